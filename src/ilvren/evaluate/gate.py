@@ -1,0 +1,172 @@
+"""Points in, values and exact first derivatives out; each distinct point is computed and counted once."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.formula import Kink, compile_scalar, gradient, walk
+from ilvren.problem import Problem
+
+__all__ = ["Counts", "Evaluation", "Gate"]
+
+FloatArray = NDArray[np.float64]
+
+# Methods come back to the points they just left; older ones are computed again but not counted again.
+MOST_KEPT = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluation:
+    """What the problem says at one design; NaN where a value or derivative is invalid.
+
+    `objective` internal (minimized; 0 without an objective), `rows` (m,), `gradient` (n,) and `jacobian`
+    (m, n) over all variables, None when they were not asked for.
+    """
+
+    objective: float
+    rows: FloatArray
+    gradient: FloatArray | None = None
+    jacobian: FloatArray | None = None
+
+    @property
+    def is_finite(self) -> bool:
+        """Return whether every value is finite."""
+        return math.isfinite(self.objective) and bool(np.isfinite(self.rows).all())
+
+    @property
+    def has_finite_derivatives(self) -> bool:
+        """Return whether derivatives are there and all finite."""
+        return (
+            self.gradient is not None
+            and self.jacobian is not None
+            and bool(np.isfinite(self.gradient).all() and np.isfinite(self.jacobian).all())
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Counts:
+    """Distinct points at which values and gradients were computed."""
+
+    evaluations: int = 0
+    gradients: int = 0
+
+
+class Gate:
+    """Evaluates one problem. Formulas are compiled at the first use: values and derivatives apart."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        self._values: Callable[..., tuple[float, ...]] | None = None
+        self._derivatives: Callable[..., tuple[float, ...]] | None = None
+        self._value_roots = [row.node for row in problem.rows]
+        self._sign = 1.0
+        if problem.objective is not None:
+            self._sign = float(problem.objective.sign)
+            self._value_roots.insert(0, problem.objective.node)
+        self._derivative_roots: list[int] = []
+        self._gradient_places: list[int] = []
+        self._jacobian_places: list[int] = []
+        self._cache: dict[bytes, Evaluation] = {}
+        self._counted_values: set[bytes] = set()
+        self._counted_gradients: set[bytes] = set()
+
+    @property
+    def counts(self) -> Counts:
+        """Return how many distinct points were computed so far."""
+        return Counts(len(self._counted_values), len(self._counted_gradients))
+
+    def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
+        """Return what is kept of a point, if it is all that is wanted."""
+        kept = self._cache.get(point.tobytes())
+        return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
+
+    def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
+        """Return the values, and with `derivatives` the gradient and Jacobian, at a full design (n,)."""
+        key = point.tobytes()
+        kept = self._cache.get(key)
+        if kept is not None and (kept.gradient is not None or not derivatives):
+            return kept
+        found = self._with_derivatives(point) if derivatives else self._only_values(point)
+        self.adopt(point, found)
+        return found
+
+    def adopt(self, point: FloatArray, evaluation: Evaluation) -> None:
+        """Take an evaluation as computed: keep and count it."""
+        key = point.tobytes()
+        if len(self._cache) >= MOST_KEPT:
+            del self._cache[next(iter(self._cache))]
+        self._cache[key] = evaluation
+        self._counted_values.add(key)
+        if evaluation.gradient is not None:
+            self._counted_gradients.add(key)
+
+    def kinks(self, point: FloatArray, tolerance: float) -> list[Kink]:
+        """Return the operations whose arguments tie to within `tolerance` at a design."""
+        seen = walk(self.problem.graph, self._value_roots, point.tolist(), self.problem.parameter_values)
+        return [kink for kink in seen.kinks if kink.gap <= tolerance]
+
+    # ---- compiled forms -----------------------------------------------------------------------
+
+    def _only_values(self, point: FloatArray) -> Evaluation:
+        if self._values is None:
+            self._values = self._compiled(self._value_roots)
+        return self._split(self._call(self._values, self._value_roots, point))
+
+    def _split(self, values: tuple[float, ...]) -> Evaluation:
+        if self.problem.objective is None:
+            return Evaluation(0.0, np.array(values))
+        return Evaluation(self._sign * values[0], np.array(values[1:]))
+
+    def _with_derivatives(self, point: FloatArray) -> Evaluation:
+        if self._derivatives is None:
+            self._prepare_derivatives()
+        assert self._derivatives is not None
+        found = self._call(self._derivatives, self._derivative_roots, point)
+        n, m = len(self.problem.variables), len(self.problem.rows)
+        own = len(self._value_roots)
+        split = own + len(self._gradient_places)
+        gradient_array = np.zeros(n)
+        gradient_array[self._gradient_places] = found[own:split]
+        if self._sign < 0.0:
+            gradient_array = 0.0 - gradient_array
+        jacobian = np.zeros(m * n)
+        jacobian[self._jacobian_places] = found[split:]
+        has_objective = self.problem.objective is not None
+        return Evaluation(
+            self._sign * found[0] if has_objective else 0.0,
+            np.array(found[has_objective:own]),
+            gradient_array,
+            jacobian.reshape(m, n),
+        )
+
+    def _prepare_derivatives(self) -> None:
+        graph, n = self.problem.graph, len(self.problem.variables)
+        roots = list(self._value_roots)
+        if self.problem.objective is not None:
+            for index, node in gradient(graph, self.problem.objective.node).items():
+                self._gradient_places.append(index)
+                roots.append(node)
+        for place, row in enumerate(self.problem.rows):
+            for index, node in gradient(graph, row.node).items():
+                self._jacobian_places.append(place * n + index)
+                roots.append(node)
+        self._derivative_roots = roots
+        self._derivatives = self._compiled(roots)
+
+    def _compiled(self, roots: list[int]) -> Callable[..., tuple[float, ...]]:
+        code = compile_scalar(self.problem.graph, roots, len(self.problem.variables))
+        fixed = walk(self.problem.graph, code.constants, (), self.problem.parameter_values)
+        return code.build(*fixed.values)
+
+    def _call(
+        self, function: Callable[..., tuple[float, ...]], roots: list[int], point: FloatArray
+    ) -> tuple[float, ...]:
+        try:
+            return function(*point.tolist())
+        except (ArithmeticError, ValueError):
+            return walk(self.problem.graph, roots, point.tolist(), self.problem.parameter_values).values

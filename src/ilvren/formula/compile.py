@@ -1,0 +1,187 @@
+"""Graph → Python code on plain floats.
+
+The generated text contains node numbers, operators and the names in `CODE_NAMES`; no text of the
+user's file ever reaches it. It computes by IEEE rules or raises: an operation that Python refuses
+(1/0, log of −1), or a non-finite number about to vanish from the result (as in 1/inf), raises an
+ArithmeticError or a ValueError, and the caller turns to `interpret.walk`, which follows it exactly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from ilvren.formula.graph import Graph
+from ilvren.formula.operators import CODE_NAMES, OPERATIONS
+
+__all__ = ["ScalarCode", "compile_scalar"]
+
+# An expression is written in one line until its text is this long; Python's own parser sets the limit.
+LONGEST_EXPRESSION = 160
+
+Context = tuple[tuple[int, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ScalarCode:
+    """Compiled code for some roots. `build(parameters)` gives the function of the variables:
+    floats in, the tuple of the roots' values out; it raises where IEEE arithmetic has no finite way."""
+
+    source: str
+    constants: tuple[int, ...]
+    build: Callable[..., Callable[..., tuple[float, ...]]]
+
+
+def compile_scalar(graph: Graph, roots: Sequence[int], variable_count: int) -> ScalarCode:
+    """Compile `roots` of `graph` to one function.
+
+    Nodes that depend on no variable become arguments of `build`, in the order of `constants`, so that a
+    parameter can change without compiling again.
+    """
+    writer = _Writer(graph, roots)
+    body = writer.lines or ["pass"]
+    names = ", ".join(f"x{index}" for index in range(variable_count))
+    results = ", ".join(writer.reference(root) for root in roots)
+    fixed = ", ".join(f"k{number}" for number in writer.constants)
+    source = "\n".join(
+        [
+            f"def build({fixed}):",
+            f"    def function({names}):",
+            *("        " + line for line in body),
+            *(["        if unseen != 0.0: raise ArithmeticError"] if writer.watches else []),
+            f"        return ({results}{',' if len(roots) == 1 else ''})",
+            "    return function",
+        ]
+    )
+    space: dict[str, object] = {"__builtins__": {"ArithmeticError": ArithmeticError}, **CODE_NAMES}
+    exec(compile(source, "<formulas>", "exec"), space)  # noqa: S102 - text made from numbers above
+    return ScalarCode(source, tuple(writer.constants), space["build"])  # type: ignore[arg-type]
+
+
+class _Writer:
+    """Writes the body, a line per node that is used more than once, the others inside their user's line."""
+
+    def __init__(self, graph: Graph, roots: Sequence[int]) -> None:
+        self.graph = graph
+        self.lines: list[str] = []
+        self.constants: list[int] = []
+        self.watches = False
+        self._text: dict[int, str] = {}
+        self._open: Context = ()
+        schedule = graph.schedule(roots)
+        self._fixed = _fixed_nodes(graph, [number for number, _ in schedule])
+        self._may_be_infinite = _overflowing(graph, [number for number, _ in schedule], self._fixed)
+        uses = _uses(graph, [number for number, _ in schedule], roots, self._fixed)
+        contexts = dict(schedule)
+        watched = [
+            (number, context)
+            for number, context in schedule
+            if number not in self._fixed and self._watched(number)
+        ]
+        self.watches = bool(watched)
+        self._must_be_named = {operand for number, _ in watched for operand in self._watched(number)}
+        if self.watches:
+            self.lines.append("unseen = 0.0")
+        seen: set[tuple[int, Context]] = set()
+        for number, context in schedule:
+            if number in self._fixed:
+                continue
+            text = self._expression(number)
+            user = uses.get(number, [])
+            is_inline = (
+                len(user) == 1
+                and number not in self._must_be_named
+                and contexts.get(user[0]) == context
+                and len(text) <= LONGEST_EXPRESSION
+                and not self._watched(number)
+            )
+            if is_inline or graph.nodes[number].operation == "variable":
+                self._text[number] = text
+                continue
+            self._enter(context)
+            indent = "    " * len(context)
+            self.lines.append(f"{indent}v{number} = {text}")
+            self._text[number] = f"v{number}"
+            for operand in self._watched(number):
+                if (operand, ()) in seen or (operand, context) in seen:
+                    continue
+                seen.add((operand, context))
+                name = self.reference(operand)
+                self.lines.append(f"{indent}unseen += {name} - {name}")
+
+    def reference(self, number: int) -> str:
+        """Return the code that reads a node."""
+        if number in self._fixed:
+            node = self.graph.nodes[number]
+            if node.operation == "constant":
+                return repr(node.value) if node.value >= 0.0 else f"({node.value!r})"
+            if number not in self.constants:
+                self.constants.append(number)
+            return f"k{number}"
+        return self._text[number]
+
+    def _expression(self, number: int) -> str:
+        node = self.graph.nodes[number]
+        if node.operation == "variable":
+            return f"x{node.index}"
+        return OPERATIONS[node.operation].code.format(*map(self.reference, node.operands))
+
+    def _watched(self, number: int) -> list[int]:
+        node = self.graph.nodes[number]
+        if node.operation not in OPERATIONS:
+            return []
+        absorbed = OPERATIONS[node.operation].absorbs
+        return [node.operands[i] for i in absorbed if node.operands[i] in self._may_be_infinite]
+
+    def _enter(self, context: Context) -> None:
+        """Open the `if` blocks of a context, sharing those already open."""
+        if context == self._open:
+            return
+        kept = 0
+        while kept < min(len(context), len(self._open)) and context[kept] == self._open[kept]:
+            kept += 1
+        # Going back out needs no line: the next one is indented less.
+        for depth in range(kept, len(context)):
+            condition, side = context[depth]
+            word = "" if side else "not "
+            self.lines.append("    " * depth + f"if {word}{self.reference(condition)}:")
+        self._open = context
+
+
+def _fixed_nodes(graph: Graph, order: Sequence[int]) -> set[int]:
+    varies: set[int] = set()
+    for number in sorted(order):
+        node = graph.nodes[number]
+        if node.operation == "variable" or any(operand in varies for operand in node.operands):
+            varies.add(number)
+    return set(order) - varies
+
+
+def _overflowing(graph: Graph, order: Sequence[int], fixed: set[int]) -> set[int]:
+    """Return the nodes that may be infinite or NaN without an exception, variables being finite."""
+    may: set[int] = set()
+    for number in sorted(order):
+        node = graph.nodes[number]
+        if number in fixed or node.operation not in OPERATIONS:
+            continue
+        operation = OPERATIONS[node.operation]
+        inherits = operation.passes or node.operation == "where"
+        if operation.may_overflow or (inherits and any(operand in may for operand in node.operands)):
+            may.add(number)
+    return may
+
+
+def _uses(
+    graph: Graph, order: Sequence[int], roots: Sequence[int], fixed: set[int]
+) -> dict[int, list[int]]:
+    uses: dict[int, list[int]] = {}
+    for number in order:
+        if number in fixed:
+            continue
+        for operand in graph.nodes[number].operands:
+            uses.setdefault(operand, []).append(number)
+            if graph.nodes[number].operation == "square":
+                uses[operand].append(number)
+    for root in roots:
+        uses.setdefault(root, []).extend([root, root])
+    return uses

@@ -1,0 +1,190 @@
+"""The expression graph: numbered nodes, each made of an operation and earlier nodes.
+
+Equal nodes are made once (common subexpressions), constants are folded, and a node's number is larger
+than its operands', so that every pass is one loop over numbers and no formula can be too deep. Each
+node carries a shape; scalars have shape ().
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from ilvren.formula.operators import OPERATIONS
+
+__all__ = ["Graph", "GraphNode", "Origin"]
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Where a node was first written: the entry's key path, its text and the span in it."""
+
+    entry: str
+    text: str
+    span: tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class GraphNode:
+    """`operation` over `operands`; or "constant" with its value; or "variable" or "parameter" with its index."""
+
+    operation: str
+    operands: tuple[int, ...] = ()
+    value: float = 0.0
+    index: int = -1
+    shape: tuple[int, ...] = ()
+
+
+class Graph:
+    """A growing set of nodes, addressed by number."""
+
+    def __init__(self) -> None:
+        self.nodes: list[GraphNode] = []
+        self.origins: dict[int, Origin] = {}
+        self._numbers: dict[tuple[object, ...], int] = {}
+
+    def _add(self, node: GraphNode) -> int:
+        # repr tells 0.0 from -0.0, which compare equal but divide differently.
+        key = (node.operation, node.operands, repr(node.value), node.index)
+        number = self._numbers.get(key)
+        if number is None:
+            number = self._numbers[key] = len(self.nodes)
+            self.nodes.append(node)
+        return number
+
+    def constant(self, value: float) -> int:
+        """Return the node of a number."""
+        return self._add(GraphNode("constant", value=float(value)))
+
+    def variable(self, index: int) -> int:
+        """Return the node of variable number `index`."""
+        return self._add(GraphNode("variable", index=index))
+
+    def parameter(self, index: int) -> int:
+        """Return the node of parameter number `index`, whose value is set later."""
+        return self._add(GraphNode("parameter", index=index))
+
+    def is_constant(self, number: int, value: float | None = None) -> bool:
+        """Return whether a node is a constant (equal to `value`, when given)."""
+        node = self.nodes[number]
+        return node.operation == "constant" and (value is None or node.value == value)
+
+    def apply(self, operation: str, *operands: int) -> int:
+        """Return the node of an operation, folded or simplified where that changes no result.
+
+        A fold that would give a non-finite number is left as an operation, so that it is found and
+        named when it is evaluated. x·0 is not simplified: x may be infinite.
+        """
+        nodes = [self.nodes[number] for number in operands]
+        if operation == "where" and nodes[0].operation == "constant":
+            return operands[1] if nodes[0].value else operands[2]
+        if all(node.operation == "constant" for node in nodes):
+            folded = OPERATIONS[operation].value(*(node.value for node in nodes))
+            if math.isfinite(folded):
+                return self.constant(float(folded))
+        simpler = self._simplify(operation, operands)
+        return self._add(GraphNode(operation, operands)) if simpler is None else simpler
+
+    def _simplify(self, operation: str, operands: tuple[int, ...]) -> int | None:
+        if operation == "neg" and self.nodes[operands[0]].operation == "neg":
+            return self.nodes[operands[0]].operands[0]
+        if operation == "where" and operands[1] == operands[2]:
+            return operands[1]
+        if len(operands) != 2:
+            return None
+        a, b = operands
+        match operation:
+            case "add" | "sub" if self.is_constant(b, 0.0):
+                return a
+            case "add" if self.is_constant(a, 0.0):
+                return b
+            case "sub" if self.is_constant(a, 0.0):
+                return self.apply("neg", b)
+            case "mul" | "div" | "pow" if self.is_constant(b, 1.0):
+                return a
+            case "mul" if self.is_constant(a, 1.0):
+                return b
+            case "mul" if self.is_constant(a, -1.0):
+                return self.apply("neg", b)
+            case "mul" if a == b:
+                return self.apply("square", a)
+            case "pow" if self.is_constant(b, 2.0):
+                return self.apply("square", a)
+            case "pow" if self.is_constant(b, 0.5):
+                return self.apply("sqrt", a)
+            case "pow" if self.is_constant(b, 0.0):
+                return self.constant(1.0)
+        return None
+
+    def reachable(self, roots: Iterable[int]) -> list[int]:
+        """Return the numbers of all nodes that `roots` are made of, operands first."""
+        seen: set[int] = set()
+        waiting = list(roots)
+        while waiting:
+            number = waiting.pop()
+            if number not in seen:
+                seen.add(number)
+                waiting.extend(self.nodes[number].operands)
+        return sorted(seen)
+
+    def variables_of(self, roots: Iterable[int]) -> set[int]:
+        """Return the indices of the variables that `roots` depend on."""
+        return {
+            self.nodes[number].index
+            for number in self.reachable(roots)
+            if self.nodes[number].operation == "variable"
+        }
+
+    def contexts(self, roots: Iterable[int]) -> dict[int, tuple[tuple[int, bool], ...]]:
+        """Return for each node the branches inside which alone it is needed, outermost first.
+
+        A branch is (condition node, which side). `where` evaluates only the side chosen, so a node that
+        only one side uses belongs to that side; used twice, it belongs to what both uses share.
+        """
+        roots = list(roots)
+        contexts: dict[int, tuple[tuple[int, bool], ...]] = dict.fromkeys(roots, ())
+        for number in reversed(self.reachable(roots)):
+            node = self.nodes[number]
+            here = contexts[number]
+            for place, operand in enumerate(node.operands):
+                use = here
+                if node.operation == "where" and place > 0:
+                    branch = (node.operands[0], place == 1)
+                    use = here if branch in here else (*here, branch)
+                known = contexts.get(operand)
+                contexts[operand] = use if known is None else _shared(known, use)
+        return contexts
+
+    def schedule(self, roots: Iterable[int]) -> list[tuple[int, tuple[tuple[int, bool], ...]]]:
+        """Return (node, context) for all that `roots` need, in an order in which each can be evaluated:
+        operands first, and before a node in a branch the condition of that branch."""
+        roots = list(roots)
+        contexts = self.contexts(roots)
+        if not any(contexts.values()):
+            return [(number, ()) for number in sorted(contexts)]
+        order: list[int] = []
+        seen: set[int] = set()
+        waiting = [(root, False) for root in reversed(roots)]
+        while waiting:
+            number, is_ready = waiting.pop()
+            if is_ready:
+                order.append(number)
+            elif number not in seen:
+                seen.add(number)
+                waiting.append((number, True))
+                needed = [condition for condition, _ in contexts[number]]
+                needed.extend(self.nodes[number].operands)
+                waiting.extend((other, False) for other in reversed(needed) if other not in seen)
+        return [(number, contexts[number]) for number in order]
+
+
+def _shared(
+    one: tuple[tuple[int, bool], ...], other: tuple[tuple[int, bool], ...]
+) -> tuple[tuple[int, bool], ...]:
+    length = 0
+    for a, b in zip(one, other, strict=False):
+        if a != b:
+            break
+        length += 1
+    return one[:length]

@@ -1,0 +1,104 @@
+"""Node-by-node evaluation by IEEE rules: slow, never raising, and able to say what happened where.
+
+The compiled code is for speed; this is the reference it must agree with, what it falls back to when an
+operation fails, and the source of "which sub-expression, with what arguments".
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ilvren.formula.graph import Graph, Origin
+from ilvren.formula.operators import OPERATIONS
+
+__all__ = ["Kink", "Trouble", "Walk", "walk"]
+
+
+@dataclass(frozen=True, slots=True)
+class Trouble:
+    """The first operation on the way to a result that gave no finite number."""
+
+    operation: str
+    arguments: tuple[float, ...]
+    value: float
+    reason: str
+    origin: Origin | None
+
+
+@dataclass(frozen=True, slots=True)
+class Kink:
+    """An operation that has no single derivative near the point: `gap` is 0 exactly at the kink."""
+
+    operation: str
+    gap: float
+    origin: Origin | None
+
+
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """What an evaluation met. `values` and `troubles` have one entry per root; `values` is NaN where
+    a non-finite intermediate was used."""
+
+    values: tuple[float, ...]
+    troubles: tuple[Trouble | None, ...]
+    kinks: tuple[Kink, ...]
+
+
+def walk(
+    graph: Graph, roots: Sequence[int], variables: Sequence[float], parameters: Sequence[float]
+) -> Walk:
+    """Evaluate `roots`, keeping for each the first trouble on its way, and all kinks with their gaps."""
+    values: dict[int, float] = {}
+    troubles: dict[int, Trouble | None] = {}
+    kinks: list[Kink] = []
+    for number, context in graph.schedule(roots):
+        if any(bool(values.get(condition)) is not side for condition, side in context):
+            continue
+        node = graph.nodes[number]
+        if node.operation == "constant":
+            values[number], troubles[number] = node.value, None
+            continue
+        if node.operation in ("variable", "parameter"):
+            source = variables if node.operation == "variable" else parameters
+            value = float(source[node.index])
+            values[number] = value
+            troubles[number] = None if math.isfinite(value) else _trouble(graph, number, (), value)
+            continue
+        used = node.operands
+        if node.operation == "where":
+            used = (used[0], used[1] if values[used[0]] else used[2])
+        arguments = tuple(values.get(operand, 0.0) for operand in node.operands)
+        value = OPERATIONS[node.operation].value(*arguments)
+        values[number] = value
+        earlier = next((troubles[operand] for operand in used if troubles.get(operand)), None)
+        if earlier is None and not math.isfinite(value):
+            earlier = _trouble(graph, number, arguments, value)
+        troubles[number] = earlier
+        gap = _kink_gap(node.operation, arguments)
+        if gap is not None:
+            kinks.append(Kink(node.operation, gap, graph.origins.get(number)))
+    return Walk(
+        tuple(math.nan if troubles[root] else values[root] for root in roots),
+        tuple(troubles[root] for root in roots),
+        tuple(kinks),
+    )
+
+
+def _trouble(graph: Graph, number: int, arguments: tuple[float, ...], value: float) -> Trouble:
+    operation = graph.nodes[number].operation
+    reason = OPERATIONS[operation].fails if operation in OPERATIONS else ""
+    if all(math.isfinite(argument) for argument in arguments) and math.isinf(value):
+        reason = reason or "the result overflows"
+    return Trouble(operation, arguments, value, reason, graph.origins.get(number))
+
+
+def _kink_gap(operation: str, arguments: tuple[float, ...]) -> float | None:
+    """Return the distance to the tie of an operation with one, relative to its arguments' size."""
+    if operation == "abs":
+        return abs(arguments[0])
+    if operation in ("min", "max", "<=", "<", ">=", ">", "==", "!="):
+        a, b = arguments
+        return abs(a - b) / max(abs(a), abs(b), 1.0) if math.isfinite(a - b) else None
+    return None

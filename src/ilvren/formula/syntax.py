@@ -1,0 +1,137 @@
+"""The syntax tree of a formula: plain values that know their span in the text.
+
+Sums and products are kept with all their terms in one node, so that a long formula is wide, not deep,
+and the top-level terms of a constraint can be read off.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+__all__ = [
+    "Call",
+    "Comparison",
+    "Condition",
+    "Name",
+    "Negative",
+    "Node",
+    "Number",
+    "Power",
+    "Product",
+    "Sum",
+    "names_in",
+]
+
+Span = tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """A literal."""
+
+    value: float
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """A name of the file, `pi`, or a dotted name such as `upper.friction`."""
+
+    name: str
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Negative:
+    """−operand."""
+
+    operand: Node
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Sum:
+    """first ± second ± …; each term is (is_added, node) and the first is always added."""
+
+    terms: tuple[tuple[bool, Node], ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Product:
+    """first */ second */ …; each factor is (is_multiplied, node) and the first is always multiplied."""
+
+    factors: tuple[tuple[bool, Node], ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Power:
+    """base ^ exponent."""
+
+    base: Node
+    exponent: Node
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """function(arguments…)."""
+
+    function: str
+    arguments: tuple[Node, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """left operator right, inside a condition."""
+
+    operator: str
+    left: Node
+    right: Node
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """`and`, `or` of several conditions, or `not` of one."""
+
+    word: str
+    parts: tuple[Node, ...]
+    span: Span
+
+
+Node = Number | Name | Negative | Sum | Product | Power | Call | Comparison | Condition
+
+
+def children(node: Node) -> tuple[Node, ...]:
+    """Return the nodes directly below `node`."""
+    match node:
+        case Number() | Name():
+            return ()
+        case Negative(operand=operand):
+            return (operand,)
+        case Sum(terms=terms):
+            return tuple(term for _, term in terms)
+        case Product(factors=factors):
+            return tuple(factor for _, factor in factors)
+        case Power(base=base, exponent=exponent):
+            return (base, exponent)
+        case Call(arguments=arguments):
+            return arguments
+        case Comparison(left=left, right=right):
+            return (left, right)
+        case Condition(parts=parts):
+            return parts
+
+
+def names_in(node: Node) -> Iterator[Name]:
+    """Yield every Name of a tree, in the order of the text."""
+    waiting = [node]
+    while waiting:
+        node = waiting.pop()
+        if isinstance(node, Name):
+            yield node
+        waiting.extend(reversed(children(node)))

@@ -1,0 +1,9 @@
+"""What happened: problems, runs, iterations and evaluations in one SQLite file, safe against crashes.
+
+All SQL lives here. Knows records; never problems' formulas, methods or terminals.
+"""
+
+from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
+from ilvren.ledger.store import Ledger
+
+__all__ = ["EvaluationRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]

@@ -1,0 +1,81 @@
+"""The rows of the ledger as plain values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+__all__ = ["EvaluationRecord", "IterationRecord", "RequestRecord", "RunRecord"]
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecord:
+    """A run. `state` is "running" or "ended"; `result` the JSON document printed at its end (None before);
+    `settings` and `overrides` are what it was asked; `versions` what computed it."""
+
+    number: int
+    label: str | None
+    problem_text: str
+    problem_file: str
+    problem_title: str
+    method: str
+    settings: Mapping[str, object]
+    overrides: Mapping[str, Mapping[str, float]]
+    versions: Mapping[str, str]
+    created: str
+    state: str
+    process: str
+    outcome: str | None
+    seconds: float
+    result: Mapping[str, object] | None
+
+    @property
+    def id(self) -> str:
+        """Return the short id, such as "r12"."""
+        return f"r{self.number}"
+
+
+@dataclass(frozen=True, slots=True)
+class RequestRecord:
+    """One request of a method: its number from 0, the hash of what was asked, how many points."""
+
+    number: int
+    hash: str
+    points: int
+
+
+@dataclass(frozen=True, slots=True)
+class EvaluationRecord:
+    """One computed point: its place in the run from 1, the full design, the reply (objective and rows as
+    `values`, then gradient and Jacobian as `derivatives`, None when not asked for), all internal; `seconds` since
+    the run began; `objective` as written; `gradients` counted up to and with it."""
+
+    number: int
+    request: int
+    point: bytes
+    values: bytes
+    derivatives: bytes | None
+    objective: float | None
+    violation: float
+    evaluations: int
+    gradients: int
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class IterationRecord:
+    """One iteration as a history shows it. `objective` and `best` as written, `best` None while nothing is
+    feasible; `path` tells which part of a composed method it came from."""
+
+    number: int
+    path: str
+    evaluations: int
+    gradients: int
+    seconds: float
+    objective: float | None
+    best: float | None
+    violation: float
+    stationarity: float | None
+    step: float | None
+    note: str
+    point: bytes

@@ -1,0 +1,34 @@
+"""The tables of a ledger, as numbered steps; each step and the record of it are one transaction."""
+
+from __future__ import annotations
+
+__all__ = ["APPLICATION_ID", "STEPS"]
+
+# Written into the header of the file, so that any SQLite file of another kind is recognised: "Ilvr".
+APPLICATION_ID = 0x496C7672
+
+# number → (what it changes, statements)
+STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
+    1: (
+        "problems, runs, requests, evaluations and iterations",
+        (
+            "CREATE TABLE schema_steps (number INTEGER PRIMARY KEY, about TEXT NOT NULL, applied TEXT NOT NULL)",
+            "CREATE TABLE problems (number INTEGER PRIMARY KEY, hash TEXT NOT NULL UNIQUE, title TEXT NOT NULL,"
+            " text TEXT NOT NULL)",
+            "CREATE TABLE runs (number INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT UNIQUE, problem INTEGER NOT NULL"
+            " REFERENCES problems, file TEXT NOT NULL, method TEXT NOT NULL, settings TEXT NOT NULL,"
+            " overrides TEXT NOT NULL, versions TEXT NOT NULL, created TEXT NOT NULL, state TEXT NOT NULL,"
+            " process TEXT NOT NULL, outcome TEXT, seconds REAL NOT NULL DEFAULT 0, result TEXT)",
+            "CREATE TABLE requests (run INTEGER NOT NULL REFERENCES runs, number INTEGER NOT NULL, hash TEXT NOT NULL,"
+            " points INTEGER NOT NULL, PRIMARY KEY (run, number)) WITHOUT ROWID",
+            "CREATE TABLE evaluations (run INTEGER NOT NULL REFERENCES runs, number INTEGER NOT NULL,"
+            " request INTEGER NOT NULL, point BLOB NOT NULL, reply BLOB NOT NULL, derivatives BLOB, objective REAL,"
+            " violation REAL, evaluations INTEGER NOT NULL, gradients INTEGER NOT NULL, seconds REAL NOT NULL,"
+            " PRIMARY KEY (run, number)) WITHOUT ROWID",
+            "CREATE TABLE iterations (run INTEGER NOT NULL REFERENCES runs, number INTEGER NOT NULL, path TEXT NOT NULL,"
+            " evaluations INTEGER NOT NULL, gradients INTEGER NOT NULL, seconds REAL NOT NULL, objective REAL,"
+            " best REAL, violation REAL, stationarity REAL, step REAL, note TEXT NOT NULL, point BLOB NOT NULL,"
+            " PRIMARY KEY (run, number)) WITHOUT ROWID",
+        ),
+    ),
+}

@@ -1,0 +1,430 @@
+"""The ledger file: opened with care, written in short batches, never left half done."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import hashlib
+import json
+import math
+import os
+import sqlite3
+import time
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+
+from ilvren.errors import LedgerFileError, MachineError, RequestError, nearest
+from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
+from ilvren.ledger.schema import APPLICATION_ID, STEPS
+
+__all__ = ["Ledger"]
+
+# How long a write waits for another process before it gives up.
+PATIENCE_SECONDS = 10.0
+# A kill may lose this much of cheap work; a reply that took longer than COSTLY is written at once.
+WINDOW_SECONDS = 0.1
+COSTLY_SECONDS = 0.01
+_SQLITE_MAGIC = b"SQLite format 3\x00"
+# Full run rows, problem text included.
+_RUN_COLUMNS = (
+    "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
+    " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result"
+)
+
+
+class Ledger:
+    """One ledger file. Use as a context manager, or call `close`.
+
+    `Ledger(path)` opens for writing and makes the file when it is missing; with `read_only` it must exist.
+    Raises LedgerFileError for a file that cannot serve, MachineError when the disk or a lock fails us.
+    """
+
+    def __init__(self, path: str | Path, *, read_only: bool = False) -> None:
+        self.path = Path(path)
+        self.notes: list[str] = []
+        self._pending: list[tuple[str, tuple[object, ...]]] = []
+        self._written = 0.0
+        self._check_file(read_only)
+        with self._guard():
+            self._db = self._connect(read_only)
+        try:
+            with self._guard():
+                self._check_schema(read_only)
+                if not read_only:
+                    self._prepare()
+        except BaseException:
+            self._db.close()
+            raise
+
+    # ---- opening ------------------------------------------------------------------------------
+
+    def _fail(self, message: str, advice: str | None = None) -> LedgerFileError:
+        return LedgerFileError(message, file=str(self.path), advice=advice)
+
+    def _check_file(self, read_only: bool) -> None:
+        path = self.path
+        if path.is_dir():
+            raise self._fail("is a folder, not a ledger")
+        if not path.exists():
+            if read_only:
+                raise self._fail(
+                    "no such ledger", "runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one"
+                )
+            if not path.parent.is_dir():
+                raise self._fail(f"the folder {path.parent} does not exist")
+            return
+        try:
+            with path.open("rb") as file:
+                head = file.read(16)
+        except OSError as error:
+            raise self._fail(f"cannot be read: {error.strerror}") from None
+        if head and head != _SQLITE_MAGIC:
+            raise self._fail("is not a ledger", "name another file with --ledger PATH")
+        if not head and read_only:
+            raise self._fail("is empty, not a ledger")
+        # Root may write to any file; a file marked read-only is still not ours to change.
+        if not read_only and (not path.stat().st_mode & 0o222 or not os.access(path, os.W_OK)):
+            raise self._fail("is read-only, and a run must be recorded", "name another file with --ledger PATH")
+
+    def _connect(self, read_only: bool) -> sqlite3.Connection:
+        location = self.path.resolve().as_uri()
+        if read_only:
+            try:
+                db = sqlite3.connect(f"{location}?mode=ro", uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
+                db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+                return db
+            except sqlite3.OperationalError:
+                # A folder we may not write to cannot hold the side files of WAL; nobody writes there then.
+                return sqlite3.connect(f"{location}?mode=ro&immutable=1", uri=True, isolation_level=None)
+        return sqlite3.connect(location, uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
+
+    def _check_schema(self, read_only: bool) -> None:
+        try:
+            (application,) = self._db.execute("PRAGMA application_id").fetchone()
+            (version,) = self._db.execute("PRAGMA user_version").fetchone()
+            (tables,) = self._db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except sqlite3.DatabaseError as error:
+            if isinstance(error, sqlite3.OperationalError):
+                raise
+            raise self._fail(f"is damaged or not a ledger ({error})") from None
+        if application != APPLICATION_ID and (tables or read_only):
+            raise self._fail("is an SQLite file of another program, not a ledger", "name another file with --ledger PATH")
+        if version > max(STEPS):
+            raise self._fail(
+                f"was written by a newer Ilvren (schema {version}; this one knows up to {max(STEPS)})",
+                "update Ilvren, or name another file with --ledger PATH",
+            )
+
+    def _prepare(self) -> None:
+        mode = self._db.execute("PRAGMA journal_mode = WAL").fetchone()[0]
+        if mode != "wal":
+            self.notes.append(f"{self.path}: this file system allows no write-ahead log; the ledger uses the slower default")
+        self._db.execute("PRAGMA synchronous = NORMAL")
+        self._db.execute("PRAGMA foreign_keys = ON")
+        if self._db.execute("PRAGMA user_version").fetchone()[0] == max(STEPS):
+            return
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            (version,) = self._db.execute("PRAGMA user_version").fetchone()
+            for number, (about, statements) in STEPS.items():
+                if number <= version:
+                    continue
+                for statement in statements:
+                    self._db.execute(statement)
+                self._db.execute("INSERT INTO schema_steps VALUES (?, ?, ?)", (number, about, _now()))
+            self._db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+            self._db.execute(f"PRAGMA user_version = {max(STEPS)}")
+            self._db.execute("COMMIT")
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+
+    @contextlib.contextmanager
+    def _guard(self) -> Iterator[None]:
+        """Turn failures of the machine into MachineError, of the file into LedgerFileError."""
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            message = str(error)
+            if "readonly" in message:
+                raise self._fail("is read-only, and a run must be recorded") from None
+            if "locked" in message or "busy" in message:
+                raise MachineError(f"{self.path}: the ledger stays locked by another process") from None
+            if "full" in message or "I/O" in message:
+                raise MachineError(f"{self.path}: the disk is full or fails ({message})") from None
+            raise MachineError(f"{self.path}: {message}") from None
+        except sqlite3.DatabaseError as error:
+            raise self._fail(f"is damaged ({error})") from None
+
+    def close(self) -> None:
+        """Write what is pending and close the file."""
+        try:
+            self.flush()
+        finally:
+            self._db.close()
+
+    def __enter__(self) -> Ledger:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # ---- writing ------------------------------------------------------------------------------
+
+    def flush(self) -> None:
+        """Write all pending rows in one transaction."""
+        if not self._pending:
+            return
+        with self._guard():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                for statement, values in self._pending:
+                    self._db.execute(statement, values)
+                self._db.execute("COMMIT")
+            except BaseException:
+                with contextlib.suppress(sqlite3.Error):
+                    self._db.execute("ROLLBACK")
+                raise
+        self._pending.clear()
+        self._written = time.monotonic()
+
+    def _add(self, statement: str, values: tuple[object, ...], *, took: float = 0.0) -> None:
+        self._pending.append((statement, values))
+        if took > COSTLY_SECONDS or time.monotonic() - self._written > WINDOW_SECONDS:
+            self.flush()
+
+    def begin_run(
+        self,
+        *,
+        problem_text: str,
+        problem_file: str,
+        problem_title: str,
+        method: str,
+        settings: Mapping[str, object],
+        overrides: Mapping[str, Mapping[str, float]],
+        versions: Mapping[str, str],
+        label: str | None,
+    ) -> int:
+        """Record that a run begins and return its number. Raises RequestError for a label in use."""
+        digest = hashlib.sha256(problem_text.encode()).hexdigest()
+        with self._guard():
+            if label is not None and self._db.execute("SELECT 1 FROM runs WHERE label = ?", (label,)).fetchone():
+                raise RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                self._db.execute(
+                    "INSERT OR IGNORE INTO problems (hash, title, text) VALUES (?, ?, ?)",
+                    (digest, problem_title, problem_text),
+                )
+                cursor = self._db.execute(
+                    "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state, process)"
+                    " VALUES (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
+                    (
+                        label,
+                        digest,
+                        problem_file,
+                        method,
+                        json.dumps(settings),
+                        json.dumps(overrides),
+                        json.dumps(versions),
+                        _now(),
+                        _this_process(),
+                    ),
+                )
+                self._db.execute("COMMIT")
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+        self._written = time.monotonic()
+        assert cursor.lastrowid is not None
+        return cursor.lastrowid
+
+    def reopen_run(self, run: RunRecord, settings: Mapping[str, object]) -> None:
+        """Mark an ended or killed run as running again, under these settings.
+
+        Raises RequestError when another process still works on it.
+        """
+        with self._guard():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                state, process = self._db.execute(
+                    "SELECT state, process FROM runs WHERE number = ?", (run.number,)
+                ).fetchone()
+                if state == "running" and _is_alive(process):
+                    raise RequestError(f"{run.id} is still running (process {process.split(':')[0]})")
+                self._db.execute(
+                    "UPDATE runs SET state = 'running', process = ?, settings = ? WHERE number = ?",
+                    (_this_process(), json.dumps(settings), run.number),
+                )
+                self._db.execute("COMMIT")
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+
+    def restore_run(self, run: RunRecord) -> None:
+        """Put back what `reopen_run` changed: the run could not be continued."""
+        self._pending.clear()
+        with self._guard():
+            self._db.execute(
+                "UPDATE runs SET state = ?, process = ?, settings = ? WHERE number = ?",
+                (run.state, run.process, json.dumps(run.settings), run.number),
+            )
+
+    def add_request(self, run: int, request: RequestRecord) -> None:
+        """Record a request."""
+        self._add("INSERT INTO requests VALUES (?, ?, ?, ?)", (run, request.number, request.hash, request.points))
+
+    def add_evaluation(self, run: int, record: EvaluationRecord, *, took: float) -> None:
+        """Record a computed point that took so many seconds."""
+        self._add(
+            "INSERT INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                run,
+                record.number,
+                record.request,
+                record.point,
+                record.values,
+                record.derivatives,
+                _finite(record.objective),
+                _finite(record.violation),
+                record.evaluations,
+                record.gradients,
+                record.seconds,
+            ),
+            took=took,
+        )
+
+    def add_iteration(self, run: int, record: IterationRecord) -> None:
+        """Record an iteration."""
+        self._add(
+            "INSERT INTO iterations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                run,
+                record.number,
+                record.path,
+                record.evaluations,
+                record.gradients,
+                record.seconds,
+                _finite(record.objective),
+                _finite(record.best),
+                _finite(record.violation),
+                _finite(record.stationarity),
+                _finite(record.step),
+                record.note,
+                record.point,
+            ),
+        )
+
+    def end_run(self, run: int, *, outcome: str, seconds: float, result: Mapping[str, object]) -> None:
+        """Record how a run ended, with everything still pending."""
+        self._pending.append(
+            (
+                "UPDATE runs SET state = 'ended', outcome = ?, seconds = ?, result = ? WHERE number = ?",
+                (outcome, seconds, json.dumps(result), run),
+            )
+        )
+        self.flush()
+
+    # ---- reading ------------------------------------------------------------------------------
+
+    def runs(self) -> list[RunRecord]:
+        """Return all runs, oldest first."""
+        return self._select("ORDER BY runs.number", ())
+
+    def run(self, reference: str) -> RunRecord:
+        """Return a run by id ("r3"), label or "last". Raises RequestError, naming what is near."""
+        found: list[RunRecord] = []
+        if reference == "last":
+            found = self._select("ORDER BY runs.number DESC LIMIT 1", ())
+        elif reference[:1] == "r" and reference[1:].isdigit():
+            found = self._select("WHERE runs.number = ?", (int(reference[1:]),))
+        if not found:
+            found = self._select("WHERE runs.label = ?", (reference,))
+        if found:
+            return found[0]
+        with self._guard():
+            rows = self._db.execute("SELECT number, label FROM runs ORDER BY number DESC").fetchall()
+        if not rows:
+            raise RequestError(f'{self.path} holds no run "{reference}", nor any other')
+        known = [f"r{number}" for number, _ in rows] + [label for _, label in rows if label]
+        close = nearest(reference, known)
+        advice = f'did you mean "{close}"?' if close else f"the latest are {', '.join(known[:5])}; `ilvren runs` lists all"
+        raise RequestError(f'{self.path} holds no run "{reference}"', advice=advice)
+
+    def _select(self, clause: str, values: tuple[object, ...]) -> list[RunRecord]:
+        with self._guard():
+            rows = self._db.execute(
+                f"SELECT {_RUN_COLUMNS} FROM runs JOIN problems ON runs.problem = problems.number {clause}", values
+            ).fetchall()
+        records = []
+        for row in rows:
+            values_ = list(row)
+            for place in (6, 7, 8, 14):
+                values_[place] = None if row[place] is None else json.loads(row[place])
+            records.append(RunRecord(*values_))
+        return records
+
+    def is_alive(self, run: RunRecord) -> bool:
+        """Return whether a process on this machine still works on the run."""
+        return run.state == "running" and _is_alive(run.process)
+
+    def requests(self, run: int) -> list[RequestRecord]:
+        """Return the requests of a run in order."""
+        return [RequestRecord(*row) for row in self._rows("SELECT number, hash, points FROM requests", run)]
+
+    def evaluations(self, run: int) -> list[EvaluationRecord]:
+        """Return the computed points of a run in order. An invalid violation reads as infinite."""
+        rows = self._rows(
+            "SELECT number, request, point, reply, derivatives, objective, violation, evaluations, gradients, seconds"
+            " FROM evaluations",
+            run,
+        )
+        return [EvaluationRecord(*row[:6], math.inf if row[6] is None else row[6], *row[7:]) for row in rows]
+
+    def iterations(self, run: int) -> list[IterationRecord]:
+        """Return the iterations of a run in order. An invalid violation reads as infinite."""
+        rows = self._rows(
+            "SELECT number, path, evaluations, gradients, seconds, objective, best, violation, stationarity, step,"
+            " note, point FROM iterations",
+            run,
+        )
+        return [IterationRecord(*row[:7], math.inf if row[7] is None else row[7], *row[8:]) for row in rows]
+
+    def _rows(self, select: str, run: int) -> Iterable[tuple]:  # type: ignore[type-arg]
+        with self._guard():
+            return self._db.execute(f"{select} WHERE run = ? ORDER BY number", (run,)).fetchall()
+
+
+def _finite(value: float | None) -> float | None:
+    return value if value is not None and math.isfinite(value) else None
+
+
+def _now() -> str:
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+
+
+def _this_process() -> str:
+    return f"{os.getpid()}:{_started(os.getpid())}:{os.uname().nodename if hasattr(os, 'uname') else ''}"
+
+
+def _started(process: int) -> str:
+    """Return what tells this process from a later one of the same number, where the system says it."""
+    try:
+        return Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()[19]
+    except (OSError, IndexError):
+        return ""
+
+
+def _is_alive(process: str) -> bool:
+    number, started, node = process.split(":", 2)
+    if node and hasattr(os, "uname") and node != os.uname().nodename:
+        return True  # another machine: we cannot know, so we do not touch it
+    if int(number) == os.getpid():
+        return False
+    try:
+        os.kill(int(number), 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return _started(int(number)) == started

@@ -1,0 +1,215 @@
+"""What a method is, in six steps for whoever adds one.
+
+1. Make a file here, named as the method with "-" written "_". Nothing else needs to change: the command
+   line, the help, the docs table and the conformance tests read the declaration at its end.
+2. The docstring gives the formulas with numbers, what the method needs and handles, its cost per
+   iteration, its stopping rule, where it fails, the source, and where the code departs from it.
+3. Options are a frozen dataclass made with `option(default, help=…)`: few, in plain words.
+4. The method is a generator function of (task, options). It yields a `Request` and is sent a `Reply`;
+   it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
+   Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
+5. It must be a function of the task, its options and the replies alone: no clock, no global random
+   numbers, no set whose order matters. A run is resumed by replaying the replies.
+6. It ends with `METHOD = Method(…)`, which says what it needs and handles.
+
+The task a method sees is scaled by whoever drives it: variables near one, first derivatives near one.
+"""
+
+from __future__ import annotations
+
+import importlib
+import math
+import pkgutil
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass, field, fields
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError, nearest
+
+__all__ = [
+    "Ending",
+    "Iterate",
+    "Method",
+    "Protocol",
+    "Reply",
+    "Request",
+    "Standing",
+    "Task",
+    "method_names",
+    "method_named",
+    "option",
+    "options_from",
+]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Task:
+    """The problem as a method sees it: minimize f subject to lower <= x <= upper, row_lower <= c <= row_upper.
+
+    `start`, `lower`, `upper` (n,); `row_lower`, `row_upper`, `row_sizes` (m,). A row is met when it misses
+    its limit by at most `feasibility` times its size. `tolerance` is the relative accuracy asked for.
+    """
+
+    start: FloatArray
+    lower: FloatArray
+    upper: FloatArray
+    row_lower: FloatArray
+    row_upper: FloatArray
+    row_sizes: FloatArray
+    feasibility: float = 1e-6
+    tolerance: float = 1e-6
+    seed: int = 0
+
+    def misses(self, rows: FloatArray) -> FloatArray:
+        """Return (m,): by how much each row misses its nearer limit; infinite for NaN."""
+        miss = np.maximum(np.maximum(self.row_lower - rows, rows - self.row_upper), 0.0)
+        return np.where(np.isnan(miss), np.inf, miss)
+
+    def violation(self, rows: FloatArray) -> float:
+        """Return the largest miss over its size."""
+        return float(np.max(self.misses(rows) / self.row_sizes, initial=0.0))
+
+
+@dataclass(frozen=True)
+class Request:
+    """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`."""
+
+    points: FloatArray
+    derivatives: bool = False
+
+
+@dataclass(frozen=True)
+class Reply:
+    """Answers in the order of the request: `objective` (k,), `rows` (k, m), and with derivatives
+    `gradient` (k, n) and `jacobian` (k, m, n). NaN where something is invalid."""
+
+    objective: FloatArray
+    rows: FloatArray
+    gradient: FloatArray | None = None
+    jacobian: FloatArray | None = None
+
+
+@dataclass(frozen=True)
+class Iterate:
+    """What a history shows of one iteration: the current `point` (n,), which must have been requested,
+    the length of the last `step` in scaled variables, and a short sentence on it."""
+
+    point: FloatArray
+    step: float = math.nan
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How an iterate measures up on the unscaled problem. `meets_conditions`: feasible, and first-order
+    conditions within the tolerance. `stationarity` is None when derivatives were not asked for there."""
+
+    violation: float
+    stationarity: float | None
+    meets_conditions: bool
+
+
+@dataclass(frozen=True)
+class Ending:
+    """What a method claims at its end: "converged", "settled", "stalled", "infeasible", "unbounded" or
+    "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence."""
+
+    claim: str
+    reason: str
+
+
+Protocol = Generator[Request | Iterate, Any, Ending]
+
+
+@dataclass(frozen=True)
+class Method:
+    """The declaration of a method. `needs` is "values" or "gradients"; `handles` lists from
+    "bounds", "inequalities", "equalities", "spaced", "catalogue"."""
+
+    name: str
+    about: str
+    kind: str
+    needs: str
+    handles: frozenset[str]
+    options: type
+    run: Callable[[Task, Any], Protocol]
+    cost: str = ""
+    weak: str = ""
+
+
+@dataclass(frozen=True)
+class _OptionFacts:
+    help: str
+    low: float | None = None
+    high: float | None = None
+    facts: Mapping[str, object] = field(default_factory=dict)
+
+
+def option(default: Any, *, help: str, low: float | None = None, high: float | None = None) -> Any:  # noqa: A002
+    """Declare an option of a method: its default, one line of help and the range of a number."""
+    return field(default=default, metadata={"option": _OptionFacts(help, low, high)})
+
+
+def options_from(method: Method, given: Mapping[str, str | float | bool]) -> Any:
+    """Return the method's options with `given` in place, texts being read by the option's type.
+
+    Raises RequestError for an unknown name, a value of the wrong type or outside its range.
+    """
+    known = {item.name: item for item in fields(method.options)}
+    values: dict[str, object] = {}
+    for name, raw in given.items():
+        name = name.replace("-", "_")
+        if name not in known:
+            close = nearest(name, known)
+            advice = f'did you mean "{close}"?' if close else "its options: " + (", ".join(known) or "none")
+            raise RequestError(f'method "{method.name}" has no option "{name}"', advice=advice)
+        default = known[name].default
+        values[name] = _read_option(method.name, name, type(default), raw, known[name].metadata["option"])
+    return method.options(**values)
+
+
+def _read_option(method: str, name: str, kind: type, raw: object, facts: _OptionFacts) -> object:
+    what = f'option "{name}" of "{method}"'
+    if kind is bool:
+        word = str(raw).lower()
+        if word not in ("yes", "no", "true", "false"):
+            raise RequestError(f"{what} is yes or no, not {raw!r}")
+        return word in ("yes", "true")
+    try:
+        value = kind(raw)
+        if not math.isfinite(value):
+            raise ValueError
+    except (TypeError, ValueError):
+        wanted = "a whole number" if kind is int else "a number"
+        raise RequestError(f"{what} is {wanted}, not {raw!r}") from None
+    if (facts.low is not None and value < facts.low) or (facts.high is not None and value > facts.high):
+        low = "-inf" if facts.low is None else f"{facts.low:g}"
+        high = "inf" if facts.high is None else f"{facts.high:g}"
+        raise RequestError(f"{what} must lie in [{low}, {high}], not {value:g}")
+    return value
+
+
+@cache
+def method_names() -> tuple[str, ...]:
+    """Return the names of all methods, from their file names: nothing is imported."""
+    import ilvren.methods as package
+
+    found = (module.name for module in pkgutil.iter_modules(package.__path__))
+    return tuple(sorted(name.replace("_", "-") for name in found if name != "base"))
+
+
+def method_named(name: str) -> Method:
+    """Import and return a method. Raises RequestError, naming the nearest, when there is none."""
+    if name not in method_names():
+        close = nearest(name, method_names())
+        advice = f'did you mean "{close}"?' if close else "methods: " + ", ".join(method_names())
+        raise RequestError(f'unknown method "{name}"', advice=advice)
+    module = importlib.import_module("ilvren.methods." + name.replace("-", "_"))
+    method: Method = module.METHOD
+    return method

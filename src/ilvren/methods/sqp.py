@@ -1,0 +1,309 @@
+"""Sequential quadratic programming with a line search: the method of first choice for smooth problems.
+
+At a design x with multipliers λ and a positive definite matrix B for the curvature of the Lagrangian
+L = f − λ'c, each iteration solves
+
+    minimize  ½ d'Bd + g'd   subject to  row limits on c + J d,  bounds on x + d                  (1)
+
+and, where the linearised limits conflict, the same with every row relaxed by s_i at a cost of ½ w s_i²   (2)
+with w raised until the linearised violation falls by a fair share of what is possible. The step length α
+is found by backtracking on the exact penalty function
+
+    φ(x) = f(x) + ρ |v(x)|₂,     v_i the miss of row i,     ρ > |λ|₂                              (3)
+    φ(x + αd) ≤ φ(x) + η α D,    D = g'd − ρ (|v| − |v + linear change|)                          (4)
+
+with one second-order correction when the full step is refused near the limits (the Maratos effect):
+(1) again with c(x + d) − J d in place of c                                                       (5)
+B follows from damped BFGS updates with the change of the gradient of L.                          (6)
+
+Needs     values and gradients.   Handles   bounds, inequalities, equalities.
+Cost      one gradient and mostly one value per iteration; arithmetic ~ (n + m)³, memory (n + m)².
+Stops     when the conditions measured by the driver hold and the next step promises less than the tolerance.
+Weak      thousands of variables (dense matrices); noisy values; saddle points are stationary to it.
+Source    M. J. D. Powell, "A fast algorithm for nonlinearly constrained optimization calculations", 1978;
+          S.-P. Han, "A globally convergent method for nonlinear programming", 1977; (3) with the 2-norm and
+          the steering of w: R. H. Byrd, J. Nocedal, R. A. Waltz, "Steering exact penalty methods for nonlinear
+          programming", 2008; (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
+Departs   by relaxing with squares, not absolute values, so that (2) stays strictly convex; (3) matches that norm.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Standing, Task, option
+
+__all__ = ["METHOD", "SqpOptions"]
+
+FloatArray = NDArray[np.float64]
+
+# η of (4): any small positive share keeps the proof; this one accepts almost every decrease.
+SUFFICIENT = 1e-4
+# The penalty exceeds the multipliers by this factor, and a relaxed step must gain this share.
+PENALTY_FACTOR = 1.5
+STEERING_SHARE = 0.3
+# Values are trusted to this many units of rounding when a decrease is tested.
+ROUNDING = 10.0 * np.finfo(float).eps
+# A violation that no step reduces by this share is stationary.
+STATIONARY_SHARE = 1e-6
+# (2): weights tried in turn, relative to the curvature already in B.
+RELAXING_WEIGHTS = (1e1, 1e3, 1e5, 1e7, 1e9)
+# Looks around when the violation is stationary: a symmetric start is no evidence of conflict.
+ESCAPES = 3
+ESCAPE_RADII = (0.3, 0.03)
+# The scaled objective below which a feasible run is called unbounded.
+UNBOUNDED = -1e15
+
+
+@dataclass(frozen=True)
+class SqpOptions:
+    """Options of `sqp`."""
+
+    corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
+    halvings: int = option(40, low=5, high=200, help="most trial lengths along one direction")
+
+
+@dataclass(frozen=True)
+class _Point:
+    """A design x with f, c, g and J there; gradient and Jacobian stay empty until asked for."""
+
+    x: FloatArray
+    f: float
+    c: FloatArray
+    g: FloatArray
+    j: FloatArray
+
+    @property
+    def is_finite(self) -> bool:
+        return math.isfinite(self.f) and bool(np.isfinite(self.c).all())
+
+    @property
+    def has_derivatives(self) -> bool:
+        return bool(np.isfinite(self.g).all() and np.isfinite(self.j).all())
+
+
+def sqp(task: Task, options: SqpOptions) -> Protocol:
+    """Run the method on `task`; see the head of this file."""
+    here = yield from _evaluated(task.start, derivatives=True)
+    if not here.is_finite:
+        return Ending("invalid", "the objective or a constraint has no finite value at the start")
+    if not here.has_derivatives:
+        return Ending("invalid", "a derivative is not finite at the start")
+    n = len(task.start)
+    matrix = np.eye(n)
+    penalty = 1.0
+    step_length, note = math.nan, "the start"
+    is_fresh, escapes = True, 0
+    while True:
+        plan, relaxation = _direction(task, here, matrix)                                   # (1), (2)
+        standing: Standing = yield Iterate(here.x, step_length, note)
+        if plan is None:
+            return Ending("stalled", "the quadratic subproblem could not be solved")
+        d, multipliers = plan.step, plan.row_multipliers
+        if standing.meets_conditions and _promises_little(task, here, plan, matrix):
+            return Ending("converged", "first-order conditions hold and the next step promises nothing")
+        if here.f < UNBOUNDED and standing.violation <= task.feasibility:
+            return Ending("unbounded", "the objective falls without end at feasible designs")
+        if relaxation == "stationary" and standing.violation > task.feasibility:
+            elsewhere = yield from _less_violated_nearby(task, here) if escapes < ESCAPES else _nothing()
+            if elsewhere is None:
+                return Ending("infeasible", "no direction reduces the violation of the limits any further")
+            escapes, matrix, is_fresh = escapes + 1, np.eye(n), True
+            step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
+            here = elsewhere
+            continue
+        penalty = _penalty(task, here, plan, matrix, penalty)
+        accepted, note = yield from _line_search(task, here, plan, matrix, penalty, options)
+        if accepted is None:
+            if standing.meets_conditions:
+                return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
+            if is_fresh:
+                return Ending("stalled", "no step along the search direction improves the design")
+            matrix, is_fresh = np.eye(n), True
+            step_length, note = 0.0, "no decrease: curvature forgotten"
+            continue
+        there = yield from _evaluated(accepted.x, derivatives=True)
+        if not there.has_derivatives:
+            return Ending("invalid", "a derivative is not finite at the next design")
+        s = there.x - here.x
+        y = (there.g - there.j.T @ multipliers) - (here.g - here.j.T @ multipliers)
+        if is_fresh:
+            matrix = _first_curvature(s, y, n)
+        matrix = damped_bfgs(matrix, s, y)                                                  # (6)
+        is_fresh = False
+        step_length = float(np.abs(s).max())
+        if relaxation == "relaxed":
+            note += ", limits relaxed"
+        here = there
+
+
+METHOD = Method(
+    name="sqp",
+    about="sequential quadratic programming: smooth problems with any limits",
+    kind="gradient-based",
+    needs="gradients",
+    handles=frozenset({"bounds", "inequalities", "equalities"}),
+    options=SqpOptions,
+    run=sqp,
+    cost="one gradient and about one value per iteration; arithmetic (n + m)^3",
+    weak="kinks and noise; more than some hundred variables; saddle points look stationary to it",
+)
+
+
+def _nothing() -> Generator[Request, Reply, None]:
+    return None
+    yield
+
+
+def _evaluated(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, _Point]:
+    reply: Reply = yield Request(x[np.newaxis, :], derivatives)
+    n, m = len(x), reply.rows.shape[1]
+    if reply.gradient is None or reply.jacobian is None:
+        return _Point(x, float(reply.objective[0]), reply.rows[0], np.full(n, np.nan), np.full((m, n), np.nan))
+    return _Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0])
+
+
+def _direction(task: Task, here: _Point, matrix: FloatArray) -> tuple[QuadraticSolution | None, str]:
+    """Return the solution of (1), or of (2) where the limits conflict, and how it came about:
+    "", "relaxed" or "stationary" (the linearised violation cannot fall)."""
+    limits = (task.row_lower - here.c, task.row_upper - here.c)
+    bounds = (task.lower - here.x, task.upper - here.x)
+    plan = solve_quadratic(matrix, here.g, rows=here.j, row_limits=limits, bounds=bounds)
+    # A huge step out of nearly parallel limits is no better than a conflict.
+    if plan.outcome == "solved" and np.isfinite(plan.step).all():
+        return plan, ""
+    violation = float(np.linalg.norm(task.misses(here.c)))
+    curvature = max(float(np.linalg.norm(matrix, 2)), float(np.linalg.norm(here.g)), 1e-8)
+    plans = []
+    for weight in RELAXING_WEIGHTS:
+        relaxed = solve_relaxed(
+            matrix, here.g, rows=here.j, row_limits=limits, bounds=bounds, weight=weight * curvature
+        )
+        if relaxed.outcome == "solved":
+            plans.append((violation - _linear_violation(task, here, relaxed.step), relaxed))
+    if not plans:
+        return None, "stationary"
+    best = max(gain for gain, _ in plans)
+    if best <= STATIONARY_SHARE * violation:
+        return plans[-1][1], "stationary"
+    return next((relaxed, "relaxed") for gain, relaxed in plans if gain >= STEERING_SHARE * best)
+
+
+def _linear_violation(task: Task, here: _Point, d: FloatArray) -> float:
+    return float(np.linalg.norm(task.misses(here.c + here.j @ d)))
+
+
+def _promises_little(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray) -> bool:
+    """Return whether the model's best step changes neither objective nor design by more than the tolerance."""
+    change = abs(float(here.g @ plan.step)) + float(plan.step @ matrix @ plan.step)
+    size = np.maximum(np.abs(here.x), 1.0)
+    return change <= task.tolerance * max(abs(here.f), 1.0) and bool(
+        (np.abs(plan.step) <= math.sqrt(task.tolerance) * size).all()
+    )
+
+
+def _penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray, penalty: float) -> float:
+    """Return ρ: above the multipliers, and large enough for D of (4) to promise what the model promises."""
+    multipliers = float(np.linalg.norm(plan.row_multipliers))
+    violation = float(np.linalg.norm(task.misses(here.c)))
+    gain = violation - _linear_violation(task, here, plan.step)
+    if gain <= STATIONARY_SHARE * violation or violation == 0.0:
+        return max(penalty, PENALTY_FACTOR * multipliers) if gain >= 0.0 else penalty
+    curvature = float(plan.step @ matrix @ plan.step)
+    needed = (float(here.g @ plan.step) + 0.5 * curvature) / ((1.0 - STEERING_SHARE) * gain)
+    least = multipliers if plan.misses.max(initial=0.0) == 0.0 else 0.0
+    return max(penalty, PENALTY_FACTOR * least, PENALTY_FACTOR * needed)
+
+
+def _line_search(
+    task: Task,
+    here: _Point,
+    plan: QuadraticSolution,
+    matrix: FloatArray,
+    penalty: float,
+    options: SqpOptions,
+) -> Generator[Request, Reply, tuple[_Point | None, str]]:
+    """Return the accepted point (without derivatives) and a note, or None."""
+    d = plan.step
+
+    def merit(point: _Point) -> float:
+        return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))                # (3)
+
+    violation = float(np.linalg.norm(task.misses(here.c)))
+    promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))   # D of (4)
+    promised = min(promised, -0.5 * float(d @ matrix @ d)) if promised < 0.0 else promised
+    base = merit(here)
+    slack = ROUNDING * (abs(here.f) + penalty * violation)
+    if not promised < 0.0 or not np.isfinite(d).all() or not d.any():
+        return None, "no descent"
+    alpha = 1.0
+    for count in range(options.halvings):
+        x = np.clip(here.x + alpha * d, task.lower, task.upper)
+        if np.array_equal(x, here.x):
+            return None, "the step vanished"
+        trial = yield from _evaluated(x, derivatives=False)
+        gained = merit(trial) if trial.is_finite else math.inf
+        if gained <= base + SUFFICIENT * alpha * promised + slack:                            # (4)
+            return trial, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+        if count == 0 and options.corrections and trial.is_finite and len(trial.c):
+            corrected = yield from _corrected(task, here, trial, plan, matrix)                # (5)
+            if corrected is not None and corrected.is_finite:
+                if merit(corrected) <= base + SUFFICIENT * promised + slack:
+                    return corrected, "full step with second-order correction"
+        # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
+        curve = gained - base - alpha * promised
+        shrink = -0.5 * alpha * promised / curve if math.isfinite(curve) and curve > 0.0 else 0.1
+        alpha *= min(max(shrink, 0.1), 0.5)
+    return None, "no decrease"
+
+
+def _corrected(
+    task: Task, here: _Point, trial: _Point, plan: QuadraticSolution, matrix: FloatArray
+) -> Generator[Request, Reply, _Point | None]:
+    shifted = trial.c - here.j @ plan.step
+    again = solve_quadratic(
+        matrix,
+        here.g,
+        rows=here.j,
+        row_limits=(task.row_lower - shifted, task.row_upper - shifted),
+        bounds=(task.lower - here.x, task.upper - here.x),
+    )
+    if again.outcome != "solved" or not np.isfinite(again.step).all():
+        return None
+    if float(np.linalg.norm(again.step - plan.step)) > float(np.linalg.norm(plan.step)):
+        return None  # no longer a correction
+    x = np.clip(here.x + again.step, task.lower, task.upper)
+    return (yield from _evaluated(x, derivatives=False))
+
+
+def _first_curvature(s: FloatArray, y: FloatArray, n: int) -> FloatArray:
+    """Return I scaled to the curvature seen along the first step, within reason."""
+    along, curvature = float(s @ y), float(y @ y)
+    if not (math.isfinite(curvature) and along > 0.0):
+        return np.eye(n)
+    return np.eye(n) * min(max(curvature / along, 1e-4), 1e6)
+
+
+def _less_violated_nearby(task: Task, here: _Point) -> Generator[Request, Reply, _Point | None]:
+    """Return a point around with a clearly lower violation, or None. The sample depends on the seed alone."""
+    n = len(here.x)
+    draws = np.random.default_rng([task.seed, 77]).normal(size=(2 * n + 4, n))
+    draws /= np.linalg.norm(draws, axis=1, keepdims=True)
+    points = np.vstack([here.x + radius * draws for radius in ESCAPE_RADII])
+    points = np.clip(points, task.lower, task.upper)
+    reply: Reply = yield Request(points)
+    now = float(np.linalg.norm(task.misses(here.c)))
+    found = [float(np.linalg.norm(task.misses(rows))) for rows in reply.rows]
+    found = [v if math.isfinite(f) else math.inf for v, f in zip(found, reply.objective, strict=True)]
+    best = int(np.argmin(found))
+    if not found[best] <= (1.0 - STATIONARY_SHARE) * now:
+        return None
+    point = yield from _evaluated(points[best], derivatives=True)
+    return replace(point) if point.has_derivatives else None

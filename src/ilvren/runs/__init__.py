@@ -1,0 +1,23 @@
+"""The loop that pairs a problem with a method: limits, stops, replay, events, and what is recorded.
+
+Never asks which method it holds, only what the method declared. Knows nothing of terminals.
+"""
+
+from ilvren.runs.conditions import Conditions, first_order_conditions
+from ilvren.runs.events import Ended, Event, Iterated, Started
+from ilvren.runs.result import RunResult
+from ilvren.runs.run import resume, run
+from ilvren.runs.settings import Settings
+
+__all__ = [
+    "Conditions",
+    "Ended",
+    "Event",
+    "Iterated",
+    "RunResult",
+    "Settings",
+    "Started",
+    "first_order_conditions",
+    "resume",
+    "run",
+]

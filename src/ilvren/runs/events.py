@@ -1,0 +1,43 @@
+"""What a run tells whoever listens."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["Ended", "Event", "Iterated", "Started"]
+
+
+@dataclass(frozen=True, slots=True)
+class Started:
+    """The run exists: its id in the ledger ("" without one) and what it was asked."""
+
+    run: str
+    method: str
+    variables: int
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
+class Iterated:
+    """One iteration: counts so far, the best feasible objective as written (None while there is none),
+    violation and stationarity of the current iterate, and the method's word on the step."""
+
+    iteration: int
+    evaluations: int
+    gradients: int
+    seconds: float
+    best: float | None
+    violation: float
+    stationarity: float | None
+    note: str
+    is_replay: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """The run is over."""
+
+    outcome: str
+
+
+Event = Started | Iterated | Ended

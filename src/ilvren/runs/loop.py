@@ -1,0 +1,441 @@
+"""The loop: drives a method's generator, answers its requests, judges its iterates, ends it.
+
+What a user is told is decided here and from measurements; a method's word is only a claim.
+"""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import MachineError, RequestError
+from ilvren.evaluate import Evaluation, Gate
+from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
+from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
+from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs.conditions import Conditions, first_order_conditions
+from ilvren.runs.events import Event, Iterated
+from ilvren.runs.replay import Replay, request_hash
+from ilvren.runs.report import limit_states
+from ilvren.runs.result import RunResult
+from ilvren.runs.scaling import Scaling
+from ilvren.runs.settings import Settings
+
+__all__ = ["Loop"]
+
+FloatArray = NDArray[np.float64]
+Listener = Callable[[Event], None]
+
+# An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
+# parts could add up to.
+VIOLATION_STATIONARY = 1e-3
+
+
+class _Stop(Exception):  # noqa: N818 - not an error: the run has reached a limit or its target
+    def __init__(self, outcome: str, reason: str) -> None:
+        super().__init__(reason)
+        self.outcome = outcome
+        self.reason = reason
+
+
+@dataclass
+class _Best:
+    """The best design evaluated so far under the rule for reported designs."""
+
+    point: FloatArray
+    evaluation: Evaluation
+    violation: float
+
+
+class Loop:
+    """One run of one method on one problem. Call `drive` once."""
+
+    def __init__(
+        self,
+        problem: Problem,
+        method: Method,
+        options: object,
+        settings: Settings,
+        *,
+        ledger: Ledger | None = None,
+        number: int = 0,
+        replay: Replay | None = None,
+        listener: Listener | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self.problem = problem
+        self.method = method
+        self.options = options
+        self.settings = settings
+        self.gate = Gate(problem)
+        self.measures = Measures.of(problem)
+        self._ledger = ledger
+        self._number = number
+        self._replay = replay or Replay()
+        self._listener = listener
+        self._clock = clock
+        self._began = clock()
+        self._earlier = 0.0
+        self._requests = 0
+        self._scaling: Scaling | None = None
+        self._start: Evaluation | None = None
+        self._feasible: _Best | None = None
+        self._least: _Best | None = None
+        self._last: tuple[FloatArray, Standing] | None = None
+        self.evaluations: list[EvaluationRecord] = []
+        self.iterations: list[IterationRecord] = []
+        self._trouble: str | None = None
+
+    # ---- the loop -----------------------------------------------------------------------------
+
+    def drive(self) -> RunResult:
+        """Run to an end and return the result. An interrupt ends the run, the best design being kept."""
+        try:
+            with np.errstate(all="ignore"):  # methods judge what is not finite; NumPy need not warn
+                outcome, reason = self._run()
+        except _Stop as stop:
+            outcome, reason = stop.outcome, stop.reason
+        except KeyboardInterrupt:
+            outcome, reason = "interrupted", "stopped by the user; `ilvren resume` continues the run"
+        except MachineError as error:
+            outcome, reason = "interrupted", str(error)
+            self._trouble, self._ledger = str(error), None
+        result = self._result(outcome, reason)
+        if self._ledger is not None:
+            try:
+                self._ledger.end_run(
+                    self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict()
+                )
+            except MachineError as error:
+                self._trouble = str(error)
+                result = self._result("interrupted", str(error))
+        return result
+
+    def _run(self) -> tuple[str, str]:
+        problem, settings = self.problem, self.settings
+        wants_derivatives = self.method.needs == "gradients"
+        point = np.array(problem.start)
+        self._start = self._evaluate_all(point[np.newaxis, :], derivatives=wants_derivatives)[0]
+        if not problem.free:
+            return self._nothing_to_change()
+        self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
+        task = self._scaling.task(problem, self.measures, settings)
+        generator = self.method.run(task, self.options)
+        try:
+            message: Request | Iterate = next(generator)
+            while True:
+                answer = self._answer(message) if isinstance(message, Request) else self._judge(message)
+                message = generator.send(answer)
+        except StopIteration as end:
+            return self._checked(end.value)
+        finally:
+            generator.close()
+
+    def _nothing_to_change(self) -> tuple[str, str]:
+        assert self._start is not None
+        if not self._start.is_finite:
+            return "invalid", "every variable is fixed, and this design has no finite values"
+        if self._feasible is None:
+            return "infeasible", "every variable is fixed, and this design misses a limit"
+        self._last = (self._feasible.point, Standing(self._feasible.violation, 0.0, True))
+        return "converged", "every variable is fixed, and this design is feasible"
+
+    def _answer(self, request: Request) -> Reply:
+        assert self._scaling is not None
+        points = np.asarray(request.points, dtype=float)
+        if points.ndim != 2 or points.shape[1] != len(self._scaling.free):
+            raise TypeError(f"method {self.method.name} asked for points of shape {points.shape}")
+        full = np.array([self._scaling.full(p, self.measures.lower, self.measures.upper) for p in points])
+        evaluations = self._evaluate_all(full, derivatives=request.derivatives)
+        return self._scaling.reply(evaluations, derivatives=request.derivatives)
+
+    def _evaluate_all(self, points: FloatArray, *, derivatives: bool) -> list[Evaluation]:
+        digest = request_hash(points, derivatives=derivatives)
+        number, self._requests = self._requests, self._requests + 1
+        if not self._replay.check(number, digest) and self._ledger is not None:
+            self._ledger.add_request(self._number, RequestRecord(number, digest, len(points)))
+        return [self._evaluate(point, number, derivatives=derivatives) for point in points]
+
+    def _evaluate(self, point: FloatArray, request: int, *, derivatives: bool) -> Evaluation:
+        known = self.gate.known(point, derivatives=derivatives)
+        if known is not None:
+            return known
+        counts = self.gate.counts
+        is_new = self.gate.known(point) is None
+        limit = self.settings.evaluations
+        if limit is not None and is_new and counts.evaluations >= limit:
+            raise _Stop("exhausted", f"{limit} evaluations are used up")
+        recorded = self._replay.answer(point, rows=len(self.problem.rows), derivatives=derivatives)
+        if recorded is None:
+            seconds = self._seconds()
+            if self.settings.seconds is not None and seconds >= self.settings.seconds:
+                raise _Stop("exhausted", f"{self.settings.seconds:g} seconds are used up")
+            evaluation = self.gate.evaluate(point, derivatives=derivatives)
+        else:
+            evaluation, seconds = recorded
+            self.gate.adopt(point, evaluation)
+            self._earlier = max(self._earlier, seconds)
+            self._began = self._clock()
+        self._note_evaluation(point, evaluation, request, took=self._seconds() - seconds)
+        return evaluation
+
+    def _seconds(self) -> float:
+        return self._earlier + self._clock() - self._began
+
+    def _as_written(self, evaluation: Evaluation) -> float | None:
+        if self.problem.objective is None:
+            return None
+        return self.problem.objective.sign * evaluation.objective
+
+    def _note_evaluation(self, point: FloatArray, evaluation: Evaluation, request: int, *, took: float) -> None:
+        violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
+        counts = self.gate.counts
+        derivatives = None
+        if evaluation.gradient is not None and evaluation.jacobian is not None:
+            derivatives = evaluation.gradient.tobytes() + evaluation.jacobian.tobytes()
+        record = EvaluationRecord(
+            len(self.evaluations) + 1,
+            request,
+            point.tobytes(),
+            np.concatenate([[evaluation.objective], evaluation.rows]).tobytes(),
+            derivatives,
+            self._as_written(evaluation),
+            violation,
+            counts.evaluations,
+            counts.gradients,
+            self._seconds(),
+        )
+        self.evaluations.append(record)
+        if self._ledger is not None and record.number > self._replay.evaluations:
+            self._ledger.add_evaluation(self._number, record, took=took)
+        if not evaluation.is_finite:
+            return
+        here = _Best(point, evaluation, violation)
+        if self._least is None or violation < self._least.violation:
+            self._least = here
+        if violation <= self.settings.feasibility:
+            best = self._feasible
+            if best is None or (evaluation.objective, violation) < (best.evaluation.objective, best.violation):
+                self._feasible = here
+            self._check_target(evaluation)
+
+    def _check_target(self, evaluation: Evaluation) -> None:
+        target = self.settings.target
+        if self.problem.objective is None:
+            if self.method.needs == "values" and self._scaling is not None:
+                raise _Stop("settled", "a feasible design is found, which is all that is asked")
+            return
+        if target is None:
+            return
+        if evaluation.objective <= self.problem.objective.sign * target:
+            raise _Stop("target", f"the target {target:g} is reached")
+
+    def _judge(self, iterate: Iterate) -> Standing:
+        assert self._scaling is not None
+        point = self._scaling.full(np.asarray(iterate.point, dtype=float), self.measures.lower, self.measures.upper)
+        evaluation = self.gate.known(point) or self.gate.evaluate(point)
+        violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
+        conditions = self._conditions(point, evaluation)
+        stationarity = conditions.stationarity if conditions else None
+        meets = (
+            stationarity is not None
+            and stationarity <= self.settings.tolerance
+            and violation <= self.settings.feasibility
+        )
+        standing = Standing(violation, stationarity, meets)
+        self._last = (point, standing)
+        self._note_iteration(iterate, point, evaluation, standing)
+        if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
+            raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
+        return standing
+
+    def _note_iteration(
+        self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing
+    ) -> None:
+        counts, seconds = self.gate.counts, self._seconds()
+        best = None if self._feasible is None else self._as_written(self._feasible.evaluation)
+        number = len(self.iterations)  # the first iterate is the start: iteration 0
+        record = IterationRecord(
+            number,
+            self.method.name,
+            counts.evaluations,
+            counts.gradients,
+            seconds,
+            self._as_written(evaluation),
+            best,
+            standing.violation,
+            standing.stationarity,
+            iterate.step,
+            iterate.note,
+            point.tobytes(),
+        )
+        self.iterations.append(record)
+        is_replay = number < self._replay.iterations
+        if self._ledger is not None and not is_replay:
+            self._ledger.add_iteration(self._number, record)
+        if self._listener is not None:
+            event = Iterated(
+                number,
+                counts.evaluations,
+                counts.gradients,
+                seconds,
+                best,
+                standing.violation,
+                standing.stationarity,
+                iterate.note,
+                is_replay,
+            )
+            self._listener(event)
+
+    def _conditions(self, point: FloatArray, evaluation: Evaluation) -> Conditions | None:
+        if not evaluation.has_finite_derivatives:
+            return None
+        assert self._start is not None
+        size = objective_size(self.measures.objective_magnitude, evaluation.objective, self._start.objective)
+        return first_order_conditions(
+            self.problem,
+            self.measures,
+            point,
+            evaluation,
+            objective_size=size,
+            feasibility=self.settings.feasibility,
+        )
+
+    # ---- the end ------------------------------------------------------------------------------
+
+    def _checked(self, ending: Ending) -> tuple[str, str]:
+        """Return the outcome: the method's claim where measurements bear it out."""
+        claim, reason = ending.claim, ending.reason
+        standing = self._last[1] if self._last else None
+        if claim == "converged":
+            if standing is not None and standing.meets_conditions:
+                return claim, reason
+            claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
+        if claim == "invalid":
+            if self._feasible is not None:
+                return "stalled", reason
+            return claim, reason + self._where_invalid()
+        if claim == "infeasible":
+            if self._feasible is not None:
+                return "stalled", "feasible designs were found, but the method could not return to one"
+            if not self._violation_is_stationary():
+                return "no-feasible", reason
+            return claim, reason
+        if self._feasible is None:
+            return "no-feasible", f"no design evaluated meets all limits ({reason})"
+        return claim, reason
+
+    def _where_invalid(self) -> str:
+        """Return the place of the first trouble at the start, as a clause."""
+        for name, (_, trouble) in self.problem.named_values(self.problem.start).items():
+            if trouble is not None:
+                text = trouble.origin.text[slice(*trouble.origin.span)] if trouble.origin else ""
+                part = f' at "{text}"' if text else ""
+                arguments = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
+                why = f": {trouble.reason}, the arguments being ({arguments})" if trouble.reason else ""
+                return f'; "{name}" fails{part}{why}'
+        return ""
+
+    def _violation_is_stationary(self) -> bool:
+        """Return whether J'v, projected onto the bounds, is small where the run ended (v the signed misses)."""
+        if self._last is None:
+            return False
+        point = self._last[0]
+        evaluation = self.gate.evaluate(point, derivatives=True)
+        if not evaluation.has_finite_derivatives:
+            return False
+        assert evaluation.jacobian is not None
+        free = list(self.problem.free)
+        sizes = self.measures.variable_sizes(point)
+        nearest_value = np.clip(evaluation.rows, self.measures.row_lower, self.measures.row_upper)
+        rows = self._scaling.rows if self._scaling else self.measures.row_sizes
+        v = (evaluation.rows - nearest_value) / rows
+        scaled = evaluation.jacobian / rows[:, np.newaxis] * sizes
+        slope = scaled.T @ v
+        slope = np.where((point <= self.measures.lower) & (slope > 0.0), 0.0, slope)
+        slope = np.where((point >= self.measures.upper) & (slope < 0.0), 0.0, slope)
+        possible = np.abs(scaled).T @ np.abs(v)
+        return bool((np.abs(slope[free]) <= VIOLATION_STATIONARY * (possible[free] + float(np.abs(v).max()))).all())
+
+    def _reported(self, outcome: str) -> tuple[FloatArray, str]:
+        if outcome == "converged" and self._last is not None:
+            return self._last[0], "final"
+        if self._feasible is not None:
+            return self._feasible.point, "best-feasible"
+        if self._least is not None:
+            return self._least.point, "least-violation"
+        return np.array(self.problem.start), "least-violation"
+
+    def _result(self, outcome: str, reason: str) -> RunResult:
+        problem = self.problem
+        point, design = self._reported(outcome)
+        has_derivatives = self.method.needs == "gradients"
+        evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
+        if self._start is None:
+            self._start = self.gate.evaluate(np.array(problem.start))
+        conditions = self._conditions(point, evaluation)
+        is_valid = evaluation.is_finite
+        bounds, rows = limit_states(
+            problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
+        )
+        baseline = Gate(problem).evaluate(np.array(problem.baseline))
+        counts = self.gate.counts
+        settings = self.settings.to_dict()
+        settings["scaling"] = self._scaling.facts(problem) if self._scaling and self.settings.scaling else False
+        return RunResult(
+            f"r{self._number}" if self._number else "",
+            problem,
+            self.method.name,
+            outcome,
+            reason,
+            design,
+            tuple(point.tolist()),
+            self._as_written(evaluation),
+            self._as_written(baseline),
+            bounds,
+            rows,
+            self.measures.violation(point, evaluation.rows) if is_valid else math.inf,
+            conditions.stationarity if conditions and not math.isnan(conditions.stationarity) else None,
+            {
+                "iterations": max(len(self.iterations) - 1, 0),
+                "evaluations": counts.evaluations,
+                "gradients": counts.gradients,
+                "hessians": 0,
+            },
+            self._seconds(),
+            self.settings.seed,
+            settings,
+            tuple(self.evaluations),
+            tuple(self.iterations),
+            self._trouble,
+        )
+
+
+def refuse_unhandled(problem: Problem, method: Method, others: list[Method]) -> None:
+    """Raise RequestError when `method` does not handle what the free variables and rows of `problem` are."""
+    needed = {
+        "spaced": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "spaced"],
+        "catalogue": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "catalogue"],
+    }
+    for what, names in needed.items():
+        if not names or what in method.handles:
+            continue
+        able = [other.name for other in others if what in other.handles]
+        listed = ", ".join(f'"{name}"' for name in names[:5])
+        advice = (
+            f"methods that handle them: {', '.join(able)}"
+            if able
+            else "no method of this version handles them: fix such a variable by lower = upper = one member,"
+            " or drop its spacing or catalogue and round the continuous optimum, checking it with `ilvren show --at`"
+        )
+        raise RequestError(
+            f'method "{method.name}" handles continuous variables only; {what}: {listed}',
+            file=problem.source.file,
+            line=problem.source.line("variables", names[0]),
+            advice=advice,
+        )

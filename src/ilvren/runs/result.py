@@ -1,0 +1,138 @@
+"""The result of a run: what is reported, and the JSON document that says it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ilvren.ledger import EvaluationRecord, IterationRecord
+from ilvren.problem import Problem
+
+__all__ = ["HOLDS", "OUTCOMES", "LimitState", "RunResult"]
+
+# Outcome → what it means for the reader.
+OUTCOMES = {
+    "converged": "first-order conditions hold at a feasible design",
+    "settled": "the method's own criterion is met at a feasible design; stationarity was not measured",
+    "target": "the objective asked for by --target is reached at a feasible design",
+    "infeasible": "the violation of the limits cannot be reduced any further from here",
+    "no-feasible": "no feasible design was found, which does not prove that there is none",
+    "unbounded": "the objective improves without end at feasible designs",
+    "stalled": "no further progress, and the criterion is not met",
+    "exhausted": "the evaluations, iterations or seconds allowed are used up",
+    "invalid": "there is no finite value to go on from",
+    "model-failed": "a model failed and the method could not go on",
+    "interrupted": "stopped from outside; the best design so far is kept",
+}
+HOLDS = frozenset({"converged", "settled", "target"})
+
+
+@dataclass(frozen=True)
+class LimitState:
+    """A variable's bounds or a constraint row at a design. `price` None when not active or not known;
+    `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed."""
+
+    name: str
+    value: float
+    lower: float
+    upper: float
+    margin: float
+    violation: float
+    price: float | None
+    is_active: bool
+    side: str
+    unit: str = ""
+    is_unique: bool = True
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "value": plain(self.value),
+            "lower": limit(self.lower),
+            "upper": limit(self.upper),
+            "margin": plain(self.margin),
+            "violation": plain(self.violation),
+            "price": None if self.price is None else plain(self.price),
+            "active": self.is_active,
+            **({} if self.is_unique else {"price_unique": False}),
+        }
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
+    "final", "best-feasible" or "least-violation". Objectives are as written."""
+
+    id: str
+    problem: Problem
+    method: str
+    outcome: str
+    reason: str
+    design: str
+    point: tuple[float, ...]
+    objective: float | None
+    baseline_objective: float | None
+    bounds: tuple[LimitState, ...]
+    constraints: tuple[LimitState, ...]
+    violation: float
+    stationarity: float | None
+    counts: Mapping[str, int]
+    seconds: float
+    seed: int
+    settings: Mapping[str, object]
+    evaluations: tuple[EvaluationRecord, ...] = field(default=(), repr=False)
+    iterations: tuple[IterationRecord, ...] = field(default=(), repr=False)
+    machine_trouble: str | None = None
+
+    @property
+    def holds(self) -> bool:
+        """Return whether the run reached what it was asked."""
+        return self.outcome in HOLDS
+
+    @property
+    def objectives(self) -> dict[str, float]:
+        """Return {name: value as written}; empty without an objective."""
+        if self.problem.objective is None or self.objective is None:
+            return {}
+        return {self.problem.objective.name: self.objective}
+
+    @property
+    def variables(self) -> dict[str, float]:
+        """Return {name: value} of the reported design."""
+        return dict(zip((v.name for v in self.problem.variables), self.point, strict=True))
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document of the run."""
+        return {
+            "run": self.id or None,
+            "problem": self.problem.title or self.problem.source.file,
+            "method": self.method,
+            "outcome": self.outcome,
+            "reason": self.reason,
+            "design": self.design,
+            "objectives": {name: plain(value) for name, value in self.objectives.items()},
+            "variables": {name: plain(value) for name, value in self.variables.items()},
+            "bounds": {state.name: state.to_dict() for state in self.bounds},
+            "constraints": {state.name: state.to_dict() for state in self.constraints},
+            "violation": plain(self.violation),
+            "stationarity": None if self.stationarity is None else plain(self.stationarity),
+            "counts": dict(self.counts),
+            "seconds": round(self.seconds, 6),
+            "seed": self.seed,
+            "settings": dict(self.settings),
+        }
+
+
+def plain(value: float) -> float | str | None:
+    """Return a number as the JSON documents write it: None for NaN, "inf" and "-inf" for infinities."""
+    if math.isnan(value):
+        return None
+    if math.isinf(value):
+        return "inf" if value > 0 else "-inf"
+    return float(value)
+
+
+def limit(value: float) -> float | None:
+    """Return a limit as the JSON documents write it: None where there is none."""
+    return float(value) if math.isfinite(value) else None

@@ -1,0 +1,175 @@
+"""Starting a run and continuing one."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from ilvren import __version__
+from ilvren.errors import RequestError
+from ilvren.ledger import Ledger, RunRecord
+from ilvren.methods.base import method_named, method_names, options_from
+from ilvren.problem import Problem, load, loads
+from ilvren.runs.events import Ended, Event, Started
+from ilvren.runs.loop import Loop, refuse_unhandled
+from ilvren.runs.replay import Replay
+from ilvren.runs.result import RunResult
+from ilvren.runs.settings import Settings
+
+__all__ = ["resume", "run"]
+
+Listener = Callable[[Event], None]
+
+RESUMABLE = ("interrupted", "exhausted")
+
+
+def run(
+    problem: Problem | str | Path,
+    settings: Settings | None = None,
+    *,
+    method: str | None = None,
+    options: Mapping[str, str | float | bool] | None = None,
+    ledger: Ledger | str | Path | None = None,
+    listener: Listener | None = None,
+    **more: float | int | str | bool | None,
+) -> RunResult:
+    """Run a method on a problem (or the file of one) and return the result.
+
+    Either `settings`, or `method` and any of the fields of Settings by name (`tolerance`, `evaluations`,
+    `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can be resumed; else it
+    is not. `listener` is called with every event. Raises RequestError, ProblemError, FormulaError,
+    LedgerFileError, MachineError.
+    """
+    if isinstance(problem, (str, Path)):
+        problem = load(problem)
+    if settings is None:
+        if method is None:
+            raise RequestError("a method is needed", advice="methods: " + ", ".join(method_names()))
+        try:
+            settings = Settings(method=method, options=dict(options or {}), **more)  # type: ignore[arg-type]
+        except TypeError as error:
+            raise RequestError(f"unknown setting: {error}") from None
+    chosen = method_named(settings.method)
+    read_options = options_from(chosen, settings.options)
+    refuse_unhandled(problem, chosen, [method_named(name) for name in method_names()])
+    if ledger is None:
+        return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener)
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
+    try:
+        number = opened.begin_run(
+            problem_text=problem.source.text,
+            problem_file=problem.source.file,
+            problem_title=problem.title,
+            method=settings.method,
+            settings=settings.to_dict(),
+            overrides={"set": dict(problem.overrides), "start": dict(problem.start_overrides)},
+            versions=versions(),
+            label=settings.label,
+        )
+        loop = Loop(problem, chosen, read_options, settings, ledger=opened, number=number, listener=listener)
+        return _drive(loop, listener)
+    finally:
+        if opened is not ledger:
+            opened.close()
+
+
+def resume(
+    reference: str,
+    ledger: Ledger,
+    *,
+    evaluations: int | None = None,
+    iterations: int | None = None,
+    seconds: float | None = None,
+    listener: Listener | None = None,
+) -> RunResult:
+    """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
+
+    The limits are new totals; without any, the limits that an exhausted run used up are granted once more.
+    Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
+    """
+    record = ledger.run(reference)
+    if ledger.is_alive(record):
+        raise RequestError(f"{record.id} is still running (process {record.process.split(':')[0]})")
+    if record.state == "ended" and record.outcome not in RESUMABLE:
+        raise RequestError(f"{record.id} has ended ({record.outcome}); there is nothing to continue")
+    settings = Settings.from_dict(record.settings)
+    given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds}
+    settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
+    problem = loads(
+        record.problem_text,
+        file=record.problem_file,
+        set=record.overrides["set"],
+        start=record.overrides["start"],
+    )
+    chosen = method_named(settings.method)
+    replay = Replay(
+        ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number)
+    )
+    ledger.reopen_run(record, settings.to_dict())
+    loop = Loop(
+        problem,
+        chosen,
+        options_from(chosen, settings.options),
+        settings,
+        ledger=ledger,
+        number=record.number,
+        replay=replay,
+        listener=listener,
+    )
+    try:
+        return _drive(loop, listener)
+    except RequestError as error:
+        ledger.restore_run(record)
+        error.advice = (
+            f"recorded with {_listed(record.versions)}, now {_listed(versions())};"
+            f" start anew from its best design: {new_run_command(record)}"
+        )
+        raise
+
+
+def _new_limits(
+    settings: Settings, given: Mapping[str, float | None], record: RunRecord
+) -> dict[str, float | None]:
+    if any(value is not None for value in given.values()):
+        return {name: value for name, value in given.items() if value is not None}
+    if record.outcome != "exhausted" or record.result is None:
+        return {}
+    counts = record.result["counts"]
+    assert isinstance(counts, dict)
+    used = {"evaluations": counts["evaluations"], "iterations": counts["iterations"], "seconds": record.seconds}
+    limits = {name: getattr(settings, name) for name in used}
+    spent = [name for name, limit in limits.items() if limit is not None and used[name] >= limit]
+    return {name: 2 * limits[name] for name in spent}
+
+
+def new_run_command(record: RunRecord) -> str:
+    """Return the command that starts a new run from the best design on record."""
+    starts = ""
+    if record.result is not None:
+        variables = record.result["variables"]
+        assert isinstance(variables, dict)
+        starts = "".join(f" --start {name}={value!r}" for name, value in variables.items())
+    return f"ilvren run {record.problem_file} --method {record.method}{starts}"
+
+
+def versions() -> dict[str, str]:
+    """Return what computes: the versions that a path can depend on."""
+    return {"ilvren": __version__, "python": platform.python_version(), "numpy": np.__version__}
+
+
+def _listed(found: Mapping[str, str]) -> str:
+    return ", ".join(f"{name} {version}" for name, version in found.items())
+
+
+def _drive(loop: Loop, listener: Listener | None) -> RunResult:
+    if listener is not None:
+        run_id = f"r{loop._number}" if loop._number else ""
+        listener(Started(run_id, loop.method.name, len(loop.problem.free), len(loop.problem.rows)))
+    result = loop.drive()
+    if listener is not None:
+        listener(Ended(result.outcome))
+    return result

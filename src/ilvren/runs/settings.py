@@ -1,0 +1,57 @@
+"""Everything about a run that is not the problem."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+
+from ilvren.errors import RequestError
+
+__all__ = ["Settings"]
+
+# Enough for every problem of this size class; a run that needs more says so and can be resumed.
+DEFAULT_EVALUATIONS = 100_000
+
+
+@dataclass(frozen=True)
+class Settings:
+    """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
+    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name.
+    Raises RequestError for numbers without meaning."""
+
+    method: str
+    options: Mapping[str, str | float | bool] = field(default_factory=dict)
+    tolerance: float = 1e-6
+    feasibility: float = 1e-6
+    target: float | None = None
+    evaluations: int | None = DEFAULT_EVALUATIONS
+    iterations: int | None = None
+    seconds: float | None = None
+    seed: int = 0
+    scaling: bool = True
+    label: str | None = None
+
+    def __post_init__(self) -> None:
+        for name in ("tolerance", "feasibility"):
+            if not 0.0 < getattr(self, name) < 1.0:
+                raise RequestError(f"--{name} must lie between 0 and 1, not {getattr(self, name):g}")
+        for name in ("evaluations", "iterations"):
+            limit = getattr(self, name)
+            if limit is not None and limit < 1:
+                raise RequestError(f"--{name} must be at least 1, not {limit}")
+        if self.seconds is not None and not self.seconds > 0.0:
+            raise RequestError(f"--seconds must be above 0, not {self.seconds:g}")
+        if self.target is not None and math.isnan(self.target):
+            raise RequestError("--target must be a number")
+        if self.seed < 0:
+            raise RequestError(f"--seed must be at least 0, not {self.seed}")
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the settings as plain values."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, values: Mapping[str, object]) -> Settings:
+        """Return settings from `to_dict`'s values."""
+        return cls(**values)  # type: ignore[arg-type]
