@@ -1,3 +1,34 @@
-"""Ilvren: define, solve, compare and verify nonlinear design problems."""
+"""Ilvren: define, solve, compare and verify nonlinear design problems.
+
+`load` reads a problem file, `run` runs a method on it, `compare` sets runs side by side and `verify` judges
+a design. Names are imported when first used, so that the command line starts fast.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
+
+__all__ = ["__version__", "compare", "load", "loads", "resume", "run", "verify"]
+
+_HOMES = {
+    "load": "ilvren.problem",
+    "loads": "ilvren.problem",
+    "run": "ilvren.runs",
+    "resume": "ilvren.runs",
+    "compare": "ilvren.judge",
+    "verify": "ilvren.judge",
+}
+
+if TYPE_CHECKING:
+    from ilvren.judge import compare, verify
+    from ilvren.problem import load, loads
+    from ilvren.runs import resume, run
+
+
+def __getattr__(name: str) -> object:
+    if name in _HOMES:
+        return getattr(importlib.import_module(_HOMES[name]), name)
+    raise AttributeError(f"module 'ilvren' has no attribute {name!r}")

@@ -105,10 +105,24 @@ class Gate:
         if evaluation.gradient is not None:
             self._counted_gradients.add(key)
 
-    def kinks(self, point: FloatArray, tolerance: float) -> list[Kink]:
-        """Return the operations whose arguments tie to within `tolerance` at a design."""
-        seen = walk(self.problem.graph, self._value_roots, point.tolist(), self.problem.parameter_values)
-        return [kink for kink in seen.kinks if kink.gap <= tolerance]
+    def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
+        """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
+        alone and all together; empty for formulas without branches."""
+        here = {kink.node: kink for kink in self._branches(point)}
+        if not here:
+            return []
+        moves = [sign * radius * unit for unit, radius in zip(np.eye(len(point)), radii, strict=True) for sign in (1, -1)]
+        moves += [radii, -radii]
+        found = {node for node, kink in here.items() if kink.gap == 0.0}
+        for move in moves:
+            for kink in self._branches(point + move):
+                before = here.get(kink.node)
+                if before is not None and not kink.gap * before.gap > 0.0:
+                    found.add(kink.node)
+        return [here[node] for node in sorted(found)]
+
+    def _branches(self, point: FloatArray) -> tuple[Kink, ...]:
+        return walk(self.problem.graph, self._value_roots, point.tolist(), self.problem.parameter_values).kinks
 
     # ---- compiled forms -----------------------------------------------------------------------
 

@@ -29,8 +29,9 @@ class Trouble:
 
 @dataclass(frozen=True, slots=True)
 class Kink:
-    """An operation that has no single derivative near the point: `gap` is 0 exactly at the kink."""
+    """An operation that changes its branch where `gap` changes its sign; `node` tells it from others."""
 
+    node: int
     operation: str
     gap: float
     origin: Origin | None
@@ -78,7 +79,7 @@ def walk(
         troubles[number] = earlier
         gap = _kink_gap(node.operation, arguments)
         if gap is not None:
-            kinks.append(Kink(node.operation, gap, graph.origins.get(number)))
+            kinks.append(Kink(number, node.operation, gap, graph.origins.get(number)))
     return Walk(
         tuple(math.nan if troubles[root] else values[root] for root in roots),
         tuple(troubles[root] for root in roots),
@@ -95,10 +96,11 @@ def _trouble(graph: Graph, number: int, arguments: tuple[float, ...], value: flo
 
 
 def _kink_gap(operation: str, arguments: tuple[float, ...]) -> float | None:
-    """Return the distance to the tie of an operation with one, relative to its arguments' size."""
+    """Return what changes sign where the operation changes its branch, or None when it has no branches."""
     if operation == "abs":
-        return abs(arguments[0])
+        return arguments[0]
     if operation in ("min", "max", "<=", "<", ">=", ">", "==", "!="):
-        a, b = arguments
-        return abs(a - b) / max(abs(a), abs(b), 1.0) if math.isfinite(a - b) else None
+        return arguments[0] - arguments[1]
+    if operation == "hypot":
+        return max(abs(argument) for argument in arguments)
     return None

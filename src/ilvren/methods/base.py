@@ -39,6 +39,7 @@ __all__ = [
     "Request",
     "Standing",
     "Task",
+    "describe",
     "method_names",
     "method_named",
     "option",
@@ -213,3 +214,27 @@ def method_named(name: str) -> Method:
     module = importlib.import_module("ilvren.methods." + name.replace("-", "_"))
     method: Method = module.METHOD
     return method
+
+
+def describe(method: Method) -> dict[str, object]:
+    """Return the declaration as plain values, for listings and docs."""
+    options = []
+    for item in fields(method.options):
+        facts: _OptionFacts = item.metadata["option"]
+        reach = ""
+        if isinstance(item.default, bool):
+            reach = "yes or no"
+        elif facts.low is not None or facts.high is not None:
+            reach = f"{'' if facts.low is None else format(facts.low, 'g')} .. {'' if facts.high is None else format(facts.high, 'g')}"
+        default = ("yes" if item.default else "no") if isinstance(item.default, bool) else item.default
+        options.append({"name": item.name, "default": default, "range": reach, "help": facts.help})
+    return {
+        "name": method.name,
+        "about": method.about,
+        "kind": method.kind,
+        "needs": method.needs,
+        "handles": sorted(method.handles),
+        "cost": method.cost,
+        "weak": method.weak,
+        "options": options,
+    }

@@ -236,16 +236,17 @@ def _settle(
             return "settled"
         if extent <= SMALLEST_EXTENT * x_size:
             return "settled"
-        if worse >= 2 * n and _is_flat(simplex.x):
+        looks_flat = worse >= 2 * n and _is_flat(simplex.x)
+        worse = 0 if worse >= 2 * n else worse + 1
+        if looks_flat:
             # The simplex has lost a dimension: turn to a fresh one of its own size, a few times.
-            rebuilds, worse = rebuilds + 1, 0
+            rebuilds += 1
             if rebuilds > 5 + n:
                 return "settled"
             fresh = yield from _new_simplex(task, simplex.x[0], max(extent, 1e-9), turned=1000 + rebuilds)
             simplex.x, simplex.f, simplex.c = fresh.x, fresh.f, fresh.c
             values = lagrangian.values(simplex.f, simplex.c)
             continue
-        worse += 1
         centroid = simplex.x[:-1].mean(axis=0)
         away = centroid - simplex.x[-1]
 

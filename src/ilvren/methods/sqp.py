@@ -58,6 +58,8 @@ RELAXING_WEIGHTS = (1e1, 1e3, 1e5, 1e7, 1e9)
 # Looks around when the violation is stationary: a symmetric start is no evidence of conflict.
 ESCAPES = 3
 ESCAPE_RADII = (0.3, 0.03)
+# Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
+MOST_QUIET = 8
 # The scaled objective below which a feasible run is called unbounded.
 UNBOUNDED = -1e15
 
@@ -100,7 +102,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     matrix = np.eye(n)
     penalty = 1.0
     step_length, note = math.nan, "the start"
-    is_fresh, escapes = True, 0
+    is_fresh, escapes, quiet = True, 0, 0
     while True:
         plan, relaxation = _direction(task, here, matrix)                                   # (1), (2)
         standing: Standing = yield Iterate(here.x, step_length, note)
@@ -129,6 +131,9 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             matrix, is_fresh = np.eye(n), True
             step_length, note = 0.0, "no decrease: curvature forgotten"
             continue
+        quiet = quiet + 1 if _is_level(task, here, accepted, penalty) else 0
+        if quiet >= MOST_QUIET:
+            return Ending("stalled", "the last steps changed the penalty function by no more than rounding")
         there = yield from _evaluated(accepted.x, derivatives=True)
         if not there.has_derivatives:
             return Ending("invalid", "a derivative is not finite at the next design")
@@ -222,6 +227,16 @@ def _penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArr
     return max(penalty, PENALTY_FACTOR * least, PENALTY_FACTOR * needed)
 
 
+def _merit(task: Task, point: _Point, penalty: float) -> float:
+    return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))                    # (3)
+
+
+def _is_level(task: Task, here: _Point, there: _Point, penalty: float) -> bool:
+    """Return whether φ fell by no more than rounding."""
+    before, after = _merit(task, here, penalty), _merit(task, there, penalty)
+    return not before - after > ROUNDING * (abs(here.f) + abs(before))
+
+
 def _line_search(
     task: Task,
     here: _Point,
@@ -232,14 +247,10 @@ def _line_search(
 ) -> Generator[Request, Reply, tuple[_Point | None, str]]:
     """Return the accepted point (without derivatives) and a note, or None."""
     d = plan.step
-
-    def merit(point: _Point) -> float:
-        return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))                # (3)
-
     violation = float(np.linalg.norm(task.misses(here.c)))
     promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))   # D of (4)
     promised = min(promised, -0.5 * float(d @ matrix @ d)) if promised < 0.0 else promised
-    base = merit(here)
+    base = _merit(task, here, penalty)
     slack = ROUNDING * (abs(here.f) + penalty * violation)
     if not promised < 0.0 or not np.isfinite(d).all() or not d.any():
         return None, "no descent"
@@ -249,13 +260,13 @@ def _line_search(
         if np.array_equal(x, here.x):
             return None, "the step vanished"
         trial = yield from _evaluated(x, derivatives=False)
-        gained = merit(trial) if trial.is_finite else math.inf
+        gained = _merit(task, trial, penalty) if trial.is_finite else math.inf
         if gained <= base + SUFFICIENT * alpha * promised + slack:                            # (4)
             return trial, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if count == 0 and options.corrections and trial.is_finite and len(trial.c):
             corrected = yield from _corrected(task, here, trial, plan, matrix)                # (5)
             if corrected is not None and corrected.is_finite:
-                if merit(corrected) <= base + SUFFICIENT * promised + slack:
+                if _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
                     return corrected, "full step with second-order correction"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised

@@ -34,7 +34,7 @@ RANK_TOLERANCE = 1e-8
 class Conditions:
     """`stationarity` as the page on numbers defines it; `row_sides` (m,) and `bound_sides` (n,): 0 not active,
     −1 at the lower limit, 1 at the upper, 2 an equality; multipliers alike; `are_unique`: the active
-    gradients are independent, so that the multipliers are determined."""
+    gradients are independent, so that the multipliers are determined. `rest` (n_free,) is what remains of (1)."""
 
     stationarity: float
     row_sides: IntArray
@@ -42,6 +42,7 @@ class Conditions:
     row_multipliers: FloatArray
     bound_multipliers: FloatArray
     are_unique: bool
+    rest: FloatArray
 
 
 def active_sides(values: FloatArray, lower: FloatArray, upper: FloatArray, slack: FloatArray) -> IntArray:
@@ -89,7 +90,7 @@ def first_order_conditions(
     target = evaluation.gradient[free] * scale
     if not (np.isfinite(target).all() and np.isfinite(normals).all()):
         return Conditions(
-            math.nan, row_sides, bound_sides, np.full(len(row_sides), np.nan), np.full(len(point), np.nan), False
+            math.nan, row_sides, bound_sides, np.full(len(row_sides), np.nan), np.full(len(point), np.nan), False, target
         )
     u = signed_least_squares(normals, target, signs)
     rest = target - normals @ u
@@ -102,6 +103,7 @@ def first_order_conditions(
         row_multipliers,
         bound_multipliers,
         _independent(normals),
+        rest,
     )
 
 

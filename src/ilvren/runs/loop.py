@@ -31,6 +31,8 @@ __all__ = ["Loop"]
 FloatArray = NDArray[np.float64]
 Listener = Callable[[Event], None]
 
+# A method that goes on this many iterations without asking for anything new is going in circles.
+MOST_IDLE = 200
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
@@ -90,6 +92,7 @@ class Loop:
         self.evaluations: list[EvaluationRecord] = []
         self.iterations: list[IterationRecord] = []
         self._trouble: str | None = None
+        self._idle, self._known_work = 0, 0
 
     # ---- the loop -----------------------------------------------------------------------------
 
@@ -252,6 +255,12 @@ class Loop:
         self._note_iteration(iterate, point, evaluation, standing)
         if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
+        counts = self.gate.counts
+        total = counts.evaluations + counts.gradients
+        self._idle = self._idle + 1 if total == self._known_work else 0
+        self._known_work = total
+        if self._idle >= MOST_IDLE:
+            raise _Stop("stalled", f"{MOST_IDLE} iterations came back to designs already evaluated")
         return standing
 
     def _note_iteration(

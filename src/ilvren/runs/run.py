@@ -20,7 +20,7 @@ from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 
-__all__ = ["resume", "run"]
+__all__ = ["check_label", "resume", "run"]
 
 Listener = Callable[[Event], None]
 
@@ -54,6 +54,7 @@ def run(
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
     chosen = method_named(settings.method)
+    check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen, [method_named(name) for name in method_names()])
     if ledger is None:
@@ -75,6 +76,15 @@ def run(
     finally:
         if opened is not ledger:
             opened.close()
+
+
+def check_label(label: str | None) -> None:
+    """Raise RequestError for a label that could be taken for an id."""
+    if label is None:
+        return
+    is_id = label[:1] in "rg" and label[1:].isdigit()
+    if is_id or label == "last" or not label.strip() or label != label.strip():
+        raise RequestError(f'--label "{label}" could be taken for an id', advice="choose a word such as winter-tariff")
 
 
 def resume(

@@ -1,0 +1,92 @@
+"""Flags that several commands share, declared once, and how their values are read."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from typing import NoReturn
+
+from ilvren.errors import RequestError, nearest
+
+__all__ = ["Parser", "add_ledger", "add_output_flags", "add_problem", "ledger_path", "pairs", "text_pairs"]
+
+DEFAULT_LEDGER = "ilvren.ledger"
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser without abbreviations, whose errors name the nearest flag and where to read more."""
+
+    def __init__(self, *args: object, **options: object) -> None:
+        options.setdefault("allow_abbrev", False)
+        options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(*args, **options)  # type: ignore[arg-type]
+
+    def error(self, message: str) -> NoReturn:
+        raise RequestError(message, advice=f"`{self.prog} --help` lists what there is")
+
+    def parse_known_args(self, args=None, namespace=None):  # type: ignore[no-untyped-def]
+        found, rest = super().parse_known_args(args, namespace)
+        unknown = [word for word in rest if word.startswith("-") and word != "-"]
+        if unknown:
+            word = unknown[0].split("=")[0]
+            known = [flag for action in self._actions for flag in action.option_strings]
+            close = nearest(word, known)
+            advice = f'did you mean "{close}"?' if close else f"`{self.prog} --help` lists the flags"
+            raise RequestError(f'unknown flag "{word}"', advice=advice)
+        return found, rest
+
+
+def add_problem(parser: argparse.ArgumentParser) -> None:
+    """Add FILE and --set."""
+    parser.add_argument("file", metavar="FILE", help="the problem file")
+    parser.add_argument(
+        "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value (repeatable)"
+    )
+
+
+def add_ledger(parser: argparse.ArgumentParser) -> None:
+    """Add --ledger."""
+    parser.add_argument(
+        "--ledger",
+        metavar="PATH",
+        help=f"the file that runs are recorded in (default: $ILVREN_LEDGER, else {DEFAULT_LEDGER})",
+    )
+
+
+def add_output_flags(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
+    """Add --json, --quiet and --no-color."""
+    if json:
+        parser.add_argument("--json", action="store_true", help="print one JSON document instead of tables")
+    else:
+        parser.set_defaults(json=False)
+    parser.add_argument("--quiet", action="store_true", help="no progress and no notes")
+    parser.add_argument("--no-color", action="store_true", help="no colours")
+
+
+def ledger_path(given: str | None) -> str:
+    """Return the ledger to use: the flag, the environment, the default."""
+    return given or os.environ.get("ILVREN_LEDGER") or DEFAULT_LEDGER
+
+
+def text_pairs(flag: str, words: list[str]) -> dict[str, str]:
+    """Read NAME=VALUE words. Raises RequestError."""
+    found: dict[str, str] = {}
+    for word in words:
+        name, equals, value = word.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            raise RequestError(f"{flag} {word}: expected NAME=VALUE, for example {flag} bore=0.15")
+        if name.strip() in found:
+            raise RequestError(f'{flag}: "{name.strip()}" is given twice')
+        found[name.strip()] = value.strip()
+    return found
+
+
+def pairs(flag: str, words: list[str]) -> dict[str, float]:
+    """Read NAME=NUMBER words. Raises RequestError."""
+    found: dict[str, float] = {}
+    for name, value in text_pairs(flag, words).items():
+        try:
+            found[name] = float(value)
+        except ValueError:
+            raise RequestError(f"{flag} {name}={value}: a number is expected") from None
+    return found

@@ -1,0 +1,26 @@
+"""The list of commands: what each does in one line, and the file it lives in. Nothing is imported here."""
+
+from __future__ import annotations
+
+__all__ = ["COMMANDS", "GROUPS"]
+
+# Command → (module, summary), in the order an engineer works.
+COMMANDS: dict[str, tuple[str, str]] = {
+    "demo": ("demo", "copy a demo and run a whole example, explaining every step"),
+    "new": ("new", "write a commented starter problem"),
+    "show": ("show", "what is asked: sizes, names, values at the baseline, findings"),
+    "draw": ("draw", "the objective as curve or contours, with limits and paths"),
+    "run": ("run", "run a method on a problem"),
+    "resume": ("resume", "continue an interrupted, killed or exhausted run"),
+    "runs": ("runs", "list the recorded runs"),
+    "compare": ("compare", "set runs side by side: table and convergence histories"),
+    "verify": ("verify", "judge whether a run's design really is an optimum"),
+    "export": ("export", "write a run's history as CSV or JSON"),
+    "methods": ("methods", "list the methods, what they need and handle"),
+}
+GROUPS = {
+    "Begin": ("demo", "new"),
+    "Look": ("show", "draw"),
+    "Run": ("run", "resume", "runs", "methods"),
+    "Judge": ("compare", "verify", "export"),
+}

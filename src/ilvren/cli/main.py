@@ -1,0 +1,120 @@
+"""From the command line to an exit status: picks the command, guards it, words its failures."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import signal
+import sys
+import traceback
+from types import FrameType
+
+from ilvren import __version__
+from ilvren.cli import status
+from ilvren.cli.arguments import Parser
+from ilvren.cli.commands import COMMANDS, GROUPS
+from ilvren.cli.complaint import complaint
+from ilvren.cli.terminal import Terminal
+from ilvren.errors import InputError, MachineError, RequestError, nearest
+
+__all__ = ["Terminated", "main"]
+
+
+class Terminated(KeyboardInterrupt):
+    """A termination signal: handled like Ctrl-C, with its own exit status."""
+
+
+def main(arguments: list[str], terminal: Terminal | None = None) -> int:
+    """Run one command and return its exit status. `terminal` replaces the standard streams."""
+    terminal = terminal or Terminal()
+    received: list[int] = []
+
+    def on_terminate(number: int, _: FrameType | None) -> None:
+        received.append(number)
+        raise Terminated
+
+    before = _handle_termination(on_terminate)
+    try:
+        result = _command(arguments, terminal)
+        terminal.out.flush()
+        return status.TERMINATED if received and result == status.INTERRUPTED else result
+    except InputError as error:
+        terminal.complain(complaint(error))
+        return status.WRONG_REQUEST
+    except MachineError as error:
+        terminal.complain(complaint(error))
+        return status.MACHINE_FAILED
+    except KeyboardInterrupt:
+        return status.TERMINATED if received else status.INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has what it wanted. Python would complain once more at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return status.HOLDS
+    except OSError as error:
+        terminal.complain(f"ilvren: {error.filename or 'the system'}: {error.strerror or error}")
+        return status.MACHINE_FAILED
+    except Exception:
+        terminal.complain(
+            "ilvren: this is a bug in Ilvren, not in your problem; what follows helps to mend it\n" + traceback.format_exc()
+        )
+        return status.OUR_BUG
+    finally:
+        if before is not None:
+            signal.signal(signal.SIGTERM, before)
+
+
+def _handle_termination(handler):  # type: ignore[no-untyped-def]
+    try:
+        return signal.signal(signal.SIGTERM, handler)
+    except ValueError:  # not the main thread: somebody else's program, which handles its own signals
+        return None
+
+
+def _command(arguments: list[str], terminal: Terminal) -> int:
+    if not arguments or arguments[0] in ("-h", "--help", "help"):
+        terminal.out.write(overview())
+        return status.HOLDS
+    if arguments[0] == "--version":
+        terminal.out.write(f"ilvren {__version__}\n")
+        return status.HOLDS
+    name = arguments[0]
+    if name not in COMMANDS:
+        close = nearest(name, COMMANDS)
+        what = "flag" if name.startswith("-") else "command"
+        advice = f'did you mean "{close}"?' if close else "`ilvren --help` lists the commands"
+        raise RequestError(f'unknown {what} "{name}"', advice=advice)
+    module_name, summary = COMMANDS[name]
+    module = importlib.import_module(f"ilvren.cli.{module_name}")
+    parser = Parser(
+        prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES
+    )
+    module.add_arguments(parser)
+    try:
+        parsed = parser.parse_args(arguments[1:])
+    except SystemExit as stop:  # --help has printed
+        return int(stop.code or 0)
+    terminal.quiet = terminal.quiet or getattr(parsed, "quiet", False)
+    terminal.color = terminal.color and not getattr(parsed, "no_color", False)
+    result: int = module.execute(parsed, terminal)
+    return result
+
+
+def overview() -> str:
+    """Return the text of `ilvren --help`."""
+    lines = [
+        "ilvren COMMAND …",
+        "",
+        "Define a nonlinear design problem, look at it, run optimizers on it, compare them, and verify the design.",
+        "",
+    ]
+    for group, names in GROUPS.items():
+        lines.append(group)
+        lines.extend(f"  {name:<9} {COMMANDS[name][1]}" for name in names)
+        lines.append("")
+    lines += [
+        "`ilvren COMMAND --help` tells the flags of a command. A first look:",
+        "  ilvren demo                    a whole example, explained",
+        "  ilvren new pump.toml           a starter problem to change",
+        "",
+    ]
+    return "\n".join(lines)

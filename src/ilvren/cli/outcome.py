@@ -1,0 +1,174 @@
+"""The final tables of a run: what came out, what it means, what to do next."""
+
+from __future__ import annotations
+
+import math
+
+from rich.text import Text
+
+from ilvren.cli.tables import change_percent, count, limits_text, number, seconds_text, small, table, with_unit
+from ilvren.cli.terminal import Terminal
+from ilvren.runs.result import OUTCOMES, LimitState, RunResult
+
+__all__ = ["price_sentence", "row_note", "show_result"]
+
+# A price is told for moving the limit by this share of its size.
+PRICE_STEP = 0.01
+
+_DESIGNS = {
+    "final": "",
+    "best-feasible": "shown: the best feasible design evaluated",
+    "least-violation": "shown: the design with the least violation, nothing being feasible",
+}
+_NEXT = {
+    "converged": "ilvren verify {run}",
+    "settled": "ilvren verify {run}",
+    "target": "ilvren verify {run}",
+    "exhausted": "ilvren resume {run}",
+    "interrupted": "ilvren resume {run}",
+}
+
+
+def show_result(result: RunResult, terminal: Terminal, *, next_command: str | None = None) -> None:
+    """Print the result of a run."""
+    title = result.problem.title or result.problem.source.file
+    name = f"{result.id}  " if result.id else ""
+    terminal.show(Text(f"{name}{result.method} on {title}", style="bold"), "")
+    style = "green bold" if result.holds else "red bold"
+    terminal.show(Text.assemble((result.outcome, style), f"  {OUTCOMES[result.outcome]}"))
+    terminal.show(f"  {result.reason[:1].upper()}{result.reason[1:]}.")
+    if _DESIGNS[result.design]:
+        terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
+    _show_objective(result, terminal)
+    terminal.show(_variables_table(result))
+    if result.constraints:
+        terminal.show(_constraints_table(result))
+    for sentence in _price_sentences(result):
+        terminal.show(sentence)
+    counts = result.counts
+    stationarity = "not measured" if result.stationarity is None else small(result.stationarity)
+    terminal.show(
+        f"\nviolation {small(result.violation)}, stationarity {stationarity};"
+        f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')},"
+        f" {count(counts['gradients'], 'gradient')}, {seconds_text(result.seconds)}"
+    )
+    command = next_command or _NEXT.get(result.outcome)
+    if result.id and command:
+        terminal.show(f"next: {command.format(run=result.id)}")
+
+
+def _show_objective(result: RunResult, terminal: Terminal) -> None:
+    objective = result.problem.objective
+    if objective is None:
+        terminal.show("\nno objective: any feasible design is an answer")
+        return
+    word = "minimize" if objective.sign > 0 else "maximize"
+    baseline = with_unit(result.baseline_objective, objective.unit)
+    change = change_percent(result.objective, result.baseline_objective)
+    line = Text.assemble(
+        f"\n{word} {objective.name} = ", (with_unit(result.objective, objective.unit), "bold"), f"   baseline {baseline}"
+    )
+    terminal.show(line + Text(f"   {change}" if change else ""))
+
+
+def _variables_table(result: RunResult):  # type: ignore[no-untyped-def]
+    rows = []
+    for state, variable in zip(result.bounds, result.problem.variables, strict=True):
+        note = ""
+        if variable.is_fixed:
+            note = "fixed"
+        elif not variable.is_used:
+            note = "nothing depends on it: left out"
+        elif state.side:
+            note = f"at its {state.side} bound"
+        if state.violation > 0.0:
+            note = f"missed: its {'lower' if state.value < state.lower else 'upper'} bound"
+        rows.append(
+            (
+                state.name,
+                number(state.value, 8),
+                state.unit,
+                "" if math.isinf(state.lower) else number(state.lower),
+                "" if math.isinf(state.upper) else number(state.upper),
+                _price(state, result),
+                note,
+            )
+        )
+    return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
+
+
+def _constraints_table(result: RunResult):  # type: ignore[no-untyped-def]
+    tolerance = result.settings["feasibility"]
+    assert isinstance(tolerance, float)
+    rows = [
+        (
+            state.name,
+            number(state.value),
+            state.unit,
+            limits_text(state.lower, state.upper),
+            number(state.margin, 4),
+            _price(state, result),
+            row_note(state, tolerance),
+        )
+        for state in result.constraints
+    ]
+    return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
+
+
+def row_note(state: LimitState, feasibility: float) -> str:
+    """Return the word on a row: missed, active, or nothing."""
+    if math.isnan(state.value):
+        return "invalid: no finite value"
+    if state.violation > feasibility:
+        side = "" if state.lower == state.upper else (" lower limit" if state.value < state.lower else " upper limit")
+        return f"missed{':' + side if side else ''}"
+    if state.side == "equality":
+        return "met"
+    return f"active: {state.side} limit" if state.side else ""
+
+
+def _price(state: LimitState, result: RunResult) -> str:
+    if state.price is None or result.problem.objective is None:
+        return ""
+    unit = result.problem.objective.unit
+    per = f"{unit or '1'}/{state.unit}" if state.unit else unit
+    mark = "" if state.is_unique else " *"
+    return f"{with_unit(state.price, per, 4)}{mark}"
+
+
+def _price_sentences(result: RunResult) -> list[str]:
+    """Return a sentence for each priced limit, the dearest first, at most five."""
+    if result.problem.objective is None:
+        return []
+    told = []
+    for state in (*result.constraints, *result.bounds):
+        if state.price is not None and math.isfinite(state.price) and state.lower != state.upper:
+            told.append((abs(state.price) * _price_step(state), state))
+        elif state.price is not None and state in result.constraints:
+            told.append((abs(state.price) * _price_step(state), state))
+    told.sort(key=lambda pair: -pair[0])
+    sentences = [price_sentence(state, result) for effect, state in told[:5] if effect > 0.0]
+    if any(not state.is_unique for _, state in told):
+        sentences.append("* not unique: the gradients of the active limits depend on each other")
+    return sentences
+
+
+def _price_step(state: LimitState) -> float:
+    value = state.lower if state.side == "lower" else state.upper
+    step = PRICE_STEP * (abs(value) or abs(state.value) or 1.0)
+    return float(f"{step:.1g}")
+
+
+def price_sentence(state: LimitState, result: RunResult) -> str:
+    """Return for example "raising stress's upper limit by 0.07 MPa lowers cost by 212 EUR"."""
+    objective = result.problem.objective
+    assert objective is not None
+    assert state.price is not None
+    step = _price_step(state)
+    effect = state.price * step
+    verb = "raises" if effect > 0.0 else "lowers"
+    what = "limit" if state.side == "equality" else f"{state.side} {'limit' if state in result.constraints else 'bound'}"
+    return (
+        f"raising {state.name}'s {what} by {with_unit(step, state.unit)}"
+        f" {verb} {objective.name} by {with_unit(abs(effect), objective.unit, 3)}"
+    )

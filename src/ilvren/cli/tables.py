@@ -1,0 +1,104 @@
+"""Numbers and tables as engineers read them: sensible digits, units, aligned columns."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+
+from rich import box
+from rich.table import Table
+from rich.text import Text
+
+__all__ = ["change_percent", "count", "limits_text", "number", "seconds_text", "small", "table", "with_unit"]
+
+
+def number(value: float | None, digits: int = 6) -> str:
+    """Return a number with up to `digits` significant digits; "-" for what is not one."""
+    if value is None or math.isnan(value):
+        return "-"
+    if math.isinf(value):
+        return "inf" if value > 0 else "-inf"
+    if value == 0.0:
+        return "0"
+    size = abs(value)
+    if 1e-4 <= size < 10.0 ** max(digits, 7):
+        decimals = max(0, digits - 1 - math.floor(math.log10(size)))
+        text = f"{value:.{decimals}f}"
+        return text.rstrip("0").rstrip(".") if "." in text else text
+    mantissa, exponent = f"{value:.{max(digits - 3, 1)}e}".split("e")
+    if "." in mantissa:
+        mantissa = mantissa.rstrip("0").rstrip(".")
+    return f"{mantissa}e{int(exponent)}"
+
+
+def small(value: float | None) -> str:
+    """Return a residual such as a violation with two digits."""
+    if value is None or math.isnan(value):
+        return "-"
+    if math.isinf(value):
+        return "inf"
+    return "0" if value == 0.0 else f"{value:.1e}"
+
+
+def with_unit(value: float | None, unit: str, digits: int = 6) -> str:
+    """Return a number with its unit behind it."""
+    return f"{number(value, digits)} {unit}".rstrip()
+
+
+def limits_text(lower: float, upper: float) -> str:
+    """Return the limits of a row: "<= 2.5", "0.6 .. 2.5", "== 64"."""
+    if lower == upper:
+        return f"== {number(lower)}"
+    if math.isinf(lower):
+        return "none" if math.isinf(upper) else f"<= {number(upper)}"
+    if math.isinf(upper):
+        return f">= {number(lower)}"
+    return f"{number(lower)} .. {number(upper)}"
+
+
+def change_percent(value: float | None, before: float | None) -> str:
+    """Return the change from `before` to `value` in percent, or "" where that says nothing."""
+    if value is None or before is None or not math.isfinite(value) or not math.isfinite(before) or before == 0.0:
+        return ""
+    percent = 100.0 * (value - before) / abs(before)
+    return f"{percent:+.3g} %" if abs(percent) < 1e6 else ""
+
+
+def count(amount: int, noun: str) -> str:
+    """Return "1 row", "2 rows"."""
+    return f"{amount} {noun}" if amount == 1 else f"{amount} {noun}s"
+
+
+def seconds_text(seconds: float) -> str:
+    """Return a duration."""
+    if seconds < 60.0:
+        return f"{seconds:.2g} s" if seconds < 10.0 else f"{seconds:.0f} s"
+    minutes, rest = divmod(int(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
+
+
+def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str | None = None) -> Table:
+    """Return a table; a header that begins with ">" makes a right-aligned column of numbers."""
+    made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, padding=(0, 1))
+    last = len(headers) - 1
+    for place, header in enumerate(headers):
+        is_number = header.startswith(">")
+        made.add_column(
+            header.lstrip(">"),
+            justify="right" if is_number else "left",
+            overflow="fold",
+            no_wrap=place != last,
+            header_style="bold",
+        )
+    for row in rows:
+        made.add_row(*(Text(cell, style=_style(cell)) for cell in row))
+    return made
+
+
+def _style(cell: str) -> str:
+    if cell.startswith(("missed", "invalid", "fail")):
+        return "red"
+    if cell.startswith(("active", "at its", "unknown")):
+        return "yellow"
+    return "green" if cell == "pass" else ""

@@ -1,0 +1,84 @@
+"""The streams a command writes to, with their width and colours."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, TextIO
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+
+__all__ = ["Terminal"]
+
+# Wide enough for every table when nobody looks at a terminal.
+PIPE_WIDTH = 150
+
+
+class Terminal:
+    """Results go to `out`, progress and notes to `err`. Tests pass their own streams."""
+
+    def __init__(
+        self, out: TextIO | None = None, err: TextIO | None = None, *, quiet: bool = False, color: bool = True
+    ) -> None:
+        self.out = out or sys.stdout
+        self.err = err or sys.stderr
+        self.quiet = quiet
+        self.color = color and not os.environ.get("NO_COLOR")
+        self._consoles: dict[int, Console] = {}
+
+    def _console(self, stream: TextIO) -> Console:
+        from rich.console import Console
+
+        console = self._consoles.get(id(stream))
+        if console is None:
+            is_terminal = stream.isatty()
+            console = self._consoles[id(stream)] = Console(
+                file=stream,
+                highlight=False,
+                emoji=False,
+                markup=False,
+                no_color=not self.color,
+                color_system="auto" if self.color and is_terminal else None,
+                force_terminal=is_terminal,
+                width=None if is_terminal else PIPE_WIDTH,
+                legacy_windows=False,
+            )
+        return console
+
+    @property
+    def is_live(self) -> bool:
+        """Return whether standard error is a terminal that lines can be redrawn on."""
+        return self.err.isatty() and not self.quiet
+
+    @property
+    def width(self) -> int:
+        """Return the columns of the output."""
+        return self._console(self.out).width
+
+    def show(self, *parts: RenderableType) -> None:
+        """Print results: text, or tables made in `tables`."""
+        console = self._console(self.out)
+        for part in parts:
+            with console.capture() as captured:
+                console.print(part, soft_wrap=isinstance(part, str))
+            # Tables are padded with blanks to their width, which only get in the way of a copy.
+            self.out.write("".join(line.rstrip(" ") for line in captured.get().splitlines(keepends=True)
+                                   ).replace(" \n", "\n"))
+
+    def document(self, content: Mapping[str, object] | list[object]) -> None:
+        """Print one JSON document."""
+        self.out.write(json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False) + "\n")
+
+    def note(self, text: str) -> None:
+        """Print a line beside the results, unless quiet."""
+        if not self.quiet:
+            self.err.write(text + "\n")
+            self.err.flush()
+
+    def complain(self, text: str) -> None:
+        """Print an error; quiet does not silence it."""
+        self.err.write(text + "\n")
+        self.err.flush()

@@ -1,0 +1,90 @@
+"""`ilvren verify`: judge a run's design."""
+
+from __future__ import annotations
+
+import argparse
+
+from ilvren.cli import status
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.terminal import Terminal
+
+EXAMPLES = """examples:
+  ilvren verify last
+  ilvren verify r2 --tolerance 1e-4 --accept-probe
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the flags."""
+    parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
+    parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (the run's own)")
+    parser.add_argument(
+        "--accept-probe", action="store_true", help="let a design without usable derivatives hold when no probe beats it"
+    )
+    add_ledger(parser)
+    add_output_flags(parser)
+
+
+def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    """Run the command."""
+    from ilvren.cli.files import note_changed_file, read_ledger
+    from ilvren.judge.verify import verify
+
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        note_changed_file(ledger.run(arguments.run), terminal)
+        verdict = verify(
+            arguments.run, ledger=ledger, tolerance=arguments.tolerance, accept_probe=arguments.accept_probe
+        )
+    if arguments.json:
+        terminal.document(verdict.to_dict())
+    else:
+        _show(verdict, terminal)
+    return status.HOLDS if verdict.holds else status.DOES_NOT_HOLD
+
+
+def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
+    from rich.text import Text
+
+    from ilvren.cli.tables import number, small, table, with_unit
+    from ilvren.judge.verdict import MEANINGS
+
+    title = verdict.problem.title or verdict.problem.source.file
+    terminal.show(Text(f"{verdict.run}  verified afresh on {title}", style="bold"))
+    objective = verdict.problem.objective
+    if objective is not None:
+        terminal.show(f"{objective.name} = {with_unit(verdict.objective, objective.unit, 8)}")
+    rows = [
+        (
+            check.name,
+            check.result,
+            "" if check.value is None else small(check.value),
+            "" if check.limit is None else small(check.limit),
+            check.detail,
+        )
+        for check in verdict.checks
+    ]
+    terminal.show(table(("check", "result", ">value", ">limit", "detail"), rows))
+    if verdict.active:
+        rows = [
+            (state.name, state.side, number(state.margin, 3), _price(state, objective))
+            for state in verdict.active
+        ]
+        terminal.show(table(("active limit", "side", ">margin", ">price"), rows))
+    if verdict.freedom is not None:
+        terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
+    style = "green bold" if verdict.holds else "red bold"
+    mark = "holds" if verdict.holds else "does not hold"
+    terminal.show(Text.assemble("\n", (verdict.verdict, style), f" ({mark})  {MEANINGS[verdict.verdict]}"))
+    terminal.show(f"  {verdict.reason[:1].upper()}{verdict.reason[1:]}.")
+    if verdict.better:
+        told = ", ".join(f"{name} = {number(value, 8)}" for name, value in verdict.better.items())
+        terminal.show(f"  The better design: {told}")
+
+
+def _price(state, objective) -> str:  # type: ignore[no-untyped-def]
+    from ilvren.cli.tables import with_unit
+
+    if state.price is None or objective is None:
+        return ""
+    unit = f"{objective.unit or '1'}/{state.unit}" if state.unit else objective.unit
+    return with_unit(state.price, unit, 4) + ("" if state.is_unique else " *")

@@ -1,0 +1,11 @@
+"""Judgement: how a design stands, how runs compare, whether a design is an optimum.
+
+Knows problems, runs and the ledger; never terminals.
+"""
+
+from ilvren.judge.compare import Comparison, compare
+from ilvren.judge.standing import Standing, standing_at
+from ilvren.judge.verdict import Check, Verdict
+from ilvren.judge.verify import verify
+
+__all__ = ["Check", "Comparison", "Standing", "Verdict", "compare", "standing_at", "verify"]

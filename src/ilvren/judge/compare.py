@@ -1,0 +1,192 @@
+"""Runs side by side: how far each came, how fast, and what differed in what was asked."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ilvren.errors import RequestError
+from ilvren.judge.track import Track, track_of_record, track_of_result
+from ilvren.ledger import Ledger
+from ilvren.runs import RunResult
+from ilvren.runs.result import plain
+
+__all__ = ["DISTANCES", "Comparison", "compare", "tracks_of"]
+
+# The distances to the best objective whose first arrival is reported, relative.
+DISTANCES = (1e-3, 1e-6)
+# How many evaluations one gradient counts for: reverse accumulation costs a small multiple of a value.
+GRADIENT_WORTH = 3.0
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """`best` is f*, as written: the best feasible objective of all runs, or the reference. `scale` turns an
+    objective difference into a gap. `arrivals` [run][distance] count evaluations, None if never."""
+
+    tracks: tuple[Track, ...]
+    best: float | None
+    is_reference: bool
+    scale: float
+    gradient_worth: float
+    arrivals: tuple[Mapping[float, int | None], ...]
+    notes: tuple[str, ...]
+
+    def gap(self, track: Track) -> float | None:
+        """Return the relative distance of a run's reported feasible design from f*."""
+        if self.best is None or track.final_objective is None or track.final_violation > track.feasibility:
+            return None
+        sign = track.problem.objective.sign if track.problem.objective else 1
+        return sign * (track.final_objective - self.best) / self.scale
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document of `compare`."""
+        objective = self.tracks[0].problem.objective
+        return {
+            "objective": objective.name if objective else None,
+            "best": None if self.best is None else plain(self.best),
+            "reference": self.is_reference,
+            "gradient_worth": self.gradient_worth,
+            "runs": [
+                {
+                    "run": track.id,
+                    "label": track.label,
+                    "problem": track.problem.title or track.problem.source.file,
+                    "method": track.method,
+                    "outcome": track.outcome,
+                    "objectives": {}
+                    if objective is None or track.final_objective is None
+                    else {objective.name: plain(track.final_objective)},
+                    "gap": None if self.gap(track) is None else plain(self.gap(track) or 0.0),
+                    "violation": plain(track.final_violation),
+                    "counts": dict(track.counts),
+                    "seconds": track.total_seconds,
+                    "evaluations_to": {f"{distance:.0e}".replace("e-0", "e-"): n for distance, n in arrivals.items()},
+                }
+                for track, arrivals in zip(self.tracks, self.arrivals, strict=True)
+            ],
+            "notes": list(self.notes),
+        }
+
+
+def compare(
+    *runs: RunResult | str,
+    ledger: Ledger | str | Path | None = None,
+    reference: float | None = None,
+    gradient_worth: float = GRADIENT_WORTH,
+    distances: Sequence[float] = DISTANCES,
+) -> Comparison:
+    """Set runs side by side: results, or ids and labels in `ledger`.
+
+    `reference` is the best objective known, as written; without it the best feasible one of the runs is
+    taken. Arrivals count evaluations plus `gradient_worth` for each gradient. Raises RequestError.
+    """
+    tracks = tracks_of(runs, ledger)
+    if not tracks:
+        raise RequestError("nothing to compare: name at least one run")
+    if gradient_worth < 0.0 or not math.isfinite(gradient_worth):
+        raise RequestError(f"a gradient cannot be worth {gradient_worth:g} evaluations")
+    first = tracks[0].problem.objective
+    for track in tracks[1:]:
+        other = track.problem.objective
+        if (first and (first.name, first.sign)) != (other and (other.name, other.sign)):
+            raise RequestError(
+                f"{tracks[0].id} and {track.id} do not pursue the same objective",
+                advice="compare runs that minimize (or maximize) an objective of the same name",
+            )
+    sign = first.sign if first else 1
+    if not tracks or first is None:
+        reference = None
+    best = sign * reference if reference is not None else _best(tracks)
+    scale = _scale(tracks, best)
+    return Comparison(
+        tuple(tracks),
+        None if best is None or first is None else sign * best + 0.0,
+        reference is not None,
+        scale,
+        gradient_worth,
+        tuple(_arrivals(track, best, scale, gradient_worth, distances) for track in tracks),
+        tuple(_notes(tracks)),
+    )
+
+
+def tracks_of(runs: Sequence[RunResult | str], ledger: Ledger | str | Path | None) -> list[Track]:
+    """Return the tracks of runs, each named once. Raises RequestError."""
+    opened: Ledger | None = None
+    tracks: list[Track] = []
+    try:
+        for item in runs:
+            if isinstance(item, RunResult):
+                tracks.append(track_of_result(item))
+                continue
+            if ledger is None:
+                raise RequestError(f'"{item}" is a run of a ledger: say which with ledger=…')
+            if opened is None:
+                opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
+            record = opened.run(item)
+            if any(track.id == record.id for track in tracks):
+                raise RequestError(f"{record.id} is named twice")
+            tracks.append(track_of_record(opened, record))
+    finally:
+        if opened is not None and opened is not ledger:
+            opened.close()
+    return tracks
+
+
+def _best(tracks: Sequence[Track]) -> float | None:
+    found = [float(track.objective[track.is_feasible].min()) for track in tracks if track.is_feasible.any()]
+    return min(found, default=None)
+
+
+def _scale(tracks: Sequence[Track], best: float | None) -> float:
+    """Return max(|f*|, |f₀ − f*|), f₀ the first feasible objective of the run that has the worst."""
+    if best is None:
+        return 1.0
+    firsts = [float(track.objective[np.argmax(track.is_feasible)]) for track in tracks if track.is_feasible.any()]
+    return max(abs(best), abs(max(firsts, default=best) - best)) or 1.0
+
+
+def _arrivals(
+    track: Track, best: float | None, scale: float, gradient_worth: float, distances: Sequence[float]
+) -> dict[float, int | None]:
+    arrivals: dict[float, int | None] = {}
+    for distance in distances:
+        arrivals[distance] = None
+        if best is None:
+            continue
+        with np.errstate(invalid="ignore"):
+            reached = track.is_feasible & (track.objective - best <= distance * scale)
+        if reached.any():
+            at = int(np.argmax(reached))
+            arrivals[distance] = math.ceil(track.evaluations[at] + gradient_worth * track.gradients[at])
+    return arrivals
+
+
+def _notes(tracks: Sequence[Track]) -> list[str]:
+    """Return what differs in what was asked, in words."""
+    notes = []
+    if len({track.problem.source.text for track in tracks}) > 1:
+        notes.append("the problem files differ between the runs")
+    for what, values in (
+        ("parameters set", [dict(track.problem.overrides) for track in tracks]),
+        ("starts set", [dict(track.problem.start_overrides) for track in tracks]),
+    ):
+        if any(value != values[0] for value in values):
+            told = "; ".join(f"{track.id}: {_assignments(value)}" for track, value in zip(tracks, values, strict=True))
+            notes.append(f"{what}: {told}")
+    for key in ("tolerance", "feasibility", "seed", "target"):
+        settings = [track.settings.get(key) for track in tracks]
+        if any(value != settings[0] for value in settings):
+            notes.append(f"{key}: " + "; ".join(f"{t.id}: {v}" for t, v in zip(tracks, settings, strict=True)))
+    if len({bool(track.settings.get("scaling")) for track in tracks}) > 1:
+        off = ", ".join(track.id for track in tracks if not track.settings.get("scaling"))
+        notes.append(f"without scaling: {off}")
+    return notes
+
+
+def _assignments(values: Mapping[str, float]) -> str:
+    return ", ".join(f"{name}={value:g}" for name, value in values.items()) or "none"

@@ -1,0 +1,117 @@
+"""Looking for a better feasible design near a given one, by trying."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate import Evaluation, Gate
+from ilvren.problem import Measures
+
+__all__ = ["Better", "Probe", "gain_over", "probe_around"]
+
+FloatArray = NDArray[np.float64]
+
+# Steps back onto the limits after a move along them.
+RESTORATIONS = 4
+
+
+@dataclass(frozen=True)
+class Better:
+    """A feasible design that beats another by `gain` (internal objective, net of what slack in the limits is worth)."""
+
+    point: FloatArray
+    objective: float
+    gain: float
+    violation: float
+
+
+@dataclass(frozen=True)
+class Probe:
+    """How many feasible designs were tried within `radius` (a share of the variables' sizes), and the best of
+    those that gained more than asked."""
+
+    tried: int
+    radius: float
+    better: Better | None
+
+
+def gain_over(
+    measures: Measures, here: Evaluation, there: Evaluation, prices: FloatArray
+) -> float:
+    """Return by how much `there` beats `here` (internal objective), less what its larger misses of the limits
+    are worth at `prices` (m,): a design may not win by using up the tolerance."""
+    if not there.is_finite:
+        return -math.inf
+    extra = np.maximum(measures.row_misses(there.rows) - measures.row_misses(here.rows), 0.0)
+    worth = np.abs(np.nan_to_num(prices)) * extra
+    return float(here.objective - there.objective - worth.sum())
+
+
+def probe_around(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    *,
+    prices: FloatArray,
+    radii: tuple[float, ...],
+    feasibility: float,
+    least_gain: float,
+    directions: list[FloatArray],
+    samples: int,
+    seed: int = 0,
+) -> Probe:
+    """Try feasible designs around `point` (n,): along `directions` (n,) of unit size, along every variable, and
+    `samples` random ones, at every radius. Moves are brought back to limits they break, where derivatives allow."""
+    here = gate.evaluate(point)
+    free = np.array(gate.problem.free, dtype=np.int64)
+    sizes = measures.variable_sizes(point)
+    n = len(point)
+    units = [np.eye(n)[i] for i in free]
+    random = np.zeros((samples, n))
+    draws = np.random.default_rng([seed, 5]).normal(size=(samples, len(free)))
+    lengths = np.abs(draws).max(axis=1, keepdims=True) if len(free) else 1.0
+    random[:, free] = draws / lengths
+    moves = [sign * unit for unit in (*directions, *units) for sign in (1.0, -1.0)] + list(random)
+    allowed = min(max(measures.violation(point, here.rows), 1e-3 * feasibility), feasibility)
+    tried, best = 0, None
+    for radius in radii:
+        for move in moves:
+            there = np.clip(point + radius * move * sizes, measures.lower, measures.upper)
+            there, evaluation = _restored(gate, measures, there, free, sizes, allowed)
+            violation = measures.violation(there, evaluation.rows)
+            if not violation <= allowed or not evaluation.is_finite or np.array_equal(there, point):
+                continue
+            if float((np.abs(there - point) / sizes).max()) > 3.0 * radius:
+                continue  # the way back led elsewhere
+            tried += 1
+            gain = gain_over(measures, here, evaluation, prices)
+            if gain > least_gain and (best is None or gain > best.gain):
+                best = Better(there, evaluation.objective, gain, violation)
+    return Probe(tried, max(radii), best)
+
+
+def _restored(
+    gate: Gate, measures: Measures, point: FloatArray, free: NDArray[np.int64], sizes: FloatArray, allowed: float
+) -> tuple[FloatArray, Evaluation]:
+    """Return the point moved to meet its rows by a few least-norm Newton steps."""
+    evaluation = gate.evaluate(point)
+    for _ in range(RESTORATIONS):
+        if not evaluation.is_finite or measures.violation(point, evaluation.rows) <= allowed:
+            break
+        misses = evaluation.rows - np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
+        broken = np.flatnonzero(misses)
+        evaluation = gate.evaluate(point, derivatives=True)
+        if not evaluation.has_finite_derivatives or not len(broken):
+            break
+        assert evaluation.jacobian is not None
+        normals = evaluation.jacobian[np.ix_(broken, free)] * sizes[free]
+        step = np.linalg.lstsq(normals, -misses[broken], rcond=None)[0]
+        point = point.copy()
+        point[free] += step * sizes[free]
+        point = np.clip(point, measures.lower, measures.upper)
+        evaluation = gate.evaluate(point)
+    return point, evaluation

@@ -1,0 +1,175 @@
+"""What a comparison needs of a run, from the ledger or from a result in memory."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
+from ilvren.problem import Problem, loads
+from ilvren.runs import RunResult
+
+__all__ = ["Track", "problem_of", "track_of_record", "track_of_result"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Track:
+    """A run's history as arrays, one entry per computed point, and per iteration where the name says so.
+
+    `objective` is internal (minimized), NaN where invalid; `iteration_points` (k, n) are full designs.
+    """
+
+    id: str
+    label: str | None
+    method: str
+    outcome: str
+    problem: Problem
+    settings: Mapping[str, object]
+    counts: Mapping[str, int]
+    total_seconds: float
+    point: tuple[float, ...] | None
+    final_objective: float | None
+    final_violation: float
+    evaluations: FloatArray
+    gradients: FloatArray
+    seconds: FloatArray
+    objective: FloatArray
+    violation: FloatArray
+    iteration_evaluations: FloatArray
+    iteration_stationarity: FloatArray
+    iteration_violation: FloatArray
+    iteration_points: FloatArray
+
+    @property
+    def name(self) -> str:
+        """Return the id with the label, for tables and legends."""
+        return f"{self.id} ({self.label})" if self.label else self.id
+
+    @property
+    def feasibility(self) -> float:
+        """Return the violation allowed in this run."""
+        value = self.settings["feasibility"]
+        assert isinstance(value, float)
+        return value
+
+    @property
+    def is_feasible(self) -> NDArray[np.bool_]:
+        """Return for each computed point whether it is feasible and has an objective."""
+        return (self.violation <= self.feasibility) & np.isfinite(self.objective)
+
+    def best_so_far(self) -> FloatArray:
+        """Return the best feasible internal objective up to each computed point, infinite before the first."""
+        return np.minimum.accumulate(np.where(self.is_feasible, self.objective, np.inf))
+
+
+def problem_of(record: RunRecord) -> Problem:
+    """Return the problem as the run stored it."""
+    return loads(
+        record.problem_text, file=record.problem_file, set=record.overrides["set"], start=record.overrides["start"]
+    )
+
+
+def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
+    """Return the track of a recorded run, finished or not."""
+    result = record.result if record.state == "ended" and record.result else {}
+    outcome = record.outcome or ("running" if ledger.is_alive(record) else "killed")
+    if record.state == "running":
+        outcome = "running" if ledger.is_alive(record) else "killed"
+    evaluations = ledger.evaluations(record.number)
+    variables, objectives = result.get("variables"), result.get("objectives")
+    point = tuple(float(v) for v in variables.values()) if isinstance(variables, dict) else None
+    final = next(iter(objectives.values()), None) if isinstance(objectives, dict) else None
+    violation = result.get("violation")
+    counts = result.get("counts")
+    if not isinstance(counts, dict):
+        last = evaluations[-1] if evaluations else None
+        counts = {
+            "iterations": len(ledger.iterations(record.number)),
+            "evaluations": last.evaluations if last else 0,
+            "gradients": last.gradients if last else 0,
+        }
+    return _track(
+        record.id,
+        record.label,
+        record.method,
+        outcome,
+        problem_of(record),
+        record.settings,
+        counts,
+        record.seconds or (evaluations[-1].seconds if evaluations else 0.0),
+        point,
+        final if isinstance(final, float) else None,
+        float(violation) if isinstance(violation, (int, float)) else math.inf,
+        evaluations,
+        ledger.iterations(record.number),
+    )
+
+
+def track_of_result(result: RunResult) -> Track:
+    """Return the track of a result in memory."""
+    return _track(
+        result.id or result.method,
+        None,
+        result.method,
+        result.outcome,
+        result.problem,
+        result.settings,
+        result.counts,
+        result.seconds,
+        result.point,
+        result.objective,
+        result.violation,
+        result.evaluations,
+        result.iterations,
+    )
+
+
+def _track(  # noqa: PLR0913 - one argument per field of both sources
+    run: str,
+    label: str | None,
+    method: str,
+    outcome: str,
+    problem: Problem,
+    settings: Mapping[str, object],
+    counts: Mapping[str, int],
+    seconds: float,
+    point: tuple[float, ...] | None,
+    final: float | None,
+    violation: float,
+    evaluations: Sequence[EvaluationRecord],
+    iterations: Sequence[IterationRecord],
+) -> Track:
+    sign = problem.objective.sign if problem.objective else 1
+    n = len(problem.variables)
+
+    def column(values: list[float | None]) -> FloatArray:
+        return np.array([math.nan if value is None else value for value in values], dtype=float)
+
+    return Track(
+        run,
+        label,
+        method,
+        outcome,
+        problem,
+        settings,
+        counts,
+        seconds,
+        point,
+        final,
+        violation,
+        column([e.evaluations for e in evaluations]),
+        column([e.gradients for e in evaluations]),
+        column([e.seconds for e in evaluations]),
+        sign * column([e.objective if problem.objective else 0.0 for e in evaluations]),
+        column([e.violation for e in evaluations]),
+        column([i.evaluations for i in iterations]),
+        column([i.stationarity for i in iterations]),
+        column([i.violation for i in iterations]),
+        np.array([np.frombuffer(i.point) for i in iterations]).reshape(-1, n),
+    )

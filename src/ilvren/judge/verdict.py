@@ -1,0 +1,89 @@
+"""The verdict on a design, and the checks it rests on."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ilvren.problem import Problem
+from ilvren.runs.result import LimitState, plain
+
+__all__ = ["MEANINGS", "Check", "Verdict"]
+
+# Verdict → what it means for the reader, in the order in which they are tried.
+MEANINGS = {
+    "limits-broken": "the design misses a bound or a constraint",
+    "improvable": "a feasible better design was evaluated",
+    "global-proved": "no feasible design can be better",
+    "saddle": "a stationary design with a direction in which the objective improves",
+    "local-strict": "a strict local optimum: second-order sufficient conditions hold",
+    "probe-only": "no usable derivatives; none of the designs probed nearby is better",
+    "first-order-only": "first-order conditions hold; the curvature does not decide",
+    "unverified": "the checks do not show an optimum",
+}
+_HOLDS = frozenset({"global-proved", "local-strict"})
+
+
+@dataclass(frozen=True)
+class Check:
+    """One independent check: `result` is "pass", "fail" or "unknown"; `value` against `limit` (None where a
+    number says nothing); `detail` is one sentence."""
+
+    name: str
+    result: str
+    value: float | None
+    limit: float | None
+    detail: str
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "name": self.name,
+            "result": self.result,
+            "value": None if self.value is None else plain(self.value),
+            "limit": None if self.limit is None else plain(self.limit),
+            "detail": self.detail,
+        }
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """`better` is the better design that was evaluated, by name, when the verdict is "improvable";
+    `active` are the active limits with their margins and prices; `freedom` is how many directions they leave."""
+
+    run: str
+    problem: Problem
+    verdict: str
+    reason: str
+    checks: tuple[Check, ...]
+    objective: float | None
+    active: tuple[LimitState, ...] = ()
+    freedom: int | None = None
+    better: Mapping[str, float] = field(default_factory=dict)
+    better_objective: float | None = None
+    accept_probe: bool = False
+
+    @property
+    def holds(self) -> bool:
+        """Return whether the design is shown to be an optimum (or to have passed the probe, where accepted)."""
+        return self.verdict in _HOLDS or (self.verdict == "probe-only" and self.accept_probe)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document of `verify`."""
+        name = self.problem.objective.name if self.problem.objective else "objective"
+        document: dict[str, object] = {
+            "run": self.run or None,
+            "verdict": self.verdict,
+            "holds": self.holds,
+            "reason": self.reason,
+            "checks": [check.to_dict() for check in self.checks],
+            "active": {state.name: state.to_dict() for state in self.active},
+            "freedom": self.freedom,
+        }
+        if self.better:
+            document["better"] = {
+                "variables": dict(self.better),
+                "objectives": {name: plain(self.better_objective if self.better_objective is not None else math.nan)},
+            }
+        return document

@@ -1,0 +1,471 @@
+"""Is the reported design an optimum? Independent checks on a fresh evaluation of the stored problem.
+
+Nothing a method said is used: multipliers, active limits and curvature are computed here. The verdict is the
+first of `MEANINGS` that the checks bear out; a doubt makes it weaker, never stronger.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError
+from ilvren.evaluate import Evaluation, Gate
+from ilvren.judge.curvature import Curvature, lagrangian_curvature
+from ilvren.judge.probe import Better, Probe, gain_over, probe_around
+from ilvren.judge.standing import trouble_sentence
+from ilvren.judge.track import problem_of
+from ilvren.judge.verdict import Check, Verdict
+from ilvren.ledger import EvaluationRecord, Ledger
+from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs import Conditions, RunResult, Settings, first_order_conditions, run
+from ilvren.runs.replay import unpacked
+from ilvren.runs.report import limit_states
+
+__all__ = ["verify"]
+
+FloatArray = NDArray[np.float64]
+
+# A fresh evaluation must agree with the record to this share of each value's size.
+AGREEMENT = 1e-9
+# A formula that changes its branch this near the design (a share of the sizes) has no usable derivatives there.
+KINK_RADIUS = 1e-5
+# How far and how often designs are probed: where derivatives decide, where curvature does not, where none exist.
+NEAR_RADII = (1e-3, 1e-4)
+WIDE_RADII = (1e-1, 1e-2, 1e-3)
+BLIND_RADII = (1e-1, 1e-2, 1e-3, 1e-4, 1e-5)
+SAMPLES = 60
+# The search for a better design where first-order conditions fail.
+DESCENT_EVALUATIONS = 2000
+
+
+@dataclass
+class _Case:
+    """What is judged, and what has been found so far."""
+
+    problem: Problem
+    point: FloatArray
+    tolerance: float
+    feasibility: float
+    run: str = ""
+    logged_objective: float | None = None
+    logged: tuple[EvaluationRecord, ...] = ()
+    accept_probe: bool = False
+    checks: list[Check] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.gate = Gate(self.problem)
+        self.measures = Measures.of(self.problem)
+        self.evaluation = self.gate.evaluate(self.point, derivatives=True)
+        start = self.gate.evaluate(np.array(self.problem.start))
+        self.size = objective_size(self.measures.objective_magnitude, self.evaluation.objective, start.objective)
+        self.conditions: Conditions | None = None
+        self.curvature: Curvature | None = None
+
+    def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
+        self.checks.append(Check(name, result, value, limit, detail))
+        return result
+
+    def sized(self, internal: float) -> float:
+        """Return an internal objective as written."""
+        return internal * (self.problem.objective.sign if self.problem.objective else 1)
+
+    def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
+        """Close the case."""
+        active: tuple = ()  # type: ignore[type-arg]
+        freedom = None
+        if self.conditions is not None:
+            bounds, rows = limit_states(
+                self.problem, self.measures, self.point, self.evaluation, self.conditions, feasibility=self.feasibility
+            )
+            active = tuple(s for s in (*rows, *bounds) if s.is_active and (s in rows or s.lower < s.upper))
+            freedom = self.curvature.freedom if self.curvature else None
+        names = [variable.name for variable in self.problem.variables]
+        return Verdict(
+            self.run,
+            self.problem,
+            word,
+            reason,
+            tuple(self.checks),
+            self.sized(self.evaluation.objective) if self.problem.objective else None,
+            active,
+            freedom,
+            dict(zip(names, better.point.tolist(), strict=True)) if better else {},
+            self.sized(better.objective) if better else None,
+            self.accept_probe,
+        )
+
+
+def verify(
+    subject: RunResult | str,
+    *,
+    ledger: Ledger | str | Path | None = None,
+    tolerance: float | None = None,
+    accept_probe: bool = False,
+) -> Verdict:
+    """Judge the reported design of a run: a result, or an id, a label or "last" in `ledger`.
+
+    `tolerance` replaces the run's own; `accept_probe` lets a verdict "probe-only" hold. Raises RequestError
+    when there is no such run, or it has not ended.
+    """
+    if isinstance(subject, RunResult):
+        case = _case_of_result(subject, tolerance, accept_probe)
+    else:
+        if ledger is None:
+            raise RequestError(f'"{subject}" is a run of a ledger: say which with ledger=…')
+        opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
+        try:
+            case = _case_of_record(opened, subject, tolerance, accept_probe)
+        finally:
+            if opened is not ledger:
+                opened.close()
+    with np.errstate(all="ignore"):
+        return _judged(case)
+
+
+def _case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> _Case:
+    return _case(
+        result.problem, result.point, result.settings, tolerance, accept_probe, result.id, result.objective, result.evaluations
+    )
+
+
+def _case_of_record(ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool) -> _Case:
+    record = ledger.run(reference)
+    if record.state != "ended" or record.result is None:
+        what = "is still running" if ledger.is_alive(record) else "was killed before it could report a design"
+        raise RequestError(f"{record.id} {what}", advice=f"`ilvren resume {record.id}` brings it to an end")
+    variables, objectives = record.result["variables"], record.result["objectives"]
+    assert isinstance(variables, dict)
+    assert isinstance(objectives, dict)
+    problem = problem_of(record)
+    point = tuple(math.nan if value is None else float(value) for value in variables.values())
+    logged = next(iter(objectives.values()), None)
+    return _case(
+        problem,
+        point,
+        record.settings,
+        tolerance,
+        accept_probe,
+        record.id,
+        logged if isinstance(logged, float) else None,
+        tuple(ledger.evaluations(record.number)),
+    )
+
+
+def _case(
+    problem: Problem,
+    point: tuple[float, ...],
+    settings: Mapping[str, object],
+    tolerance: float | None,
+    accept_probe: bool,
+    run_id: str,
+    logged: float | None,
+    evaluations: tuple[EvaluationRecord, ...],
+) -> _Case:
+    own, feasibility = settings["tolerance"], settings["feasibility"]
+    assert isinstance(own, float)
+    assert isinstance(feasibility, float)
+    tolerance = own if tolerance is None else tolerance
+    if not 0.0 < tolerance < 1.0:
+        raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
+    return _Case(problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe)
+
+
+# ---- the checks, in the order of the verdicts ----------------------------------------------------
+
+
+def _judged(case: _Case) -> Verdict:
+    agrees = _check_evaluation(case)
+    if not _check_limits(case):
+        worst = next(check for check in case.checks if check.result == "fail" and check.name in ("bounds", "constraints"))
+        return case.verdict("limits-broken", worst.detail)
+    if agrees == "fail":
+        return case.verdict("unverified", "the record and a fresh evaluation disagree: " + case.checks[0].detail)
+    objective = case.problem.objective
+    if objective is None or not case.problem.graph.variables_of([objective.node]):
+        return case.verdict("global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible")
+    if not case.evaluation.is_finite:
+        return case.verdict("unverified", "the objective has no finite value at this design")
+    better = _check_record(case)
+    if better is not None:
+        return case.verdict("improvable", _better_reason(case, better, "the run itself evaluated"), better)
+    if not _check_derivatives(case):
+        return _probed_blind(case)
+    if not _check_stationarity(case):
+        return _descended(case)
+    return _second_order(case)
+
+
+def _check_evaluation(case: _Case) -> str:
+    evaluation = case.evaluation
+    if not evaluation.is_finite:
+        troubles = case.problem.named_values(tuple(case.point.tolist()))
+        first = next((trouble_sentence(n, t) for n, (_, t) in troubles.items() if t), "a value is not finite")
+        return case.add("evaluation", "fail", None, None, first)
+    worst = 0.0
+    if case.logged_objective is not None and case.problem.objective is not None:
+        now = case.sized(evaluation.objective)
+        worst = abs(now - case.logged_objective) / max(abs(case.logged_objective), abs(now), 1e-300)
+    record = next((r for r in reversed(case.logged) if r.point == case.point.tobytes()), None)
+    if record is not None and len(evaluation.rows):
+        logged = unpacked(record, variables=len(case.point), rows=len(evaluation.rows), derivatives=False)
+        worst = max(worst, float((np.abs(logged.rows - evaluation.rows) / case.measures.row_sizes).max()))
+    result = "pass" if worst <= AGREEMENT else "fail"
+    word = "agrees" if result == "pass" else "does not agree"
+    return case.add("evaluation", result, worst, AGREEMENT, f"a fresh evaluation {word} with the record")
+
+
+def _check_limits(case: _Case) -> bool:
+    bounds, rows = limit_states(case.problem, case.measures, case.point, case.evaluation, None, feasibility=case.feasibility)
+    holds = True
+    for name, states, what in (("bounds", bounds, "variable"), ("constraints", rows, "constraint")):
+        if not states:
+            continue
+        worst = max(states, key=lambda state: state.violation)
+        is_met = worst.violation <= case.feasibility
+        detail = f"every {what} is within its limits"
+        if not is_met:
+            side = "lower" if worst.value < worst.lower else "upper"
+            limit = worst.lower if side == "lower" else worst.upper
+            detail = f"{worst.name} is {worst.value:.6g}, its {side} limit {limit:.6g}"
+        elif worst.violation > 0.0:
+            detail += f"; {worst.name} uses some of the miss allowed"
+        holds &= case.add(name, "pass" if is_met else "fail", worst.violation, case.feasibility, detail) == "pass"
+    off_grid = [
+        variable.name
+        for variable, value in zip(case.problem.variables, case.point.tolist(), strict=True)
+        if variable.kind != "continuous" and not variable.allows(value)
+    ]
+    if off_grid:
+        case.add("bounds", "fail", None, None, f"{off_grid[0]} is not one of its allowed values")
+        return False
+    return holds
+
+
+def _prices(case: _Case) -> FloatArray:
+    """Return the worth of a unit of miss per row, from the multipliers where derivatives allow."""
+    if case.conditions is None and case.evaluation.has_finite_derivatives:
+        case.conditions = first_order_conditions(
+            case.problem,
+            case.measures,
+            case.point,
+            case.evaluation,
+            objective_size=case.size,
+            feasibility=case.feasibility,
+        )
+    if case.conditions is None:
+        return np.zeros(len(case.problem.rows))
+    return case.conditions.row_multipliers
+
+
+def _check_record(case: _Case) -> Better | None:
+    """Return the best feasible design on record that beats the reported one."""
+    prices, best = _prices(case), None
+    for record in case.logged:
+        if not record.violation <= case.feasibility or record.objective is None:
+            continue
+        values = np.frombuffer(record.values)
+        there = Evaluation(float(values[0]), values[1:])
+        gain = gain_over(case.measures, case.evaluation, there, prices)
+        if gain > case.tolerance * case.size and (best is None or gain > best.gain):
+            best = Better(np.frombuffer(record.point), there.objective, gain, record.violation)
+    if case.logged:
+        word = "no feasible design of the run is better" if best is None else "the run evaluated a better feasible design"
+        gain = 0.0 if best is None else best.gain / case.size
+        case.add("record", "pass" if best is None else "fail", gain, case.tolerance, word)
+    return best
+
+
+def _check_derivatives(case: _Case) -> bool:
+    if not case.evaluation.has_finite_derivatives:
+        case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
+        return False
+    radii = np.zeros(len(case.point))
+    free = list(case.problem.free)
+    radii[free] = KINK_RADIUS * case.measures.variable_sizes(case.point)[free]
+    kinks = case.gate.kinks(case.point, radii)
+    if kinks:
+        origin = kinks[0].origin
+        part = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else ""
+        case.add("derivatives", "unknown", float(len(kinks)), 0.0, f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}")
+        return False
+    case.add("derivatives", "pass", 0.0, 0.0, "all derivatives are finite, and no formula changes its branch nearby")
+    return True
+
+
+def _check_stationarity(case: _Case) -> bool:
+    _prices(case)
+    conditions = case.conditions
+    assert conditions is not None
+    dependent = not conditions.are_unique
+    case.add(
+        "qualification",
+        "unknown" if dependent else "pass",
+        None,
+        None,
+        "the gradients of the active limits depend on each other: multipliers are not unique"
+        if dependent
+        else "the gradients of the active limits are independent",
+    )
+    case.curvature = lagrangian_curvature(case.gate, case.measures, case.point, conditions, objective_size=case.size)
+    value, passes = conditions.stationarity, conditions.stationarity <= case.tolerance
+    detail = "no feasible direction improves the objective to first order"
+    newton = case.curvature
+    if not passes and newton is not None and newton.newton is not None and newton.promise is not None:
+        moved = float(np.abs(newton.newton).max(initial=0.0))
+        is_along = newton.outward <= case.tolerance
+        if is_along and newton.promise <= case.tolerance and moved <= math.sqrt(case.tolerance):
+            passes = True
+            detail = f"above the limit, but the Newton step on the active limits promises only {newton.promise:.1e} and moves {moved:.1e}"
+    if not passes:
+        detail = "the objective still improves along a feasible direction, to first order"
+    case.add("stationarity", "pass" if passes else "fail", value, case.tolerance, detail)
+    if not passes:
+        return False
+    gap = _complementarity(case, conditions)
+    is_small = gap <= case.tolerance
+    case.add(
+        "complementarity",
+        "pass" if is_small else "fail",
+        gap,
+        case.tolerance,
+        "priced limits are met exactly, as far as it matters" if is_small else "a priced limit is not quite reached",
+    )
+    return is_small
+
+
+def _complementarity(case: _Case, conditions: Conditions) -> float:
+    worst = 0.0
+    for values, low, high, sides, multipliers in (
+        (case.evaluation.rows, case.measures.row_lower, case.measures.row_upper, conditions.row_sides, conditions.row_multipliers),
+        (case.point, case.measures.lower, case.measures.upper, conditions.bound_sides, conditions.bound_multipliers),
+    ):
+        for value, lower, upper, side, multiplier in zip(values, low, high, sides, multipliers, strict=True):
+            if side in (-1, 1):
+                margin = max(value - lower if side == -1 else upper - value, 0.0)
+                worst = max(worst, abs(multiplier) * margin / case.size)
+    return float(worst)
+
+
+def _probe(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+    return probe_around(
+        case.gate,
+        case.measures,
+        case.point,
+        prices=_prices(case),
+        radii=radii,
+        feasibility=case.feasibility,
+        least_gain=case.tolerance * case.size,
+        directions=directions,
+        samples=SAMPLES,
+    )
+
+
+def _check_neighbourhood(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+    probe = _probe(case, radii, directions)
+    detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
+    gain = 0.0 if probe.better is None else probe.better.gain / case.size
+    if probe.better is not None:
+        case.add("neighbourhood", "fail", gain, case.tolerance, detail + ": one is better")
+    else:
+        case.add("neighbourhood", "pass" if probe.tried else "unknown", gain, case.tolerance, detail + ", none better")
+    return probe
+
+
+def _better_reason(case: _Case, better: Better, who: str) -> str:
+    objective = case.problem.objective
+    assert objective is not None
+    unit = f" {objective.unit}" if objective.unit else ""
+    return (
+        f"{who} a feasible design with {objective.name} = {case.sized(better.objective):.8g}{unit},"
+        f" against {case.sized(case.evaluation.objective):.8g}{unit} here"
+    )
+
+
+def _probed_blind(case: _Case) -> Verdict:
+    why = case.checks[-1].detail
+    probe = _check_neighbourhood(case, BLIND_RADII, [])
+    if probe.better is not None:
+        return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+    if probe.tried == 0:
+        return case.verdict("unverified", f"{why}, and no feasible design was found nearby to compare with")
+    return case.verdict(
+        "probe-only",
+        f"{why}; {probe.tried} feasible designs within {probe.radius:g} of the variables' sizes were tried, none is better",
+    )
+
+
+def _descended(case: _Case) -> Verdict:
+    """First-order conditions fail: search downhill from here, so that the failure is shown and not only claimed."""
+    better = _search_downhill(case)
+    if better is None:
+        better = _check_neighbourhood(case, WIDE_RADII, []).better
+    if better is not None:
+        return case.verdict("improvable", _better_reason(case, better, "a search from this design found"), better)
+    failed = next(check for check in case.checks if check.result == "fail")
+    return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
+
+
+def _search_downhill(case: _Case) -> Better | None:
+    starts = {
+        variable.name: variable.member(value)
+        for variable, value in zip(case.problem.variables, case.point.tolist(), strict=True)
+    }
+    variables = tuple(replace(v, start=starts[v.name]) for v in case.problem.variables)
+    if any(case.problem.variables[i].kind != "continuous" for i in case.problem.free):
+        return None
+    problem = replace(case.problem, variables=variables)
+    settings = Settings(
+        method="sqp", evaluations=DESCENT_EVALUATIONS, tolerance=case.tolerance, feasibility=case.feasibility
+    )
+    result = run(problem, settings)
+    point = np.array(result.point)
+    there = case.gate.evaluate(point)
+    if result.violation > case.feasibility:
+        return None
+    gain = gain_over(case.measures, case.evaluation, there, _prices(case))
+    is_better = gain > case.tolerance * case.size
+    case.add(
+        "search",
+        "fail" if is_better else "pass",
+        max(gain, 0.0) / case.size,
+        case.tolerance,
+        "a search downhill from here finds a better design" if is_better else "a search downhill from here finds nothing better",
+    )
+    return Better(point, there.objective, gain, result.violation) if is_better else None
+
+
+def _second_order(case: _Case) -> Verdict:
+    curvature = case.curvature
+    if curvature is None:
+        case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
+        probe = _check_neighbourhood(case, WIDE_RADII, [])
+        if probe.better is not None:
+            return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+        return case.verdict("first-order-only", "the curvature cannot be measured here")
+    if curvature.kind == "strict" and curvature.newton is not None:
+        moved = float(np.abs(curvature.newton).max(initial=0.0))
+        if moved > math.sqrt(case.tolerance):
+            detail = f"the curvature is so slight that the optimum may lie {moved:.1e} of a variable's size away"
+            curvature = case.curvature = replace(curvature, kind="unknown", detail=detail)
+    words = {"strict": "pass", "saddle": "fail", "unknown": "unknown"}
+    least = None if math.isinf(curvature.least) else curvature.least
+    case.add("curvature", words[curvature.kind], least, curvature.noise, curvature.detail)
+    if curvature.kind == "saddle":
+        return case.verdict("saddle", curvature.detail)
+    sizes = case.measures.variable_sizes(case.point)
+    direction = curvature.direction / sizes
+    largest = float(np.abs(direction).max(initial=0.0))
+    directions = [direction / largest] if largest > 0.0 else []
+    is_strict = curvature.kind == "strict"
+    probe = _check_neighbourhood(case, NEAR_RADII if is_strict else WIDE_RADII, directions)
+    if probe.better is not None:
+        return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+    if is_strict:
+        return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
+    return case.verdict("first-order-only", f"first-order conditions hold, but {curvature.detail}")
