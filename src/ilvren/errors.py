@@ -1,12 +1,12 @@
 """What can go wrong, as facts; how it is worded on a terminal is decided in `cli`.
 
-    IlvrenError
-    ├── InputError            the request or a file is wrong                  exit status 2
-    │   ├── FormulaError      a formula cannot be read or built
-    │   ├── ProblemError      an entry of a problem file is wrong
-    │   ├── RequestError      an argument, a run id, a method's limits
-    │   └── LedgerFileError   a file that is not a ledger we can use
-    └── MachineError          disk full, ledger locked                        exit status 4
+IlvrenError
+├── InputError            the request or a file is wrong                  exit status 2
+│   ├── FormulaError      a formula cannot be read or built
+│   ├── ProblemError      an entry of a problem file is wrong
+│   ├── RequestError      an argument, a run id, a method's limits
+│   └── LedgerFileError   a file that is not a ledger we can use
+└── MachineError          disk full, ledger locked                        exit status 4
 """
 
 from __future__ import annotations

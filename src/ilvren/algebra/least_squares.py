@@ -31,7 +31,7 @@ def signed_least_squares(matrix: FloatArray, target: FloatArray, signs: FloatArr
     turned = turned / scale
     free = signs == 0.0
     passive = free.copy()
-    u = np.zeros(k)
+    u: FloatArray = np.zeros(k)
     if passive.any():
         u[passive] = _solve(turned[:, passive], target)
     threshold = DUAL_TOLERANCE * max(float(np.linalg.norm(target)), 1e-300)
@@ -58,7 +58,7 @@ def signed_least_squares(matrix: FloatArray, target: FloatArray, signs: FloatArr
                 break
             ratios = np.full(k, np.inf)
             ratios[negative] = u[negative] / (u[negative] - trial[negative])
-            u = u + float(ratios.min()) * (trial - u)
+            u = np.asarray(u + float(ratios.min()) * (trial - u), dtype=np.float64)
             leaving = negative & ((u <= 0.0) | (ratios == ratios.min()))
             u[leaving] = 0.0
             passive &= ~leaving

@@ -209,8 +209,10 @@ def _add_limit(
             # No step reaches it. A row that others make redundant to rounding is no conflict.
             scale = 1e-9 * (abs(bound) + float(np.linalg.norm(normals[p])) * (1.0 + float(np.linalg.norm(d))))
             return ("skip" if miss <= scale else "conflict"), d
-        u[:] = [max(value - t * change, 0.0) if not is_equality[index] else value - t * change
-                for value, change, index in zip(u, r, active, strict=True)]
+        u[:] = [
+            max(value - t * change, 0.0) if not is_equality[index] else value - t * change
+            for value, change, index in zip(u, r, active, strict=True)
+        ]
         own += t
         if moves:
             d = d + t * (inverse_factor @ rest)

@@ -30,7 +30,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
     from ilvren.errors import RequestError
-    from ilvren.judge.compare import GRADIENT_WORTH, compare
+    from ilvren.judge.comparison import GRADIENT_WORTH, compare
 
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
@@ -85,7 +85,11 @@ def _show(comparison, terminal: Terminal) -> None:  # type: ignore[no-untyped-de
     terminal.show(table(headers, rows))
     if objective is not None:
         source = "given" if comparison.is_reference else "the best feasible of these runs"
-        best = "none: no run found a feasible design" if comparison.best is None else with_unit(comparison.best, objective.unit, 8)
+        best = (
+            "none: no run found a feasible design"
+            if comparison.best is None
+            else with_unit(comparison.best, objective.unit, 8)
+        )
         terminal.show(f"best {objective.name}: {best}" + ("" if comparison.best is None else f" ({source})"))
         terminal.show(
             "to 1e-3, to 1e-6: evaluations until a feasible design was that close to the best, relative;"

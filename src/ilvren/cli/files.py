@@ -15,7 +15,9 @@ def recorded_ledger(path: str) -> str:
     """Return `path`, refusing one that does not exist: reading must not make an empty ledger."""
     if not Path(path).exists():
         raise LedgerFileError(
-            "no such ledger", file=path, advice="runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one"
+            "no such ledger",
+            file=path,
+            advice="runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one",
         )
     return path
 

@@ -7,7 +7,9 @@ import os
 import signal
 import sys
 import traceback
+from collections.abc import Callable
 from types import FrameType
+from typing import Any
 
 from ilvren import __version__
 from ilvren.cli import status
@@ -17,7 +19,7 @@ from ilvren.cli.complaint import complaint
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import InputError, MachineError, RequestError, nearest
 
-__all__ = ["Terminated", "main"]
+__all__ = ["Terminated", "main", "overview", "run_command"]
 
 
 class Terminated(KeyboardInterrupt):
@@ -35,7 +37,7 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
 
     before = _handle_termination(on_terminate)
     try:
-        result = _command(arguments, terminal)
+        result = run_command(arguments, terminal)
         terminal.out.flush()
         return status.TERMINATED if received and result == status.INTERRUPTED else result
     except InputError as error:
@@ -55,7 +57,8 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
         return status.MACHINE_FAILED
     except Exception:
         terminal.complain(
-            "ilvren: this is a bug in Ilvren, not in your problem; what follows helps to mend it\n" + traceback.format_exc()
+            "ilvren: this is a bug in Ilvren, not in your problem; what follows helps to mend it\n"
+            + traceback.format_exc()
         )
         return status.OUR_BUG
     finally:
@@ -63,14 +66,15 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
             signal.signal(signal.SIGTERM, before)
 
 
-def _handle_termination(handler):  # type: ignore[no-untyped-def]
+def _handle_termination(handler: Callable[[int, FrameType | None], None]) -> Any:
     try:
         return signal.signal(signal.SIGTERM, handler)
     except ValueError:  # not the main thread: somebody else's program, which handles its own signals
         return None
 
 
-def _command(arguments: list[str], terminal: Terminal) -> int:
+def run_command(arguments: list[str], terminal: Terminal) -> int:
+    """Run one command, letting its errors through."""
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         terminal.out.write(overview())
         return status.HOLDS
@@ -85,9 +89,7 @@ def _command(arguments: list[str], terminal: Terminal) -> int:
         raise RequestError(f'unknown {what} "{name}"', advice=advice)
     module_name, summary = COMMANDS[name]
     module = importlib.import_module(f"ilvren.cli.{module_name}")
-    parser = Parser(
-        prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES
-    )
+    parser = Parser(prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES)
     module.add_arguments(parser)
     try:
         parsed = parser.parse_args(arguments[1:])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
@@ -34,14 +35,14 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             terminal.document(describe(method))
             return status.HOLDS
         terminal.show((inspect.getdoc(sys.modules[method.run.__module__]) or "").rstrip())
-        options = describe(method)["options"]
-        rows = [(o["name"], str(o["default"]), o["range"], o["help"]) for o in options]  # type: ignore[attr-defined]
-        terminal.show("", table(("option", ">default", "range", "meaning"), rows))
+        options: Any = describe(method)["options"]
+        lines = [(o["name"], str(o["default"]), o["range"], o["help"]) for o in options]
+        terminal.show("", table(("option", ">default", "range", "meaning"), lines))
         return status.HOLDS
-    documents = [describe(method_named(name)) for name in method_names()]
+    documents: list[Any] = [describe(method_named(name)) for name in method_names()]
     if arguments.json:
         terminal.document({"methods": documents})
         return status.HOLDS
-    rows = [(d["name"], d["kind"], d["needs"], ", ".join(d["handles"]), d["about"]) for d in documents]  # type: ignore[arg-type]
+    rows = [(d["name"], d["kind"], d["needs"], ", ".join(d["handles"]), d["about"]) for d in documents]
     terminal.show(table(("method", "kind", "needs", "handles", "about"), rows))
     return status.HOLDS

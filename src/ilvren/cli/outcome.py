@@ -64,9 +64,13 @@ def _show_objective(result: RunResult, terminal: Terminal) -> None:
         return
     word = "minimize" if objective.sign > 0 else "maximize"
     baseline = with_unit(result.baseline_objective, objective.unit)
+    if result.baseline_violation > float(str(result.settings["feasibility"])):
+        baseline += " (which misses a limit)"
     change = change_percent(result.objective, result.baseline_objective)
     line = Text.assemble(
-        f"\n{word} {objective.name} = ", (with_unit(result.objective, objective.unit), "bold"), f"   baseline {baseline}"
+        f"\n{word} {objective.name} = ",
+        (with_unit(result.objective, objective.unit), "bold"),
+        f"   baseline {baseline}",
     )
     terminal.show(line + Text(f"   {change}" if change else ""))
 
@@ -142,9 +146,9 @@ def _price_sentences(result: RunResult) -> list[str]:
         return []
     told = []
     for state in (*result.constraints, *result.bounds):
-        if state.price is not None and math.isfinite(state.price) and state.lower != state.upper:
-            told.append((abs(state.price) * _price_step(state), state))
-        elif state.price is not None and state in result.constraints:
+        if (state.price is not None and math.isfinite(state.price) and state.lower != state.upper) or (
+            state.price is not None and state in result.constraints
+        ):
             told.append((abs(state.price) * _price_step(state), state))
     told.sort(key=lambda pair: -pair[0])
     sentences = [price_sentence(state, result) for effect, state in told[:5] if effect > 0.0]
@@ -167,7 +171,9 @@ def price_sentence(state: LimitState, result: RunResult) -> str:
     step = _price_step(state)
     effect = state.price * step
     verb = "raises" if effect > 0.0 else "lowers"
-    what = "limit" if state.side == "equality" else f"{state.side} {'limit' if state in result.constraints else 'bound'}"
+    what = (
+        "limit" if state.side == "equality" else f"{state.side} {'limit' if state in result.constraints else 'bound'}"
+    )
     return (
         f"raising {state.name}'s {what} by {with_unit(step, state.unit)}"
         f" {verb} {objective.name} by {with_unit(abs(effect), objective.unit, 3)}"

@@ -52,7 +52,9 @@ class Progress:
             self._drawn = 0
 
     def _line(self, event: Iterated) -> str:
-        best = f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else "nothing feasible so far"
+        best = (
+            f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else "nothing feasible so far"
+        )
         change = ""
         if event.best is not None and self._first:
             change = f" ({100.0 * (event.best - self._first) / abs(self._first):+.3g} %)"

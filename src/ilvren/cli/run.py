@@ -25,7 +25,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--start", metavar="NAME=VALUE", action="append", default=[], help="start a variable elsewhere (repeatable)"
     )
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (1e-6)")
-    parser.add_argument("--feasibility", type=float, metavar="SHARE", help="miss allowed, relative to a row's size (1e-6)")
+    parser.add_argument(
+        "--feasibility", type=float, metavar="SHARE", help="miss allowed, relative to a row's size (1e-6)"
+    )
     parser.add_argument("--target", type=float, metavar="VALUE", help="stop when the objective reaches this value")
     add_limits(parser)
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of what is drawn at random (0)")
@@ -49,9 +51,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.problem import load
     from ilvren.runs import Settings
 
-    problem = load(
-        arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start)
-    )
+    problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
     if arguments.method is None:
         raise RequestError("--method is needed", advice="one of " + ", ".join(method_names()))
     method_named(arguments.method)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
@@ -28,7 +29,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         records = ledger.runs()
         alive = {record.number for record in records if ledger.is_alive(record)}
-    documents = []
+    documents: list[dict[str, Any]] = []
     for record in records:
         result = record.result or {}
         outcome = record.outcome if record.state == "ended" else ("running" if record.number in alive else "killed")

@@ -53,7 +53,7 @@ def _show(problem: Problem, standing, terminal: Terminal) -> None:  # type: igno
     equalities = sum(row.is_equality for row in problem.rows)
     terminal.show(
         f"{count(len(problem.variables), 'variable')} ({len(problem.free)} free),"
-        f" {count(len(problem.rows), 'constraint row')} ({count(equalities, 'equality').replace('equalitys', 'equalities')}),"
+        f" {count(len(problem.rows), 'constraint row')} ({equalities} with ==),"
         f" {count(len(problem.parameters), 'parameter')}, {count(len(problem.derived), 'derived value')}"
     )
     rows = []
@@ -85,26 +85,39 @@ def _show(problem: Problem, standing, terminal: Terminal) -> None:  # type: igno
     which = "value" if standing.is_elsewhere else "start"
     terminal.show(table(("variable", f">{which}", "unit", ">lower", ">upper", "note", "about"), rows))
     if problem.parameters:
-        rows = [
+        parameters = [
             (p.name, number(p.value), p.unit, "set by --set" if p.is_overridden else "", p.about)
             for p in problem.parameters
         ]
-        terminal.show(table(("parameter", ">value", "unit", "note", "about"), rows))
+        terminal.show(table(("parameter", ">value", "unit", "note", "about"), parameters))
     if problem.derived:
-        rows = [(d.name, number(standing.values[d.name]), d.unit, " ".join(d.text.split()), d.about) for d in problem.derived]
-        terminal.show(table(("derived", ">value", "unit", "formula", "about"), rows))
+        derived = [
+            (d.name, number(standing.values[d.name]), d.unit, " ".join(d.text.split()), d.about)
+            for d in problem.derived
+        ]
+        terminal.show(table(("derived", ">value", "unit", "formula", "about"), derived))
     objective = problem.objective
     if objective is None:
         terminal.show("no objective: a run looks for any feasible design\n")
     else:
         word = "minimize" if objective.sign > 0 else "maximize"
         value = with_unit(standing.values[objective.name], objective.unit)
-        terminal.show(Text.assemble(f"{word} {objective.name} = ", (value, "bold"), f"   {' '.join(objective.text.split())}\n"))
+        terminal.show(
+            Text.assemble(f"{word} {objective.name} = ", (value, "bold"), f"   {' '.join(objective.text.split())}\n")
+        )
     if problem.rows:
-        rows = [
-            (s.name, number(s.value), s.unit, limits_text(s.lower, s.upper), number(s.margin, 4), note, " ".join(row.text.split()))
+        constraints = [
+            (
+                s.name,
+                number(s.value),
+                s.unit,
+                limits_text(s.lower, s.upper),
+                number(s.margin, 4),
+                note,
+                " ".join(row.text.split()),
+            )
             for s, row, note in zip(standing.constraints, problem.rows, standing.notes, strict=True)
         ]
-        terminal.show(table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows))
+        terminal.show(table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), constraints))
     for finding in standing.findings:
         terminal.show(f"- {finding}")

@@ -65,8 +65,7 @@ class Terminal:
             with console.capture() as captured:
                 console.print(part, soft_wrap=isinstance(part, str))
             # Tables are padded with blanks to their width, which only get in the way of a copy.
-            self.out.write("".join(line.rstrip(" ") for line in captured.get().splitlines(keepends=True)
-                                   ).replace(" \n", "\n"))
+            self.out.writelines(line.rstrip() + "\n" for line in captured.get().splitlines())
 
     def document(self, content: Mapping[str, object] | list[object]) -> None:
         """Print one JSON document."""

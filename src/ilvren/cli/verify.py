@@ -19,7 +19,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (the run's own)")
     parser.add_argument(
-        "--accept-probe", action="store_true", help="let a design without usable derivatives hold when no probe beats it"
+        "--accept-probe",
+        action="store_true",
+        help="let a design without usable derivatives hold when no probe beats it",
     )
     add_ledger(parser)
     add_output_flags(parser)
@@ -28,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import note_changed_file, read_ledger
-    from ilvren.judge.verify import verify
+    from ilvren.judge.verification import verify
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         note_changed_file(ledger.run(arguments.run), terminal)
@@ -65,11 +67,10 @@ def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
     ]
     terminal.show(table(("check", "result", ">value", ">limit", "detail"), rows))
     if verdict.active:
-        rows = [
-            (state.name, state.side, number(state.margin, 3), _price(state, objective))
-            for state in verdict.active
+        active = [
+            (state.name, state.side, number(state.margin, 3), _price(state, objective)) for state in verdict.active
         ]
-        terminal.show(table(("active limit", "side", ">margin", ">price"), rows))
+        terminal.show(table(("active limit", "side", ">margin", ">price"), active))
     if verdict.freedom is not None:
         terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
     style = "green bold" if verdict.holds else "red bold"

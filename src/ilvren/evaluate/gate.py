@@ -105,13 +105,23 @@ class Gate:
         if evaluation.gradient is not None:
             self._counted_gradients.add(key)
 
+    def survey(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return objective (k,) and rows (k, m) at many designs (k, n), neither kept nor counted: for pictures."""
+        if self._values is None:
+            self._values = self._compiled(self._value_roots)
+        found = [self._split(self._call(self._values, self._value_roots, point)) for point in points]
+        m = len(self.problem.rows)
+        return np.array([e.objective for e in found]), np.array([e.rows for e in found]).reshape(len(points), m)
+
     def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
         """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
         alone and all together; empty for formulas without branches."""
         here = {kink.node: kink for kink in self._branches(point)}
         if not here:
             return []
-        moves = [sign * radius * unit for unit, radius in zip(np.eye(len(point)), radii, strict=True) for sign in (1, -1)]
+        moves = [
+            sign * radius * unit for unit, radius in zip(np.eye(len(point)), radii, strict=True) for sign in (1, -1)
+        ]
         moves += [radii, -radii]
         found = {node for node, kink in here.items() if kink.gap == 0.0}
         for move in moves:

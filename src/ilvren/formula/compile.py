@@ -74,9 +74,7 @@ class _Writer:
         uses = _uses(graph, [number for number, _ in schedule], roots, self._fixed)
         contexts = dict(schedule)
         watched = [
-            (number, context)
-            for number, context in schedule
-            if number not in self._fixed and self._watched(number)
+            (number, context) for number, context in schedule if number not in self._fixed and self._watched(number)
         ]
         self.watches = bool(watched)
         self._must_be_named = {operand for number, _ in watched for operand in self._watched(number)}
@@ -171,9 +169,7 @@ def _overflowing(graph: Graph, order: Sequence[int], fixed: set[int]) -> set[int
     return may
 
 
-def _uses(
-    graph: Graph, order: Sequence[int], roots: Sequence[int], fixed: set[int]
-) -> dict[int, list[int]]:
+def _uses(graph: Graph, order: Sequence[int], roots: Sequence[int], fixed: set[int]) -> dict[int, list[int]]:
     uses: dict[int, list[int]] = {}
     for number in order:
         if number in fixed:

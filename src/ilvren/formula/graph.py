@@ -131,9 +131,7 @@ class Graph:
     def variables_of(self, roots: Iterable[int]) -> set[int]:
         """Return the indices of the variables that `roots` depend on."""
         return {
-            self.nodes[number].index
-            for number in self.reachable(roots)
-            if self.nodes[number].operation == "variable"
+            self.nodes[number].index for number in self.reachable(roots) if self.nodes[number].operation == "variable"
         }
 
     def contexts(self, roots: Iterable[int]) -> dict[int, tuple[tuple[int, bool], ...]]:
@@ -179,9 +177,7 @@ class Graph:
         return [(number, contexts[number]) for number in order]
 
 
-def _shared(
-    one: tuple[tuple[int, bool], ...], other: tuple[tuple[int, bool], ...]
-) -> tuple[tuple[int, bool], ...]:
+def _shared(one: tuple[tuple[int, bool], ...], other: tuple[tuple[int, bool], ...]) -> tuple[tuple[int, bool], ...]:
     length = 0
     for a, b in zip(one, other, strict=False):
         if a != b:

@@ -47,9 +47,7 @@ class Walk:
     kinks: tuple[Kink, ...]
 
 
-def walk(
-    graph: Graph, roots: Sequence[int], variables: Sequence[float], parameters: Sequence[float]
-) -> Walk:
+def walk(graph: Graph, roots: Sequence[int], variables: Sequence[float], parameters: Sequence[float]) -> Walk:
     """Evaluate `roots`, keeping for each the first trouble on its way, and all kinks with their gaps."""
     values: dict[int, float] = {}
     troubles: dict[int, Trouble | None] = {}

@@ -199,6 +199,21 @@ CODE_NAMES: dict[str, Callable[..., float]] = {
     "hypot": math.hypot,
     **{
         name: getattr(math, name)
-        for name in "sqrt exp log log10 sin cos tan asin acos atan sinh cosh tanh erf".split()
+        for name in [
+            "sqrt",
+            "exp",
+            "log",
+            "log10",
+            "sin",
+            "cos",
+            "tan",
+            "asin",
+            "acos",
+            "atan",
+            "sinh",
+            "cosh",
+            "tanh",
+            "erf",
+        ]
     },
 }

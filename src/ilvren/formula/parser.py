@@ -1,14 +1,14 @@
 """Tokens → syntax tree, by one `_Parser` method per level of precedence.
 
-    limits     = sum (("<=" | ">=" | "==") sum)*                   only in constraints
-    condition  = both ("or" both)*                                 only in where(condition, a, b)
-    both       = denied ("and" denied)*
-    denied     = "not" denied | "(" condition ")" | sum compare sum
-    sum        = product (("+" | "-") product)*
-    product    = sign (("*" | "/") sign)*
-    sign       = ("-" | "+") sign | power
-    power      = primary ("^" sign)?                               so -x^2 is -(x^2) and 2^3^2 is 512
-    primary    = number | name | name "(" sum ("," sum)* ")" | "(" sum ")"
+limits     = sum (("<=" | ">=" | "==") sum)*                   only in constraints
+condition  = both ("or" both)*                                 only in where(condition, a, b)
+both       = denied ("and" denied)*
+denied     = "not" denied | "(" condition ")" | sum compare sum
+sum        = product (("+" | "-") product)*
+product    = sign (("*" | "/") sign)*
+sign       = ("-" | "+") sign | power
+power      = primary ("^" sign)?                               so -x^2 is -(x^2) and 2^3^2 is 512
+primary    = number | name | name "(" sum ("," sum)* ")" | "(" sum ")"
 """
 
 from __future__ import annotations
@@ -40,14 +40,31 @@ MOST_NESTING = 60
 # name → (least, most) number of arguments; most None means any number.
 SCALAR_FUNCTIONS: dict[str, tuple[int, int | None]] = {
     **dict.fromkeys(
-        "abs sqrt exp log log10 sin cos tan asin acos atan sinh cosh tanh erf".split(), (1, 1)
+        [
+            "abs",
+            "sqrt",
+            "exp",
+            "log",
+            "log10",
+            "sin",
+            "cos",
+            "tan",
+            "asin",
+            "acos",
+            "atan",
+            "sinh",
+            "cosh",
+            "tanh",
+            "erf",
+        ],
+        (1, 1),
     ),
-    **dict.fromkeys("atan2 hypot".split(), (2, 2)),
-    **dict.fromkeys("min max".split(), (1, None)),
+    **dict.fromkeys(["atan2", "hypot"], (2, 2)),
+    **dict.fromkeys(["min", "max"], (1, None)),
     "where": (3, 3),
 }
 VECTOR_FUNCTIONS = tuple(
-    "sum prod mean dot transpose norm diff cumsum join evenly interp lookup".split()
+    ["sum", "prod", "mean", "dot", "transpose", "norm", "diff", "cumsum", "join", "evenly", "interp", "lookup"]
 )
 RESERVED_NAMES = frozenset(SCALAR_FUNCTIONS) | frozenset(VECTOR_FUNCTIONS) | {"pi"}
 
@@ -96,9 +113,7 @@ def parse_limits(text: str) -> Limits:
             )
     words = tuple(operator.text for operator in operators)
     if not words:
-        raise FormulaError(
-            "a constraint needs a comparison", text=text, advice='write for example "… <= 2.5"'
-        )
+        raise FormulaError("a constraint needs a comparison", text=text, advice='write for example "… <= 2.5"')
     if len(words) > 2 or (len(words) == 2 and (words[0] != words[1] or "==" in words)):
         raise FormulaError(
             "comparisons chained in a way that has no meaning as limits",
@@ -219,9 +234,7 @@ class _Parser:
     def call(self, function: Token) -> Node:
         name = function.text
         if name in VECTOR_FUNCTIONS:
-            self.fail(
-                f'"{name}" works on vectors, and this version reads scalar problems', token=function
-            )
+            self.fail(f'"{name}" works on vectors, and this version reads scalar problems', token=function)
         if name not in SCALAR_FUNCTIONS:
             close = nearest(name, SCALAR_FUNCTIONS)
             advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(SCALAR_FUNCTIONS))

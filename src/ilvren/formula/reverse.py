@@ -58,7 +58,7 @@ def gradient(graph: Graph, output: int) -> dict[int, int]:
                 continue
             part = _inside(graph, part, context[len(contexts[operand]) :])
             known = adjoints.get(operand)
-            adjoints[operand] = part if known is None else graph.apply("add", known, part)   # (1)
+            adjoints[operand] = part if known is None else graph.apply("add", known, part)  # (1)
     return {index: node for index, node in found.items() if not graph.is_constant(node, 0.0)}
 
 
@@ -153,7 +153,7 @@ def _times_partial(graph: Graph, number: int, place: int, adjoint: int) -> int |
             return apply("neg", times(apply("div", a, _sum_of_squares(graph, a, b))))
         case "hypot", _:
             return times(apply("div", node.operands[place], number))
-        case ("sign" | "share"), _:
+        case (("sign" | "share"), _):
             return None
     raise AssertionError(f"no derivative for {node.operation}")
 

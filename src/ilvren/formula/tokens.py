@@ -40,9 +40,7 @@ class Token:
 def tokenize(text: str) -> list[Token]:
     """Split `text` into tokens, the last of kind "end". Raises FormulaError at a character no formula has."""
     if len(text) > MOST_CHARACTERS:
-        raise FormulaError(
-            f"a formula of {len(text)} characters", advice="split it into entries of [derived]"
-        )
+        raise FormulaError(f"a formula of {len(text)} characters", advice="split it into entries of [derived]")
     tokens = []
     at = 0
     while at < len(text):

@@ -3,9 +3,9 @@
 Knows problems, runs and the ledger; never terminals.
 """
 
-from ilvren.judge.compare import Comparison, compare
+from ilvren.judge.comparison import Comparison, compare
 from ilvren.judge.standing import Standing, standing_at
 from ilvren.judge.verdict import Check, Verdict
-from ilvren.judge.verify import verify
+from ilvren.judge.verification import verify
 
 __all__ = ["Check", "Comparison", "Standing", "Verdict", "compare", "standing_at", "verify"]

@@ -63,13 +63,17 @@ def lagrangian_curvature(
     evaluation = gate.evaluate(point, derivatives=True)
     assert evaluation.gradient is not None
     assert evaluation.jacobian is not None
-    normals, limits, multipliers, is_equality = _active(measures, point, evaluation.jacobian, evaluation.rows, conditions, free, sizes)
+    normals, limits, multipliers, is_equality = _active(
+        measures, point, evaluation.jacobian, evaluation.rows, conditions, free, sizes
+    )
     slope = evaluation.gradient[free] * sizes / objective_size
     scale = max(float(np.abs(slope).max(initial=0.0)), 1e-300)
     strong = is_equality | (np.abs(multipliers) / objective_size > WEAK_MULTIPLIER * scale)
     narrow, wide = _null_space(normals), _null_space(normals[strong])
     noise = max(
-        ZERO_SHARE * float(np.abs(h).max(initial=0.0)), ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)), 1e-14
+        ZERO_SHARE * float(np.abs(h).max(initial=0.0)),
+        ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)),
+        1e-14,
     )
     newton, promise = _newton(h, slope, normals, limits, narrow, noise)
     freedom, weak = narrow.shape[1], int((~strong).sum())
@@ -82,13 +86,18 @@ def lagrangian_curvature(
 
 
 def _hessian(
-    gate: Gate, measures: Measures, point: FloatArray, conditions: Conditions, free: NDArray[np.int64], steps: FloatArray
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    conditions: Conditions,
+    free: NDArray[np.int64],
+    steps: FloatArray,
 ) -> FloatArray | None:
     """Return (n_free, n_free) differences of the gradient of f − u'c, one-sided at a bound."""
     multipliers = conditions.row_multipliers
 
     def slope(at: FloatArray) -> FloatArray | None:
-        evaluation = Gate.evaluate(gate, at, derivatives=True)
+        evaluation = gate.evaluate(at, derivatives=True)
         if not evaluation.has_finite_derivatives:
             return None
         assert evaluation.gradient is not None
@@ -113,8 +122,9 @@ def _hessian(
         if after is None or before is None:
             return None
         columns.append((after - before) / width)
-    hessian = np.array(columns).reshape(len(free), len(free))
-    return (hessian + hessian.T) / 2
+    hessian = np.array(columns, dtype=np.float64).reshape(len(free), len(free))
+    symmetric: FloatArray = (hessian + hessian.T) / 2
+    return symmetric
 
 
 def _active(
@@ -130,7 +140,14 @@ def _active(
     limit along it; multipliers per unit normal; whether each is an equality."""
     normals, limits, multipliers, equality = [], [], [], []
     entries = [
-        (jacobian[i, free] * sizes, side, rows[i], measures.row_lower[i], measures.row_upper[i], conditions.row_multipliers[i])
+        (
+            jacobian[i, free] * sizes,
+            side,
+            rows[i],
+            measures.row_lower[i],
+            measures.row_upper[i],
+            conditions.row_multipliers[i],
+        )
         for i, side in enumerate(conditions.row_sides)
         if side
     ]
@@ -140,7 +157,14 @@ def _active(
             unit = np.zeros(len(free))
             unit[place] = sizes[place]
             entries.append(
-                (unit, side, point[variable], measures.lower[variable], measures.upper[variable], conditions.bound_multipliers[variable])
+                (
+                    unit,
+                    side,
+                    point[variable],
+                    measures.lower[variable],
+                    measures.upper[variable],
+                    conditions.bound_multipliers[variable],
+                )
             )
     for normal, side, value, low, high, multiplier in entries:
         length = float(np.linalg.norm(normal))
@@ -174,7 +198,9 @@ def _newton(
     h: FloatArray, slope: FloatArray, normals: FloatArray, limits: FloatArray, narrow: FloatArray, noise: float
 ) -> tuple[FloatArray | None, float | None]:
     """Return the Newton step on the active limits and the gain it promises, in sizes."""
-    onto = np.linalg.lstsq(normals, limits, rcond=None)[0] if len(normals) else np.zeros(len(slope))
+    onto: FloatArray = np.zeros(len(slope))
+    if len(normals):
+        onto = np.asarray(np.linalg.lstsq(normals, limits, rcond=None)[0], dtype=np.float64)
     if narrow.shape[1] == 0:
         return onto, abs(float(slope @ onto))
     reduced = narrow.T @ h @ narrow

@@ -39,9 +39,7 @@ class Probe:
     better: Better | None
 
 
-def gain_over(
-    measures: Measures, here: Evaluation, there: Evaluation, prices: FloatArray
-) -> float:
+def gain_over(measures: Measures, here: Evaluation, there: Evaluation, prices: FloatArray) -> float:
     """Return by how much `there` beats `here` (internal objective), less what its larger misses of the limits
     are worth at `prices` (m,): a design may not win by using up the tolerance."""
     if not there.is_finite:

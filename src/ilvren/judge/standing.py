@@ -73,9 +73,7 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
     measures = Measures.of(problem)
     gate = Gate(problem)
     evaluation = gate.evaluate(np.array(point))
-    bounds, rows = limit_states(
-        problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY
-    )
+    bounds, rows = limit_states(problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY)
     named = problem.named_values(point)
     findings = [trouble_sentence(name, trouble) for name, (_, trouble) in named.items() if trouble is not None]
     findings += _off_grid(problem, point)
@@ -83,7 +81,11 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
     missed = [state.name for state in (*bounds, *rows) if state.violation > FEASIBILITY]
     if missed:
         findings.append("missed here: " + ", ".join(missed))
-    active = [state.name for state in (*rows, *bounds) if state.side and state.violation <= FEASIBILITY and not _is_fixed(state)]
+    active = [
+        state.name
+        for state in (*rows, *bounds)
+        if state.side and state.violation <= FEASIBILITY and not _is_fixed(state)
+    ]
     if active:
         findings.append("active here: " + ", ".join(active))
     unused = [variable.name for variable in problem.variables if not variable.is_used]
@@ -113,7 +115,8 @@ def _is_fixed(state: LimitState) -> bool:
 
 def _off_grid(problem: Problem, point: tuple[float, ...]) -> list[str]:
     return [
-        f"{variable.name} = {value:.10g} is not a member of its {variable.kind} values; the nearest is {variable.member(value):.10g}"
+        f"{variable.name} = {value:.10g} is not one of its {variable.kind} values;"
+        f" the nearest is {variable.member(value):.10g}"
         for variable, value in zip(problem.variables, point, strict=True)
         if variable.kind != "continuous" and variable.lower <= value <= variable.upper and not variable.allows(value)
     ]

@@ -130,7 +130,7 @@ def track_of_result(result: RunResult) -> Track:
     )
 
 
-def _track(  # noqa: PLR0913 - one argument per field of both sources
+def _track(
     run: str,
     label: str | None,
     method: str,

@@ -12,6 +12,7 @@ import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
+from typing import Any
 
 from ilvren.errors import LedgerFileError, MachineError, RequestError, nearest
 from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
@@ -68,7 +69,8 @@ class Ledger:
         if not path.exists():
             if read_only:
                 raise self._fail(
-                    "no such ledger", "runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one"
+                    "no such ledger",
+                    "runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one",
                 )
             if not path.parent.is_dir():
                 raise self._fail(f"the folder {path.parent} does not exist")
@@ -108,7 +110,9 @@ class Ledger:
                 raise
             raise self._fail(f"is damaged or not a ledger ({error})") from None
         if application != APPLICATION_ID and (tables or read_only):
-            raise self._fail("is an SQLite file of another program, not a ledger", "name another file with --ledger PATH")
+            raise self._fail(
+                "is an SQLite file of another program, not a ledger", "name another file with --ledger PATH"
+            )
         if version > max(STEPS):
             raise self._fail(
                 f"was written by a newer Ilvren (schema {version}; this one knows up to {max(STEPS)})",
@@ -118,7 +122,9 @@ class Ledger:
     def _prepare(self) -> None:
         mode = self._db.execute("PRAGMA journal_mode = WAL").fetchone()[0]
         if mode != "wal":
-            self.notes.append(f"{self.path}: this file system allows no write-ahead log; the ledger uses the slower default")
+            self.notes.append(
+                f"{self.path}: this file system allows no write-ahead log; the ledger uses the slower default"
+            )
         self._db.execute("PRAGMA synchronous = NORMAL")
         self._db.execute("PRAGMA foreign_keys = ON")
         if self._db.execute("PRAGMA user_version").fetchone()[0] == max(STEPS):
@@ -217,8 +223,8 @@ class Ledger:
                     (digest, problem_title, problem_text),
                 )
                 cursor = self._db.execute(
-                    "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state, process)"
-                    " VALUES (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
+                    "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state,"
+                    " process) VALUES (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
                     (
                         label,
                         digest,
@@ -348,7 +354,9 @@ class Ledger:
             raise RequestError(f'{self.path} holds no run "{reference}", nor any other')
         known = [f"r{number}" for number, _ in rows] + [label for _, label in rows if label]
         close = nearest(reference, known)
-        advice = f'did you mean "{close}"?' if close else f"the latest are {', '.join(known[:5])}; `ilvren runs` lists all"
+        advice = (
+            f'did you mean "{close}"?' if close else f"the latest are {', '.join(known[:5])}; `ilvren runs` lists all"
+        )
         raise RequestError(f'{self.path} holds no run "{reference}"', advice=advice)
 
     def _select(self, clause: str, values: tuple[object, ...]) -> list[RunRecord]:
@@ -379,7 +387,7 @@ class Ledger:
             " FROM evaluations",
             run,
         )
-        return [EvaluationRecord(*row[:6], math.inf if row[6] is None else row[6], *row[7:]) for row in rows]
+        return [EvaluationRecord(*_with_infinity(row, 6)) for row in rows]
 
     def iterations(self, run: int) -> list[IterationRecord]:
         """Return the iterations of a run in order. An invalid violation reads as infinite."""
@@ -388,11 +396,17 @@ class Ledger:
             " note, point FROM iterations",
             run,
         )
-        return [IterationRecord(*row[:7], math.inf if row[7] is None else row[7], *row[8:]) for row in rows]
+        return [IterationRecord(*_with_infinity(row, 7)) for row in rows]
 
-    def _rows(self, select: str, run: int) -> Iterable[tuple]:  # type: ignore[type-arg]
+    def _rows(self, select: str, run: int) -> Iterable[tuple[Any, ...]]:
         with self._guard():
             return self._db.execute(f"{select} WHERE run = ? ORDER BY number", (run,)).fetchall()
+
+
+def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:
+    values = list(row)
+    values[place] = math.inf if row[place] is None else row[place]
+    return values
 
 
 def _finite(value: float | None) -> float | None:

@@ -40,8 +40,8 @@ __all__ = [
     "Standing",
     "Task",
     "describe",
-    "method_names",
     "method_named",
+    "method_names",
     "option",
     "options_from",
 ]
@@ -152,7 +152,7 @@ class _OptionFacts:
     facts: Mapping[str, object] = field(default_factory=dict)
 
 
-def option(default: Any, *, help: str, low: float | None = None, high: float | None = None) -> Any:  # noqa: A002
+def option(default: Any, *, help: str, low: float | None = None, high: float | None = None) -> Any:
     """Declare an option of a method: its default, one line of help and the range of a number."""
     return field(default=default, metadata={"option": _OptionFacts(help, low, high)})
 
@@ -225,7 +225,8 @@ def describe(method: Method) -> dict[str, object]:
         if isinstance(item.default, bool):
             reach = "yes or no"
         elif facts.low is not None or facts.high is not None:
-            reach = f"{'' if facts.low is None else format(facts.low, 'g')} .. {'' if facts.high is None else format(facts.high, 'g')}"
+            low, high = ("" if end is None else f"{end:g}" for end in (facts.low, facts.high))
+            reach = f"{low} .. {high}"
         default = ("yes" if item.default else "no") if isinstance(item.default, bool) else item.default
         options.append({"name": item.name, "default": default, "range": reach, "help": facts.help})
     return {

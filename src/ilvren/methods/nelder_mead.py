@@ -68,7 +68,9 @@ RESTART_SHARE = 0.1
 class NelderMeadOptions:
     """Options of `nelder-mead`."""
 
-    first_size: float = option(0.1, low=1e-6, high=1.0, help="edge of the first simplex, as a share of each variable's size")
+    first_size: float = option(
+        0.1, low=1e-6, high=1.0, help="edge of the first simplex, as a share of each variable's size"
+    )
     restarts: int = option(3, low=0, high=100, help="most fresh simplexes tried after the search has settled")
 
 
@@ -93,7 +95,7 @@ class _Lagrangian:
         shifted = c + self.multipliers / self.weights
         beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
         with np.errstate(all="ignore"):
-            total = f + 0.5 * (self.weights * beyond**2).sum(axis=1)                          # (3)
+            total = f + 0.5 * (self.weights * beyond**2).sum(axis=1)  # (3)
         return np.where(np.isfinite(total), total, np.inf)
 
     def gap(self, c: FloatArray) -> float:
@@ -107,7 +109,7 @@ class _Lagrangian:
         beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
         slow = self.task.misses(c) > np.maximum(FALL * misses_before, 0.1 * self.task.feasibility * self.task.row_sizes)
         weights = np.where(slow, np.minimum(GROWTH * self.weights, MOST_WEIGHT), self.weights)
-        return replace(self, multipliers=self.weights * beyond, weights=weights)              # (4)
+        return replace(self, multipliers=self.weights * beyond, weights=weights)  # (4)
 
 
 def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:
@@ -135,7 +137,9 @@ def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:
         size = max(abs(float(simplex.f[0])), LEAST_SIZE)
         if accuracy <= least and is_met and lagrangian.gap(simplex.c[0]) <= GAP_SHARE * task.tolerance * size:
             if settled_value - here <= task.tolerance * size or restarts == 0:
-                return Ending("settled", "the simplex has shrunk to the accuracy asked for and a restart finds nothing better")
+                return Ending(
+                    "settled", "the simplex has shrunk to the accuracy asked for and a restart finds nothing better"
+                )
             settled_value, restarts = min(settled_value, here), restarts - 1
             edge = RESTART_SHARE * options.first_size
         else:
@@ -211,7 +215,7 @@ def _settle(
     Return "settled", or "runaway" or "unbounded" when A falls without end.
     """
     n = simplex.x.shape[1]
-    alpha, beta, gamma, delta = 1.0, 1.0 + 2.0 / n, 0.75 - 0.5 / n, 1.0 - 1.0 / n             # (2)
+    alpha, beta, gamma, delta = 1.0, 1.0 + 2.0 / n, 0.75 - 0.5 / n, 1.0 - 1.0 / n  # (2)
     if n == 1:
         beta, gamma, delta = 2.0, 0.5, 0.5
     values = lagrangian.values(simplex.f, simplex.c)
@@ -253,7 +257,7 @@ def _settle(
         def at(length: float, centroid: FloatArray = centroid, away: FloatArray = away) -> FloatArray:
             return np.clip(centroid + length * away, task.lower, task.upper)
 
-        reflected = yield from _valued(lagrangian, at(alpha))                                 # (1)
+        reflected = yield from _valued(lagrangian, at(alpha))  # (1)
         if reflected[1] < values[0]:
             expanded = yield from _valued(lagrangian, at(alpha * beta))
             chosen = expanded if expanded[1] < reflected[1] else reflected

@@ -104,11 +104,11 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     step_length, note = math.nan, "the start"
     is_fresh, escapes, quiet = True, 0, 0
     while True:
-        plan, relaxation = _direction(task, here, matrix)                                   # (1), (2)
+        plan, relaxation = _direction(task, here, matrix)  # (1), (2)
         standing: Standing = yield Iterate(here.x, step_length, note)
         if plan is None:
             return Ending("stalled", "the quadratic subproblem could not be solved")
-        d, multipliers = plan.step, plan.row_multipliers
+        multipliers = plan.row_multipliers
         if standing.meets_conditions and _promises_little(task, here, plan, matrix):
             return Ending("converged", "first-order conditions hold and the next step promises nothing")
         if here.f < UNBOUNDED and standing.violation <= task.feasibility:
@@ -141,7 +141,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         y = (there.g - there.j.T @ multipliers) - (here.g - here.j.T @ multipliers)
         if is_fresh:
             matrix = _first_curvature(s, y, n)
-        matrix = damped_bfgs(matrix, s, y)                                                  # (6)
+        matrix = damped_bfgs(matrix, s, y)  # (6)
         is_fresh = False
         step_length = float(np.abs(s).max())
         if relaxation == "relaxed":
@@ -228,7 +228,7 @@ def _penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArr
 
 
 def _merit(task: Task, point: _Point, penalty: float) -> float:
-    return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))                    # (3)
+    return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))  # (3)
 
 
 def _is_level(task: Task, here: _Point, there: _Point, penalty: float) -> bool:
@@ -248,7 +248,7 @@ def _line_search(
     """Return the accepted point (without derivatives) and a note, or None."""
     d = plan.step
     violation = float(np.linalg.norm(task.misses(here.c)))
-    promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))   # D of (4)
+    promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))  # D of (4)
     promised = min(promised, -0.5 * float(d @ matrix @ d)) if promised < 0.0 else promised
     base = _merit(task, here, penalty)
     slack = ROUNDING * (abs(here.f) + penalty * violation)
@@ -261,10 +261,10 @@ def _line_search(
             return None, "the step vanished"
         trial = yield from _evaluated(x, derivatives=False)
         gained = _merit(task, trial, penalty) if trial.is_finite else math.inf
-        if gained <= base + SUFFICIENT * alpha * promised + slack:                            # (4)
+        if gained <= base + SUFFICIENT * alpha * promised + slack:  # (4)
             return trial, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if count == 0 and options.corrections and trial.is_finite and len(trial.c):
-            corrected = yield from _corrected(task, here, trial, plan, matrix)                # (5)
+            corrected = yield from _corrected(task, here, trial, plan, matrix)  # (5)
             if corrected is not None and corrected.is_finite:
                 if _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
                     return corrected, "full step with second-order correction"

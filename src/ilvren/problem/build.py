@@ -34,7 +34,7 @@ __all__ = ["Template", "load", "loads"]
 def load(
     path: str | Path,
     *,
-    set: Mapping[str, float] | None = None,  # noqa: A002 - the word of the command line
+    set: Mapping[str, float] | None = None,
     start: Mapping[str, float] | None = None,
 ) -> Problem:
     """Read a problem file and return the problem, ready to evaluate and run.
@@ -49,7 +49,7 @@ def loads(
     text: str,
     *,
     file: str = "<text>",
-    set: Mapping[str, float] | None = None,  # noqa: A002
+    set: Mapping[str, float] | None = None,
     start: Mapping[str, float] | None = None,
 ) -> Problem:
     """Like `load`, from the text of a problem file; `file` is its name in messages."""
@@ -75,8 +75,7 @@ class Template:
         self._parameter_index = {entry.name: i for i, entry in enumerate(declarations.parameters)}
         self._variable_index = {entry.name: i for i, entry in enumerate(declarations.variables)}
         self._entries = {
-            entry.name: entry
-            for entry in (*declarations.parameters, *declarations.derived, *declarations.objectives)
+            entry.name: entry for entry in (*declarations.parameters, *declarations.derived, *declarations.objectives)
         }
         self._constraint_names = {entry.name for entry in declarations.constraints}
         self._nodes: dict[str, int] = {}
@@ -108,16 +107,11 @@ class Template:
         try:
             return parse_formula(_formula_text(entry.formula))
         except FormulaError as error:
-            self._fail(
-                entry, error.message, text=error.text, span=error.span, advice=error.advice
-            )
+            self._fail(entry, error.message, text=error.text, span=error.span, advice=error.advice)
 
     def _sorted(self, trees: Mapping[str, Node]) -> list[str]:
         """Return the names so that each comes after those its formula uses; a cycle is refused."""
-        needs = {
-            name: [word.name for word in names_in(tree) if word.name in trees]
-            for name, tree in trees.items()
-        }
+        needs = {name: [word.name for word in names_in(tree) if word.name in trees] for name, tree in trees.items()}
         done: set[str] = set()
         order: list[str] = []
         for root in trees:
@@ -170,9 +164,7 @@ class Template:
         return resolve
 
     def _lower_entry(self, entry: EntryDeclaration, tree: Node) -> int:
-        return lower(
-            tree, self.graph, self._resolver(entry), entry=entry.path, text=_formula_text(entry.formula)
-        )
+        return lower(tree, self.graph, self._resolver(entry), entry=entry.path, text=_formula_text(entry.formula))
 
     def _row_templates(self, entry: EntryDeclaration) -> list[_RowTemplate]:
         text = _formula_text(entry.formula)
@@ -257,7 +249,7 @@ class Template:
     def bind(
         self,
         *,
-        set: Mapping[str, float] | None = None,  # noqa: A002
+        set: Mapping[str, float] | None = None,
         start: Mapping[str, float] | None = None,
     ) -> Problem:
         """Return the problem at these parameter values and starts. Raises ProblemError, RequestError."""
@@ -427,8 +419,7 @@ class _Binding:
     def variable(self, declared: VariableDeclaration, *, is_used: bool) -> Variable:
         path = ("variables", declared.name)
         keys = {
-            key: self.setting((*path, key), getattr(declared, key))
-            for key in ("start", "lower", "upper", "spacing")
+            key: self.setting((*path, key), getattr(declared, key)) for key in ("start", "lower", "upper", "spacing")
         }
         start, spacing = keys["start"], keys["spacing"]
         low = -math.inf if keys["lower"] is None else keys["lower"]

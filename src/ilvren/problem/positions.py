@@ -12,9 +12,7 @@ __all__ = ["Positions"]
 
 _BARE = r"[A-Za-z0-9_-]+"
 _KEY = re.compile(rf"\s*(?:(?P<bare>{_BARE})|\"(?P<basic>[^\"\\]*)\"|'(?P<literal>[^']*)')\s*(?P<next>[.=\]])")
-_STRING = re.compile(
-    r'"""(?:\\.|[^\\])*?"""|\'\'\'.*?\'\'\'|"(?:\\.|[^"\\\n])*"|\'[^\'\n]*\'', re.DOTALL
-)
+_STRING = re.compile(r'"""(?:\\.|[^\\])*?"""|\'\'\'.*?\'\'\'|"(?:\\.|[^"\\\n])*"|\'[^\'\n]*\'', re.DOTALL)
 
 
 class Positions:

@@ -117,9 +117,7 @@ class _Reader:
 
     def declarations(self) -> Declarations:
         self.check_sections()
-        variables = tuple(
-            self.variable(name, content) for name, content in self.section("variables").items()
-        )
+        variables = tuple(self.variable(name, content) for name, content in self.section("variables").items())
         entries = {
             section: tuple(self.entry(section, name, content) for name, content in self.section(section).items())
             for section in SECTIONS[1:]
@@ -127,7 +125,7 @@ class _Reader:
         objectives = entries["minimize"] + entries["maximize"]
         if not variables:
             path = ("variables",) if "variables" in self.document else ()
-            self.fail(path, "the file has no variables", 'write for example  x = { start = 1.0 }  below [variables]')
+            self.fail(path, "the file has no variables", "write for example  x = { start = 1.0 }  below [variables]")
         if len(objectives) > 1:
             second = objectives[1]
             self.fail(
@@ -138,7 +136,9 @@ class _Reader:
             )
         if not objectives and not entries["constraints"]:
             self.fail(
-                (), "neither an objective nor a constraint: nothing is asked", "add [minimize], [maximize] or [constraints]"
+                (),
+                "neither an objective nor a constraint: nothing is asked",
+                "add [minimize], [maximize] or [constraints]",
             )
         return Declarations(
             self.source,

@@ -6,8 +6,8 @@ Never asks which method it holds, only what the method declared. Knows nothing o
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Ended, Event, Iterated, Started
 from ilvren.runs.result import RunResult
-from ilvren.runs.run import resume, run
 from ilvren.runs.settings import Settings
+from ilvren.runs.start import resume, run
 
 __all__ = [
     "Conditions",

@@ -73,9 +73,7 @@ def first_order_conditions(
         raise ValueError("first-order conditions need derivatives")
     free = np.array(problem.free, dtype=np.int64)
     sizes = measures.variable_sizes(point)
-    row_sides = active_sides(
-        evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes
-    )
+    row_sides = active_sides(evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes)
     bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)
     rows = np.flatnonzero(row_sides)
     bounds = free[np.isin(bound_sides[free], (-1, 1))]
@@ -90,7 +88,13 @@ def first_order_conditions(
     target = evaluation.gradient[free] * scale
     if not (np.isfinite(target).all() and np.isfinite(normals).all()):
         return Conditions(
-            math.nan, row_sides, bound_sides, np.full(len(row_sides), np.nan), np.full(len(point), np.nan), False, target
+            math.nan,
+            row_sides,
+            bound_sides,
+            np.full(len(row_sides), np.nan),
+            np.full(len(point), np.nan),
+            False,
+            target,
         )
     u = signed_least_squares(normals, target, signs)
     rest = target - normals @ u

@@ -38,7 +38,7 @@ MOST_IDLE = 200
 VIOLATION_STATIONARY = 1e-3
 
 
-class _Stop(Exception):  # noqa: N818 - not an error: the run has reached a limit or its target
+class _Stop(Exception):
     def __init__(self, outcome: str, reason: str) -> None:
         super().__init__(reason)
         self.outcome = outcome
@@ -111,9 +111,7 @@ class Loop:
         result = self._result(outcome, reason)
         if self._ledger is not None:
             try:
-                self._ledger.end_run(
-                    self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict()
-                )
+                self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
             except MachineError as error:
                 self._trouble = str(error)
                 result = self._result("interrupted", str(error))
@@ -263,9 +261,7 @@ class Loop:
             raise _Stop("stalled", f"{MOST_IDLE} iterations came back to designs already evaluated")
         return standing
 
-    def _note_iteration(
-        self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing
-    ) -> None:
+    def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
         counts, seconds = self.gate.counts, self._seconds()
         best = None if self._feasible is None else self._as_written(self._feasible.evaluation)
         number = len(self.iterations)  # the first iterate is the start: iteration 0
@@ -392,7 +388,8 @@ class Loop:
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
         )
-        baseline = Gate(problem).evaluate(np.array(problem.baseline))
+        baseline_point = np.array(problem.baseline)
+        baseline = Gate(problem).evaluate(baseline_point)
         counts = self.gate.counts
         settings = self.settings.to_dict()
         settings["scaling"] = self._scaling.facts(problem) if self._scaling and self.settings.scaling else False
@@ -406,6 +403,7 @@ class Loop:
             tuple(point.tolist()),
             self._as_written(evaluation),
             self._as_written(baseline),
+            self.measures.violation(baseline_point, baseline.rows) if baseline.is_finite else math.inf,
             bounds,
             rows,
             self.measures.violation(point, evaluation.rows) if is_valid else math.inf,

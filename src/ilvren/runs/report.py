@@ -41,7 +41,13 @@ def limit_states(
         bound_sides, row_sides = conditions.bound_sides, conditions.row_sides
 
     def state(
-        name: str, unit: str, value: float, limits: tuple[float, float], size: float, side: int, multiplier: float | None
+        name: str,
+        unit: str,
+        value: float,
+        limits: tuple[float, float],
+        size: float,
+        side: int,
+        multiplier: float | None,
     ) -> LimitState:
         low, high = limits
         margin = min(value - low, high - value)

@@ -73,6 +73,7 @@ class RunResult:
     point: tuple[float, ...]
     objective: float | None
     baseline_objective: float | None
+    baseline_violation: float
     bounds: tuple[LimitState, ...]
     constraints: tuple[LimitState, ...]
     violation: float

@@ -116,9 +116,7 @@ def resume(
         start=record.overrides["start"],
     )
     chosen = method_named(settings.method)
-    replay = Replay(
-        ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number)
-    )
+    replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
     ledger.reopen_run(record, settings.to_dict())
     loop = Loop(
         problem,
@@ -141,9 +139,7 @@ def resume(
         raise
 
 
-def _new_limits(
-    settings: Settings, given: Mapping[str, float | None], record: RunRecord
-) -> dict[str, float | None]:
+def _new_limits(settings: Settings, given: Mapping[str, float | None], record: RunRecord) -> dict[str, float | None]:
     if any(value is not None for value in given.values()):
         return {name: value for name, value in given.items() if value is not None}
     if record.outcome != "exhausted" or record.result is None:

@@ -130,7 +130,14 @@ def verify(
 
 def _case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> _Case:
     return _case(
-        result.problem, result.point, result.settings, tolerance, accept_probe, result.id, result.objective, result.evaluations
+        result.problem,
+        result.point,
+        result.settings,
+        tolerance,
+        accept_probe,
+        result.id,
+        result.objective,
+        result.evaluations,
     )
 
 
@@ -182,13 +189,17 @@ def _case(
 def _judged(case: _Case) -> Verdict:
     agrees = _check_evaluation(case)
     if not _check_limits(case):
-        worst = next(check for check in case.checks if check.result == "fail" and check.name in ("bounds", "constraints"))
+        worst = next(
+            check for check in case.checks if check.result == "fail" and check.name in ("bounds", "constraints")
+        )
         return case.verdict("limits-broken", worst.detail)
     if agrees == "fail":
         return case.verdict("unverified", "the record and a fresh evaluation disagree: " + case.checks[0].detail)
     objective = case.problem.objective
     if objective is None or not case.problem.graph.variables_of([objective.node]):
-        return case.verdict("global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible")
+        return case.verdict(
+            "global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible"
+        )
     if not case.evaluation.is_finite:
         return case.verdict("unverified", "the objective has no finite value at this design")
     better = _check_record(case)
@@ -221,7 +232,9 @@ def _check_evaluation(case: _Case) -> str:
 
 
 def _check_limits(case: _Case) -> bool:
-    bounds, rows = limit_states(case.problem, case.measures, case.point, case.evaluation, None, feasibility=case.feasibility)
+    bounds, rows = limit_states(
+        case.problem, case.measures, case.point, case.evaluation, None, feasibility=case.feasibility
+    )
     holds = True
     for name, states, what in (("bounds", bounds, "variable"), ("constraints", rows, "constraint")):
         if not states:
@@ -275,7 +288,9 @@ def _check_record(case: _Case) -> Better | None:
         if gain > case.tolerance * case.size and (best is None or gain > best.gain):
             best = Better(np.frombuffer(record.point), there.objective, gain, record.violation)
     if case.logged:
-        word = "no feasible design of the run is better" if best is None else "the run evaluated a better feasible design"
+        word = (
+            "no feasible design of the run is better" if best is None else "the run evaluated a better feasible design"
+        )
         gain = 0.0 if best is None else best.gain / case.size
         case.add("record", "pass" if best is None else "fail", gain, case.tolerance, word)
     return best
@@ -292,7 +307,13 @@ def _check_derivatives(case: _Case) -> bool:
     if kinks:
         origin = kinks[0].origin
         part = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else ""
-        case.add("derivatives", "unknown", float(len(kinks)), 0.0, f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}")
+        case.add(
+            "derivatives",
+            "unknown",
+            float(len(kinks)),
+            0.0,
+            f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}",
+        )
         return False
     case.add("derivatives", "pass", 0.0, 0.0, "all derivatives are finite, and no formula changes its branch nearby")
     return True
@@ -321,7 +342,10 @@ def _check_stationarity(case: _Case) -> bool:
         is_along = newton.outward <= case.tolerance
         if is_along and newton.promise <= case.tolerance and moved <= math.sqrt(case.tolerance):
             passes = True
-            detail = f"above the limit, but the Newton step on the active limits promises only {newton.promise:.1e} and moves {moved:.1e}"
+            detail = (
+                f"above the limit, but the Newton step on the active limits promises only {newton.promise:.1e}"
+                f" and moves {moved:.1e}"
+            )
     if not passes:
         detail = "the objective still improves along a feasible direction, to first order"
     case.add("stationarity", "pass" if passes else "fail", value, case.tolerance, detail)
@@ -342,7 +366,13 @@ def _check_stationarity(case: _Case) -> bool:
 def _complementarity(case: _Case, conditions: Conditions) -> float:
     worst = 0.0
     for values, low, high, sides, multipliers in (
-        (case.evaluation.rows, case.measures.row_lower, case.measures.row_upper, conditions.row_sides, conditions.row_multipliers),
+        (
+            case.evaluation.rows,
+            case.measures.row_lower,
+            case.measures.row_upper,
+            conditions.row_sides,
+            conditions.row_multipliers,
+        ),
         (case.point, case.measures.lower, case.measures.upper, conditions.bound_sides, conditions.bound_multipliers),
     ):
         for value, lower, upper, side, multiplier in zip(values, low, high, sides, multipliers, strict=True):
@@ -391,12 +421,15 @@ def _probed_blind(case: _Case) -> Verdict:
     why = case.checks[-1].detail
     probe = _check_neighbourhood(case, BLIND_RADII, [])
     if probe.better is not None:
-        return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+        return case.verdict(
+            "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
     if probe.tried == 0:
         return case.verdict("unverified", f"{why}, and no feasible design was found nearby to compare with")
     return case.verdict(
         "probe-only",
-        f"{why}; {probe.tried} feasible designs within {probe.radius:g} of the variables' sizes were tried, none is better",
+        f"{why}; {probe.tried} feasible designs within {probe.radius:g} of the variables' sizes were tried,"
+        " none is better",
     )
 
 
@@ -435,7 +468,9 @@ def _search_downhill(case: _Case) -> Better | None:
         "fail" if is_better else "pass",
         max(gain, 0.0) / case.size,
         case.tolerance,
-        "a search downhill from here finds a better design" if is_better else "a search downhill from here finds nothing better",
+        "a search downhill from here finds a better design"
+        if is_better
+        else "a search downhill from here finds nothing better",
     )
     return Better(point, there.objective, gain, result.violation) if is_better else None
 
@@ -446,7 +481,9 @@ def _second_order(case: _Case) -> Verdict:
         case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
         probe = _check_neighbourhood(case, WIDE_RADII, [])
         if probe.better is not None:
-            return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+            return case.verdict(
+                "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+            )
         return case.verdict("first-order-only", "the curvature cannot be measured here")
     if curvature.kind == "strict" and curvature.newton is not None:
         moved = float(np.abs(curvature.newton).max(initial=0.0))
@@ -465,7 +502,9 @@ def _second_order(case: _Case) -> Verdict:
     is_strict = curvature.kind == "strict"
     probe = _check_neighbourhood(case, NEAR_RADII if is_strict else WIDE_RADII, directions)
     if probe.better is not None:
-        return case.verdict("improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better)
+        return case.verdict(
+            "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
     if is_strict:
         return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
     return case.verdict("first-order-only", f"first-order conditions hold, but {curvature.detail}")

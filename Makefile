@@ -1,0 +1,32 @@
+# make demo    set up and run a whole example       make test    set up and run the tests
+# make bench   the ratios claimed in benchmarks/    make check   ruff and mypy
+PYTHON ?= python3
+FOLDER ?= rising-main
+BIN := .venv/bin
+
+.PHONY: demo test check bench docs shots clean
+
+.venv/installed: pyproject.toml
+	$(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --editable ".[dev]"
+	touch $@
+
+demo: .venv/installed
+	rm -rf $(FOLDER)
+	$(BIN)/ilvren demo --into $(FOLDER)
+
+test: .venv/installed
+	$(BIN)/python -m unittest discover -s tests -t .
+
+check: .venv/installed
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/mypy
+
+bench: .venv/installed
+	$(BIN)/python -m benchmarks
+
+docs: .venv/installed
+	$(BIN)/python docs/generate.py
+
+clean:
+	rm -rf .venv rising-main build src/*.egg-info

@@ -1,0 +1,131 @@
+"""`ilvren demo`: copy a demo into a folder and run a whole example, explaining every step."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import time
+from importlib import resources
+from pathlib import Path
+
+from ilvren.cli import status
+from ilvren.cli.arguments import add_output_flags
+from ilvren.cli.terminal import Terminal
+from ilvren.errors import RequestError, nearest
+
+EXAMPLES = """examples:
+  ilvren demo
+  ilvren demo rising-main --into /tmp/look
+"""
+
+DEMOS = {"rising-main": "rising_main"}
+
+# Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
+STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
+    "rising-main": (
+        (
+            "What is asked? All variables, formulas and limits, with their values at the design the file starts from.",
+            ("show", "rising-main.toml"),
+        ),
+        (
+            "A gradient-based method. The formulas give exact derivatives, so a few evaluations are enough.",
+            ("run", "rising-main.toml", "--method", "sqp", "--label", "with-gradients"),
+        ),
+        (
+            "The same without derivatives: a simplex search needs many more evaluations for the same design.",
+            ("run", "rising-main.toml", "--method", "nelder-mead", "--label", "simplex"),
+        ),
+        (
+            "Both runs are in the ledger. Side by side: where they got to, and how fast; the figure shows how.",
+            ("compare", "with-gradients", "simplex", "--output", "histories.png"),
+        ),
+        (
+            "Is the design really an optimum? Checked afresh from the stored problem; no method is trusted.",
+            ("verify", "with-gradients"),
+        ),
+        (
+            "The picture: contours of cost over two variables, where each limit is missed, and the two paths.",
+            (
+                "draw",
+                "rising-main.toml",
+                "--variables",
+                "bore,wall",
+                "--run",
+                "with-gradients",
+                "--run",
+                "simplex",
+                "--output",
+                "contours.png",
+            ),
+        ),
+    )
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the flags."""
+    parser.add_argument("name", metavar="NAME", nargs="?", default="rising-main", help="rising-main (the default)")
+    parser.add_argument("--into", metavar="FOLDER", help="the folder to make (default: the demo's name)")
+    add_output_flags(parser, json=False)
+
+
+def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    """Run the command."""
+    name = arguments.name
+    if name not in DEMOS:
+        close = nearest(name, DEMOS)
+        raise RequestError(
+            f'no demo "{name}"', advice=f'did you mean "{close}"?' if close else "demos: " + ", ".join(DEMOS)
+        )
+    folder = Path(arguments.into or name)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise RequestError(
+            "exists already, and is left as it is", file=str(folder), advice="name another folder with --into FOLDER"
+        )
+    if not folder.parent.is_dir():
+        raise RequestError(f"the folder {folder.parent} does not exist", file=str(folder))
+    folder.mkdir(exist_ok=True)
+    for source in resources.files("ilvren.demos").joinpath(DEMOS[name]).iterdir():
+        if source.is_file():
+            (folder / source.name).write_bytes(source.read_bytes())
+    terminal.show(f"{folder}: a copy of the demo {name}; every command below can be typed there by hand")
+    began = time.monotonic()
+    with _inside(folder):
+        result = _walk(name, terminal)
+    if result != status.HOLDS:
+        return result
+    terminal.show(
+        "",
+        f"That was all, in {time.monotonic() - began:.1f} s. Left in {folder}: the problem, the ledger, two figures.",
+        f"Try next: cd {folder}; change rising-main.toml; ilvren run rising-main.toml --method sqp --set tariff=0.30",
+    )
+    return result
+
+
+def _walk(name: str, terminal: Terminal) -> int:
+    from rich.text import Text
+
+    from ilvren.cli.main import run_command
+
+    for number, (why, command) in enumerate(STEPS[name], start=1):
+        terminal.show(
+            "", Text(f"{number}. {why}", style="bold"), Text(f"   $ ilvren {' '.join(command)}", style="cyan"), ""
+        )
+        result = run_command(list(command), terminal)
+        if result != status.HOLDS:
+            return result
+    return status.HOLDS
+
+
+@contextlib.contextmanager
+def _inside(folder: Path):  # type: ignore[no-untyped-def]
+    """Work in `folder`, with its own ledger whatever the environment says."""
+    before, ledger = Path.cwd(), os.environ.pop("ILVREN_LEDGER", None)
+    os.chdir(folder)
+    try:
+        yield
+    finally:
+        os.chdir(before)
+        if ledger is not None:
+            os.environ["ILVREN_LEDGER"] = ledger

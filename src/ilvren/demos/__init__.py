@@ -1,0 +1,1 @@
+"""The demos that `ilvren demo` copies: data only."""

@@ -1,0 +1,66 @@
+"""What all figures share: size, lines that differ in print without colour, colours that differ for everyone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import matplotlib as mpl
+
+mpl.use("Agg")
+
+import matplotlib.pyplot as plt
+
+__all__ = ["HATCHES", "LINES", "figure", "save", "shades"]
+
+# Width and height in inches at DPI: 1280 x 800 pixels.
+SIZE, DPI = (12.8, 8.0), 100
+
+# (colour, dashes, marker): each pair differs in lightness, dashes and marker, so that grey print tells them apart.
+LINES = (
+    ("#00508c", "-", "o"),
+    ("#d1690e", "--", "s"),
+    ("#2c7a4b", "-.", "^"),
+    ("#8c2d8c", ":", "D"),
+    ("#7a5c00", (0, (5, 1, 1, 1, 1, 1)), "v"),
+    ("#444444", (0, (1, 1)), "x"),
+)
+HATCHES = ("/", "\\", "-", "|", "x", ".", "+", "o")
+
+_STYLE: Any = {
+    "font.size": 11.5,
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.grid": True,
+    "grid.color": "#dddddd",
+    "grid.linewidth": 0.7,
+    "axes.axisbelow": True,
+    "legend.frameon": False,
+    "svg.fonttype": "none",
+    "hatch.linewidth": 0.6,
+}
+
+
+def shades(index: int) -> str:
+    """Return the colour of constraint number `index`."""
+    return ("#b03030", "#6a4fb3", "#1f7a7a", "#9a6b00", "#3b6ea5", "#a03b7a")[index % 6]
+
+
+@contextmanager
+def figure(rows: int = 1, columns: int = 1, **options: Any) -> Iterator[tuple[Any, Any]]:
+    """Give a figure of the common size and its axes, and close it afterwards."""
+    with mpl.rc_context(_STYLE):
+        made, axes = plt.subplots(rows, columns, figsize=SIZE, dpi=DPI, layout="constrained", **options)
+        try:
+            yield made, axes
+        finally:
+            plt.close(made)
+
+
+def save(made: Any, path: str) -> None:
+    """Write a figure; the kind follows from the suffix. Nothing is left behind when writing fails."""
+    target = Path(path)
+    metadata = {"Date": None} if target.suffix.lower() == ".svg" else {}
+    made.savefig(target, metadata=metadata)
