@@ -66,5 +66,5 @@ def signed_least_squares(matrix: FloatArray, target: FloatArray, signs: FloatArr
 
 
 def _solve(matrix: FloatArray, target: FloatArray) -> FloatArray:
-    solution: FloatArray = np.linalg.lstsq(matrix, target, rcond=None)[0]
+    solution: FloatArray = np.asarray(np.linalg.lstsq(matrix, target, rcond=None)[0], dtype=np.float64)
     return solution

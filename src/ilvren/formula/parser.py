@@ -63,10 +63,10 @@ SCALAR_FUNCTIONS: dict[str, tuple[int, int | None]] = {
     **dict.fromkeys(["min", "max"], (1, None)),
     "where": (3, 3),
 }
-VECTOR_FUNCTIONS = tuple(
-    ["sum", "prod", "mean", "dot", "transpose", "norm", "diff", "cumsum", "join", "evenly", "interp", "lookup"]
+VECTOR_FUNCTIONS = frozenset(
+    ("sum", "prod", "mean", "dot", "transpose", "norm", "diff", "cumsum", "join", "evenly", "interp", "lookup")
 )
-RESERVED_NAMES = frozenset(SCALAR_FUNCTIONS) | frozenset(VECTOR_FUNCTIONS) | {"pi"}
+RESERVED_NAMES = frozenset(SCALAR_FUNCTIONS) | VECTOR_FUNCTIONS | {"pi"}
 
 _COMPARISONS = ("<=", ">=", "==", "!=", "<", ">")
 

@@ -224,7 +224,8 @@ class Ledger:
                 )
                 cursor = self._db.execute(
                     "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state,"
-                    " process) VALUES (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
+                    " process) VALUES"
+                    " (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
                     (
                         label,
                         digest,

@@ -3,7 +3,8 @@
     z = x / D,   f̂ = f / F,   ĉ_i = c_i / R_i                                                       (1)
 
 D the sizes of the variables at the start, rounded to powers of two so that going there and back is exact;
-R_i the largest component of D·∇c_i there and F that of D·∇f, each kept within reason of the entry's own size. Variables that are fixed or unused are left out.
+R_i the largest component of D·∇c_i there and F that of D·∇f, each kept within reason of the entry's own
+size. Variables that are fixed or unused are left out.
 """
 
 from __future__ import annotations
