@@ -37,7 +37,9 @@ def show_result(result: RunResult, terminal: Terminal, *, next_command: str | No
     style = "green bold" if result.holds else "red bold"
     terminal.show(Text.assemble((result.outcome, style), f"  {OUTCOMES[result.outcome]}"))
     terminal.show(f"  {result.reason[:1].upper()}{result.reason[1:]}.")
-    if _DESIGNS[result.design]:
+    if result.outcome == "invalid":
+        terminal.show("  Shown: the start.")
+    elif _DESIGNS[result.design]:
         terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
     _show_objective(result, terminal)
     terminal.show(_variables_table(result))

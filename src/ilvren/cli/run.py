@@ -79,8 +79,9 @@ def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json:
 
     unit = problem.objective.unit if problem.objective else ""
     progress = Progress(terminal, unit=unit)
-    if problem.objective is None:
-        terminal.note("no objective: looking for any feasible design")
+    if problem.seeks_feasible:
+        what = "no objective" if problem.objective is None else "a constant objective"
+        terminal.note(f"{what}: this run looks for any feasible design")
     with Ledger(ledger) as opened:
         for note in opened.notes:
             terminal.note(note)

@@ -95,7 +95,7 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
         if not problem.graph.variables_of([row.node]):
             findings.append(f'constraint "{row.name}" depends on no variable')
     objective = problem.objective
-    if objective is not None and not problem.graph.variables_of([objective.node]):
+    if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
     return Standing(
         problem,

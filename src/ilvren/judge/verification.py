@@ -195,8 +195,7 @@ def _judged(case: _Case) -> Verdict:
         return case.verdict("limits-broken", worst.detail)
     if agrees == "fail":
         return case.verdict("unverified", "the record and a fresh evaluation disagree: " + case.checks[0].detail)
-    objective = case.problem.objective
-    if objective is None or not case.problem.graph.variables_of([objective.node]):
+    if case.problem.seeks_feasible:
         return case.verdict(
             "global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible"
         )

@@ -27,8 +27,8 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " PRIMARY KEY (run, number)) WITHOUT ROWID",
             "CREATE TABLE iterations (run INTEGER NOT NULL REFERENCES runs, number INTEGER NOT NULL,"
             " path TEXT NOT NULL, evaluations INTEGER NOT NULL, gradients INTEGER NOT NULL, seconds REAL NOT NULL,"
-            " objective REAL, best REAL, violation REAL, stationarity REAL, step REAL, note TEXT NOT NULL, point BLOB NOT NULL,"
-            " PRIMARY KEY (run, number)) WITHOUT ROWID",
+            " objective REAL, best REAL, violation REAL, stationarity REAL, step REAL, note TEXT NOT NULL,"
+            " point BLOB NOT NULL, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
 }

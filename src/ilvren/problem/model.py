@@ -157,6 +157,11 @@ class Problem:
         return tuple(parameter.value for parameter in self.parameters)
 
     @property
+    def seeks_feasible(self) -> bool:
+        """Return whether nothing is minimized: without an objective, or with a constant one."""
+        return self.objective is None or not self.graph.variables_of([self.objective.node])
+
+    @property
     def free(self) -> tuple[int, ...]:
         """Return the indices of the variables a run may change: used, and not fixed."""
         return tuple(i for i, v in enumerate(self.variables) if v.is_used and not v.is_fixed)

@@ -154,7 +154,9 @@ class _Reader:
     def check_sections(self) -> None:
         for key in self.document:
             if key in LATER_SECTIONS:
-                self.fail((key,), f"[{key}]: {LATER_SECTIONS[key]} are not part of this version")
+                content = self.document[key]
+                path = (key, next(iter(content))) if isinstance(content, dict) and content else (key,)
+                self.fail(path, f"[{key}]: {LATER_SECTIONS[key]} are not part of this version")
             if key not in (*SECTIONS, "title", "about"):
                 self.unknown_key((key,), key, (*SECTIONS, "title", "about"), "section")
 
