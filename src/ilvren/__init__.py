@@ -6,9 +6,6 @@ a design. Names are imported when first used, so that the command line starts fa
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING
-
 __version__ = "0.1.0"
 
 __all__ = ["__version__", "compare", "load", "loads", "resume", "run", "verify"]
@@ -22,6 +19,7 @@ _HOMES = {
     "verify": "ilvren.judge",
 }
 
+TYPE_CHECKING = False  # as type checkers read it; importing typing would double the time of `ilvren --help`
 if TYPE_CHECKING:
     from ilvren.judge import compare, verify
     from ilvren.problem import load, loads
@@ -30,5 +28,7 @@ if TYPE_CHECKING:
 
 def __getattr__(name: str) -> object:
     if name in _HOMES:
+        import importlib
+
         return getattr(importlib.import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'ilvren' has no attribute {name!r}")

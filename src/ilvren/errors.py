@@ -11,7 +11,6 @@ IlvrenError
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 
 __all__ = [
@@ -88,6 +87,8 @@ class MachineError(IlvrenError):
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """Return the known name closest in spelling to `name`, or None when none is close."""
+    import difflib  # only errors need it
+
     choices = sorted(set(known))
     found = difflib.get_close_matches(name, choices, n=1, cutoff=0.6)
     if found:

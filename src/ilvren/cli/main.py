@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import signal
 import sys
-import traceback
-from collections.abc import Callable
-from types import FrameType
-from typing import Any
 
 from ilvren import __version__
 from ilvren.cli import status
-from ilvren.cli.arguments import Parser
 from ilvren.cli.commands import COMMANDS, GROUPS
 from ilvren.cli.complaint import complaint
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import InputError, MachineError, RequestError, nearest
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from types import FrameType
+    from typing import Any
 
 __all__ = ["Terminated", "main", "overview", "run_command"]
 
@@ -56,6 +56,8 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
         terminal.complain(f"ilvren: {error.filename or 'the system'}: {error.strerror or error}")
         return status.MACHINE_FAILED
     except Exception:
+        import traceback
+
         terminal.complain(
             "ilvren: this is a bug in Ilvren, not in your problem; what follows helps to mend it\n"
             + traceback.format_exc()
@@ -87,6 +89,10 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
         what = "flag" if name.startswith("-") else "command"
         advice = f'did you mean "{close}"?' if close else "`ilvren --help` lists the commands"
         raise RequestError(f'unknown {what} "{name}"', advice=advice)
+    import importlib
+
+    from ilvren.cli.arguments import Parser
+
     module_name, summary = COMMANDS[name]
     module = importlib.import_module(f"ilvren.cli.{module_name}")
     parser = Parser(prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, TextIO
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from typing import TextIO
+
     from rich.console import Console, RenderableType
 
 __all__ = ["Terminal"]
@@ -69,6 +70,8 @@ class Terminal:
 
     def document(self, content: Mapping[str, object] | list[object]) -> None:
         """Print one JSON document."""
+        import json
+
         self.out.write(json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False) + "\n")
 
     def note(self, text: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -69,9 +70,7 @@ class Gate:
             self._sign = float(problem.objective.sign)
             self._value_roots.insert(0, problem.objective.node)
         self._derivative_roots: list[int] = []
-        self._gradient_places: list[int] = []
-        self._jacobian_places: list[int] = []
-        self._cache: dict[bytes, Evaluation] = {}
+        self._cache: OrderedDict[bytes, Evaluation] = OrderedDict()
         self._counted_values: set[bytes] = set()
         self._counted_gradients: set[bytes] = set()
 
@@ -92,14 +91,16 @@ class Gate:
         if kept is not None and (kept.gradient is not None or not derivatives):
             return kept
         found = self._with_derivatives(point) if derivatives else self._only_values(point)
-        self.adopt(point, found)
+        self._keep(key, found)
         return found
 
     def adopt(self, point: FloatArray, evaluation: Evaluation) -> None:
         """Take an evaluation as computed: keep and count it."""
-        key = point.tobytes()
+        self._keep(point.tobytes(), evaluation)
+
+    def _keep(self, key: bytes, evaluation: Evaluation) -> None:
         if len(self._cache) >= MOST_KEPT:
-            del self._cache[next(iter(self._cache))]
+            self._cache.popitem(last=False)
         self._cache[key] = evaluation
         self._counted_values.add(key)
         if evaluation.gradient is not None:
@@ -134,6 +135,13 @@ class Gate:
     def _branches(self, point: FloatArray) -> tuple[Kink, ...]:
         return walk(self.problem.graph, self._value_roots, point.tolist(), self.problem.parameter_values).kinks
 
+    def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
+        """Return the compiled function behind `evaluate(…, derivatives=True)`: floats in, all results in a row."""
+        if self._derivatives is None:
+            self._prepare_derivatives()
+        assert self._derivatives is not None
+        return self._derivatives
+
     # ---- compiled forms -----------------------------------------------------------------------
 
     def _only_values(self, point: FloatArray) -> Evaluation:
@@ -147,38 +155,29 @@ class Gate:
         return Evaluation(self._sign * values[0], np.array(values[1:]))
 
     def _with_derivatives(self, point: FloatArray) -> Evaluation:
-        if self._derivatives is None:
-            self._prepare_derivatives()
-        assert self._derivatives is not None
-        found = self._call(self._derivatives, self._derivative_roots, point)
-        n, m = len(self.problem.variables), len(self.problem.rows)
-        own = len(self._value_roots)
-        split = own + len(self._gradient_places)
-        gradient_array = np.zeros(n)
-        gradient_array[self._gradient_places] = found[own:split]
+        found = np.array(self._call(self.compiled_derivatives(), self._derivative_roots, point))
+        n, m, own = len(self.problem.variables), len(self.problem.rows), len(self._value_roots)
+        has_objective = own - m
+        gradient_array = found[own : own + n]
         if self._sign < 0.0:
             gradient_array = 0.0 - gradient_array
-        jacobian = np.zeros(m * n)
-        jacobian[self._jacobian_places] = found[split:]
-        has_objective = self.problem.objective is not None
         return Evaluation(
-            self._sign * found[0] if has_objective else 0.0,
-            np.array(found[has_objective:own]),
+            self._sign * float(found[0]) if has_objective else 0.0,
+            found[has_objective:own],
             gradient_array,
-            jacobian.reshape(m, n),
+            found[own + n :].reshape(m, n),
         )
 
     def _prepare_derivatives(self) -> None:
+        """Compile values, gradient and Jacobian into one function; what is zero everywhere is a constant of it."""
         graph, n = self.problem.graph, len(self.problem.variables)
+        zero = graph.constant(0.0)
         roots = list(self._value_roots)
-        if self.problem.objective is not None:
-            for index, node in gradient(graph, self.problem.objective.node).items():
-                self._gradient_places.append(index)
-                roots.append(node)
-        for place, row in enumerate(self.problem.rows):
-            for index, node in gradient(graph, row.node).items():
-                self._jacobian_places.append(place * n + index)
-                roots.append(node)
+        differentiated = [row.node for row in self.problem.rows]
+        differentiated.insert(0, zero if self.problem.objective is None else self.problem.objective.node)
+        for node in differentiated:
+            slopes = gradient(graph, node)
+            roots.extend(slopes.get(index, zero) for index in range(n))
         self._derivative_roots = roots
         self._derivatives = self._compiled(roots)
 
@@ -192,5 +191,5 @@ class Gate:
     ) -> tuple[float, ...]:
         try:
             return function(*point.tolist())
-        except (ArithmeticError, ValueError):
+        except (ArithmeticError, ValueError):  # what Python refuses, or what would vanish unseen
             return walk(self.problem.graph, roots, point.tolist(), self.problem.parameter_values).values

@@ -1,0 +1,1 @@
+"""Speed claims as ratios measured in one run; `make bench` prints them."""

@@ -1,0 +1,9 @@
+"""Run all benchmarks and print their ratios against the limits that are claimed."""
+
+from __future__ import annotations
+
+from benchmarks import evaluation, process, solving
+
+if __name__ == "__main__":
+    for module in (process, evaluation, solving):
+        module.main()

@@ -1,0 +1,40 @@
+"""Whole processes: `ilvren run` against importing NumPy, `ilvren --help` against a bare interpreter."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+from importlib import resources
+from pathlib import Path
+
+from benchmarks.timing import line, ratio
+
+ROUNDS = 15
+
+
+def main() -> None:
+    """Print the ratios."""
+    command = str(Path(sys.executable).with_name("ilvren"))
+    source = resources.files("ilvren.demos").joinpath("rising_main/rising-main.toml").read_text()
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "rising-main.toml").write_text(source)
+
+        def start(*words: str) -> None:
+            subprocess.run(words, cwd=folder, capture_output=True, check=True)
+
+        found = ratio(
+            lambda: start(command, "run", "rising-main.toml", "--method", "sqp"),
+            lambda: start(sys.executable, "-c", "import numpy"),
+            rounds=ROUNDS,
+        )
+        line("ilvren run rising-main.toml --method sqp  /  python -c 'import numpy'", found, 4.0)
+        found = ratio(lambda: start(command, "--help"), lambda: start(sys.executable, "-c", "pass"), rounds=ROUNDS)
+        line("ilvren --help  /  python -c pass", found, 4.0)
+    code = "import sys, ilvren.cli.main as m; m.main(['--help']); sys.exit('numpy' in sys.modules)"
+    has_numpy = subprocess.run([sys.executable, "-c", code], capture_output=True, check=False).returncode
+    print(f"{'ilvren --help imports NumPy':<74} {'yes   MISSED' if has_numpy else 'no   ok'}")
+
+
+if __name__ == "__main__":
+    main()
