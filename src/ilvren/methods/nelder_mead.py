@@ -40,6 +40,9 @@ __all__ = ["METHOD", "NelderMeadOptions"]
 
 FloatArray = NDArray[np.float64]
 
+# A round may rebuild its simplex this often (and n times more), each time with edges of this share, when it has
+# lost a dimension or when its best vertex has not gained the accuracy asked for in so many times n iterations.
+MOST_REBUILDS, REBUILD_SHARE, IDLE_ROUNDS = 8, 0.25, 30
 # A simplex is degenerate when its flattest direction is this small a share of its longest edge.
 FLAT_SIMPLEX = 1e-5
 # Accuracy of the inner search: A to this share of its size, designs to its root. Each round of (4) asks for
@@ -53,6 +56,9 @@ SMALLEST_EXTENT = 1e-11
 # (4): the share to which a row's miss must fall for its weight to stay, and the growth when it does not.
 FALL, GROWTH = 0.25, 10.0
 MOST_WEIGHT = 1e12
+NOISE_FACTOR = 10.0
+# A round begins with edges of at least this: smaller ones creep along the curved valley that rows make of A.
+LEAST_EDGE = 1e-3
 MOST_ROUNDS = 60
 # The rows are met when they miss by this share of what is allowed, and A may differ from f by this share
 # of the tolerance: the restart that follows needs room.
@@ -104,10 +110,19 @@ class _Lagrangian:
         beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
         return float(np.abs(0.5 * self.weights * beyond**2 - 0.5 * self.multipliers**2 / self.weights).sum())
 
-    def renewed(self, c: FloatArray, misses_before: FloatArray) -> _Lagrangian:
+    def misses(self, c: FloatArray) -> FloatArray:
+        """Return (m,): by how much each row misses its limit, or a limit with a multiplier is not reached."""
         shifted = c + self.multipliers / self.weights
         beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
-        slow = self.task.misses(c) > np.maximum(FALL * misses_before, 0.1 * self.task.feasibility * self.task.row_sizes)
+        return np.asarray(np.abs(beyond - self.multipliers / self.weights), dtype=np.float64)
+
+    def renewed(self, c: FloatArray, misses_before: FloatArray, noise: float) -> _Lagrangian:
+        """Return A with the multipliers of (4) at rows `c`; `noise` is the error that A was minimized to."""
+        shifted = c + self.multipliers / self.weights
+        beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
+        # A miss that the inner search could not see is no reason for a greater weight.
+        unseen = np.maximum(np.sqrt(2.0 * noise / self.weights), MET_SHARE * self.task.feasibility * self.task.row_sizes)
+        slow = self.misses(c) > np.maximum(FALL * misses_before, unseen)
         weights = np.where(slow, np.minimum(GROWTH * self.weights, MOST_WEIGHT), self.weights)
         return replace(self, multipliers=self.weights * beyond, weights=weights)  # (4)
 
@@ -143,10 +158,11 @@ def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:
             settled_value, restarts = min(settled_value, here), restarts - 1
             edge = RESTART_SHARE * options.first_size
         else:
-            lagrangian, misses = lagrangian.renewed(simplex.c[0], misses), task.misses(simplex.c[0])
+            noise = NOISE_FACTOR * accuracy * size
+            lagrangian, misses = lagrangian.renewed(simplex.c[0], misses, noise), lagrangian.misses(simplex.c[0])
             accuracy = max(ACCURACY_STEP * accuracy, least)
             settled_value = math.inf
-            edge = min(10.0 * math.sqrt(accuracy), options.first_size)
+            edge = min(max(10.0 * math.sqrt(accuracy), LEAST_EDGE), options.first_size)
         simplex = yield from _new_simplex(task, best, edge, turned=round_number)
     return Ending("stalled", "the rows' multipliers did not come to rest")
 
@@ -220,8 +236,7 @@ def _settle(
         beta, gamma, delta = 2.0, 0.5, 0.5
     values = lagrangian.values(simplex.f, simplex.c)
     runaway = RUNAWAY_VIOLATION * (1.0 + min(task.violation(c) for c in simplex.c))
-    rebuilds = 0
-    worse = 0
+    rebuilds, idle, best_value = 0, 0, math.inf
     while True:
         order = np.argsort(values, kind="stable")
         simplex.x, simplex.f, simplex.c = simplex.x[order], simplex.f[order], simplex.c[order]
@@ -240,14 +255,15 @@ def _settle(
             return "settled"
         if extent <= SMALLEST_EXTENT * x_size:
             return "settled"
-        looks_flat = worse >= 2 * n and _is_flat(simplex.x)
-        worse = 0 if worse >= 2 * n else worse + 1
-        if looks_flat:
-            # The simplex has lost a dimension: turn to a fresh one of its own size, a few times.
-            rebuilds += 1
-            if rebuilds > 5 + n:
+        idle = 0 if values[0] < best_value - accuracy * max(abs(best_value), LEAST_SIZE) else idle + 1
+        best_value = min(best_value, float(values[0]))
+        if idle and idle % (2 * n) == 0 and (idle >= IDLE_ROUNDS * n or _is_flat(simplex.x)):
+            # It has lost a dimension, or creeps: turn to a fresh simplex, smaller each time, so that this ends.
+            rebuilds, idle = rebuilds + 1, 0
+            if rebuilds > MOST_REBUILDS + n:
                 return "settled"
-            fresh = yield from _new_simplex(task, simplex.x[0], max(extent, 1e-9), turned=1000 + rebuilds)
+            edge = max(REBUILD_SHARE * extent, 10.0 * SMALLEST_EXTENT)
+            fresh = yield from _new_simplex(task, simplex.x[0], edge, turned=1000 + rebuilds)
             simplex.x, simplex.f, simplex.c = fresh.x, fresh.f, fresh.c
             values = lagrangian.values(simplex.f, simplex.c)
             continue

@@ -5,8 +5,12 @@ L = f − λ'c, each iteration solves
 
     minimize  ½ d'Bd + g'd   subject to  row limits on c + J d,  bounds on x + d                  (1)
 
-and, where the linearised limits conflict, the same with every row relaxed by s_i at a cost of ½ w s_i²   (2)
-with w raised until the linearised violation falls by a fair share of what is possible. The step length α
+and, where the linearised limits conflict, restores feasibility first: Levenberg–Marquardt steps on the misses
+v alone, every row relaxed by its own s_i and bounds kept,
+
+    minimize  ½ μ |d|² + ½ |s|²   subject to  row limits on c + J d + s                             (2)
+
+until |v| has halved and (1) has a solution again, or no step lowers |v| any further: then the limits conflict. The step length α
 is found by backtracking on the exact penalty function
 
     φ(x) = f(x) + ρ |v(x)|₂,     v_i the miss of row i,     ρ > |λ|₂                              (3)
@@ -22,9 +26,9 @@ Stops     when the conditions measured by the driver hold and the next step prom
 Weak      thousands of variables (dense matrices); noisy values; saddle points are stationary to it.
 Source    M. J. D. Powell, "A fast algorithm for nonlinearly constrained optimization calculations", 1978;
           S.-P. Han, "A globally convergent method for nonlinear programming", 1977; (3) with the 2-norm and
-          the steering of w: R. H. Byrd, J. Nocedal, R. A. Waltz, "Steering exact penalty methods for nonlinear
-          programming", 2008; (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
-Departs   by relaxing with squares, not absolute values, so that (2) stays strictly convex; (3) matches that norm.
+          its use: R. H. Byrd, J. C. Gilbert, J. Nocedal, "A trust region method based on interior point
+          techniques", 2000; (2): D. W. Marquardt, "An algorithm for least-squares estimation", 1963; (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
+Departs   by restoring with (2), which needs no second derivatives and proves conflict by a stationary |v|.
 """
 
 from __future__ import annotations
@@ -46,15 +50,21 @@ FloatArray = NDArray[np.float64]
 
 # η of (4): any small positive share keeps the proof; this one accepts almost every decrease.
 SUFFICIENT = 1e-4
-# The penalty exceeds the multipliers by this factor, and a relaxed step must gain this share.
+# The penalty exceeds the multipliers by this factor.
 PENALTY_FACTOR = 1.5
-STEERING_SHARE = 0.3
 # Values are trusted to this many units of rounding when a decrease is tested.
 ROUNDING = 10.0 * np.finfo(float).eps
-# A violation that no step reduces by this share is stationary.
-STATIONARY_SHARE = 1e-6
-# (2): weights tried in turn, relative to the curvature already in B.
-RELAXING_WEIGHTS = (1e1, 1e3, 1e5, 1e7, 1e9)
+# |v| is stationary when its slope is this share of what J and v could make it; nearly, when no step helps.
+STATIONARY_SLOPE, NEARLY_STATIONARY_SLOPE = 1e-6, 1e-4
+# A design found by looking around must lower |v| by this share.
+ESCAPE_SHARE = 1e-6
+# (2): the share of |v| to reach before (1) is tried again; steps in all; the first and least μ, relative to |J|²,
+# and its factors after a good and a bad step.
+RESTORED_SHARE, RESTORATION_STEPS = 0.5, 300
+FIRST_DAMPING, LEAST_DAMPING, MOST_DAMPING = 1e-3, 1e-10, 1e12
+DAMPING_DOWN, DAMPING_UP = 0.2, 4.0
+# Restorations in one run: each must halve the violation, so this is far beyond any honest need.
+MOST_RESTORATIONS = 60
 # Looks around when the violation is stationary: a symmetric start is no evidence of conflict.
 ESCAPES = 3
 ESCAPE_RADII = (0.3, 0.03)
@@ -102,25 +112,30 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     matrix = np.eye(n)
     penalty = 1.0
     step_length, note = math.nan, "the start"
-    is_fresh, escapes, quiet = True, 0, 0
+    is_fresh, escapes, quiet, restorations = True, 0, 0, 0
     while True:
-        plan, relaxation = _direction(task, here, matrix)  # (1), (2)
+        plan = _direction(task, here, matrix)  # (1)
         standing: Standing = yield Iterate(here.x, step_length, note)
         if plan is None:
-            return Ending("stalled", "the quadratic subproblem could not be solved")
+            restorations += 1
+            here, ended = yield from _restored(task, here, matrix)  # (2)
+            if ended == "back" and restorations <= MOST_RESTORATIONS:
+                matrix, is_fresh = np.eye(n), True
+                step_length, note = math.nan, "feasibility restored as far as the linearised limits need it"
+                continue
+            if ended != "stationary":
+                return Ending("stalled", "feasibility could not be restored")
+            elsewhere = yield from _less_violated_nearby(task, here) if escapes < ESCAPES else _nothing()
+            if elsewhere is None:
+                return Ending("infeasible", "no direction reduces the violation of the limits any further")
+            step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
+            here, escapes, matrix, is_fresh = elsewhere, escapes + 1, np.eye(n), True
+            continue
         multipliers = plan.row_multipliers
         if standing.meets_conditions and _promises_little(task, here, plan, matrix):
             return Ending("converged", "first-order conditions hold and the next step promises nothing")
         if here.f < UNBOUNDED and standing.violation <= task.feasibility:
             return Ending("unbounded", "the objective falls without end at feasible designs")
-        if relaxation == "stationary" and standing.violation > task.feasibility:
-            elsewhere = yield from _less_violated_nearby(task, here) if escapes < ESCAPES else _nothing()
-            if elsewhere is None:
-                return Ending("infeasible", "no direction reduces the violation of the limits any further")
-            escapes, matrix, is_fresh = escapes + 1, np.eye(n), True
-            step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
-            here = elsewhere
-            continue
         penalty = _penalty(task, here, plan, matrix, penalty)
         accepted, note = yield from _line_search(task, here, plan, matrix, penalty, options)
         if accepted is None:
@@ -144,8 +159,6 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         matrix = damped_bfgs(matrix, s, y)  # (6)
         is_fresh = False
         step_length = float(np.abs(s).max())
-        if relaxation == "relaxed":
-            note += ", limits relaxed"
         here = there
 
 
@@ -175,30 +188,62 @@ def _evaluated(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, _
     return _Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0])
 
 
-def _direction(task: Task, here: _Point, matrix: FloatArray) -> tuple[QuadraticSolution | None, str]:
-    """Return the solution of (1), or of (2) where the limits conflict, and how it came about:
-    "", "relaxed" or "stationary" (the linearised violation cannot fall)."""
-    limits = (task.row_lower - here.c, task.row_upper - here.c)
-    bounds = (task.lower - here.x, task.upper - here.x)
-    plan = solve_quadratic(matrix, here.g, rows=here.j, row_limits=limits, bounds=bounds)
-    # A huge step out of nearly parallel limits is no better than a conflict.
-    if plan.outcome == "solved" and np.isfinite(plan.step).all():
-        return plan, ""
-    violation = float(np.linalg.norm(task.misses(here.c)))
-    curvature = max(float(np.linalg.norm(matrix, 2)), float(np.linalg.norm(here.g)), 1e-8)
-    plans = []
-    for weight in RELAXING_WEIGHTS:
-        relaxed = solve_relaxed(
-            matrix, here.g, rows=here.j, row_limits=limits, bounds=bounds, weight=weight * curvature
+def _direction(task: Task, here: _Point, matrix: FloatArray) -> QuadraticSolution | None:
+    """Return the solution of (1), or None where the linearised limits conflict."""
+    plan = solve_quadratic(
+        matrix,
+        here.g,
+        rows=here.j,
+        row_limits=(task.row_lower - here.c, task.row_upper - here.c),
+        bounds=(task.lower - here.x, task.upper - here.x),
+    )
+    return plan if plan.outcome == "solved" and np.isfinite(plan.step).all() else None
+
+
+def _restored(task: Task, here: _Point, matrix: FloatArray) -> Generator[Request | Iterate, Any, tuple[_Point, str]]:
+    """Lower |v| by (2). Return the point reached and "back", "stationary" or "stuck"."""
+    entry = float(np.linalg.norm(task.misses(here.c)))
+    scale = max(float(np.linalg.norm(here.j)) ** 2, 1e-300)
+    damping = FIRST_DAMPING
+    for _ in range(RESTORATION_STEPS):
+        plan = solve_relaxed(
+            max(damping, LEAST_DAMPING) * scale * np.eye(len(here.x)),
+            np.zeros(len(here.x)),
+            rows=here.j,
+            row_limits=(task.row_lower - here.c, task.row_upper - here.c),
+            bounds=(task.lower - here.x, task.upper - here.x),
+            weight=1.0,
         )
-        if relaxed.outcome == "solved":
-            plans.append((violation - _linear_violation(task, here, relaxed.step), relaxed))
-    if not plans:
-        return None, "stationary"
-    best = max(gain for gain, _ in plans)
-    if best <= STATIONARY_SHARE * violation:
-        return plans[-1][1], "stationary"
-    return next((relaxed, "relaxed") for gain, relaxed in plans if gain >= STEERING_SHARE * best)
+        if plan.outcome != "solved":
+            return here, "stuck"
+        now = float(np.linalg.norm(task.misses(here.c)))
+        promised = now - _linear_violation(task, here, plan.step)
+        if not _violation_slope(task, here) > STATIONARY_SLOPE:
+            return here, "stationary"
+        trial = yield from _evaluated(np.clip(here.x + plan.step, task.lower, task.upper), derivatives=False)
+        gained = now - float(np.linalg.norm(task.misses(trial.c)))
+        if trial.is_finite and gained >= SUFFICIENT * promised:
+            there = yield from _evaluated(trial.x, derivatives=True)
+            if there.has_derivatives:
+                step = float(np.abs(there.x - here.x).max())
+                here, damping = there, damping * DAMPING_DOWN
+                if now - gained <= RESTORED_SHARE * entry and _direction(task, here, matrix) is not None:
+                    return here, "back"
+                yield Iterate(here.x, step, "restoring feasibility: the linearised limits conflict")
+                continue
+        damping *= DAMPING_UP
+        if damping > MOST_DAMPING:
+            break
+    return here, "stationary" if _violation_slope(task, here) <= NEARLY_STATIONARY_SLOPE else "stuck"
+
+
+def _violation_slope(task: Task, here: _Point) -> float:
+    """Return |J'v| over |J||v|, what points out of the bounds left out: 0 where |v| is stationary."""
+    v = here.c - np.clip(here.c, task.row_lower, task.row_upper)
+    slope = here.j.T @ v
+    slope[(here.x <= task.lower) & (slope > 0.0) | (here.x >= task.upper) & (slope < 0.0)] = 0.0
+    most = float(np.linalg.norm(here.j) * np.linalg.norm(v))
+    return float(np.linalg.norm(slope)) / most if most > 0.0 else 0.0
 
 
 def _linear_violation(task: Task, here: _Point, d: FloatArray) -> float:
@@ -215,16 +260,13 @@ def _promises_little(task: Task, here: _Point, plan: QuadraticSolution, matrix: 
 
 
 def _penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray, penalty: float) -> float:
-    """Return ρ: above the multipliers, and large enough for D of (4) to promise what the model promises."""
-    multipliers = float(np.linalg.norm(plan.row_multipliers))
+    """Return ρ: above the multipliers, and large enough for D of (4) to promise half of what the model does."""
+    least = PENALTY_FACTOR * float(np.linalg.norm(plan.row_multipliers))
     violation = float(np.linalg.norm(task.misses(here.c)))
-    gain = violation - _linear_violation(task, here, plan.step)
-    if gain <= STATIONARY_SHARE * violation or violation == 0.0:
-        return max(penalty, PENALTY_FACTOR * multipliers) if gain >= 0.0 else penalty
-    curvature = float(plan.step @ matrix @ plan.step)
-    needed = (float(here.g @ plan.step) + 0.5 * curvature) / ((1.0 - STEERING_SHARE) * gain)
-    least = multipliers if plan.misses.max(initial=0.0) == 0.0 else 0.0
-    return max(penalty, PENALTY_FACTOR * least, PENALTY_FACTOR * needed)
+    if violation > 0.0:
+        curvature = float(plan.step @ matrix @ plan.step)
+        least = max(least, PENALTY_FACTOR * (float(here.g @ plan.step) + 0.5 * curvature) / violation)
+    return max(penalty, least) if math.isfinite(least) else penalty
 
 
 def _merit(task: Task, point: _Point, penalty: float) -> float:
@@ -314,7 +356,7 @@ def _less_violated_nearby(task: Task, here: _Point) -> Generator[Request, Reply,
     found = [float(np.linalg.norm(task.misses(rows))) for rows in reply.rows]
     found = [v if math.isfinite(f) else math.inf for v, f in zip(found, reply.objective, strict=True)]
     best = int(np.argmin(found))
-    if not found[best] <= (1.0 - STATIONARY_SHARE) * now:
+    if not found[best] <= (1.0 - ESCAPE_SHARE) * now:
         return None
     point = yield from _evaluated(points[best], derivatives=True)
     return replace(point) if point.has_derivatives else None

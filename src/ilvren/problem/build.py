@@ -91,7 +91,8 @@ class Template:
 
     def _line(self, entry: EntryDeclaration) -> int | None:
         source = self.declarations.source
-        return source.line(entry.section, entry.name, "formula") or source.line(entry.section, entry.name)
+        path = (entry.section, *entry.name.split("."))
+        return source.line(*path, "formula") or source.line(*path)
 
     def _fail(self, entry: EntryDeclaration, message: str, **facts: object) -> NoReturn:
         facts.setdefault("text", str(entry.formula))

@@ -82,6 +82,8 @@ def _not_toml(text: str, file: str, message: str) -> ProblemError:
     found = re.search(r"\(at line (\d+), column (\d+)\)", message)
     line = int(found.group(1)) if found else None
     lines = text.splitlines()
+    if line is None and "end of document" in message:
+        line = len(lines)
     source = lines[line - 1] if line and line <= len(lines) else None
     span = None
     if found and source is not None:

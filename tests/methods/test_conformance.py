@@ -1,0 +1,189 @@
+"""What every method must do, whichever it is. A new method is found here by itself."""
+
+import math
+import unittest
+from dataclasses import fields
+
+import numpy as np
+
+from ilvren import loads, run
+from ilvren.errors import RequestError
+from ilvren.methods.base import (
+    Ending,
+    Iterate,
+    Reply,
+    Request,
+    Standing,
+    Task,
+    describe,
+    method_named,
+    method_names,
+    options_from,
+)
+from tests.problems import manufactured, two_variables
+
+
+def methods():
+    return [method_named(name) for name in method_names()]
+
+
+def drive(method, objective, start, *, lower=None, upper=None, rows=None, limits=None, replies=None, most=4000):
+    """Drive a method on plain functions; return (ending, requests made). `objective` gives (f, g)."""
+    start = np.array(start, dtype=float)
+    n = len(start)
+    low, high = limits if limits else (np.zeros(0), np.zeros(0))
+    task = Task(
+        start,
+        np.full(n, -np.inf) if lower is None else np.array(lower, float),
+        np.full(n, np.inf) if upper is None else np.array(upper, float),
+        np.array(low, float),
+        np.array(high, float),
+        np.ones(len(low)),
+    )
+    generator = method.run(task, method.options())
+    made = []
+    try:
+        message = next(generator)
+        while len(made) < most:
+            if isinstance(message, Iterate):
+                message = generator.send(Standing(0.0, None, False))
+                continue
+            assert isinstance(message, Request)
+            made.append(message.points.copy())
+            answers = [objective(x) for x in message.points]
+            row_answers = [rows(x) if rows else (np.zeros(0), np.zeros((0, n))) for x in message.points]
+            reply = Reply(np.array([a[0] for a in answers]), np.array([r[0] for r in row_answers]))
+            if message.derivatives:
+                reply = Reply(
+                    reply.objective,
+                    reply.rows,
+                    np.array([a[1] for a in answers]),
+                    np.array([r[1] for r in row_answers]),
+                )
+            message = generator.send(reply)
+    except StopIteration as end:
+        return end.value, made
+    generator.close()
+    return None, made
+
+
+def bowl(x):
+    return float(((x - 1.0) ** 2).sum()), 2.0 * (x - 1.0)
+
+
+class EveryMethod(unittest.TestCase):
+    def each(self):
+        for method in methods():
+            with self.subTest(method=method.name):
+                yield method
+
+    def test_declarations_are_complete(self):
+        for method in self.each():
+            self.assertIn(method.needs, ("values", "gradients"))
+            self.assertTrue(method.about and method.cost and method.weak)
+            for item in fields(method.options):
+                self.assertTrue(item.metadata["option"].help)
+            self.assertEqual({o["name"] for o in describe(method)["options"]}, {f.name for f in fields(method.options)})
+
+    def test_options_are_read_and_refused(self):
+        for method in self.each():
+            self.assertEqual(options_from(method, {}), method.options())
+            with self.assertRaises(RequestError):
+                options_from(method, {"no_such_option": "1"})
+            for item in fields(method.options):
+                with self.assertRaises(RequestError):
+                    options_from(method, {item.name: "rubbish"})
+
+    def test_points_asked_for_lie_within_bounds_and_the_same_seed_takes_the_same_path(self):
+        for method in self.each():
+            paths = [drive(method, bowl, [0.5, 0.2], lower=[0, 0], upper=[0.8, 3])[1] for _ in range(2)]
+            for points in paths[0]:
+                self.assertTrue((points >= 0.0).all() and (points <= [0.8, 3.0]).all())
+            self.assertEqual([p.tobytes() for p in paths[0]], [p.tobytes() for p in paths[1]])
+
+    def test_nonsense_ends_without_a_false_claim(self):
+        def never(x):
+            return float("nan"), np.full(len(x), np.nan)
+
+        def endless(x):
+            return float("inf"), np.full(len(x), np.inf)
+
+        for method in self.each():
+            for nonsense in (never, endless):
+                ending, made = drive(method, nonsense, [1.0, 2.0])
+                self.assertIsInstance(ending, Ending)
+                self.assertEqual(ending.claim, "invalid")
+                self.assertLess(sum(map(len, made)), 50)
+
+    def test_flat_objective_one_variable_and_a_half_invalid_domain(self):
+        def half(x):
+            return (
+                (float((x - 1.0) @ (x - 1.0)), 2.0 * (x - 1.0))
+                if x[0] > 0.0
+                else (float("nan"), np.full(len(x), np.nan))
+            )
+
+        for method in self.each():
+            ending, _ = drive(method, lambda x: (3.0, np.zeros(1)), [1.0])
+            self.assertIsNotNone(ending, "a flat objective must end")
+            _, made = drive(method, half, [0.05, 4.0])
+            self.assertLess(min(half(x)[0] for batch in made for x in batch if x[0] > 0.0), 1e-5)
+
+    def test_known_answers(self):
+        cases = [
+            (two_variables("(x-1)^2 + 10*(y-x^2)^2", start=(-1.0, 1.0)), 0.0),
+            (two_variables("x + 2*y", "x^2 + y^2 <= 5"), -5.0),
+            (two_variables("x*y", "2*x + y <= 10", "x >= 0", "y >= 0", sense="maximize"), 12.5),
+            (two_variables("x^2 + y^2", "x + y == 2"), 2.0),
+            ('[variables]\nx = { start = 3, lower = 1, upper = 5 }\n[minimize]\nf = "x^2"\n', 1.0),
+            ('[variables]\nx = { start = 3e-7, lower = 1e-7 }\n[minimize]\nf = "1e12 * (x - 2e-7)^2 + 4"\n', 4.0),
+        ]
+        for method in self.each():
+            for text, best in cases:
+                with self.subTest(text=text):
+                    result = run(loads(text), method=method.name)
+                    self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
+                    self.assertLessEqual(result.violation, 1e-6)
+                    self.assertLess(abs(result.objective - best), 1e-5 * max(1.0, abs(best)))
+
+    def test_conflicting_limits_never_hold(self):
+        for method in self.each():
+            for text in (
+                two_variables("x + y", "x^2 + y^2 <= 1", "x + y >= 3"),
+                two_variables("x^2", "x >= 2", "x <= 1"),
+                two_variables("", "x^2 + y^2 == -1"),
+            ):
+                result = run(loads(text), method=method.name, evaluations=4000)
+                self.assertFalse(result.holds)
+                self.assertEqual(result.design, "least-violation")
+
+    def test_unbounded_objectives_are_called_so(self):
+        for method in self.each():
+            result = run(loads(two_variables("x + y", "x <= y")), method=method.name)
+            self.assertEqual(result.outcome, "unbounded")
+
+    def test_nothing_to_change(self):
+        for method in self.each():
+            for bound, outcome in ((1.0, "converged"), (3.0, "infeasible")):
+                text = f'[variables]\nx = {{ lower = {bound}, upper = {bound} }}\n[minimize]\nf = "x"\n[constraints]\nc = "x <= 2"\n'
+                result = run(loads(text), method=method.name)
+                self.assertEqual((result.outcome, result.counts["evaluations"]), (outcome, 1))
+
+    def test_a_hundred_constraints(self):
+        text = two_variables(
+            "x^2 + y^2", *(f"x * ({math.cos(a)!r}) + y * ({math.sin(a)!r}) <= 3" for a in np.linspace(0, 6.2, 100))
+        )
+        for method in self.each():
+            result = run(loads(text), method=method.name)
+            self.assertLess(abs(result.objective), 1e-6)
+
+    def test_manufactured_problems(self):
+        for method in self.each():
+            for seed in range(6 if method.needs == "values" else 40):
+                n = 2 + seed % (2 if method.needs == "values" else 7)
+                problem, optimum = manufactured(seed, n=n, inequalities=seed % 4, equalities=seed % 2)
+                with self.subTest(seed=seed, n=n):
+                    result = run(problem, method=method.name)
+                    self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
+                    best = problem.named_values(tuple(optimum))["f"][0]
+                    self.assertLess(result.objective - best, 1e-5 * max(1.0, abs(best)))
