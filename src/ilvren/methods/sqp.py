@@ -52,6 +52,9 @@ FloatArray = NDArray[np.float64]
 SUFFICIENT = 1e-4
 # The penalty exceeds the multipliers by this factor.
 PENALTY_FACTOR = 1.5
+# A penalty that stays so many times too large for so many iterations makes steps along curved limits tiny:
+# it is lowered, but only so often, so that in the end it only grows, as the proof of convergence needs.
+LOOSE_PENALTY, LOOSE_ITERATIONS, MOST_LOOSENED, LEAST_PENALTY = 10.0, 3, 12, 1e-8
 # Values are trusted to this many units of rounding when a decrease is tested.
 ROUNDING = 10.0 * np.finfo(float).eps
 # |v| is stationary when its slope is this share of what J and v could make it; nearly, when no step helps.
@@ -112,7 +115,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     matrix = np.eye(n)
     penalty = 1.0
     step_length, note = math.nan, "the start"
-    is_fresh, escapes, quiet, restorations = True, 0, 0, 0
+    is_fresh, escapes, quiet, restorations, loose, loosened = True, 0, 0, 0, 0, 0
     while True:
         plan = _direction(task, here, matrix)  # (1)
         standing: Standing = yield Iterate(here.x, step_length, note)
@@ -136,7 +139,11 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             return Ending("converged", "first-order conditions hold and the next step promises nothing")
         if here.f < UNBOUNDED and standing.violation <= task.feasibility:
             return Ending("unbounded", "the objective falls without end at feasible designs")
-        penalty = _penalty(task, here, plan, matrix, penalty)
+        least = _least_penalty(task, here, plan, matrix)
+        loose = loose + 1 if penalty > LOOSE_PENALTY * least else 0
+        if loose >= LOOSE_ITERATIONS and loosened < MOST_LOOSENED:
+            penalty, loose, loosened = max(2.0 * least, LEAST_PENALTY), 0, loosened + 1
+        penalty = max(penalty, least)
         accepted, note = yield from _line_search(task, here, plan, matrix, penalty, options)
         if accepted is None:
             if standing.meets_conditions:
@@ -259,14 +266,14 @@ def _promises_little(task: Task, here: _Point, plan: QuadraticSolution, matrix: 
     )
 
 
-def _penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray, penalty: float) -> float:
-    """Return ρ: above the multipliers, and large enough for D of (4) to promise half of what the model does."""
+def _least_penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray) -> float:
+    """Return the ρ that is above the multipliers, and lets D of (4) promise half of what the model does."""
     least = PENALTY_FACTOR * float(np.linalg.norm(plan.row_multipliers))
     violation = float(np.linalg.norm(task.misses(here.c)))
     if violation > 0.0:
         curvature = float(plan.step @ matrix @ plan.step)
         least = max(least, PENALTY_FACTOR * (float(here.g @ plan.step) + 0.5 * curvature) / violation)
-    return max(penalty, least) if math.isfinite(least) else penalty
+    return least if math.isfinite(least) else 0.0
 
 
 def _merit(task: Task, point: _Point, penalty: float) -> float:
