@@ -1,0 +1,105 @@
+"""Comparison: gaps, first arrivals, and what is said of differing questions."""
+
+import csv
+import json
+import math
+import tempfile
+import unittest
+from pathlib import Path
+
+from ilvren import compare, loads, run
+from ilvren.errors import RequestError
+from ilvren.judge.history import history_table, write_history
+from ilvren.ledger import Ledger
+from tests.problems import two_variables
+
+TEXT = two_variables("(x - 1)^2 + 10 * (y - x^2)^2 + 5", "x + y >= 0.5", start=(-1.0, 2.0))
+
+
+class Comparing(unittest.TestCase):
+    def test_arrivals_are_those_counted_by_hand(self):
+        runs = [run(loads(TEXT), method=name) for name in ("sqp", "nelder-mead")]
+        found = compare(*runs, gradient_worth=4.0)
+        best = min(e.objective for r in runs for e in r.evaluations if e.violation <= 1e-6)
+        self.assertEqual(found.best, best)
+        firsts = [next(e.objective for e in r.evaluations if e.violation <= 1e-6) for r in runs]
+        scale = max(abs(best), abs(max(firsts) - best))
+        for result, arrivals in zip(runs, found.arrivals, strict=True):
+            for distance in (1e-3, 1e-6):
+                hits = [
+                    e.evaluations + 4 * e.gradients
+                    for e in result.evaluations
+                    if e.violation <= 1e-6 and e.objective - best <= distance * scale
+                ]
+                self.assertEqual(arrivals[distance], hits[0] if hits else None)
+
+    def test_a_reference_that_nobody_reaches(self):
+        result = run(loads(TEXT), method="sqp")
+        found = compare(result, reference=1.0)
+        self.assertEqual(list(found.arrivals[0].values()), [None, None])
+        self.assertAlmostEqual(found.gap(found.tracks[0]), (result.objective - 1.0) / found.scale)
+
+    def test_maximization_counts_upwards(self):
+        text = two_variables("7 - x^2 - y^2", start=(2.0, 1.0), sense="maximize")
+        found = compare(run(loads(text), method="sqp"), run(loads(text), method="nelder-mead", evaluations=8))
+        self.assertAlmostEqual(found.best, 7.0)
+        self.assertLess(abs(found.gap(found.tracks[0])), 1e-9)
+        self.assertGreater(found.gap(found.tracks[1]), 1e-3)
+        document = found.to_dict()
+        self.assertIsNone(document["runs"][1]["evaluations_to"]["1e-6"])
+        self.assertEqual(set(document["runs"][0]["evaluations_to"]), {"1e-3", "1e-6"})
+        json.dumps(document, allow_nan=False)
+
+    def test_nothing_feasible_and_nothing_alike(self):
+        hopeless = run(loads(two_variables("x", "x^2 <= -1")), method="sqp")
+        found = compare(hopeless)
+        self.assertIsNone(found.best)
+        self.assertIsNone(found.gap(found.tracks[0]))
+        with self.assertRaises(RequestError):
+            compare(hopeless, run(loads(two_variables("x", "x >= 0", sense="maximize")), method="sqp"))
+        with self.assertRaises(RequestError):
+            compare()
+
+    def test_differences_in_what_was_asked_are_told(self):
+        text = '[variables]\nx = 3.0\n[parameters]\np = 1\n[minimize]\nf = "(x - p)^2 + 1"\n'
+        runs = [
+            run(loads(text), method="sqp"),
+            run(loads(text, set={"p": 2.0}, start={"x": 5.0}), method="sqp", tolerance=1e-4, scaling=False),
+        ]
+        notes = " | ".join(compare(*runs).notes)
+        for word in ("parameters set", "p=2", "starts set", "x=5", "tolerance", "without scaling"):
+            self.assertIn(word, notes)
+
+    def test_runs_of_a_ledger_finished_or_killed(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "l"
+            run(loads(TEXT), method="sqp", ledger=path)
+            run(loads(TEXT), method="sqp", ledger=path)
+            with Ledger(path) as ledger:
+                ledger._db.execute("UPDATE runs SET state = 'running', outcome = NULL, result = NULL, process = '0:0:x' WHERE number = 2")
+                ledger._db.execute("UPDATE runs SET process = replace(process, ':x', ':' || ?) WHERE number = 2", (__import__("os").uname().nodename,))
+            found = compare("r1", "last", ledger=path)
+            self.assertEqual([track.outcome for track in found.tracks], ["converged", "killed"])
+            self.assertEqual(found.arrivals[0], found.arrivals[1])
+            with self.assertRaises(RequestError):
+                compare("r1", "r1", ledger=path)
+
+
+class Exporting(unittest.TestCase):
+    def test_csv_and_json_say_the_same_and_lose_nothing(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "l"
+            result = run(loads(TEXT), method="nelder-mead", ledger=path)
+            with Ledger(path, read_only=True) as ledger:
+                record = ledger.run("last")
+                for every, kept in (("iteration", result.iterations), ("evaluation", result.evaluations)):
+                    rows = history_table(ledger, record, every=every)
+                    for suffix in (".csv", ".json"):
+                        write_history(rows, record, str(path) + suffix, every=every)
+                    with (path.with_suffix(".csv")).open(newline="") as file:
+                        lines = list(csv.DictReader(file))
+                    document = json.loads(path.with_suffix(".json").read_text())
+                    self.assertEqual(len(lines), len(kept))
+                    self.assertEqual(document[f"{every}s"], rows)
+                    self.assertEqual([float(line["f"]) for line in lines], [item.objective for item in kept])
+                    self.assertTrue(all(math.isfinite(float(line["variable:x"])) for line in lines))
