@@ -57,13 +57,17 @@ class Stops(unittest.TestCase):
         self.assertEqual(loop.drive().outcome, "exhausted")
 
     def test_target_is_as_written(self):
-        result = run(loads(two_variables("4 - x^2 - y^2", start=(2.0, 1.0), sense="maximize")), method="sqp", target=3.0)
+        result = run(
+            loads(two_variables("4 - x^2 - y^2", start=(2.0, 1.0), sense="maximize")), method="sqp", target=3.0
+        )
         self.assertEqual(result.outcome, "target")
         self.assertGreaterEqual(result.objective, 3.0)
         self.assertTrue(result.holds)
 
     def test_the_best_feasible_design_is_reported_when_nothing_converged(self):
-        result = run(loads(two_variables("x + y", "x^2 + y^2 <= 2", start=(0.5, 0.5))), method="nelder-mead", evaluations=60)
+        result = run(
+            loads(two_variables("x + y", "x^2 + y^2 <= 2", start=(0.5, 0.5))), method="nelder-mead", evaluations=60
+        )
         feasible = [e.objective for e in result.evaluations if e.violation <= 1e-6]
         self.assertEqual((result.design, result.objective), ("best-feasible", min(feasible)))
 
@@ -88,7 +92,14 @@ class Stops(unittest.TestCase):
         self.assertIn("catalogue", caught.exception.message)
 
     def test_settings_without_meaning(self):
-        for wrong in ({"tolerance": 2.0}, {"feasibility": 0.0}, {"evaluations": 0}, {"seconds": -1.0}, {"seed": -1}, {"colour": 1}):
+        for wrong in (
+            {"tolerance": 2.0},
+            {"feasibility": 0.0},
+            {"evaluations": 0},
+            {"seconds": -1.0},
+            {"seed": -1},
+            {"colour": 1},
+        ):
             with self.subTest(**wrong), self.assertRaises(RequestError):
                 run(loads(ROSENBROCK), method="sqp", **wrong)
 
@@ -133,8 +144,11 @@ class Conditions(unittest.TestCase):
         for sense in ("minimize", "maximize"):
             sign = "" if sense == "minimize" else "-"
             for limit, start in (("x >= {}", 2.0), ("x + 0*y >= {}", 2.0), ("y - 3*x <= -3*{}", 2.0), ("x == {}", 2.0)):
+
                 def solve(value, sense=sense, sign=sign, limit=limit, start=start):
-                    text = two_variables(f"{sign}((x + 1)^2 + y^2)", limit.format(value), "y >= 0", start=(start, 0.5), sense=sense)
+                    text = two_variables(
+                        f"{sign}((x + 1)^2 + y^2)", limit.format(value), "y >= 0", start=(start, 0.5), sense=sense
+                    )
                     return run(loads(text), method="sqp")
 
                 with self.subTest(sense=sense, limit=limit):
@@ -249,7 +263,12 @@ class TheLedger(unittest.TestCase):
         text.write_text("no database at all, but longer than sixteen bytes")
         locked.write_bytes(self.path.read_bytes())
         locked.chmod(0o444)
-        for path, word in ((newer, "newer"), (foreign, "another program"), (text, "not a ledger"), (locked, "read-only")):
+        for path, word in (
+            (newer, "newer"),
+            (foreign, "another program"),
+            (text, "not a ledger"),
+            (locked, "read-only"),
+        ):
             before = path.read_bytes()
             with self.subTest(path=path.name), self.assertRaises(LedgerFileError) as caught:
                 run(loads(ROSENBROCK), method="sqp", ledger=path)

@@ -76,8 +76,13 @@ class Comparing(unittest.TestCase):
             run(loads(TEXT), method="sqp", ledger=path)
             run(loads(TEXT), method="sqp", ledger=path)
             with Ledger(path) as ledger:
-                ledger._db.execute("UPDATE runs SET state = 'running', outcome = NULL, result = NULL, process = '0:0:x' WHERE number = 2")
-                ledger._db.execute("UPDATE runs SET process = replace(process, ':x', ':' || ?) WHERE number = 2", (__import__("os").uname().nodename,))
+                ledger._db.execute(
+                    "UPDATE runs SET state = 'running', outcome = NULL, result = NULL, process = '0:0:x' WHERE number = 2"
+                )
+                ledger._db.execute(
+                    "UPDATE runs SET process = replace(process, ':x', ':' || ?) WHERE number = 2",
+                    (__import__("os").uname().nodename,),
+                )
             found = compare("r1", "last", ledger=path)
             self.assertEqual([track.outcome for track in found.tracks], ["converged", "killed"])
             self.assertEqual(found.arrivals[0], found.arrivals[1])

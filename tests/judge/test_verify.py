@@ -20,7 +20,7 @@ def judged_at(text, x, y=None, **options):
 
 class Traps(unittest.TestCase):
     def test_every_trap_gets_its_verdict(self):
-        corner = '[variables]\nx = { start = 1, lower = 0, upper = 1 }\ny = { start = 0, lower = 0, upper = 1 }\n'
+        corner = "[variables]\nx = { start = 1, lower = 0, upper = 1 }\ny = { start = 0, lower = 0, upper = 1 }\n"
         for what, text, point, verdict in (
             ("bowl", two_variables("(x - 1)^2 + 3 * (y - 2)^2"), (1.0, 2.0), "local-strict"),
             ("bowl, off the optimum", two_variables("(x - 1)^2 + 3 * (y - 2)^2"), (1.1, 2.0), "improvable"),

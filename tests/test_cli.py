@@ -1,0 +1,259 @@
+"""The commands as a user meets them: in process with their own streams, a few as the real program."""
+
+import contextlib
+import io
+import json
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from ilvren.cli.commands import COMMANDS
+from ilvren.cli.main import main
+from ilvren.cli.tables import number
+from ilvren.cli.terminal import Terminal
+
+PUMP = """title = "Pump"
+[variables]
+x = { start = 1.5, lower = 0, upper = 4, unit = "m" }
+y = { start = 1.0, lower = 0, upper = 4, unit = "m" }
+idle = 3.0
+[parameters]
+p = { value = 2.0, unit = "m" }
+[derived]
+area = { formula = "x * y", unit = "m^2" }
+[maximize]
+gain = { formula = "area - 0.1 * x^2", unit = "EUR" }
+[constraints]
+cap = { formula = "x + y <= p", unit = "m" }
+"""
+SLOW = "\n".join(
+    ["[variables]"]
+    + [f"x{i} = {{ start = {1 + i % 3}.5, lower = -5, upper = 5 }}" for i in range(8)]
+    + ["[minimize]", 'f = "' + " + ".join(f"100*(x{i + 1} - x{i}^2)^2 + (1 - x{i})^2" for i in range(7)) + '"']
+)
+
+
+class InAFolder(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        before = Path.cwd()
+        self.addCleanup(os.chdir, before)
+        os.chdir(folder.name)
+        self.folder = Path(folder.name)
+        os.environ.pop("ILVREN_LEDGER", None)
+        Path("pump.toml").write_text(PUMP)
+
+    def call(self, *words, status=0):
+        """Run a command in process and return (standard output, standard error)."""
+        out, err = io.StringIO(), io.StringIO()
+        found = main([str(word) for word in words], Terminal(out, err))
+        self.assertEqual(found, status, err.getvalue() + out.getvalue())
+        return out.getvalue(), err.getvalue()
+
+
+class Commands(InAFolder):
+    def test_show_says_what_is_asked_and_what_is_missed(self):
+        out, err = self.call("show", "pump.toml")
+        for word in ("Pump", "idle", "nothing depends on it", "area", "gain", "missed: upper limit"):
+            self.assertIn(word, out)
+        self.assertEqual(err, "")
+        document = json.loads(self.call("show", "pump.toml", "--json", "--at", "x=1", "--set", "p=2")[0])
+        self.assertEqual(document["derived"], {"area": 1.0})
+        self.assertEqual(document["unused"], ["idle"])
+        self.assertAlmostEqual(document["objectives"]["gain"], 0.9)
+
+    def test_show_locates_invalid_values(self):
+        Path("bad.toml").write_text('[variables]\nx = 0.0\n[derived]\nd = "2 + 1 / x"\n[minimize]\nf = "d * x"\n')
+        out, _ = self.call("show", "bad.toml")
+        self.assertIn('no finite value at "1 / x" in derived.d: division by zero (given 1, 0)', out)
+
+    def test_run_json_has_every_promised_key(self):
+        out, err = self.call("run", "pump.toml", "--method", "sqp", "--json")
+        document = json.loads(out)
+        self.assertEqual(
+            set(document),
+            set(["run", "problem", "method", "outcome", "reason", "design", "objectives", "variables", "bounds", "constraints", "violation"])
+            | set(["stationarity", "counts", "seconds", "seed", "settings"]),
+        )
+        self.assertEqual((document["run"], document["outcome"], document["design"]), ("r1", "converged", "final"))
+        self.assertEqual(set(document["counts"]), {"iterations", "evaluations", "gradients", "hessians"})
+        cap = document["constraints"]["cap"]
+        self.assertEqual(set(cap), {"value", "lower", "upper", "margin", "violation", "price", "active"})
+        self.assertIsNone(cap["lower"])
+        self.assertTrue(cap["active"])
+        self.assertGreater(cap["price"], 0.0)  # raising the cap raises what is maximized
+
+    def test_tables_tell_what_to_do_and_have_no_escape_codes(self):
+        out, _ = self.call("run", "pump.toml", "--method", "sqp")
+        for word in (
+            "converged",
+            "baseline",
+            "which misses a limit",
+            "active: upper limit",
+            "EUR/m",
+            "next: ilvren verify r1",
+        ):
+            self.assertIn(word, out)
+        self.assertIn("raising cap's upper limit by 0.02 m raises gain by", out)
+        self.assertNotIn("\x1b", out)
+        self.assertTrue(all(line == line.rstrip() for line in out.split("\n")))
+
+    def test_the_whole_way_by_hand(self):
+        self.call("run", "pump.toml", "--method", "sqp", "--label", "smooth")
+        self.call("run", "pump.toml", "--method", "nelder-mead", "--set", "p=3", "--start", "x=0.5")
+        out, _ = self.call("runs")
+        self.assertIn("2 runs in ilvren.ledger", out)
+        out, err = self.call("compare", "smooth", "r2", "--output", "h.png")
+        self.assertIn("parameters set", out)
+        self.assertIn("h.png", err)
+        self.assertIn("local-strict (holds)", self.call("verify", "smooth")[0])
+        self.assertTrue(json.loads(self.call("verify", "last", "--json")[0])["holds"])
+        self.call("export", "r1", "--output", "h.csv", "--every", "evaluation")
+        for words in (("--variables", "x,y", "--run", "r1", "--run", "r2"), ("--variables", "x"), ()):
+            self.call("draw", "pump.toml", *words, "--output", "d.svg")
+            self.assertIn("cap", Path("d.svg").read_text())
+        with Path("h.png").open("rb") as file:
+            head = file.read(24)
+        self.assertEqual((int.from_bytes(head[16:20]), int.from_bytes(head[20:24])), (1280, 800))
+
+    def test_statuses_follow_the_outcome(self):
+        out, _ = self.call("run", "pump.toml", "--method", "nelder-mead", "--evaluations", "9", status=1)
+        self.assertIn("next: ilvren resume r1", out)
+        self.call("verify", "r1", status=1)
+        self.call("resume", "r1", "--evaluations", "5000")
+        self.call("resume", "r1", status=2)
+
+    def test_a_changed_file_is_noticed_and_the_stored_one_used(self):
+        self.call("run", "pump.toml", "--method", "sqp")
+        Path("pump.toml").write_text(PUMP.replace("value = 2.0", "value = 3.0"))
+        out, err = self.call("verify", "r1")
+        self.assertIn("has changed since r1", err)
+        self.assertIn("holds", out)
+
+    def test_the_demo_and_the_starter_run_as_they_are(self):
+        began = time.monotonic()
+        out, _ = self.call("demo")
+        self.assertLess(time.monotonic() - began, 10.0)
+        for word in ("converged", "settled", "local-strict (holds)", "$ ilvren compare"):
+            self.assertIn(word, out)
+        self.assertEqual(
+            sorted(path.name for path in Path("rising-main").iterdir() if not path.name.endswith(("-wal", "-shm"))),
+            ["contours.png", "histories.png", "ilvren.ledger", "rising-main.toml"],
+        )
+        self.call("demo", status=2)  # never over something that is there
+        self.call("new", "tank.toml")
+        self.call("new", "tank.toml", status=2)
+        self.call("run", "tank.toml", "--method", "sqp", "--quiet")
+        self.call("verify", "last")
+
+    def test_wrong_requests_get_one_message_and_the_nearest_choice(self):
+        self.call("run", "pump.toml", "--method", "sqp")
+        for words, expected in (
+            (("rum",), '"run"'),
+            (("run", "pomp.toml", "--method", "sqp"), "pump.toml"),
+            (("run", "pump.toml", "--method", "spq"), '"sqp"'),
+            (("run", "pump.toml", "--method", "sqp", "--evalution", "3"), '"--evaluations"'),
+            (("run", "pump.toml", "--method", "sqp", "--option", "halving=8"), '"halvings"'),
+            (("run", "pump.toml", "--method", "sqp", "--start", "z=1"), "variables: x, y, idle"),
+            (("run", "pump.toml", "--method", "sqp", "--set", "p"), "NAME=VALUE"),
+            (("run", "pump.toml"), "nelder-mead, sqp"),
+            (("show", "pump.toml", "--at", "idel=1"), '"idle"'),
+            (("verify", "r9"), "r1"),
+            (("compare", "r1", "--reference", "cost=1"), '"gain"'),
+            (("export", "r1", "--output", "h.xls"), ".csv"),
+            (("draw", "pump.toml", "--output", "nowhere/x.png"), "does not exist"),
+            (("draw", "pump.toml", "--variables", "x,x", "--output", "x.png"), "two different"),
+            (("methods", "sqp2"), '"sqp"'),
+            (("demo", "rising"), "rising-main"),
+        ):
+            with self.subTest(words=words):
+                out, err = self.call(*words, status=2)
+                self.assertEqual(out, "")
+                self.assertIn(expected, err)
+                self.assertNotIn("Traceback", err)
+
+    def test_faults_in_formulas_are_underlined(self):
+        Path("bad.toml").write_text(PUMP.replace("x * y", "x * yy + 1"))
+        _, err = self.call("show", "bad.toml", status=2)
+        lines = err.splitlines()
+        self.assertEqual(lines[0], 'bad.toml:9: derived.area: unknown name "yy"')
+        self.assertEqual(lines[1][lines[2].index("^") : lines[2].rindex("^") + 1], "yy")
+
+    def test_every_command_has_help_with_two_examples(self):
+        for name in COMMANDS:
+            with self.subTest(command=name):
+                out = io.StringIO()
+                with contextlib.redirect_stdout(out):
+                    self.assertEqual(main([name, "--help"], Terminal(out, out)), 0)
+                self.assertGreaterEqual(out.getvalue().count(f"  ilvren {name}"), 2)
+
+    def test_our_own_bugs_keep_their_traceback(self):
+        import ilvren.problem
+
+        original, ilvren.problem.load = ilvren.problem.load, None
+        self.addCleanup(setattr, ilvren.problem, "load", original)
+        _, err = self.call("show", "pump.toml", status=3)
+        self.assertIn("Traceback", err)
+
+
+class Numbers(unittest.TestCase):
+    def test_sensible_digits(self):
+        for value, text in {
+            0.0: "0", 1.0: "1", 123456.789: "123457", 0.000123456: "0.000123456", 1e-7: "1e-7", -2.5e12: "-2.5e12",
+            9999999.4: "9999999", 0.1 + 0.2: "0.3", float("nan"): "-", float("inf"): "inf",
+        }.items():  # fmt: skip
+            self.assertEqual(number(value), text)
+
+
+class RealProgram(InAFolder):
+    def program(self, *words, **options):
+        command = [sys.executable, "-m", "ilvren", *words]
+        return subprocess.run(command, capture_output=True, text=True, timeout=60, check=False, **options)
+
+    def test_help_imports_no_numpy_and_a_closed_pipe_is_quiet(self):
+        code = "import sys; sys.argv = ['ilvren', '--help']; from ilvren.__main__ import main; main(); sys.exit('numpy' in sys.modules)"
+        self.assertEqual(subprocess.run([sys.executable, "-c", code], capture_output=True, check=False).returncode, 0)
+        shell = f"{sys.executable} -m ilvren show pump.toml | head -1; exit ${{PIPESTATUS[0]}}"
+        found = subprocess.run(["bash", "-c", shell], capture_output=True, text=True, timeout=60, check=False)
+        self.assertEqual((found.stderr, found.returncode), ("", 0))
+
+    def test_killed_terminated_and_interrupted_runs_resume_on_the_same_path(self):
+        Path("slow.toml").write_text(SLOW)
+        words = ("run", "slow.toml", "--method", "nelder-mead", "--evaluations", "2500", "--quiet")
+        self.assertEqual(self.program(*words).returncode, 1)
+
+        def path(run):
+            with contextlib.closing(sqlite3.connect("ilvren.ledger")) as db:
+                return db.execute(
+                    "SELECT number, point, reply FROM evaluations WHERE run = ? ORDER BY number", (run,)
+                ).fetchall()
+
+        for number, (kind, status) in enumerate(
+            ((signal.SIGKILL, -9), (signal.SIGTERM, 143), (signal.SIGINT, 130)), start=2
+        ):
+            with self.subTest(signal=kind):
+                process = subprocess.Popen(
+                    [sys.executable, "-m", "ilvren", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+                )
+                deadline = time.monotonic() + 30
+                while time.monotonic() < deadline and not path(number):
+                    time.sleep(0.01)
+                process.send_signal(kind)
+                _, err = process.communicate(timeout=30)
+                self.assertEqual(process.returncode, status, err)
+                reached = len(path(number))
+                self.assertTrue(0 < reached < 2500)
+                self.assertEqual(self.program("resume", "last", "--quiet").returncode, 1)
+                self.assertEqual(path(number), path(1))
+
+    def test_results_and_progress_keep_to_their_streams(self):
+        found = self.program("run", "pump.toml", "--method", "sqp", "--json", "--quiet")
+        self.assertEqual((found.returncode, found.stderr), (0, ""))
+        json.loads(found.stdout)
