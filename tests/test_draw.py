@@ -50,7 +50,7 @@ class Figures(unittest.TestCase):
         for word in ("c0 = 0.9", "c0 missed", "c1 met", "start", "its design"):
             self.assertIn(word, text)
         three = loads(
-            '[variables]\nx = 1.0\ny = 2.0\nz = { start = 3, unit = "m" }\n[minimize]\nf = "log(x) * y + z"\n'
+            '[variables]\nx = 1.0\ny = 2.0\nz = { start = 3, unit = "m" }\n[minimize]\nf = "log(x - 0.9) * y + z"\n'
         )
         text = self.drawn(draw_contours, three, ("x", "y"), np.array(three.start), [])
         self.assertIn("z = 3 m", text)

@@ -130,7 +130,8 @@ class Arithmetic(unittest.TestCase):
 def complex_step(text, point, index):
     """Return a derivative by a complex step: no differences, so good to the last digits."""
     space = {
-        name: getattr(cmath, name) for name in ["sqrt", "exp", "log", "log10", "sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh"]
+        name: getattr(cmath, name)
+        for name in ["sqrt", "exp", "log", "log10", "sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh"]
     }
     moved = [complex(p, 1e-30 if i == index else 0.0) for i, p in enumerate(point)]
     return eval(text.replace("^", "**"), space, dict(zip(NAMES, moved, strict=True))).imag / 1e-30  # noqa: S307

@@ -104,7 +104,7 @@ class Runs(unittest.TestCase):
 
     def test_manufactured_optima_hold_and_their_neighbours_do_not(self):
         for seed in range(25):
-            problem, optimum = manufactured(seed, n=2 + seed % 5, inequalities=seed % 5, equalities=seed % 2)
+            problem, _ = manufactured(seed, n=2 + seed % 5, inequalities=seed % 5, equalities=seed % 2)
             result = run(problem, method="sqp")
             with self.subTest(seed=seed):
                 found = verify(result)
@@ -140,8 +140,8 @@ class Runs(unittest.TestCase):
         conditions = first_order_conditions(
             problem, measures, point, gate.evaluate(point, derivatives=True), objective_size=1.0, feasibility=1e-6
         )
-        found = lagrangian_curvature(gate, measures, point, conditions, objective_size=1.0)
         sizes = measures.variable_sizes(point)
+        found = lagrangian_curvature(gate, measures, point, conditions, sizes=sizes, objective_size=1.0)
         tangent = np.array([1.0, -1.0]) / sizes
         tangent /= np.linalg.norm(tangent)
         self.assertAlmostEqual(found.least, float((tangent * sizes) @ (tangent * sizes)), places=6)

@@ -48,11 +48,21 @@ class Curvature:
 
 
 def lagrangian_curvature(
-    gate: Gate, measures: Measures, point: FloatArray, conditions: Conditions, *, objective_size: float
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    conditions: Conditions,
+    *,
+    sizes: FloatArray,
+    objective_size: float,
 ) -> Curvature | None:
-    """Return the curvature at `point` (n,), or None when derivatives nearby are not finite."""
+    """Return the curvature at `point` (n,), or None when derivatives nearby are not finite.
+
+    `sizes` (n,) of the variables; those that `conditions` were measured in may differ.
+    """
     free = np.array(gate.problem.free, dtype=np.int64)
-    sizes = measures.variable_sizes(point)[free]
+    rest = conditions.rest / measures.variable_sizes(point)[free] * sizes[free]
+    sizes = sizes[free]
     hessians = []
     for step in STEPS:
         hessian = _hessian(gate, measures, point, conditions, free, step * sizes)
@@ -80,7 +90,7 @@ def lagrangian_curvature(
     kind, least, direction, detail = _decide(h, narrow, wide, normals[~strong], noise, conditions.are_unique)
     full = np.zeros(len(point))
     full[free] = direction * sizes
-    across = conditions.rest - narrow @ (narrow.T @ conditions.rest)
+    across = rest - narrow @ (narrow.T @ rest)
     outward = float(np.abs(across).max(initial=0.0))
     return Curvature(kind, least, noise, full, freedom, weak, newton, promise, outward, detail)
 

@@ -54,6 +54,7 @@ def probe_around(
     measures: Measures,
     point: FloatArray,
     *,
+    sizes: FloatArray,
     prices: FloatArray,
     radii: tuple[float, ...],
     feasibility: float,
@@ -62,11 +63,10 @@ def probe_around(
     samples: int,
     seed: int = 0,
 ) -> Probe:
-    """Try feasible designs around `point` (n,): along `directions` (n,) of unit size, along every variable, and
+    """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit size, along every variable, and
     `samples` random ones, at every radius. Moves are brought back to limits they break, where derivatives allow."""
     here = gate.evaluate(point)
     free = np.array(gate.problem.free, dtype=np.int64)
-    sizes = measures.variable_sizes(point)
     n = len(point)
     units = [np.eye(n)[i] for i in free]
     random = np.zeros((samples, n))

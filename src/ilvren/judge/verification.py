@@ -64,8 +64,23 @@ class _Case:
         self.evaluation = self.gate.evaluate(self.point, derivatives=True)
         start = self.gate.evaluate(np.array(self.problem.start))
         self.size = objective_size(self.measures.objective_magnitude, self.evaluation.objective, start.objective)
+        self.sizes = self._sizes()
         self.conditions: Conditions | None = None
         self.curvature: Curvature | None = None
+
+    def _sizes(self) -> FloatArray:
+        """Return the variables' sizes. Where only a start at 0 is known of one, |x| near 0 would be no size at all:
+        then how far it moved in the run counts, or 1."""
+        sizes = self.measures.variable_sizes(self.point)
+        moved = np.ones(len(self.point))
+        if self.logged:
+            points = np.array([np.frombuffer(record.point) for record in self.logged])
+            spread = np.abs(points - self.point).max(axis=0)
+            moved = np.where(spread > 0.0, spread, 1.0)
+        unknown = np.array(
+            [v.magnitude is None and v.start == 0.0 and math.isinf(v.upper - v.lower) for v in self.problem.variables]
+        )
+        return np.where(unknown, np.maximum(np.abs(self.point), moved), sizes)
 
     def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
         self.checks.append(Check(name, result, value, limit, detail))
@@ -301,7 +316,7 @@ def _check_derivatives(case: _Case) -> bool:
         return False
     radii = np.zeros(len(case.point))
     free = list(case.problem.free)
-    radii[free] = KINK_RADIUS * case.measures.variable_sizes(case.point)[free]
+    radii[free] = KINK_RADIUS * case.sizes[free]
     kinks = case.gate.kinks(case.point, radii)
     if kinks:
         origin = kinks[0].origin
@@ -332,7 +347,9 @@ def _check_stationarity(case: _Case) -> bool:
         if dependent
         else "the gradients of the active limits are independent",
     )
-    case.curvature = lagrangian_curvature(case.gate, case.measures, case.point, conditions, objective_size=case.size)
+    case.curvature = lagrangian_curvature(
+        case.gate, case.measures, case.point, conditions, sizes=case.sizes, objective_size=case.size
+    )
     value, passes = conditions.stationarity, conditions.stationarity <= case.tolerance
     detail = "no feasible direction improves the objective to first order"
     newton = case.curvature
@@ -386,6 +403,7 @@ def _probe(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) 
         case.gate,
         case.measures,
         case.point,
+        sizes=case.sizes,
         prices=_prices(case),
         radii=radii,
         feasibility=case.feasibility,
@@ -494,8 +512,7 @@ def _second_order(case: _Case) -> Verdict:
     case.add("curvature", words[curvature.kind], least, curvature.noise, curvature.detail)
     if curvature.kind == "saddle":
         return case.verdict("saddle", curvature.detail)
-    sizes = case.measures.variable_sizes(case.point)
-    direction = curvature.direction / sizes
+    direction = curvature.direction / case.sizes
     largest = float(np.abs(direction).max(initial=0.0))
     directions = [direction / largest] if largest > 0.0 else []
     is_strict = curvature.kind == "strict"

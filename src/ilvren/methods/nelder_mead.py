@@ -121,7 +121,9 @@ class _Lagrangian:
         shifted = c + self.multipliers / self.weights
         beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
         # A miss that the inner search could not see is no reason for a greater weight.
-        unseen = np.maximum(np.sqrt(2.0 * noise / self.weights), MET_SHARE * self.task.feasibility * self.task.row_sizes)
+        unseen = np.maximum(
+            np.sqrt(2.0 * noise / self.weights), MET_SHARE * self.task.feasibility * self.task.row_sizes
+        )
         slow = self.misses(c) > np.maximum(FALL * misses_before, unseen)
         weights = np.where(slow, np.minimum(GROWTH * self.weights, MOST_WEIGHT), self.weights)
         return replace(self, multipliers=self.weights * beyond, weights=weights)  # (4)

@@ -10,8 +10,8 @@ v alone, every row relaxed by its own s_i and bounds kept,
 
     minimize  ½ μ |d|² + ½ |s|²   subject to  row limits on c + J d + s                             (2)
 
-until |v| has halved and (1) has a solution again, or no step lowers |v| any further: then the limits conflict. The step length α
-is found by backtracking on the exact penalty function
+until |v| has halved and (1) has a solution again, or no step lowers |v| any further: then the limits conflict.
+The step length α is found by backtracking on the exact penalty function
 
     φ(x) = f(x) + ρ |v(x)|₂,     v_i the miss of row i,     ρ > |λ|₂                              (3)
     φ(x + αd) ≤ φ(x) + η α D,    D = g'd − ρ (|v| − |v + linear change|)                          (4)
@@ -25,9 +25,10 @@ Cost      one gradient and mostly one value per iteration; arithmetic ~ (n + m)�
 Stops     when the conditions measured by the driver hold and the next step promises less than the tolerance.
 Weak      thousands of variables (dense matrices); noisy values; saddle points are stationary to it.
 Source    M. J. D. Powell, "A fast algorithm for nonlinearly constrained optimization calculations", 1978;
-          S.-P. Han, "A globally convergent method for nonlinear programming", 1977; (3) with the 2-norm and
-          its use: R. H. Byrd, J. C. Gilbert, J. Nocedal, "A trust region method based on interior point
-          techniques", 2000; (2): D. W. Marquardt, "An algorithm for least-squares estimation", 1963; (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
+          S.-P. Han, "A globally convergent method for nonlinear programming", 1977; (3) with the 2-norm:
+          R. H. Byrd, J. C. Gilbert, J. Nocedal, "A trust region method based on interior point techniques", 2000;
+          (2): D. W. Marquardt, "An algorithm for least-squares estimation of nonlinear parameters", 1963;
+          (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
 Departs   by restoring with (2), which needs no second derivatives and proves conflict by a stationary |v|.
 """
 
@@ -73,6 +74,8 @@ ESCAPES = 3
 ESCAPE_RADII = (0.3, 0.03)
 # Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
 MOST_QUIET = 8
+# The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
+PROMISE_SHARE = 0.01
 # The scaled objective below which a feasible run is called unbounded.
 UNBOUNDED = -1e15
 
@@ -261,7 +264,7 @@ def _promises_little(task: Task, here: _Point, plan: QuadraticSolution, matrix: 
     """Return whether the model's best step changes neither objective nor design by more than the tolerance."""
     change = abs(float(here.g @ plan.step)) + float(plan.step @ matrix @ plan.step)
     size = np.maximum(np.abs(here.x), 1.0)
-    return change <= task.tolerance * max(abs(here.f), 1.0) and bool(
+    return change <= PROMISE_SHARE * task.tolerance * max(abs(here.f), 1.0) and bool(
         (np.abs(plan.step) <= math.sqrt(task.tolerance) * size).all()
     )
 
