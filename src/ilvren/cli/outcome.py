@@ -6,7 +6,17 @@ import math
 
 from rich.text import Text
 
-from ilvren.cli.tables import change_percent, count, limits_text, number, seconds_text, small, table, with_unit
+from ilvren.cli.tables import (
+    change_percent,
+    count,
+    limits_text,
+    margin_text,
+    number,
+    seconds_text,
+    small,
+    table,
+    with_unit,
+)
 from ilvren.cli.terminal import Terminal
 from ilvren.runs.result import OUTCOMES, LimitState, RunResult
 
@@ -112,7 +122,7 @@ def _constraints_table(result: RunResult):  # type: ignore[no-untyped-def]
             number(state.value),
             state.unit,
             limits_text(state.lower, state.upper),
-            number(state.margin, 4),
+            margin_text(state.margin, state.value),
             _price(state, result),
             row_note(state, tolerance),
         )

@@ -45,7 +45,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 def _show(problem: Problem, standing, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
     from rich.text import Text
 
-    from ilvren.cli.tables import count, limits_text, number, table, with_unit
+    from ilvren.cli.tables import count, limits_text, margin_text, number, table, with_unit
 
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
     if problem.about:
@@ -112,7 +112,7 @@ def _show(problem: Problem, standing, terminal: Terminal) -> None:  # type: igno
                 number(s.value),
                 s.unit,
                 limits_text(s.lower, s.upper),
-                number(s.margin, 4),
+                margin_text(s.margin, s.value),
                 note,
                 " ".join(row.text.split()),
             )

@@ -9,7 +9,21 @@ from rich import box
 from rich.table import Table
 from rich.text import Text
 
-__all__ = ["change_percent", "count", "limits_text", "number", "seconds_text", "small", "table", "with_unit"]
+__all__ = [
+    "change_percent",
+    "count",
+    "limits_text",
+    "margin_text",
+    "number",
+    "seconds_text",
+    "small",
+    "table",
+    "with_unit",
+]
+
+
+# A margin below this share of its value is the rounding of a limit that is met.
+ROUNDING = 1e-9
 
 
 def number(value: float | None, digits: int = 6) -> str:
@@ -56,6 +70,11 @@ def limits_text(lower: float, upper: float) -> str:
     return f"{number(lower)} .. {number(upper)}"
 
 
+def margin_text(margin: float, value: float) -> str:
+    """Return the room to a limit; what is left of it by rounding is none."""
+    return "0" if abs(margin) <= ROUNDING * abs(value) else number(margin, 4)
+
+
 def change_percent(value: float | None, before: float | None) -> str:
     """Return the change from `before` to `value` in percent, or "" where that says nothing."""
     if value is None or before is None or not math.isfinite(value) or not math.isfinite(before) or before == 0.0:
@@ -79,7 +98,11 @@ def seconds_text(seconds: float) -> str:
 
 
 def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str | None = None) -> Table:
-    """Return a table; a header that begins with ">" makes a right-aligned column of numbers."""
+    """Return a table; a header that begins with ">" makes a right-aligned column of numbers. A column without
+    any content is left out."""
+    rows = list(rows)
+    kept = [place for place in range(len(headers)) if place == 0 or any(row[place] for row in rows)]
+    headers, rows = [headers[place] for place in kept], [[row[place] for place in kept] for row in rows]
     made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, padding=(0, 1))
     last = len(headers) - 1
     for place, header in enumerate(headers):
@@ -98,7 +121,7 @@ def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str |
 
 def _style(cell: str) -> str:
     if cell.startswith(("missed", "invalid", "fail")):
-        return "red"
+        return "bold red"
     if cell.startswith(("active", "at its", "unknown")):
         return "yellow"
     return "green" if cell == "pass" else ""

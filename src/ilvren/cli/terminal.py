@@ -29,6 +29,7 @@ class Terminal:
         self.quiet = quiet
         self.color = color and not os.environ.get("NO_COLOR")
         self._consoles: dict[int, Console] = {}
+        self._is_after_blank = False
 
     def _console(self, stream: TextIO) -> Console:
         from rich.console import Console
@@ -65,8 +66,12 @@ class Terminal:
         for part in parts:
             with console.capture() as captured:
                 console.print(part, soft_wrap=isinstance(part, str))
-            # Tables are padded with blanks to their width, which only get in the way of a copy.
-            self.out.writelines(line.rstrip() + "\n" for line in captured.get().splitlines())
+            # Tables are padded with blanks to their width, and begin and end with an empty line.
+            for line in captured.get().splitlines():
+                line = line.rstrip()
+                if line or not self._is_after_blank:
+                    self.out.write(line + "\n")
+                self._is_after_blank = not line
 
     def document(self, content: Mapping[str, object] | list[object]) -> None:
         """Print one JSON document."""

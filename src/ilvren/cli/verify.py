@@ -47,7 +47,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
     from rich.text import Text
 
-    from ilvren.cli.tables import number, small, table, with_unit
+    from ilvren.cli.tables import margin_text, number, small, table, with_unit
     from ilvren.judge.verdict import MEANINGS
 
     title = verdict.problem.title or verdict.problem.source.file
@@ -68,7 +68,8 @@ def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
     terminal.show(table(("check", "result", ">value", ">limit", "detail"), rows))
     if verdict.active:
         active = [
-            (state.name, state.side, number(state.margin, 3), _price(state, objective)) for state in verdict.active
+            (state.name, state.side, margin_text(state.margin, state.value), _price(state, objective))
+            for state in verdict.active
         ]
         terminal.show(table(("active limit", "side", ">margin", ">price"), active))
     if verdict.freedom is not None:

@@ -63,7 +63,8 @@ def probe_around(
     samples: int,
     seed: int = 0,
 ) -> Probe:
-    """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit size, along every variable, and
+    """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit
+    size, along every variable, and
     `samples` random ones, at every radius. Moves are brought back to limits they break, where derivatives allow."""
     here = gate.evaluate(point)
     free = np.array(gate.problem.free, dtype=np.int64)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ilvren.problem import Problem
 from ilvren.runs.result import LimitState, plain
 
-__all__ = ["MEANINGS", "Check", "Verdict"]
+__all__ = ["HOLDING", "MEANINGS", "Check", "Verdict"]
 
 # Verdict → what it means for the reader, in the order in which they are tried.
 MEANINGS = {
@@ -22,7 +22,8 @@ MEANINGS = {
     "first-order-only": "first-order conditions hold; the curvature does not decide",
     "unverified": "the checks do not show an optimum",
 }
-_HOLDS = frozenset({"global-proved", "local-strict"})
+# The verdicts that hold by themselves.
+HOLDING = frozenset({"global-proved", "local-strict"})
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,7 @@ class Verdict:
     @property
     def holds(self) -> bool:
         """Return whether the design is shown to be an optimum (or to have passed the probe, where accepted)."""
-        return self.verdict in _HOLDS or (self.verdict == "probe-only" and self.accept_probe)
+        return self.verdict in HOLDING or (self.verdict == "probe-only" and self.accept_probe)
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `verify`."""

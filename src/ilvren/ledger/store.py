@@ -84,12 +84,21 @@ class Ledger:
             raise self._fail("is not a ledger", "name another file with --ledger PATH")
         if not head and read_only:
             raise self._fail("is empty, not a ledger")
-        # Root may write to any file; a file marked read-only is still not ours to change.
-        if not read_only and (not path.stat().st_mode & 0o222 or not os.access(path, os.W_OK)):
+        if not read_only and not self._is_writable():
             raise self._fail("is read-only, and a run must be recorded", "name another file with --ledger PATH")
+
+    def _is_writable(self) -> bool:
+        # Root may write to any file; a file marked read-only is still not ours to change.
+        marked = self.path.stat().st_mode & 0o222
+        return bool(marked) and os.access(self.path, os.W_OK) and os.access(self.path.resolve().parent, os.W_OK)
 
     def _connect(self, read_only: bool) -> sqlite3.Connection:
         location = self.path.resolve().as_uri()
+        if read_only and self._is_writable():
+            # A reader that may write leaves no side files behind; it is kept from writing all the same.
+            db = sqlite3.connect(f"{location}?mode=rw", uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
+            db.execute("PRAGMA query_only = ON")
+            return db
         if read_only:
             try:
                 db = sqlite3.connect(f"{location}?mode=ro", uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)

@@ -1,0 +1,122 @@
+"""Write the pages that the code itself knows best: a page per method, the commands, the words for results.
+
+`make docs` writes them; a test fails when one is no longer what this prints.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import importlib
+import inspect
+import io
+import os
+import sys
+from pathlib import Path
+
+from ilvren.cli.arguments import Parser
+from ilvren.cli.commands import COMMANDS
+from ilvren.cli.main import overview
+from ilvren.judge.verdict import HOLDING, MEANINGS
+from ilvren.methods.base import describe, method_named, method_names
+from ilvren.runs.result import HOLDS, OUTCOMES
+
+HERE = Path(__file__).parent
+NOTICE = "<!-- Written by docs/generate.py; change the code it describes instead. -->\n"
+
+
+def pages() -> dict[str, str]:
+    """Return {path below docs/: text} of every generated page."""
+    made = {"commands.md": commands_page(), "words.md": words_page(), "methods/README.md": methods_page()}
+    for name in method_names():
+        made[f"methods/{name}.md"] = method_page(name)
+    return made
+
+
+def commands_page() -> str:
+    """Return the page of all commands, as `--help` prints them."""
+    os.environ["COLUMNS"] = "100"
+    parts = [NOTICE, "# Commands\n", "```text", overview().rstrip(), "```\n"]
+    for name, (module_name, summary) in COMMANDS.items():
+        module = importlib.import_module(f"ilvren.cli.{module_name}")
+        parser = Parser(
+            prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES
+        )
+        module.add_arguments(parser)
+        parts += [f"## {name}\n", "```text", help_text(parser), "```\n"]
+    return "\n".join(parts)
+
+
+def help_text(parser: argparse.ArgumentParser) -> str:
+    """Return what `--help` prints."""
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out):
+        parser.print_help()
+    return out.getvalue().rstrip()
+
+
+def words_page() -> str:
+    """Return the page of outcome and verdict words."""
+    lines = [NOTICE, "# The words for results\n", "## Outcome of a run\n"]
+    lines += ["| outcome | what it means | exit status |", "|---|---|---|"]
+    for word, meaning in OUTCOMES.items():
+        status = 0 if word in HOLDS else (130 if word == "interrupted" else 1)
+        lines.append(f"| `{word}` | {meaning} | {status} |")
+    lines += ["\n## Verdict of `verify`\n", "The first that the checks bear out:\n"]
+    lines += ["| verdict | what it means | holds |", "|---|---|---|"]
+    for word, meaning in MEANINGS.items():
+        holds = "yes" if word in HOLDING else ("with `--accept-probe`" if word == "probe-only" else "no")
+        lines.append(f"| `{word}` | {meaning} | {holds} |")
+    return "\n".join(lines) + "\n"
+
+
+def methods_page() -> str:
+    """Return the table of all methods."""
+    lines = [NOTICE, "# Methods\n", "| method | kind | needs | handles | cost | weak on |", "|---|---|---|---|---|---|"]
+    for name in method_names():
+        facts = describe(method_named(name))
+        handles = facts["handles"]
+        assert isinstance(handles, list)
+        lines.append(
+            f"| [`{name}`]({name}.md) | {facts['kind']} | {facts['needs']} | {', '.join(handles)}"
+            f" | {facts['cost']} | {facts['weak']} |"
+        )
+    lines += [
+        "\nAll methods see a scaled problem: variables divided by their sizes (rounded to powers of two), rows and",
+        "objective by their first derivatives at the start. `--no-scaling` gives them the numbers as written; the",
+        "factors used are in the JSON document under `settings.scaling`.",
+        "What a run reports is always measured on the problem as written.",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def method_page(name: str) -> str:
+    """Return the page of one method: its file's own description and its options."""
+    method = method_named(name)
+    facts = describe(method)
+    text = inspect.getdoc(sys.modules[method.run.__module__]) or ""
+    options = facts["options"]
+    assert isinstance(options, list)
+    lines = [
+        NOTICE,
+        f"# {name}\n",
+        f"{method.about[:1].upper()}{method.about[1:]}.\n",
+        "```text",
+        text.rstrip(),
+        "```\n",
+    ]
+    lines += [
+        "## Options\n",
+        "Given as `--option NAME=VALUE`.\n",
+        "| option | default | range | meaning |",
+        "|---|---|---|---|",
+    ]
+    lines += [f"| `{o['name']}` | {o['default']} | {o['range']} | {o['help']} |" for o in options]
+    return "\n".join(lines) + "\n"
+
+
+if __name__ == "__main__":
+    for path, text in pages().items():
+        (HERE / path).parent.mkdir(exist_ok=True)
+        (HERE / path).write_text(text, encoding="utf-8")
+        print(HERE.name + "/" + path)
