@@ -50,7 +50,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
                 "draw",
                 "rising-main.toml",
                 "--variables",
-                "bore,wall",
+                "wall,duty",
                 "--run",
                 "with-gradients",
                 "--run",

@@ -84,6 +84,7 @@ class Terminal:
         if not self.quiet:
             self.err.write(text + "\n")
             self.err.flush()
+            self._is_after_blank = False
 
     def complain(self, text: str) -> None:
         """Print an error; quiet does not silence it."""

@@ -22,6 +22,8 @@ FloatArray = NDArray[np.float64]
 
 GRID, CURVE_POINTS = 161, 801
 LEVELS = 14
+# Labels keep this share of the picture away from its edges.
+LABEL_EDGE = 0.12
 # A row that a run meets only to within its tolerance is not drawn as missed.
 DRAWN_FEASIBILITY = 1e-6
 # Room around the bounds, and around what must be seen where there are none, as shares of the width.
@@ -60,7 +62,9 @@ def draw_contours(
         axis.grid(False)
         if problem.objective is not None:
             _contours(axis, xs, ys, z)
-        handles = _limits(axis, problem, xs, ys, rows.reshape(GRID, GRID, -1))
+        designs = [problem.start, *(track.point for track in tracks if track.point is not None)]
+        marks = [(design[views[0].index], design[views[1].index]) for design in designs]
+        handles = _limits(axis, problem, xs, ys, rows.reshape(GRID, GRID, -1), marks)
         if np.isnan(z).any():
             axis.contourf(xs, ys, np.isnan(z).astype(float), levels=[0.5, 1.5], colors=["#bbbbbb"], zorder=1.5)
             handles.append(_patch("#bbbbbb", "", "no finite value"))
@@ -197,8 +201,11 @@ def _short(value: float, span: float) -> str:
     return f"{round(value, decimals):.{max(decimals, 0)}f}"
 
 
-def _limits(axis: Any, problem: Problem, xs: FloatArray, ys: FloatArray, rows: FloatArray) -> list[Any]:
-    """Shade where each row is missed, draw and name its limits, and return the legend's entries."""
+def _limits(
+    axis: Any, problem: Problem, xs: FloatArray, ys: FloatArray, rows: FloatArray, marks: Sequence[tuple[float, float]]
+) -> list[Any]:
+    """Shade where each row is missed, draw and name its limits away from `marks`, and return the legend's entries."""
+    taken = [np.array([(x - xs[0]) / (xs[-1] - xs[0]), (y - ys[0]) / (ys[-1] - ys[0])]) for x, y in marks]
     handles = []
     sizes = Measures.of(problem).row_sizes
     for place, row in enumerate(problem.rows):
@@ -212,8 +219,13 @@ def _limits(axis: Any, problem: Problem, xs: FloatArray, ys: FloatArray, rows: F
             line = axis.contour(xs, ys, sign * values, levels=[sign * limit], colors=color, linewidths=1.8, zorder=3)
             if not row.is_equality:
                 line.set(path_effects=[withTickedStroke(spacing=9, angle=60, length=0.9)])
+            spot = _label_spot(line, xs, ys, taken)
             axis.clabel(
-                line, fontsize=10, fmt=lambda _, row=row, limit=limit: f"{row.name} = {limit:g}", inline_spacing=5
+                line,
+                fontsize=10,
+                fmt=lambda _, row=row, limit=limit: f"{row.name} = {limit:g}",
+                inline_spacing=5,
+                **({"manual": [spot]} if spot else {}),
             )
             if row.is_equality:
                 break
@@ -230,6 +242,24 @@ def _limits(axis: Any, problem: Problem, xs: FloatArray, ys: FloatArray, rows: F
             shaded.set_linewidth(0.0)
             handles.append(_patch(color, hatch, f"{row.name} missed" + (" everywhere" if missed.all() else "")))
     return handles
+
+
+def _label_spot(line: Any, xs: FloatArray, ys: FloatArray, taken: list[FloatArray]) -> tuple[float, float] | None:
+    """Return a point of a contour for its label: well inside the picture, far from the spots `taken` (shares of
+    the width and height), to which it is added. None when the contour keeps to the edge."""
+    low, width = np.array([xs[0], ys[0]]), np.array([xs[-1] - xs[0], ys[-1] - ys[0]])
+    segments = [segment for segment in line.allsegs[0] if len(segment) > 1]
+    if not segments:
+        return None
+    shares = (np.vstack(segments) - low) / width
+    inside = shares[((shares > LABEL_EDGE) & (shares < 1.0 - LABEL_EDGE)).all(axis=1)]
+    if not len(inside):
+        return None
+    distances = np.min([np.linalg.norm(inside - other, axis=1) for other in taken], axis=0)
+    chosen = inside[int(np.argmax(distances))]
+    taken.append(chosen)
+    x, y = (low + chosen * width).tolist()
+    return x, y
 
 
 def _missed(values: FloatArray, row: Row, size: float) -> NDArray[np.bool_]:
