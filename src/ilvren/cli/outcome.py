@@ -18,12 +18,14 @@ from ilvren.cli.tables import (
     with_unit,
 )
 from ilvren.cli.terminal import Terminal
-from ilvren.runs.result import OUTCOMES, LimitState, RunResult
+from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, LimitState, RunResult
 
 __all__ = ["price_sentence", "row_note", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
+# More rows than this are more than anyone reads: the worst are shown, unless all are asked for.
+MOST_ROWS = 60
 
 _DESIGNS = {
     "final": "",
@@ -39,7 +41,7 @@ _NEXT = {
 }
 
 
-def show_result(result: RunResult, terminal: Terminal, *, next_command: str | None = None) -> None:
+def show_result(result: RunResult, terminal: Terminal, *, full: bool = True) -> None:
     """Print the result of a run."""
     title = result.problem.title or result.problem.source.file
     name = f"{result.id}  " if result.id else ""
@@ -54,7 +56,14 @@ def show_result(result: RunResult, terminal: Terminal, *, next_command: str | No
     _show_objective(result, terminal)
     terminal.show(_variables_table(result))
     if result.constraints:
-        terminal.show(_constraints_table(result))
+        shown = (
+            result.constraints
+            if full or len(result.constraints) <= MOST_ROWS
+            else result.worst_constraints(SUMMARY_ROWS)
+        )
+        terminal.show(_constraints_table(result, shown))
+        if len(shown) < len(result.constraints):
+            terminal.show(f"the worst {len(shown)} of {len(result.constraints)} rows; --full shows all")
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     counts = result.counts
@@ -64,7 +73,7 @@ def show_result(result: RunResult, terminal: Terminal, *, next_command: str | No
         f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')},"
         f" {count(counts['gradients'], 'gradient')}, {seconds_text(result.seconds)}"
     )
-    command = next_command or _NEXT.get(result.outcome)
+    command = _NEXT.get(result.outcome)
     if result.id and command:
         terminal.show(f"next: {command.format(run=result.id)}")
 
@@ -113,7 +122,7 @@ def _variables_table(result: RunResult):  # type: ignore[no-untyped-def]
     return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
 
 
-def _constraints_table(result: RunResult):  # type: ignore[no-untyped-def]
+def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]):  # type: ignore[no-untyped-def]
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
     rows = [
@@ -126,7 +135,7 @@ def _constraints_table(result: RunResult):  # type: ignore[no-untyped-def]
             _price(state, result),
             row_note(state, tolerance),
         )
-        for state in result.constraints
+        for state in shown
     ]
     return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
 

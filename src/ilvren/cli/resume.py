@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
-from ilvren.cli.run import add_limits, finish
+from ilvren.cli.run import add_full, add_limits, finish
 from ilvren.cli.terminal import Terminal
 
 EXAMPLES = """examples:
@@ -21,6 +21,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
     add_limits(parser)
+    add_full(parser)
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -48,4 +49,4 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             )
         finally:
             progress.close()
-    return finish(result, terminal, as_json=arguments.json)
+    return finish(result, terminal, as_json=arguments.json, full=arguments.full)

@@ -33,8 +33,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of what is drawn at random (0)")
     parser.add_argument("--label", metavar="NAME", help="a name for the run, usable instead of its id")
     parser.add_argument("--no-scaling", action="store_true", help="give the method the numbers as written")
+    add_full(parser)
     add_ledger(parser)
     add_output_flags(parser)
+
+
+def add_full(parser: argparse.ArgumentParser) -> None:
+    """Declare --full."""
+    parser.add_argument("--full", action="store_true", help="all rows, also when there are very many")
 
 
 def add_limits(parser: argparse.ArgumentParser) -> None:
@@ -68,10 +74,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         label=arguments.label,
         **given,
     )
-    return run_and_show(problem, settings, ledger_path(arguments.ledger), terminal, as_json=arguments.json)
+    return run_and_show(
+        problem, settings, ledger_path(arguments.ledger), terminal, as_json=arguments.json, full=arguments.full
+    )
 
 
-def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json: bool) -> int:  # type: ignore[no-untyped-def]
+def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json: bool, full: bool) -> int:  # type: ignore[no-untyped-def]
     """Run with progress, print the result and return the exit status."""
     from ilvren.cli.progress import Progress
     from ilvren.ledger import Ledger
@@ -89,17 +97,17 @@ def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json:
             result = run(problem, settings, ledger=opened, listener=progress)
         finally:
             progress.close()
-    return finish(result, terminal, as_json=as_json)
+    return finish(result, terminal, as_json=as_json, full=full)
 
 
-def finish(result, terminal: Terminal, *, as_json: bool) -> int:  # type: ignore[no-untyped-def]
+def finish(result, terminal: Terminal, *, as_json: bool, full: bool) -> int:  # type: ignore[no-untyped-def]
     """Print a result and return the exit status."""
     if as_json:
-        terminal.document(result.to_dict())
+        terminal.document(result.to_dict(full=full))
     else:
         from ilvren.cli.outcome import show_result
 
-        show_result(result, terminal)
+        show_result(result, terminal, full=full)
     if result.machine_trouble:
         terminal.complain(f"ilvren: {result.machine_trouble}; the run is recorded up to here at the latest")
         return status.MACHINE_FAILED

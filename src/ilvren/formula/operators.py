@@ -17,8 +17,25 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-__all__ = ["OPERATIONS", "Operation"]
+__all__ = ["CODE_NAMES", "MATH_FUNCTIONS", "OPERATIONS", "Operation"]
 
+# Functions of one argument that are those of the `math` module.
+MATH_FUNCTIONS = (
+    "sqrt",
+    "exp",
+    "log",
+    "log10",
+    "sin",
+    "cos",
+    "tan",
+    "asin",
+    "acos",
+    "atan",
+    "sinh",
+    "cosh",
+    "tanh",
+    "erf",
+)
 INF = math.inf
 NAN = math.nan
 
@@ -197,23 +214,5 @@ CODE_NAMES: dict[str, Callable[..., float]] = {
     "maximum": maximum,
     "atan2": math.atan2,
     "hypot": math.hypot,
-    **{
-        name: getattr(math, name)
-        for name in [
-            "sqrt",
-            "exp",
-            "log",
-            "log10",
-            "sin",
-            "cos",
-            "tan",
-            "asin",
-            "acos",
-            "atan",
-            "sinh",
-            "cosh",
-            "tanh",
-            "erf",
-        ]
-    },
+    **{name: getattr(math, name) for name in MATH_FUNCTIONS},
 }

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from typing import NoReturn
 
 from ilvren.errors import FormulaError, nearest
+from ilvren.formula.operators import MATH_FUNCTIONS
 from ilvren.formula.syntax import (
     Call,
     Comparison,
@@ -39,26 +40,7 @@ MOST_NESTING = 60
 
 # name → (least, most) number of arguments; most None means any number.
 SCALAR_FUNCTIONS: dict[str, tuple[int, int | None]] = {
-    **dict.fromkeys(
-        [
-            "abs",
-            "sqrt",
-            "exp",
-            "log",
-            "log10",
-            "sin",
-            "cos",
-            "tan",
-            "asin",
-            "acos",
-            "atan",
-            "sinh",
-            "cosh",
-            "tanh",
-            "erf",
-        ],
-        (1, 1),
-    ),
+    **dict.fromkeys(("abs", *MATH_FUNCTIONS), (1, 1)),
     **dict.fromkeys(["atan2", "hypot"], (2, 2)),
     **dict.fromkeys(["min", "max"], (1, None)),
     "where": (3, 3),

@@ -147,8 +147,8 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         if loose >= LOOSE_ITERATIONS and loosened < MOST_LOOSENED:
             penalty, loose, loosened = max(2.0 * least, LEAST_PENALTY), 0, loosened + 1
         penalty = max(penalty, least)
-        accepted, note = yield from _line_search(task, here, plan, matrix, penalty, options)
-        if accepted is None:
+        there, note = yield from _line_search(task, here, plan, matrix, penalty, options)
+        if there is None:
             if standing.meets_conditions:
                 return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
             if is_fresh:
@@ -156,12 +156,9 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             matrix, is_fresh = np.eye(n), True
             step_length, note = 0.0, "no decrease: curvature forgotten"
             continue
-        quiet = quiet + 1 if _is_level(task, here, accepted, penalty) else 0
+        quiet = quiet + 1 if _is_level(task, here, there, penalty) else 0
         if quiet >= MOST_QUIET:
             return Ending("stalled", "the last steps changed the penalty function by no more than rounding")
-        there = yield from _evaluated(accepted.x, derivatives=True)
-        if not there.has_derivatives:
-            return Ending("invalid", "a derivative is not finite at the next design")
         s = there.x - here.x
         y = (there.g - there.j.T @ multipliers) - (here.g - here.j.T @ multipliers)
         if is_fresh:
@@ -280,6 +277,9 @@ def _least_penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: Fl
 
 
 def _merit(task: Task, point: _Point, penalty: float) -> float:
+    """Return φ, infinite where a value is invalid: such a point is never accepted."""
+    if not point.is_finite:
+        return math.inf
     return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))  # (3)
 
 
@@ -297,11 +297,13 @@ def _line_search(
     penalty: float,
     options: SqpOptions,
 ) -> Generator[Request, Reply, tuple[_Point | None, str]]:
-    """Return the accepted point (without derivatives) and a note, or None."""
+    """Return the accepted point, with its derivatives, and a note, or None.
+
+    A point whose derivatives are not finite is no place to go on from: the step is shortened.
+    """
     d = plan.step
     violation = float(np.linalg.norm(task.misses(here.c)))
     promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))  # D of (4)
-    promised = min(promised, -0.5 * float(d @ matrix @ d)) if promised < 0.0 else promised
     base = _merit(task, here, penalty)
     slack = ROUNDING * (abs(here.f) + penalty * violation)
     if not promised < 0.0 or not np.isfinite(d).all() or not d.any():
@@ -312,14 +314,19 @@ def _line_search(
         if np.array_equal(x, here.x):
             return None, "the step vanished"
         trial = yield from _evaluated(x, derivatives=False)
-        gained = _merit(task, trial, penalty) if trial.is_finite else math.inf
+        gained = _merit(task, trial, penalty)
         if gained <= base + SUFFICIENT * alpha * promised + slack:  # (4)
-            return trial, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+            there = yield from _evaluated(x, derivatives=True)
+            if there.has_derivatives:
+                return there, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+            alpha *= 0.5
+            continue
         if count == 0 and options.corrections and trial.is_finite and len(trial.c):
             corrected = yield from _corrected(task, here, trial, plan, matrix)  # (5)
-            if corrected is not None and corrected.is_finite:
-                if _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
-                    return corrected, "full step with second-order correction"
+            if corrected is not None and _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
+                there = yield from _evaluated(corrected.x, derivatives=True)
+                if there.has_derivatives:
+                    return there, "full step with second-order correction"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised
         shrink = -0.5 * alpha * promised / curve if math.isfinite(curve) and curve > 0.0 else 0.1

@@ -45,6 +45,10 @@ class _Stop(Exception):
         self.reason = reason
 
 
+class _ProtocolError(Exception):
+    """A method broke the protocol of `methods.base`."""
+
+
 @dataclass
 class _Best:
     """The best design evaluated so far under the rule for reported designs."""
@@ -94,6 +98,11 @@ class Loop:
         self._trouble: str | None = None
         self._idle, self._known_work = 0, 0
 
+    @property
+    def run_id(self) -> str:
+        """Return the id in the ledger, "" without one."""
+        return f"r{self._number}" if self._number else ""
+
     # ---- the loop -----------------------------------------------------------------------------
 
     def drive(self) -> RunResult:
@@ -130,9 +139,16 @@ class Loop:
         try:
             message: Request | Iterate = next(generator)
             while True:
-                answer = self._answer(message) if isinstance(message, Request) else self._judge(message)
+                try:
+                    answer = self._answer(message) if isinstance(message, Request) else self._judge(message)
+                except _ProtocolError as error:
+                    frame = getattr(generator, "gi_frame", None)
+                    place = f"{frame.f_code.co_filename}:{frame.f_lineno}" if frame else self.method.name
+                    raise TypeError(f"{place}: method {self.method.name} {error}") from None
                 message = generator.send(answer)
         except StopIteration as end:
+            if not isinstance(end.value, Ending):
+                raise TypeError(f"method {self.method.name} ended without an Ending") from None
             return self._checked(end.value)
         finally:
             generator.close()
@@ -150,7 +166,7 @@ class Loop:
         assert self._scaling is not None
         points = np.asarray(request.points, dtype=float)
         if points.ndim != 2 or points.shape[1] != len(self._scaling.free):
-            raise TypeError(f"method {self.method.name} asked for points of shape {points.shape}")
+            raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {len(self._scaling.free)})")
         full = np.array([self._scaling.full(p, self.measures.lower, self.measures.upper) for p in points])
         evaluations = self._evaluate_all(full, derivatives=request.derivatives)
         return self._scaling.reply(evaluations, derivatives=request.derivatives)
@@ -238,6 +254,8 @@ class Loop:
 
     def _judge(self, iterate: Iterate) -> Standing:
         assert self._scaling is not None
+        if not isinstance(iterate, Iterate):
+            raise _ProtocolError(f"yielded {type(iterate).__name__}, neither a Request nor an Iterate")
         point = self._scaling.full(np.asarray(iterate.point, dtype=float), self.measures.lower, self.measures.upper)
         evaluation = self.gate.known(point) or self.gate.evaluate(point)
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
@@ -394,7 +412,7 @@ class Loop:
         settings = self.settings.to_dict()
         settings["scaling"] = self._scaling.facts(problem) if self._scaling and self.settings.scaling else False
         return RunResult(
-            f"r{self._number}" if self._number else "",
+            self.run_id,
             problem,
             self.method.name,
             outcome,

@@ -25,6 +25,8 @@ OUTCOMES = {
     "model-failed": "a model failed and the method could not go on",
     "interrupted": "stopped from outside; the best design so far is kept",
 }
+# Above this many rows the JSON document is a summary of the worst, unless all are asked for.
+MOST_JSON_ROWS, SUMMARY_ROWS = 1000, 20
 HOLDS = frozenset({"converged", "settled", "target"})
 
 
@@ -44,6 +46,12 @@ class LimitState:
     side: str
     unit: str = ""
     is_unique: bool = True
+
+    @property
+    def relative_margin(self) -> float:
+        """Return the margin over the size of the value and its limits; infinite without limits."""
+        sizes = [abs(limit) for limit in (self.value, self.lower, self.upper) if math.isfinite(limit)]
+        return self.margin / (max(sizes, default=1.0) or 1.0)
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -103,8 +111,25 @@ class RunResult:
         """Return {name: value} of the reported design."""
         return dict(zip((v.name for v in self.problem.variables), self.point, strict=True))
 
-    def to_dict(self) -> dict[str, object]:
-        """Return the JSON document of the run."""
+    def worst_constraints(self, most: int) -> tuple[LimitState, ...]:
+        """Return the rows with the largest violation, then with the least room, in their order in the file."""
+        order = sorted(
+            range(len(self.constraints)),
+            key=lambda i: (-self.constraints[i].violation, self.constraints[i].relative_margin),
+        )
+        return tuple(self.constraints[i] for i in sorted(order[:most]))
+
+    def to_dict(self, *, full: bool = True) -> dict[str, object]:
+        """Return the JSON document of the run; without `full`, of very many rows only the worst."""
+        shown = self.constraints
+        if not full and len(shown) > MOST_JSON_ROWS:
+            shown = self.worst_constraints(SUMMARY_ROWS)
+        document = self._document(shown)
+        if len(shown) < len(self.constraints):
+            document["constraints_summary"] = {"rows": len(self.constraints), "shown": len(shown)}
+        return document
+
+    def _document(self, constraints: tuple[LimitState, ...]) -> dict[str, object]:
         return {
             "run": self.id or None,
             "problem": self.problem.title or self.problem.source.file,
@@ -115,7 +140,7 @@ class RunResult:
             "objectives": {name: plain(value) for name, value in self.objectives.items()},
             "variables": {name: plain(value) for name, value in self.variables.items()},
             "bounds": {state.name: state.to_dict() for state in self.bounds},
-            "constraints": {state.name: state.to_dict() for state in self.constraints},
+            "constraints": {state.name: state.to_dict() for state in constraints},
             "violation": plain(self.violation),
             "stationarity": None if self.stationarity is None else plain(self.stationarity),
             "counts": dict(self.counts),

@@ -173,8 +173,7 @@ def _listed(found: Mapping[str, str]) -> str:
 
 def _drive(loop: Loop, listener: Listener | None) -> RunResult:
     if listener is not None:
-        run_id = f"r{loop._number}" if loop._number else ""
-        listener(Started(run_id, loop.method.name, len(loop.problem.free), len(loop.problem.rows)))
+        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), len(loop.problem.rows)))
     result = loop.drive()
     if listener is not None:
         listener(Ended(result.outcome))
