@@ -27,7 +27,7 @@ def fast(graph, roots, point):
     """Evaluate by compiled code, as the gate does: the interpreter where the code raises."""
     code = compile_scalar(graph, roots, 3)
     try:
-        return code.build(*walk(graph, code.constants, (), ()).values)(*point)
+        return code.bound(walk(graph, code.constants, (), ()).values)(*point)
     except (ArithmeticError, ValueError):
         return walk(graph, roots, point, ()).values
 
@@ -124,7 +124,7 @@ class Arithmetic(unittest.TestCase):
         self.assertEqual(code.source.count("exp"), 0)  # what depends on parameters alone is computed before
         for p in (0.0, 1.0):
             fixed = walk(graph, code.constants, (), (p,)).values
-            self.assertEqual(code.build(*fixed)(2.0), (2.0 * math.exp(p),))
+            self.assertEqual(code.bound(fixed)(2.0), (2.0 * math.exp(p),))
 
 
 def complex_step(text, point, index):

@@ -184,7 +184,7 @@ class Gate:
     def _compiled(self, roots: list[int]) -> Callable[..., tuple[float, ...]]:
         code = compile_scalar(self.problem.graph, roots, len(self.problem.variables))
         fixed = walk(self.problem.graph, code.constants, (), self.problem.parameter_values)
-        return code.build(*fixed.values)
+        return code.bound(fixed.values)
 
     def _call(
         self, function: Callable[..., tuple[float, ...]], roots: list[int], point: FloatArray

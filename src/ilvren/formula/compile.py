@@ -8,6 +8,7 @@ ArithmeticError or a ValueError, and the caller turns to `interpret.walk`, which
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -24,12 +25,17 @@ Context = tuple[tuple[int, bool], ...]
 
 @dataclass(frozen=True, slots=True)
 class ScalarCode:
-    """Compiled code for some roots. `build(parameters)` gives the function of the variables:
+    """Compiled code for some roots. `bound(values of constants)` gives the function of the variables:
     floats in, the tuple of the roots' values out; it raises where IEEE arithmetic has no finite way."""
 
     source: str
     constants: tuple[int, ...]
     build: Callable[..., Callable[..., tuple[float, ...]]]
+
+    def bound(self, values: Sequence[float]) -> Callable[..., tuple[float, ...]]:
+        """Return the function for these values of `constants`. Where one is not finite it always raises: a result
+        may or may not use it, and only the interpreter follows that."""
+        return self.build(*values) if all(map(math.isfinite, values)) else _always_raises
 
 
 def compile_scalar(graph: Graph, roots: Sequence[int], variable_count: int) -> ScalarCode:
@@ -56,6 +62,10 @@ def compile_scalar(graph: Graph, roots: Sequence[int], variable_count: int) -> S
     space: dict[str, object] = {"__builtins__": {"ArithmeticError": ArithmeticError}, **CODE_NAMES}
     exec(compile(source, "<formulas>", "exec"), space)  # noqa: S102 - text made from numbers above
     return ScalarCode(source, tuple(writer.constants), space["build"])  # type: ignore[arg-type]
+
+
+def _always_raises(*_: float) -> tuple[float, ...]:
+    raise ArithmeticError
 
 
 class _Writer:

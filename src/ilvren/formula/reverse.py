@@ -32,6 +32,8 @@ def gradient(graph: Graph, output: int) -> dict[int, int]:
         node = graph.nodes[number]
         if node.operation == "variable" or any(operand in depends for operand in node.operands):
             depends.add(number)
+        if node.operation == "variable":
+            contexts[number] = ()  # its adjoint is the result, which is wanted in every branch
     adjoints = {output: graph.constant(1.0)}
     found: dict[int, int] = {}
     for number in reversed(order):

@@ -51,8 +51,8 @@ class Scaling:
             assert start.gradient is not None
             assert start.jacobian is not None
             largest = np.abs(start.jacobian[:, free] * variables).max(axis=1, initial=0.0)
-            largest = np.clip(largest, rows / MOST_STRETCH, rows * MOST_STRETCH)
-            rows = np.where(largest > 0.0, largest, rows)
+            clipped = np.clip(largest, rows / MOST_STRETCH, rows * MOST_STRETCH)
+            rows = np.where(largest > 0.0, clipped, rows)
             objective = float(np.abs(start.gradient[free] * variables).max(initial=0.0))
             size = max(abs(start.objective), 1e-300)
             objective = min(max(objective, 1e-6 * size), 1e6 * size) if start.objective else objective

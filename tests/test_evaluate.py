@@ -1,0 +1,157 @@
+"""The gate: each distinct point computed and counted once, derivatives in place, invalid values told apart."""
+
+import unittest
+
+import numpy as np
+
+from ilvren import loads
+from ilvren.evaluate import Gate
+from ilvren.evaluate import gate as module
+from ilvren.methods.base import Reply
+from ilvren.problem import Measures
+from ilvren.runs import Settings
+from ilvren.runs.scaling import Scaling
+from tests.problems import manufactured, two_variables
+
+
+class CountingGate(Gate):
+    """A gate that counts how often the formulas are really computed."""
+
+    computed = 0
+
+    def _call(self, function, roots, point):
+        self.computed += 1
+        return super()._call(function, roots, point)
+
+
+class TheGate(unittest.TestCase):
+    def test_each_point_is_computed_once_and_counted_once(self):
+        gate = CountingGate(loads(two_variables("x^2 + y", "x * y <= 3")))
+        a, b = np.array([1.0, 2.0]), np.array([1.0, 2.0 + 1e-15])
+        gate.evaluate(a)
+        gate.evaluate(a.copy())
+        self.assertEqual((gate.computed, gate.counts.evaluations, gate.counts.gradients), (1, 1, 0))
+        gate.evaluate(a, derivatives=True)
+        gate.evaluate(a)
+        self.assertEqual((gate.computed, gate.counts.evaluations, gate.counts.gradients), (2, 1, 1))
+        gate.evaluate(b, derivatives=True)
+        self.assertEqual((gate.computed, gate.counts.evaluations, gate.counts.gradients), (3, 2, 2))
+
+    def test_what_was_forgotten_is_computed_again_but_not_counted(self):
+        gate = CountingGate(loads(two_variables("x^2 + y")))
+        points = [np.array([float(i), 0.0]) for i in range(module.MOST_KEPT + 10)]
+        for point in points:
+            gate.evaluate(point)
+        self.assertIsNone(gate.known(points[0]))
+        gate.evaluate(points[0])
+        self.assertEqual((gate.computed, gate.counts.evaluations), (len(points) + 1, len(points)))
+
+    def test_derivatives_stand_in_their_places(self):
+        rng = np.random.default_rng(4)
+        for seed in range(12):
+            problem, _ = manufactured(seed, n=2 + seed % 5, inequalities=seed % 4, equalities=seed % 3)
+            gate, n = Gate(problem), len(problem.variables)
+            point = rng.normal(size=n)
+            exact = gate.evaluate(point, derivatives=True)
+            for j in range(n):
+                step = np.zeros(n)
+                step[j] = 1e-5
+                ahead, back = gate.evaluate(point + step), gate.evaluate(point - step)
+                slope = (ahead.objective - back.objective) / 2e-5
+                self.assertAlmostEqual(exact.gradient[j], slope, delta=1e-5 * max(1.0, abs(slope)))
+                np.testing.assert_allclose(exact.jacobian[:, j], (ahead.rows - back.rows) / 2e-5, atol=1e-6, rtol=1e-6)
+
+    def test_values_are_the_same_with_and_without_derivatives(self):
+        problem, _ = manufactured(7, n=4, inequalities=3, equalities=1)
+        for point in np.random.default_rng(0).normal(size=(20, 4)):
+            alone, together = Gate(problem).evaluate(point), Gate(problem).evaluate(point, derivatives=True)
+            self.assertEqual(alone.objective, together.objective)
+            self.assertEqual(alone.rows.tolist(), together.rows.tolist())
+
+    def test_maximized_objectives_are_turned_and_missing_ones_are_zero(self):
+        gate = Gate(loads(two_variables("x + 2 * y", sense="maximize")))
+        found = gate.evaluate(np.array([1.0, 1.0]), derivatives=True)
+        self.assertEqual((found.objective, found.gradient.tolist()), (-3.0, [-1.0, -2.0]))
+        found = Gate(loads(two_variables("", "x + y <= 3"))).evaluate(np.array([1.0, 1.0]), derivatives=True)
+        self.assertEqual((found.objective, found.gradient.tolist(), found.rows.tolist()), (0.0, [0.0, 0.0], [2.0]))
+
+    def test_only_what_used_an_invalid_number_is_invalid(self):
+        gate = Gate(loads(two_variables("x^2 + y", "log(x) <= 1", "x * y <= 2", "1 / (1 / x) <= 3")))
+        found = gate.evaluate(np.array([0.0, 2.0]), derivatives=True)
+        self.assertEqual(found.objective, 2.0)
+        self.assertEqual(np.isfinite(found.rows).tolist(), [False, True, False])
+        self.assertEqual(found.gradient.tolist(), [0.0, 1.0])
+        self.assertFalse(found.is_finite or found.has_finite_derivatives)
+
+    def test_kinks_are_found_near_and_not_far(self):
+        gate = Gate(loads(two_variables("abs(x - 1) + max(y, x) + where(y > 5, 1, 0) + hypot(x - 3, y - 3)")))
+        radii = np.full(2, 1e-3)
+        for point, operations in (
+            ((1.0, 3.0), ["abs"]),
+            ((1.0005, 3.0), ["abs"]),
+            ((1.01, 3.0), []),
+            ((2.0, 2.0), ["max"]),
+            ((0.0, 5.0), [">"]),
+        ):
+            self.assertEqual([kink.operation for kink in gate.kinks(np.array(point), radii)], operations, point)
+        self.assertEqual(Gate(loads(two_variables("x^2 * y"))).kinks(np.zeros(2), radii), [])
+
+    def test_surveys_keep_and_count_nothing(self):
+        gate = Gate(loads(two_variables("x^2 + y", "x / y <= 3")))
+        objective, rows = gate.survey(np.array([[1.0, 2.0], [3.0, 0.0]]))
+        self.assertEqual((objective.tolist(), rows[0].tolist(), gate.counts.evaluations), ([3.0, 9.0], [0.5], 0))
+        self.assertTrue(np.isnan(rows[1, 0]) or np.isinf(rows[1, 0]))
+
+
+class TheScaling(unittest.TestCase):
+    def scaled(self, text, *, is_on=True):
+        problem = loads(text)
+        measures, start = Measures.of(problem), np.array(problem.start)
+        evaluation = Gate(problem).evaluate(start, derivatives=True)
+        return problem, measures, evaluation, Scaling.at(problem, measures, evaluation, is_on=is_on)
+
+    def test_going_there_and_back_is_exact(self):
+        text = "[variables]\na = { start = 0.1, lower = 0.03, upper = 0.7 }\nb = 12345.678\nc = 3e-9\nd = { lower = 1, upper = 1 }\n"
+        problem, measures, _, scaling = self.scaled(text + '[minimize]\nf = "a * b + c^2 + d"\n')
+        task = scaling.task(problem, measures, Settings(method="sqp"))
+        self.assertEqual(len(task.start), 3)  # d is fixed
+        rng = np.random.default_rng(1)
+        self.assertEqual(scaling.full(task.start, measures.lower, measures.upper).tolist(), list(problem.start))
+        for _ in range(50):
+            point = np.array([rng.uniform(0.03, 0.7), rng.normal() * 1e4, rng.normal() * 1e-9, 1.0])
+            there = scaling.full(point[scaling.free] / scaling.variables, measures.lower, measures.upper)
+            self.assertEqual(there.tolist(), point.tolist())
+        beyond = scaling.full(np.array([99.0, 0.0, 0.0]), measures.lower, measures.upper)
+        self.assertEqual(beyond[0], 0.7)
+
+    def test_scaled_derivatives_are_those_of_the_scaled_functions(self):
+        text = two_variables("1e6 * (x - 2)^2 + y", "1e-4 * x * y <= 2e-3", "x + y >= 1e5", start=(300.0, 0.02))
+        problem, measures, evaluation, scaling = self.scaled(text)
+        reply: Reply = scaling.reply([evaluation], derivatives=True)
+        gate, task = Gate(problem), scaling.task(problem, measures, Settings(method="sqp"))
+        for j in range(2):
+            step = np.zeros(2)
+            step[j] = 1e-6
+            ahead = scaling.reply([gate.evaluate(scaling.full(task.start + step, measures.lower, measures.upper))], derivatives=False)
+            back = scaling.reply([gate.evaluate(scaling.full(task.start - step, measures.lower, measures.upper))], derivatives=False)
+            self.assertAlmostEqual(reply.gradient[0, j], (ahead.objective[0] - back.objective[0]) / 2e-6, places=5)
+            np.testing.assert_allclose(reply.jacobian[0, :, j], (ahead.rows - back.rows)[0] / 2e-6, atol=1e-6)
+        self.assertAlmostEqual(float(np.abs(reply.gradient).max()), 1.0)
+        self.assertAlmostEqual(float(np.abs(reply.jacobian).max(axis=2).min()), 1.0)
+
+    def test_violations_mean_the_same_scaled(self):
+        problem, measures, _, scaling = self.scaled(two_variables("x", "300 * x <= 1500", "y >= 1e-5", start=(4.0, 1.0)))
+        task = scaling.task(problem, measures, Settings(method="sqp"))
+        point = np.array([7.0, 4e-6])
+        rows = Gate(problem).evaluate(point).rows
+        self.assertAlmostEqual(task.violation(rows / scaling.rows), measures.violation(point, rows))
+
+    def test_switched_off_it_changes_nothing(self):
+        *_, scaling = self.scaled(two_variables("1e6 * x", "1e-4 * x * y <= 2"), is_on=False)
+        self.assertEqual((scaling.variables.tolist(), scaling.rows.tolist(), scaling.objective), ([1.0, 1.0], [1.0], 1.0))
+
+    def test_zero_and_invalid_derivatives_leave_sizes(self):
+        *_, scaling = self.scaled(two_variables("x^2", "y^2 <= 4", start=(0.0, 0.0)))
+        self.assertEqual((scaling.rows.tolist(), scaling.objective), ([4.0], 1.0))
+        *_, scaling = self.scaled(two_variables("log(x)", "y^2 <= 4", start=(0.0, 0.0)))
+        self.assertEqual((scaling.rows.tolist(), scaling.objective), ([4.0], 1.0))
