@@ -132,15 +132,21 @@ class TheScaling(unittest.TestCase):
         for j in range(2):
             step = np.zeros(2)
             step[j] = 1e-6
-            ahead = scaling.reply([gate.evaluate(scaling.full(task.start + step, measures.lower, measures.upper))], derivatives=False)
-            back = scaling.reply([gate.evaluate(scaling.full(task.start - step, measures.lower, measures.upper))], derivatives=False)
+            ahead = scaling.reply(
+                [gate.evaluate(scaling.full(task.start + step, measures.lower, measures.upper))], derivatives=False
+            )
+            back = scaling.reply(
+                [gate.evaluate(scaling.full(task.start - step, measures.lower, measures.upper))], derivatives=False
+            )
             self.assertAlmostEqual(reply.gradient[0, j], (ahead.objective[0] - back.objective[0]) / 2e-6, places=5)
             np.testing.assert_allclose(reply.jacobian[0, :, j], (ahead.rows - back.rows)[0] / 2e-6, atol=1e-6)
         self.assertAlmostEqual(float(np.abs(reply.gradient).max()), 1.0)
         self.assertAlmostEqual(float(np.abs(reply.jacobian).max(axis=2).min()), 1.0)
 
     def test_violations_mean_the_same_scaled(self):
-        problem, measures, _, scaling = self.scaled(two_variables("x", "300 * x <= 1500", "y >= 1e-5", start=(4.0, 1.0)))
+        problem, measures, _, scaling = self.scaled(
+            two_variables("x", "300 * x <= 1500", "y >= 1e-5", start=(4.0, 1.0))
+        )
         task = scaling.task(problem, measures, Settings(method="sqp"))
         point = np.array([7.0, 4e-6])
         rows = Gate(problem).evaluate(point).rows
@@ -148,7 +154,9 @@ class TheScaling(unittest.TestCase):
 
     def test_switched_off_it_changes_nothing(self):
         *_, scaling = self.scaled(two_variables("1e6 * x", "1e-4 * x * y <= 2"), is_on=False)
-        self.assertEqual((scaling.variables.tolist(), scaling.rows.tolist(), scaling.objective), ([1.0, 1.0], [1.0], 1.0))
+        self.assertEqual(
+            (scaling.variables.tolist(), scaling.rows.tolist(), scaling.objective), ([1.0, 1.0], [1.0], 1.0)
+        )
 
     def test_zero_and_invalid_derivatives_leave_sizes(self):
         *_, scaling = self.scaled(two_variables("x^2", "y^2 <= 4", start=(0.0, 0.0)))

@@ -120,12 +120,12 @@ def share(a: float, b: float) -> float:
 
 def minimum(a: float, b: float) -> float:
     """Return the smaller, or NaN when either is NaN."""
-    return a if a <= b else (b if b == b or a != a else NAN)
+    return a if a <= b else (b if b < a else NAN)
 
 
 def maximum(a: float, b: float) -> float:
     """Return the larger, or NaN when either is NaN."""
-    return a if a >= b else (b if b == b or a != a else NAN)
+    return a if a >= b else (b if b > a else NAN)
 
 
 def sign(a: float) -> float:

@@ -1,0 +1,127 @@
+"""What is shown while a run works, and how messages and tables read."""
+
+import io
+import unittest
+from unittest import mock
+
+from ilvren.cli import progress as module
+from ilvren.cli.complaint import complaint
+from ilvren.cli.progress import Progress
+from ilvren.cli.tables import change_percent, count, limits_text, margin_text, seconds_text, small, table
+from ilvren.cli.terminal import Terminal
+from ilvren.errors import FormulaError, MachineError, ProblemError, nearest
+from ilvren.runs import Iterated
+
+INF = float("inf")
+
+
+class Screen(io.StringIO):
+    def isatty(self):
+        return True
+
+
+def iterated(number, best, **changes):
+    facts = {"gradients": 0, "seconds": 0.1, "violation": 1e-3, "stationarity": None, "note": ""} | changes
+    return Iterated(number, 10 * number, best=best, **facts)
+
+
+class ShowingProgress(unittest.TestCase):
+    def shown(self, stream, events, seconds):
+        """Return what a listener writes for `events`, one every so many seconds."""
+        clock = iter(float(seconds) * i for i in range(1000))
+        with mock.patch.object(module.time, "monotonic", lambda: next(clock)):
+            progress = Progress(Terminal(io.StringIO(), stream), unit="EUR")
+            for event in events:
+                progress(event)
+            progress.close()
+        return stream.getvalue()
+
+    def test_a_line_in_place_on_a_terminal_that_is_gone_at_the_end(self):
+        text = self.shown(Screen(), [iterated(1, None), iterated(2, 200.0), iterated(3, 150.0, stationarity=0.5)], 0.2)
+        self.assertIn("\r10 evaluations  nothing feasible so far", text)
+        self.assertIn("30 evaluations  best 150 EUR", text)
+        self.assertIn("stationarity 5.0e-01", text)
+        self.assertTrue(text.endswith(" \r"))
+        self.assertNotIn("\n", text)
+
+    def test_few_plain_lines_elsewhere(self):
+        text = self.shown(io.StringIO(), [iterated(i, 100.0 / i) for i in range(1, 100)], 1.0)
+        self.assertLess(text.count("\n"), 8)
+        self.assertGreater(text.count("\n"), 2)
+        self.assertNotIn("\r", text)
+        self.assertIn("(-", text)
+
+    def test_quick_runs_and_quiet_ones_show_nothing(self):
+        self.assertEqual(self.shown(io.StringIO(), [iterated(i, 1.0) for i in range(50)], 0.01), "")
+        stream = Screen()
+        progress = Progress(Terminal(io.StringIO(), stream, quiet=True))
+        progress(iterated(1, 1.0))
+        progress.close()
+        self.assertEqual(stream.getvalue(), "")
+
+
+class Messages(unittest.TestCase):
+    def test_four_moves(self):
+        error = FormulaError(
+            "unknown name",
+            file="a.toml",
+            line=3,
+            where="derived.d",
+            text="x +\n yy",
+            span=(5, 7),
+            advice="did you mean x?",
+        )
+        self.assertEqual(
+            complaint(error), "a.toml:3: derived.d: unknown name\n        x +  yy\n             ^^\n    Did you mean x?"
+        )
+        self.assertEqual(complaint(ProblemError("wrong", file="a.toml")), "a.toml: wrong")
+        self.assertEqual(complaint(MachineError("no space")), "ilvren: no space")
+
+    def test_long_formulas_are_shown_around_the_fault(self):
+        text = "a + " * 2000 + "oops" + " + b" * 2000
+        lines = complaint(FormulaError("bad", text=text, span=(8000, 8004))).splitlines()
+        self.assertLess(max(map(len, lines)), 130)
+        start = lines[2].index("^")
+        self.assertEqual(lines[1][start : start + 4], "oops")
+
+    def test_nearest_names(self):
+        for name, found in (("boer", "bore"), ("BORE", "bore"), ("wal", "wall"), ("qqqq", None)):
+            self.assertEqual(nearest(name, ["bore", "wall", "duty"]), found)
+
+
+class Tables(unittest.TestCase):
+    def test_words_for_numbers(self):
+        self.assertEqual(
+            [limits_text(*pair) for pair in ((-INF, 2.5), (0.6, INF), (0.6, 2.5), (64.0, 64.0), (-INF, INF))],
+            ["<= 2.5", ">= 0.6", "0.6 .. 2.5", "== 64", "none"],
+        )
+        self.assertEqual([small(v) for v in (0.0, 1.234e-7, None, INF)], ["0", "1.2e-07", "-", "inf"])
+        self.assertEqual(
+            [seconds_text(s) for s in (0.0123, 59.6, 61.0, 7300.0)], ["0.012 s", "60 s", "1 min 1 s", "2 h 1 min"]
+        )
+        self.assertEqual([count(n, "row") for n in (0, 1, 2)], ["0 rows", "1 row", "2 rows"])
+        self.assertEqual(
+            [margin_text(*pair) for pair in ((-1e-10, 8.0), (-3e-6, 8.0), (0.5, 1.0))], ["0", "-3e-6", "0.5"]
+        )
+        self.assertEqual(
+            [change_percent(*pair) for pair in ((75.0, 100.0), (-50.0, -100.0), (1.0, 0.0), (None, 1.0))],
+            ["-25 %", "+50 %", "", ""],
+        )
+
+    def test_empty_columns_are_left_out_and_lines_end_clean(self):
+        out = io.StringIO()
+        Terminal(out, out).show(table(("a", ">b", "note"), [("x", "1.5", ""), ("y", "10", "")]), "after")
+        lines = out.getvalue().split("\n")
+        self.assertNotIn("note", out.getvalue())
+        self.assertEqual(lines[3:6], [" x   1.5", " y    10", ""])
+        self.assertTrue(all(line == line.rstrip() for line in lines))
+
+    def test_colours_only_where_they_belong(self):
+        for stream, color, has_codes in (
+            (Screen(), True, True),
+            (Screen(), False, False),
+            (io.StringIO(), True, False),
+        ):
+            with mock.patch.dict("os.environ", {"TERM": "xterm-256color"}):
+                Terminal(stream, stream, color=color).show(table(("a",), [("missed: x",)]))
+            self.assertEqual("\x1b[" in stream.getvalue() and "31m" in stream.getvalue(), has_codes)
