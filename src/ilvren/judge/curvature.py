@@ -6,11 +6,13 @@ central differences of exact gradients, with two step lengths, whose disagreemen
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import solve_quadratic
 from ilvren.evaluate import Gate
 from ilvren.problem import Measures
 from ilvren.runs import Conditions
@@ -26,14 +28,18 @@ ZERO_SHARE, ERROR_FACTOR = 1e-8, 10.0
 # A multiplier below this share of the objective's slope counts as zero: its limit may be left either way.
 WEAK_MULTIPLIER = 1e-6
 RANK_TOLERANCE = 1e-8
+# The model's curvatures are raised to this share of the largest, so that it has a step at all.
+LEAST_CURVATURE = 1e-10
+# Curvature added across the active limits, in turn, relative to the largest.
+ACROSS_WEIGHTS = (0.0, 1.0, 10.0, 1e3)
 
 
 @dataclass(frozen=True)
 class Curvature:
     """`kind` is "strict", "saddle" or "unknown"; `least` the smallest curvature that decides and `noise` what
-    counts as zero; `direction` (n,) is one of that curvature, in variables as written. `newton` (n_free,) is the step
-    to the minimum of the model on the active limits and `promise` its gain, in sizes; None without a minimum. `outward`
-    is the largest component that remains of the gradient across the active limits: no step along them removes it."""
+    counts as zero; `direction` (n,) is one of that curvature, in variables as written. `moved` is the largest
+    component of the step to the best design of the quadratic model within all linearised limits and `promise` what it
+    gains, in sizes; both infinite where the model has no such step."""
 
     kind: str
     least: float
@@ -41,9 +47,8 @@ class Curvature:
     direction: FloatArray
     freedom: int
     weak: int
-    newton: FloatArray | None
-    promise: float | None
-    outward: float
+    moved: float
+    promise: float
     detail: str
 
 
@@ -61,7 +66,6 @@ def lagrangian_curvature(
     `sizes` (n,) of the variables; those that `conditions` were measured in may differ.
     """
     free = np.array(gate.problem.free, dtype=np.int64)
-    rest = conditions.rest / measures.variable_sizes(point)[free] * sizes[free]
     sizes = sizes[free]
     hessians = []
     for step in STEPS:
@@ -73,9 +77,7 @@ def lagrangian_curvature(
     evaluation = gate.evaluate(point, derivatives=True)
     assert evaluation.gradient is not None
     assert evaluation.jacobian is not None
-    normals, limits, multipliers, is_equality = _active(
-        measures, point, evaluation.jacobian, evaluation.rows, conditions, free, sizes
-    )
+    normals, multipliers, is_equality = _active(evaluation.jacobian, conditions, free, sizes)
     slope = evaluation.gradient[free] * sizes / objective_size
     scale = max(float(np.abs(slope).max(initial=0.0)), 1e-300)
     strong = is_equality | (np.abs(multipliers) / objective_size > WEAK_MULTIPLIER * scale)
@@ -85,14 +87,12 @@ def lagrangian_curvature(
         ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)),
         1e-14,
     )
-    newton, promise = _newton(h, slope, normals, limits, narrow, noise)
+    moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
     freedom, weak = narrow.shape[1], int((~strong).sum())
     kind, least, direction, detail = _decide(h, narrow, wide, normals[~strong], noise, conditions.are_unique)
     full = np.zeros(len(point))
     full[free] = direction * sizes
-    across = rest - narrow @ (narrow.T @ rest)
-    outward = float(np.abs(across).max(initial=0.0))
-    return Curvature(kind, least, noise, full, freedom, weak, newton, promise, outward, detail)
+    return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
 
 
 def _hessian(
@@ -138,59 +138,31 @@ def _hessian(
 
 
 def _active(
-    measures: Measures,
-    point: FloatArray,
     jacobian: FloatArray,
-    rows: FloatArray,
     conditions: Conditions,
     free: NDArray[np.int64],
     sizes: FloatArray,
-) -> tuple[FloatArray, FloatArray, FloatArray, NDArray[np.bool_]]:
-    """Return of all active limits: inward normals (k, n_free) in sizes, of unit length; the distance to each
-    limit along it; multipliers per unit normal; whether each is an equality."""
-    normals, limits, multipliers, equality = [], [], [], []
+) -> tuple[FloatArray, FloatArray, NDArray[np.bool_]]:
+    """Return of all active limits: inward normals (k, n_free) in sizes, of unit length; multipliers per unit normal;
+    whether each is an equality."""
     entries = [
-        (
-            jacobian[i, free] * sizes,
-            side,
-            rows[i],
-            measures.row_lower[i],
-            measures.row_upper[i],
-            conditions.row_multipliers[i],
-        )
+        (jacobian[i, free] * sizes, side, conditions.row_multipliers[i])
         for i, side in enumerate(conditions.row_sides)
         if side
     ]
     for place, variable in enumerate(free):
-        side = conditions.bound_sides[variable]
-        if side:
+        if conditions.bound_sides[variable]:
             unit = np.zeros(len(free))
             unit[place] = sizes[place]
-            entries.append(
-                (
-                    unit,
-                    side,
-                    point[variable],
-                    measures.lower[variable],
-                    measures.upper[variable],
-                    conditions.bound_multipliers[variable],
-                )
-            )
-    for normal, side, value, low, high, multiplier in entries:
+            entries.append((unit, conditions.bound_sides[variable], conditions.bound_multipliers[variable]))
+    normals, multipliers, equality = [], [], []
+    for normal, side, multiplier in entries:
         length = float(np.linalg.norm(normal))
-        if not length > 0.0:
-            continue
-        sign = -1.0 if side == 1 else 1.0
-        normals.append(sign * normal / length)
-        limits.append(sign * ((high if side == 1 else low) - value) / length)
-        multipliers.append(multiplier * length)
-        equality.append(side == 2)
-    return (
-        np.array(normals).reshape(-1, len(free)),
-        np.array(limits),
-        np.array(multipliers),
-        np.array(equality, dtype=bool),
-    )
+        if length > 0.0:
+            normals.append((-normal if side == 1 else normal) / length)
+            multipliers.append(multiplier * length)
+            equality.append(side == 2)
+    return np.array(normals).reshape(-1, len(free)), np.array(multipliers), np.array(equality, dtype=bool)
 
 
 def _null_space(normals: FloatArray) -> FloatArray:
@@ -204,22 +176,49 @@ def _null_space(normals: FloatArray) -> FloatArray:
     return null
 
 
-def _newton(
-    h: FloatArray, slope: FloatArray, normals: FloatArray, limits: FloatArray, narrow: FloatArray, noise: float
-) -> tuple[FloatArray | None, float | None]:
-    """Return the Newton step on the active limits and the gain it promises, in sizes."""
-    onto: FloatArray = np.zeros(len(slope))
-    if len(normals):
-        onto = np.asarray(np.linalg.lstsq(normals, limits, rcond=None)[0], dtype=np.float64)
-    if narrow.shape[1] == 0:
-        return onto, abs(float(slope @ onto))
-    reduced = narrow.T @ h @ narrow
-    values, vectors = np.linalg.eigh(reduced)
-    if not values[0] > noise:
-        return None, None
-    along = vectors @ ((vectors.T @ (narrow.T @ (slope + h @ onto))) / values)
-    step = onto - narrow @ along
-    return step, 0.5 * float(along @ reduced @ along)
+def _model_step(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    free: NDArray[np.int64],
+    sizes: FloatArray,
+    convex: FloatArray,
+    slope: FloatArray,
+) -> tuple[float, float]:
+    """Return (largest component, gain) of the step d, in sizes, that minimizes slope'd + ½ d'Hd within the linearised
+    limits, H being `convex`; infinities when there is none."""
+    evaluation = gate.evaluate(point, derivatives=True)
+    assert evaluation.jacobian is not None
+    found = solve_quadratic(
+        convex,
+        slope,
+        rows=evaluation.jacobian[:, free] * sizes / measures.row_sizes[:, np.newaxis],
+        row_limits=(
+            (measures.row_lower - evaluation.rows) / measures.row_sizes,
+            (measures.row_upper - evaluation.rows) / measures.row_sizes,
+        ),
+        bounds=((measures.lower - point)[free] / sizes, (measures.upper - point)[free] / sizes),
+    )
+    if found.outcome != "solved":
+        return math.inf, math.inf
+    d = found.step
+    gain = -float(slope @ d) - 0.5 * float(d @ convex @ d)
+    return float(np.abs(d).max(initial=0.0)), max(gain, 0.0)
+
+
+def _convex(h: FloatArray, normals: FloatArray, slope: FloatArray) -> FloatArray:
+    """Return H made positive definite: by curvature across the active limits, which changes nothing along them, as
+    far as that does it; then by raising what is still too low."""
+    # A model without curvature, as of a linear program, takes its scale from the slope.
+    largest = max(float(np.abs(h).max(initial=0.0)), float(np.abs(slope).max(initial=0.0)), 1e-12)
+    convex = h
+    for weight in ACROSS_WEIGHTS:
+        convex = h + weight * largest * (normals.T @ normals)
+        if np.linalg.eigvalsh(convex)[0] > LEAST_CURVATURE * largest:
+            return convex
+    values, vectors = np.linalg.eigh(convex)
+    raised: FloatArray = (vectors * np.maximum(values, LEAST_CURVATURE * largest)) @ vectors.T
+    return raised
 
 
 def _decide(
