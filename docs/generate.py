@@ -6,11 +6,8 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
 import importlib
 import inspect
-import io
-import os
 import sys
 from pathlib import Path
 
@@ -34,25 +31,27 @@ def pages() -> dict[str, str]:
 
 
 def commands_page() -> str:
-    """Return the page of all commands, as `--help` prints them."""
-    os.environ["COLUMNS"] = "100"
+    """Return the page of all commands: their arguments, from the declarations that `--help` prints."""
     parts = [NOTICE, "# Commands\n", "```text", overview().rstrip(), "```\n"]
     for name, (module_name, summary) in COMMANDS.items():
         module = importlib.import_module(f"ilvren.cli.{module_name}")
-        parser = Parser(
-            prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES
-        )
+        parser = Parser(prog=f"ilvren {name}")
         module.add_arguments(parser)
-        parts += [f"## {name}\n", "```text", help_text(parser), "```\n"]
+        parts += [f"## {name}\n", f"{summary[:1].upper()}{summary[1:]}.\n", "| argument | meaning |", "|---|---|"]
+        parts += [
+            f"| {argument_words(action)} | {action.help} |" for action in parser._actions if action.dest != "help"
+        ]
+        parts += ["", "```text", module.EXAMPLES.rstrip(), "```\n"]
     return "\n".join(parts)
 
 
-def help_text(parser: argparse.ArgumentParser) -> str:
-    """Return what `--help` prints."""
-    out = io.StringIO()
-    with contextlib.redirect_stdout(out):
-        parser.print_help()
-    return out.getvalue().rstrip()
+def argument_words(action: argparse.Action) -> str:
+    """Return how an argument is written, such as `--set NAME=VALUE`."""
+    value = action.metavar or ("|".join(action.choices) if action.choices else "")
+    words = [*action.option_strings[:1], *([str(value)] if value else [])]
+    many = " …" if action.nargs == "+" else ""
+    # A vertical bar would end the table's cell.
+    return f"`{' '.join(words)}{many}`".replace("|", "` or `") + (" (optional)" if action.nargs == "?" else "")
 
 
 def words_page() -> str:

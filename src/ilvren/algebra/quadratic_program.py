@@ -63,7 +63,11 @@ def solve_quadratic(
     zeros = (np.zeros(n), np.zeros(m), np.zeros(n))
     if inverse_factor is None or not (np.isfinite(gradient).all() and np.isfinite(rows).all()):
         return QuadraticSolution(*zeros, "failed", np.zeros(m))
-    found = _dual_active_set(inverse_factor, gradient, rows, low, high)
+    found: tuple[FloatArray, FloatArray] | str
+    try:
+        found = _dual_active_set(inverse_factor, gradient, rows, low, high)
+    except np.linalg.LinAlgError:  # numbers beyond what the factorizations can hold
+        found = "failed"
     if isinstance(found, str):
         return QuadraticSolution(*zeros, found, np.zeros(m))
     step, multipliers = found

@@ -61,10 +61,25 @@ def lagrangian_curvature(
     sizes: FloatArray,
     objective_size: float,
 ) -> Curvature | None:
-    """Return the curvature at `point` (n,), or None when derivatives nearby are not finite.
+    """Return the curvature at `point` (n,), or None when derivatives nearby are not finite, or so large that the
+    numbers break down.
 
     `sizes` (n,) of the variables; those that `conditions` were measured in may differ.
     """
+    try:
+        return _curvature(gate, measures, point, conditions, sizes, objective_size)
+    except np.linalg.LinAlgError:
+        return None
+
+
+def _curvature(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    conditions: Conditions,
+    sizes: FloatArray,
+    objective_size: float,
+) -> Curvature | None:
     free = np.array(gate.problem.free, dtype=np.int64)
     sizes = sizes[free]
     hessians = []
@@ -73,6 +88,8 @@ def lagrangian_curvature(
         if hessian is None:
             return None
         hessians.append(hessian * np.outer(sizes, sizes) / objective_size)
+    if not np.isfinite(hessians).all():
+        return None
     h = hessians[0]
     evaluation = gate.evaluate(point, derivatives=True)
     assert evaluation.gradient is not None

@@ -65,7 +65,8 @@ MOST_ROUNDS = 60
 MET_SHARE, GAP_SHARE = 0.5, 0.1
 # A best vertex that misses its rows by this many sizes has run away; such a value is no end.
 RUNAWAY_VIOLATION = 1e3
-UNBOUNDED = -1e30
+# A feasible value so many times the first simplex's spread and size below zero is no end, but a fall without one.
+UNBOUNDED_FACTOR = 1e14
 # A fresh simplex, this share of the first one, tests whether the search had only collapsed.
 RESTART_SHARE = 0.1
 
@@ -91,11 +92,12 @@ class _Simplex:
 
 @dataclass(frozen=True)
 class _Lagrangian:
-    """The function of (3); `scale` is the size that differences of it are measured by."""
+    """The function of (3); a feasible value below `floor` is no end."""
 
     task: Task
     multipliers: FloatArray
     weights: FloatArray
+    floor: float = -math.inf
 
     def values(self, f: FloatArray, c: FloatArray) -> FloatArray:
         shifted = c + self.multipliers / self.weights
@@ -187,8 +189,10 @@ def _first_lagrangian(task: Task, simplex: _Simplex) -> _Lagrangian:
     m = len(task.row_lower)
     finite = simplex.f[np.isfinite(simplex.f)]
     spread = float(finite.max() - finite.min()) if len(finite) else 1.0
-    size = max(spread, 1e-3 * abs(float(finite[0])) if len(finite) else 0.0, 1e-12)
-    return _Lagrangian(task, np.zeros(m), np.clip(10.0 * size / task.row_sizes**2, 1e-10, 1e10))
+    values = abs(float(finite[0])) if len(finite) else 0.0
+    size = max(spread, 1e-3 * values, 1e-12)
+    floor = -UNBOUNDED_FACTOR * max(spread, values, 1e-12)
+    return _Lagrangian(task, np.zeros(m), np.clip(10.0 * size / task.row_sizes**2, 1e-10, 1e10), floor)
 
 
 def _new_simplex(
@@ -251,7 +255,7 @@ def _settle(
         violation = task.violation(simplex.c[0])
         if violation > runaway:
             return "runaway"
-        if values[0] < UNBOUNDED and violation <= task.feasibility:
+        if values[0] < lagrangian.floor and violation <= task.feasibility:
             return "unbounded"
         if extent <= math.sqrt(accuracy) * x_size and spread <= accuracy * max(abs(float(values[0])), LEAST_SIZE):
             return "settled"

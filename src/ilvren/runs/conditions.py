@@ -86,7 +86,8 @@ def first_order_conditions(
     sides = np.concatenate([row_sides[rows], bound_sides[bounds]])
     signs = np.where(sides == 2, 0.0, -sides.astype(float))
     target = evaluation.gradient[free] * scale
-    if not (np.isfinite(target).all() and np.isfinite(normals).all()):
+    found = _multipliers(normals, target, signs)
+    if found is None:
         return Conditions(
             math.nan,
             row_sides,
@@ -96,8 +97,7 @@ def first_order_conditions(
             False,
             target,
         )
-    u = signed_least_squares(normals, target, signs)
-    rest = target - normals @ u
+    u, rest, are_unique = found
     row_multipliers, bound_multipliers = np.zeros(len(row_sides)), np.zeros(len(point))
     row_multipliers[rows], bound_multipliers[bounds] = u[: len(rows)], u[len(rows) :]
     return Conditions(
@@ -106,9 +106,22 @@ def first_order_conditions(
         bound_sides,
         row_multipliers,
         bound_multipliers,
-        _independent(normals),
+        are_unique,
         rest,
     )
+
+
+def _multipliers(
+    normals: FloatArray, target: FloatArray, signs: FloatArray
+) -> tuple[FloatArray, FloatArray, bool] | None:
+    """Return (multipliers, what remains, whether they are unique), or None where the numbers allow no answer."""
+    if not (np.isfinite(target).all() and np.isfinite(normals).all()):
+        return None
+    try:
+        u = signed_least_squares(normals, target, signs)
+        return u, target - normals @ u, _independent(normals)
+    except np.linalg.LinAlgError:
+        return None
 
 
 def _independent(normals: FloatArray) -> bool:
