@@ -1,7 +1,6 @@
 # make demo    set up and run a whole example       make test    set up and run the tests
 # make bench   the ratios claimed in benchmarks/    make check   ruff and mypy
 PYTHON ?= python3
-FOLDER ?= rising-main
 BIN := .venv/bin
 
 .PHONY: demo test check bench docs shots clean
@@ -12,8 +11,7 @@ BIN := .venv/bin
 	touch $@
 
 demo: .venv/installed
-	rm -rf $(FOLDER)
-	$(BIN)/ilvren demo --into $(FOLDER)
+	@n=; while [ -e rising-main$$n ]; do n=$$((n - 1)); done; $(BIN)/ilvren demo --into rising-main$$n
 
 test: .venv/installed
 	$(BIN)/python -m unittest discover -s tests -t .
@@ -29,4 +27,4 @@ docs: .venv/installed
 	$(BIN)/python docs/generate.py
 
 clean:
-	rm -rf .venv rising-main build src/*.egg-info
+	rm -rf .venv build src/*.egg-info

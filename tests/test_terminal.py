@@ -116,6 +116,14 @@ class Tables(unittest.TestCase):
         self.assertEqual(lines[3:6], [" x   1.5", " y    10", ""])
         self.assertTrue(all(line == line.rstrip() for line in lines))
 
+    def test_narrow_terminals_break_lines_but_cut_nothing(self):
+        out = Screen()
+        with mock.patch.dict("os.environ", {"COLUMNS": "30", "TERM": "xterm"}):
+            row = ("a_long_name", "123456.789", "MPa", "0.25 .. 1.75", "words that may be broken into several lines")
+            Terminal(out, out, color=False).show(table(("name", ">value", "unit", "limit", "note"), [row]))
+        for cell in row[:4]:
+            self.assertIn(cell, out.getvalue())
+
     def test_colours_only_where_they_belong(self):
         for stream, color, has_codes in (
             (Screen(), True, True),

@@ -22,6 +22,8 @@ __all__ = [
 ]
 
 
+# The last column may wrap, down to this width.
+LEAST_LAST_COLUMN = 30
 # A margin below this share of its value is the rounding of a limit that is met.
 ROUNDING = 1e-9
 
@@ -114,6 +116,11 @@ def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str |
             no_wrap=place != last,
             header_style="bold",
         )
+    widths = [
+        max(len(cells) for cells in column) for column in zip([h.lstrip(">") for h in headers], *rows, strict=True)
+    ]
+    widths[-1] = min(widths[-1], LEAST_LAST_COLUMN)
+    made.min_width = sum(widths) + 3 * len(widths) - 1  # two blanks and a divider between columns, edges
     for row in rows:
         made.add_row(*(Text(cell, style=_style(cell)) for cell in row))
     return made

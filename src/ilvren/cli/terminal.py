@@ -30,6 +30,10 @@ class Terminal:
         self.color = color and not os.environ.get("NO_COLOR")
         self._consoles: dict[int, Console] = {}
         self._is_after_blank = False
+        for stream in (self.out, self.err):
+            # A terminal that cannot show a character shows a "?"; that is no reason to end a run.
+            if hasattr(stream, "reconfigure"):
+                stream.reconfigure(errors="replace")
 
     def _console(self, stream: TextIO) -> Console:
         from rich.console import Console
@@ -62,10 +66,16 @@ class Terminal:
 
     def show(self, *parts: RenderableType) -> None:
         """Print results: text, or tables made in `tables`."""
-        console = self._console(self.out)
+        console, width = self._console(self.out), self.width
         for part in parts:
             with console.capture() as captured:
-                console.print(part, soft_wrap=isinstance(part, str))
+                if isinstance(part, str):
+                    console.print(part, soft_wrap=True)
+                else:
+                    # A line may be broken by the terminal, but a number must never be cut short.
+                    console.width = max(width, getattr(part, "min_width", None) or 0)
+                    console.print(part, crop=False)
+                    console.width = width
             # Tables are padded with blanks to their width, and begin and end with an empty line.
             for line in captured.get().splitlines():
                 line = line.rstrip()
