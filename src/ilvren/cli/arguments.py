@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from ilvren.errors import RequestError, nearest
 
@@ -24,7 +24,7 @@ class Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         raise RequestError(message, advice=f"`{self.prog} --help` lists what there is")
 
-    def parse_known_args(self, args=None, namespace=None):  # type: ignore[no-untyped-def]
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
         found, rest = super().parse_known_args(args, namespace)
         unknown = [word for word in rest if word.startswith("-") and word != "-"]
         if unknown:

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.judge import Comparison
 
 EXAMPLES = """examples:
   ilvren compare r1 r2
@@ -58,7 +62,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
-def _show(comparison, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
+def _show(comparison: Comparison, terminal: Terminal) -> None:
     from ilvren.cli.tables import number, seconds_text, small, table, with_unit
 
     objective = comparison.tracks[0].problem.objective

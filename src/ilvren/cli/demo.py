@@ -6,6 +6,7 @@ import argparse
 import contextlib
 import os
 import time
+from collections.abc import Iterator
 from importlib import resources
 from pathlib import Path
 
@@ -119,7 +120,7 @@ def _walk(name: str, terminal: Terminal) -> int:
 
 
 @contextlib.contextmanager
-def _inside(folder: Path):  # type: ignore[no-untyped-def]
+def _inside(folder: Path) -> Iterator[None]:
     """Work in `folder`, with its own ledger whatever the environment says."""
     before, ledger = Path.cwd(), os.environ.pop("ILVREN_LEDGER", None)
     os.chdir(folder)

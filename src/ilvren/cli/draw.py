@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, add_problem, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 EXAMPLES = """examples:
   ilvren draw rising-main.toml --variables bore,wall --output contours.png
@@ -79,7 +83,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
-def _names(problem, given: str | None) -> list[str]:  # type: ignore[no-untyped-def]
+def _names(problem: Problem, given: str | None) -> list[str]:
     from ilvren.errors import RequestError, nearest
 
     known = [variable.name for variable in problem.variables]

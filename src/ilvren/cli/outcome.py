@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from rich.table import Table
 from rich.text import Text
 
 from ilvren.cli.tables import (
@@ -96,7 +97,7 @@ def _show_objective(result: RunResult, terminal: Terminal) -> None:
     terminal.show(line + Text(f"   {change}" if change else ""))
 
 
-def _variables_table(result: RunResult):  # type: ignore[no-untyped-def]
+def _variables_table(result: RunResult) -> Table:
     rows = []
     for state, variable in zip(result.bounds, result.problem.variables, strict=True):
         note = ""
@@ -122,7 +123,7 @@ def _variables_table(result: RunResult):  # type: ignore[no-untyped-def]
     return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
 
 
-def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]):  # type: ignore[no-untyped-def]
+def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]) -> Table:
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
     rows = [

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, add_problem, ledger_path, pairs, text_pairs
 from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
+    from ilvren.runs import RunResult, Settings
 
 EXAMPLES = """examples:
   ilvren run rising-main.toml --method sqp
@@ -79,7 +84,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     )
 
 
-def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json: bool, full: bool) -> int:  # type: ignore[no-untyped-def]
+def run_and_show(
+    problem: Problem, settings: Settings, ledger: str, terminal: Terminal, *, as_json: bool, full: bool
+) -> int:
     """Run with progress, print the result and return the exit status."""
     from ilvren.cli.progress import Progress
     from ilvren.ledger import Ledger
@@ -100,7 +107,7 @@ def run_and_show(problem, settings, ledger: str, terminal: Terminal, *, as_json:
     return finish(result, terminal, as_json=as_json, full=full)
 
 
-def finish(result, terminal: Terminal, *, as_json: bool, full: bool) -> int:  # type: ignore[no-untyped-def]
+def finish(result: RunResult, terminal: Terminal, *, as_json: bool, full: bool) -> int:
     """Print a result and return the exit status."""
     if as_json:
         terminal.document(result.to_dict(full=full))

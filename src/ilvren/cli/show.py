@@ -11,6 +11,7 @@ from ilvren.cli.arguments import add_output_flags, add_problem, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.judge import Standing
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
@@ -42,7 +43,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
-def _show(problem: Problem, standing, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
+def _show(problem: Problem, standing: Standing, terminal: Terminal) -> None:
     from rich.text import Text
 
     from ilvren.cli.tables import count, limits_text, margin_text, number, table, with_unit

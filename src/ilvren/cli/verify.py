@@ -3,10 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
 from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.judge import Verdict
+    from ilvren.problem import Objective
+    from ilvren.runs.result import LimitState
 
 EXAMPLES = """examples:
   ilvren verify last
@@ -44,7 +50,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS if verdict.holds else status.DOES_NOT_HOLD
 
 
-def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
+def _show(verdict: Verdict, terminal: Terminal) -> None:
     from rich.text import Text
 
     from ilvren.cli.tables import margin_text, number, small, table, with_unit
@@ -83,7 +89,7 @@ def _show(verdict, terminal: Terminal) -> None:  # type: ignore[no-untyped-def]
         terminal.show(f"  The better design: {told}")
 
 
-def _price(state, objective) -> str:  # type: ignore[no-untyped-def]
+def _price(state: LimitState, objective: Objective | None) -> str:
     from ilvren.cli.tables import with_unit
 
     if state.price is None or objective is None:

@@ -26,6 +26,7 @@ from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs import Conditions, RunResult, Settings, first_order_conditions, run
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
+from ilvren.runs.result import LimitState
 
 __all__ = ["verify"]
 
@@ -92,7 +93,7 @@ class _Case:
 
     def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
         """Close the case."""
-        active: tuple = ()  # type: ignore[type-arg]
+        active: tuple[LimitState, ...] = ()
         freedom = None
         if self.conditions is not None:
             bounds, rows = limit_states(

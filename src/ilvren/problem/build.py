@@ -6,8 +6,8 @@ The template is made once per file; binding it to other parameter values compile
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import NoReturn
 
@@ -133,7 +133,7 @@ class Template:
                     waiting.extend((other, False) for other in reversed(needs[name]) if other not in done)
         return order
 
-    def _resolver(self, entry: EntryDeclaration):  # type: ignore[no-untyped-def]
+    def _resolver(self, entry: EntryDeclaration) -> Callable[[Name], int]:
         text = _formula_text(entry.formula)
 
         def resolve(word: Name) -> int:
@@ -452,12 +452,12 @@ class _Binding:
             is_used,
         )
         if spacing is not None and math.isfinite(high):
-            variable = _with(variable, upper=variable.member(high))
+            variable = replace(variable, upper=variable.member(high))
         if start is None:
             if not (math.isfinite(low) and math.isfinite(high)):
                 self.refuse(path, 'needs a "start": it has no two bounds to start in the middle of')
             start = variable.member(low + (high - low) / 2)
-        return _with(variable, start=self.checked_start(variable, start, (*path, "start")))
+        return replace(variable, start=self.checked_start(variable, start, (*path, "start")))
 
     def catalogue(self, declared: VariableDeclaration) -> tuple[float, ...] | None:
         if declared.catalogue is None:
@@ -489,13 +489,7 @@ class _Binding:
     def restarted(self, variable: Variable) -> Variable:
         if variable.name not in self.starts:
             return variable
-        return _with(variable, start=self.checked_start(variable, self.starts[variable.name], None))
-
-
-def _with(variable: Variable, **changes: object) -> Variable:
-    from dataclasses import replace
-
-    return replace(variable, **changes)  # type: ignore[arg-type]
+        return replace(variable, start=self.checked_start(variable, self.starts[variable.name], None))
 
 
 def _formula_text(value: Value) -> str:
@@ -504,6 +498,8 @@ def _formula_text(value: Value) -> str:
     return repr(value)
 
 
-def _listed(names: object, most: int = 12) -> str:
-    words = list(names)  # type: ignore[call-overload]
+def _listed(names: Iterable[str], most: int = 12) -> str:
+    words = list(names)
+    if not words:
+        return "none"
     return ", ".join(words[:most]) + (", …" if len(words) > most else "")
