@@ -7,26 +7,23 @@ first of `MEANINGS` that the checks bear out; a doubt makes it weaker, never str
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Evaluation, Gate
-from ilvren.judge.curvature import Curvature, lagrangian_curvature
+from ilvren.evaluate import Evaluation
+from ilvren.judge.case import Case, case_of_record, case_of_result
+from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around
 from ilvren.judge.standing import trouble_sentence
-from ilvren.judge.track import problem_of
-from ilvren.judge.verdict import Check, Verdict
-from ilvren.ledger import EvaluationRecord, Ledger
-from ilvren.problem import Measures, Problem, objective_size
+from ilvren.judge.verdict import Verdict
+from ilvren.ledger import Ledger
 from ilvren.runs import Conditions, RunResult, Settings, first_order_conditions, run
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import LimitState
 
 __all__ = ["verify"]
 
@@ -45,78 +42,6 @@ SAMPLES = 60
 DESCENT_EVALUATIONS = 2000
 
 
-@dataclass
-class _Case:
-    """What is judged, and what has been found so far."""
-
-    problem: Problem
-    point: FloatArray
-    tolerance: float
-    feasibility: float
-    run: str = ""
-    logged_objective: float | None = None
-    logged: tuple[EvaluationRecord, ...] = ()
-    accept_probe: bool = False
-    checks: list[Check] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        self.gate = Gate(self.problem)
-        self.measures = Measures.of(self.problem)
-        self.evaluation = self.gate.evaluate(self.point, derivatives=True)
-        start = self.gate.evaluate(np.array(self.problem.start))
-        self.size = objective_size(self.measures.objective_magnitude, self.evaluation.objective, start.objective)
-        self.sizes = self._sizes()
-        self.conditions: Conditions | None = None
-        self.curvature: Curvature | None = None
-
-    def _sizes(self) -> FloatArray:
-        """Return the variables' sizes. Where only a start at 0 is known of one, |x| near 0 would be no size at all:
-        then how far it moved in the run counts, or 1."""
-        sizes = self.measures.variable_sizes(self.point)
-        moved = np.ones(len(self.point))
-        if self.logged:
-            points = np.array([np.frombuffer(record.point) for record in self.logged])
-            spread = np.abs(points - self.point).max(axis=0)
-            moved = np.where(spread > 0.0, spread, 1.0)
-        unknown = np.array(
-            [v.magnitude is None and v.start == 0.0 and math.isinf(v.upper - v.lower) for v in self.problem.variables]
-        )
-        return np.where(unknown, np.maximum(np.abs(self.point), moved), sizes)
-
-    def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
-        self.checks.append(Check(name, result, value, limit, detail))
-        return result
-
-    def sized(self, internal: float) -> float:
-        """Return an internal objective as written."""
-        return internal * (self.problem.objective.sign if self.problem.objective else 1)
-
-    def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
-        """Close the case."""
-        active: tuple[LimitState, ...] = ()
-        freedom = None
-        if self.conditions is not None:
-            bounds, rows = limit_states(
-                self.problem, self.measures, self.point, self.evaluation, self.conditions, feasibility=self.feasibility
-            )
-            active = tuple(s for s in (*rows, *bounds) if s.is_active and (s in rows or s.lower < s.upper))
-            freedom = self.curvature.freedom if self.curvature else None
-        names = [variable.name for variable in self.problem.variables]
-        return Verdict(
-            self.run,
-            self.problem,
-            word,
-            reason,
-            tuple(self.checks),
-            self.sized(self.evaluation.objective) if self.problem.objective else None,
-            active,
-            freedom,
-            dict(zip(names, better.point.tolist(), strict=True)) if better else {},
-            self.sized(better.objective) if better else None,
-            self.accept_probe,
-        )
-
-
 def verify(
     subject: RunResult | str,
     *,
@@ -130,13 +55,13 @@ def verify(
     when there is no such run, or it has not ended.
     """
     if isinstance(subject, RunResult):
-        case = _case_of_result(subject, tolerance, accept_probe)
+        case = case_of_result(subject, tolerance, accept_probe)
     else:
         if ledger is None:
             raise RequestError(f'"{subject}" is a run of a ledger: say which with ledger=…')
         opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
         try:
-            case = _case_of_record(opened, subject, tolerance, accept_probe)
+            case = case_of_record(opened, subject, tolerance, accept_probe)
         finally:
             if opened is not ledger:
                 opened.close()
@@ -144,65 +69,10 @@ def verify(
         return _judged(case)
 
 
-def _case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> _Case:
-    return _case(
-        result.problem,
-        result.point,
-        result.settings,
-        tolerance,
-        accept_probe,
-        result.id,
-        result.objective,
-        result.evaluations,
-    )
-
-
-def _case_of_record(ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool) -> _Case:
-    record = ledger.run(reference)
-    if record.state != "ended" or record.result is None:
-        what = "is still running" if ledger.is_alive(record) else "was killed before it could report a design"
-        raise RequestError(f"{record.id} {what}", advice=f"`ilvren resume {record.id}` brings it to an end")
-    variables, objectives = record.result["variables"], record.result["objectives"]
-    assert isinstance(variables, dict)
-    assert isinstance(objectives, dict)
-    problem = problem_of(record)
-    point = tuple(math.nan if value is None else float(value) for value in variables.values())
-    logged = next(iter(objectives.values()), None)
-    return _case(
-        problem,
-        point,
-        record.settings,
-        tolerance,
-        accept_probe,
-        record.id,
-        logged if isinstance(logged, float) else None,
-        tuple(ledger.evaluations(record.number)),
-    )
-
-
-def _case(
-    problem: Problem,
-    point: tuple[float, ...],
-    settings: Mapping[str, object],
-    tolerance: float | None,
-    accept_probe: bool,
-    run_id: str,
-    logged: float | None,
-    evaluations: tuple[EvaluationRecord, ...],
-) -> _Case:
-    own, feasibility = settings["tolerance"], settings["feasibility"]
-    assert isinstance(own, float)
-    assert isinstance(feasibility, float)
-    tolerance = own if tolerance is None else tolerance
-    if not 0.0 < tolerance < 1.0:
-        raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
-    return _Case(problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe)
-
-
 # ---- the checks, in the order of the verdicts ----------------------------------------------------
 
 
-def _judged(case: _Case) -> Verdict:
+def _judged(case: Case) -> Verdict:
     agrees = _check_evaluation(case)
     if not _check_limits(case):
         worst = next(
@@ -227,7 +97,7 @@ def _judged(case: _Case) -> Verdict:
     return _second_order(case)
 
 
-def _check_evaluation(case: _Case) -> str:
+def _check_evaluation(case: Case) -> str:
     evaluation = case.evaluation
     if not evaluation.is_finite:
         troubles = case.problem.named_values(tuple(case.point.tolist()))
@@ -246,7 +116,7 @@ def _check_evaluation(case: _Case) -> str:
     return case.add("evaluation", result, worst, AGREEMENT, f"a fresh evaluation {word} with the record")
 
 
-def _check_limits(case: _Case) -> bool:
+def _check_limits(case: Case) -> bool:
     bounds, rows = limit_states(
         case.problem, case.measures, case.point, case.evaluation, None, feasibility=case.feasibility
     )
@@ -275,7 +145,7 @@ def _check_limits(case: _Case) -> bool:
     return holds
 
 
-def _prices(case: _Case) -> FloatArray:
+def _prices(case: Case) -> FloatArray:
     """Return the worth of a unit of miss per row, from the multipliers where derivatives allow."""
     if case.conditions is None and case.evaluation.has_finite_derivatives:
         case.conditions = first_order_conditions(
@@ -291,7 +161,7 @@ def _prices(case: _Case) -> FloatArray:
     return case.conditions.row_multipliers
 
 
-def _check_record(case: _Case) -> Better | None:
+def _check_record(case: Case) -> Better | None:
     """Return the best feasible design on record that beats the reported one."""
     prices, best = _prices(case), None
     for record in case.logged:
@@ -311,7 +181,7 @@ def _check_record(case: _Case) -> Better | None:
     return best
 
 
-def _check_derivatives(case: _Case) -> bool:
+def _check_derivatives(case: Case) -> bool:
     if not case.evaluation.has_finite_derivatives:
         case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
         return False
@@ -334,7 +204,7 @@ def _check_derivatives(case: _Case) -> bool:
     return True
 
 
-def _check_stationarity(case: _Case) -> bool:
+def _check_stationarity(case: Case) -> bool:
     _prices(case)
     conditions = case.conditions
     assert conditions is not None
@@ -376,7 +246,7 @@ def _check_stationarity(case: _Case) -> bool:
     return is_small
 
 
-def _take_nearly_active(case: _Case) -> None:
+def _take_nearly_active(case: Case) -> None:
     """Count limits as active that the design all but reaches, where that explains more of the gradient: a method
     without derivatives stops a little short of them."""
     assert case.conditions is not None
@@ -391,7 +261,7 @@ def _take_nearly_active(case: _Case) -> None:
         )
 
 
-def _complementarity(case: _Case, conditions: Conditions) -> float:
+def _complementarity(case: Case, conditions: Conditions) -> float:
     worst = 0.0
     for values, low, high, sides, multipliers in (
         (
@@ -410,7 +280,7 @@ def _complementarity(case: _Case, conditions: Conditions) -> float:
     return float(worst)
 
 
-def _probe(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+def _probe(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
     return probe_around(
         case.gate,
         case.measures,
@@ -425,7 +295,7 @@ def _probe(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) 
     )
 
 
-def _check_neighbourhood(case: _Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+def _check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
     probe = _probe(case, radii, directions)
     detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
     gain = 0.0 if probe.better is None else probe.better.gain / case.size
@@ -436,7 +306,7 @@ def _check_neighbourhood(case: _Case, radii: tuple[float, ...], directions: list
     return probe
 
 
-def _better_reason(case: _Case, better: Better, who: str) -> str:
+def _better_reason(case: Case, better: Better, who: str) -> str:
     objective = case.problem.objective
     assert objective is not None
     unit = f" {objective.unit}" if objective.unit else ""
@@ -446,7 +316,7 @@ def _better_reason(case: _Case, better: Better, who: str) -> str:
     )
 
 
-def _probed_blind(case: _Case) -> Verdict:
+def _probed_blind(case: Case) -> Verdict:
     why = case.checks[-1].detail
     probe = _check_neighbourhood(case, BLIND_RADII, [])
     if probe.better is not None:
@@ -462,7 +332,7 @@ def _probed_blind(case: _Case) -> Verdict:
     )
 
 
-def _descended(case: _Case) -> Verdict:
+def _descended(case: Case) -> Verdict:
     """First-order conditions fail: search downhill from here, so that the failure is shown and not only claimed."""
     better = _search_downhill(case)
     if better is None:
@@ -473,7 +343,7 @@ def _descended(case: _Case) -> Verdict:
     return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
 
 
-def _search_downhill(case: _Case) -> Better | None:
+def _search_downhill(case: Case) -> Better | None:
     starts = {
         variable.name: variable.member(value)
         for variable, value in zip(case.problem.variables, case.point.tolist(), strict=True)
@@ -504,7 +374,7 @@ def _search_downhill(case: _Case) -> Better | None:
     return Better(point, there.objective, gain, result.violation) if is_better else None
 
 
-def _second_order(case: _Case) -> Verdict:
+def _second_order(case: Case) -> Verdict:
     curvature = case.curvature
     if curvature is None:
         case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")

@@ -1,0 +1,153 @@
+"""A design to be judged: the stored problem, what the run reported and logged, and what the checks find."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError
+from ilvren.evaluate import Gate
+from ilvren.judge.curvature import Curvature
+from ilvren.judge.probe import Better
+from ilvren.judge.track import problem_of
+from ilvren.judge.verdict import Check, Verdict
+from ilvren.ledger import EvaluationRecord, Ledger
+from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs import Conditions, RunResult
+from ilvren.runs.report import limit_states
+from ilvren.runs.result import LimitState
+
+__all__ = ["Case", "case_of_record", "case_of_result"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass
+class Case:
+    """What is judged, and what has been found so far."""
+
+    problem: Problem
+    point: FloatArray
+    tolerance: float
+    feasibility: float
+    run: str = ""
+    logged_objective: float | None = None
+    logged: tuple[EvaluationRecord, ...] = ()
+    accept_probe: bool = False
+    checks: list[Check] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.gate = Gate(self.problem)
+        self.measures = Measures.of(self.problem)
+        self.evaluation = self.gate.evaluate(self.point, derivatives=True)
+        start = self.gate.evaluate(np.array(self.problem.start))
+        self.size = objective_size(self.measures.objective_magnitude, self.evaluation.objective, start.objective)
+        self.sizes = self._sizes()
+        self.conditions: Conditions | None = None
+        self.curvature: Curvature | None = None
+
+    def _sizes(self) -> FloatArray:
+        """Return the variables' sizes. Where only a start at 0 is known of one, |x| near 0 would be no size at all:
+        then how far it moved in the run counts, or 1."""
+        sizes = self.measures.variable_sizes(self.point)
+        moved = np.ones(len(self.point))
+        if self.logged:
+            points = np.array([np.frombuffer(record.point) for record in self.logged])
+            spread = np.abs(points - self.point).max(axis=0)
+            moved = np.where(spread > 0.0, spread, 1.0)
+        unknown = np.array(
+            [v.magnitude is None and v.start == 0.0 and math.isinf(v.upper - v.lower) for v in self.problem.variables]
+        )
+        return np.where(unknown, np.maximum(np.abs(self.point), moved), sizes)
+
+    def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
+        self.checks.append(Check(name, result, value, limit, detail))
+        return result
+
+    def sized(self, internal: float) -> float:
+        """Return an internal objective as written."""
+        return internal * (self.problem.objective.sign if self.problem.objective else 1)
+
+    def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
+        """Close the case."""
+        active: tuple[LimitState, ...] = ()
+        freedom = None
+        if self.conditions is not None:
+            bounds, rows = limit_states(
+                self.problem, self.measures, self.point, self.evaluation, self.conditions, feasibility=self.feasibility
+            )
+            active = tuple(s for s in (*rows, *bounds) if s.is_active and (s in rows or s.lower < s.upper))
+            freedom = self.curvature.freedom if self.curvature else None
+        names = [variable.name for variable in self.problem.variables]
+        return Verdict(
+            self.run,
+            self.problem,
+            word,
+            reason,
+            tuple(self.checks),
+            self.sized(self.evaluation.objective) if self.problem.objective else None,
+            active,
+            freedom,
+            dict(zip(names, better.point.tolist(), strict=True)) if better else {},
+            self.sized(better.objective) if better else None,
+            self.accept_probe,
+        )
+
+
+def case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> Case:
+    return _case(
+        result.problem,
+        result.point,
+        result.settings,
+        tolerance,
+        accept_probe,
+        result.id,
+        result.objective,
+        result.evaluations,
+    )
+
+
+def case_of_record(ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool) -> Case:
+    record = ledger.run(reference)
+    if record.state != "ended" or record.result is None:
+        what = "is still running" if ledger.is_alive(record) else "was killed before it could report a design"
+        raise RequestError(f"{record.id} {what}", advice=f"`ilvren resume {record.id}` brings it to an end")
+    variables, objectives = record.result["variables"], record.result["objectives"]
+    assert isinstance(variables, dict)
+    assert isinstance(objectives, dict)
+    problem = problem_of(record)
+    point = tuple(math.nan if value is None else float(value) for value in variables.values())
+    logged = next(iter(objectives.values()), None)
+    return _case(
+        problem,
+        point,
+        record.settings,
+        tolerance,
+        accept_probe,
+        record.id,
+        logged if isinstance(logged, float) else None,
+        tuple(ledger.evaluations(record.number)),
+    )
+
+
+def _case(
+    problem: Problem,
+    point: tuple[float, ...],
+    settings: Mapping[str, object],
+    tolerance: float | None,
+    accept_probe: bool,
+    run_id: str,
+    logged: float | None,
+    evaluations: tuple[EvaluationRecord, ...],
+) -> Case:
+    own, feasibility = settings["tolerance"], settings["feasibility"]
+    assert isinstance(own, float)
+    assert isinstance(feasibility, float)
+    tolerance = own if tolerance is None else tolerance
+    if not 0.0 < tolerance < 1.0:
+        raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
+    return Case(problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe)
