@@ -116,12 +116,38 @@ class Commands(InAFolder):
         self.assertIn("local-strict (holds)", self.call("verify", "smooth")[0])
         self.assertTrue(json.loads(self.call("verify", "last", "--json")[0])["holds"])
         self.call("export", "r1", "--output", "h.csv", "--every", "evaluation")
-        for words in (("--variables", "x,y", "--run", "r1", "--run", "r2"), ("--variables", "x"), ()):
+        for words in (("--variables", "x,y", "--run", "r1", "r2"), ("--variables", "x"), ()):
             self.call("draw", "pump.toml", *words, "--output", "d.svg")
             self.assertIn("cap", Path("d.svg").read_text())
         with Path("h.png").open("rb") as file:
             head = file.read(24)
         self.assertEqual((int.from_bytes(head[16:20]), int.from_bytes(head[20:24])), (1280, 800))
+
+    def test_many_rows_are_summarised_unless_all_are_asked_for(self):
+        rows = "\n".join(f'c{i} = "x + y >= {i / 1000 - 1}"' for i in range(1200))
+        Path("many.toml").write_text(
+            f'[variables]\nx = 1.5\ny = 0.5\n[minimize]\nf = "x^2 + y^2"\n[constraints]\n{rows}\n'
+        )
+        words = ("run", "many.toml", "--method", "nelder-mead", "--evaluations", "50")
+        out, _ = self.call(*words, status=1)
+        self.assertIn("the worst 20 of 1200 rows; --full shows all", out)
+        document = json.loads(self.call(*words, "--json", status=1)[0])
+        self.assertEqual(document["constraints_summary"], {"rows": 1200, "shown": 20})
+        self.assertEqual((len(document["constraints"]), "c1199" in document["constraints"]), (20, True))
+        document = json.loads(self.call("resume", "last", "--json", "--full", "--evaluations", "60", status=1)[0])
+        self.assertEqual(len(document["constraints"]), 1200)
+
+    def test_labels_ids_and_environment_choose_the_run_and_the_ledger(self):
+        os.environ["ILVREN_LEDGER"] = "other.ledger"
+        self.addCleanup(os.environ.pop, "ILVREN_LEDGER", None)
+        self.call("run", "pump.toml", "--method", "sqp", "--label", "one")
+        self.call("run", "pump.toml", "--method", "sqp", "--ledger", "third.ledger")
+        self.assertTrue(Path("other.ledger").exists() and Path("third.ledger").exists())
+        self.assertFalse(Path("ilvren.ledger").exists())
+        runs = json.loads(self.call("runs", "--json")[0])["runs"]
+        self.assertEqual([(run["run"], run["label"], run["outcome"]) for run in runs], [("r1", "one", "converged")])
+        for path in Path().glob("*-wal"):
+            self.fail(f"{path} was left behind")
 
     def test_statuses_follow_the_outcome(self):
         out, _ = self.call("run", "pump.toml", "--method", "nelder-mead", "--evaluations", "9", status=1)

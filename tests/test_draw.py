@@ -8,7 +8,7 @@ import numpy as np
 
 from ilvren import compare, loads, run
 from ilvren.draw.histories import draw_histories
-from ilvren.draw.landscape import _levels, _missed, _short, _view, draw_contours, draw_curve
+from ilvren.draw.landscape import _label_spot, _levels, _missed, _short, _view, draw_contours, draw_curve
 from ilvren.judge.track import track_of_result
 from tests.problems import two_variables
 
@@ -78,6 +78,18 @@ class Figures(unittest.TestCase):
             view = _view(problem, name, point, [])
             for value in inside:
                 self.assertTrue(view.low < value < view.high)
+
+    def test_labels_keep_inside_and_away_from_marks(self):
+        class Line:
+            allsegs = (([np.array([[0.0, y], [10.0, y]]) for y in (5.0,)]),)
+
+        Line.allsegs[0][0] = np.column_stack([np.linspace(0, 10, 101), np.full(101, 5.0)])
+        taken = [np.array([0.2, 0.5])]
+        x, y = _label_spot(Line, np.array([0.0, 10.0]), np.array([0.0, 10.0]), taken)
+        self.assertTrue(8.0 < x < 9.0 and y == 5.0)
+        self.assertEqual(len(taken), 2)
+        Line.allsegs = ([np.array([[0.0, 0.1], [10.0, 0.1]])],)
+        self.assertIsNone(_label_spot(Line, np.array([0.0, 10.0]), np.array([0.0, 10.0]), taken))
 
     def test_levels_show_a_valley(self):
         valley = np.concatenate([np.linspace(0, 1, 900), np.linspace(1, 1e6, 100)])

@@ -130,6 +130,29 @@ class Stops(unittest.TestCase):
         method = replace(method_named("sqp"), run=circles)
         self.assertEqual(Loop(loads(ROSENBROCK), method, None, Settings(method="sqp")).drive().outcome, "stalled")
 
+    def test_methods_that_break_the_protocol_are_named_with_their_line(self):
+        def wrong_shape(task, options):
+            yield Request(np.zeros((1, 99)))
+
+        def nonsense(task, options):
+            yield "a word"
+
+        def no_end(task, options):
+            yield Request(task.start[np.newaxis, :])
+
+        for broken, word in ((wrong_shape, "(1, 99)"), (nonsense, "yielded str"), (no_end, "without an Ending")):
+            method = replace(method_named("sqp"), run=broken)
+            with self.subTest(word=word), self.assertRaises(TypeError) as caught:
+                Loop(loads(ROSENBROCK), method, None, Settings(method="sqp")).drive()
+            self.assertIn(word, str(caught.exception))
+
+    def test_infinite_derivatives_are_no_place_to_go_on_from(self):
+        # The full step lands on x = 0, where the root has no slope.
+        text = '[variables]\nx = { start = 1, lower = 0 }\n[minimize]\nf = "sqrt(x) + (x - 0.02)^2 * 50"\n'
+        result = run(loads(text), method="sqp")
+        self.assertIn(result.outcome, ("converged", "stalled"))
+        self.assertLess(result.objective, 0.2)
+
     def test_nothing_is_minimized(self):
         for text in (two_variables("", "x^2 + y^2 == 4"), two_variables("3", "x * y == 2", "x <= 0.5")):
             for method in method_names():

@@ -54,7 +54,6 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
                 "wall,duty",
                 "--run",
                 "with-gradients",
-                "--run",
                 "simplex",
                 "--output",
                 "contours.png",

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """examples:
   ilvren draw rising-main.toml --variables bore,wall --output contours.png
-  ilvren draw rising-main.toml --variables bore,wall --run r1 --run r2 --output paths.png
+  ilvren draw rising-main.toml --variables bore,wall --run r1 r2 --output paths.png
   ilvren draw rising-main.toml --variables bore --at wall=8 --output curve.svg
 """
 
@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="where the other variables are held (the run's design, else the start; repeatable)",
     )
     parser.add_argument(
-        "--run", metavar="RUN", action="append", default=[], help="draw the path of this run (repeatable)"
+        "--run", metavar="RUN", nargs="+", action="extend", default=[], help="draw the paths of these runs"
     )
     parser.add_argument("--output", metavar="FILE", required=True, help="the figure to write: .png or .svg")
     add_ledger(parser)

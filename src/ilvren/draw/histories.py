@@ -59,6 +59,7 @@ def draw_histories(comparison: Comparison, path: str) -> None:
         handles, labels = axes[1].get_legend_handles_labels()
         axes[0].legend(handles, labels, loc="upper right", handlelength=4.0)
         _note_floor(axes[0], GAP_FLOOR)
+        _note_floor(axes[1], VIOLATION_FLOOR)
         save(made, path)
 
 
