@@ -99,36 +99,34 @@ class _Lagrangian:
     weights: FloatArray
     floor: float = -math.inf
 
-    def values(self, f: FloatArray, c: FloatArray) -> FloatArray:
+    def beyond(self, c: FloatArray) -> FloatArray:
+        """Return t − [t] of (3), for one row of values (m,) or many (k, m)."""
         shifted = c + self.multipliers / self.weights
-        beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
+        return np.asarray(shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper), dtype=np.float64)
+
+    def values(self, f: FloatArray, c: FloatArray) -> FloatArray:
+        """Return A (k,) at designs with these f (k,) and rows (k, m); infinite where one is invalid."""
         with np.errstate(all="ignore"):
-            total = f + 0.5 * (self.weights * beyond**2).sum(axis=1)  # (3)
+            total = f + 0.5 * (self.weights * self.beyond(c) ** 2).sum(axis=1)  # (3)
         return np.where(np.isfinite(total), total, np.inf)
 
     def gap(self, c: FloatArray) -> float:
         """Return how far A, its constant −½ Σ λ²/ρ included, is from f: a bound on what the rows still hide."""
-        shifted = c + self.multipliers / self.weights
-        beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
-        return float(np.abs(0.5 * self.weights * beyond**2 - 0.5 * self.multipliers**2 / self.weights).sum())
+        return float(np.abs(0.5 * self.weights * self.beyond(c) ** 2 - 0.5 * self.multipliers**2 / self.weights).sum())
 
     def misses(self, c: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its limit, or a limit with a multiplier is not reached."""
-        shifted = c + self.multipliers / self.weights
-        beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
-        return np.asarray(np.abs(beyond - self.multipliers / self.weights), dtype=np.float64)
+        return np.asarray(np.abs(self.beyond(c) - self.multipliers / self.weights), dtype=np.float64)
 
     def renewed(self, c: FloatArray, misses_before: FloatArray, noise: float) -> _Lagrangian:
         """Return A with the multipliers of (4) at rows `c`; `noise` is the error that A was minimized to."""
-        shifted = c + self.multipliers / self.weights
-        beyond = shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
         # A miss that the inner search could not see is no reason for a greater weight.
         unseen = np.maximum(
             np.sqrt(2.0 * noise / self.weights), MET_SHARE * self.task.feasibility * self.task.row_sizes
         )
         slow = self.misses(c) > np.maximum(FALL * misses_before, unseen)
         weights = np.where(slow, np.minimum(GROWTH * self.weights, MOST_WEIGHT), self.weights)
-        return replace(self, multipliers=self.weights * beyond, weights=weights)  # (4)
+        return replace(self, multipliers=self.weights * self.beyond(c), weights=weights)  # (4)
 
 
 def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:

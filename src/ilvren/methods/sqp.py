@@ -122,6 +122,13 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     while True:
         plan = _direction(task, here, matrix)  # (1)
         standing: Standing = yield Iterate(here.x, step_length, note)
+        if plan is None and standing.violation <= task.feasibility:
+            # Not the limits: the numbers have broken down. The curvature may be to blame.
+            if is_fresh:
+                return Ending("stalled", "the quadratic subproblem could not be solved")
+            matrix, is_fresh = np.eye(n), True
+            step_length, note = 0.0, "curvature forgotten: the quadratic subproblem could not be solved"
+            continue
         if plan is None:
             restorations += 1
             here, ended = yield from _restored(task, here, matrix)  # (2)

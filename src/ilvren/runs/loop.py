@@ -354,14 +354,21 @@ class Loop:
         return claim, reason
 
     def _where_invalid(self) -> str:
-        """Return the place of the first trouble at the start, as a clause."""
-        for name, (_, trouble) in self.problem.named_values(self.problem.start).items():
-            if trouble is not None:
-                text = trouble.origin.text[slice(*trouble.origin.span)] if trouble.origin else ""
-                part = f' at "{text}"' if text else ""
-                arguments = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
-                why = f": {trouble.reason}, the arguments being ({arguments})" if trouble.reason else ""
-                return f'; "{name}" fails{part}{why}'
+        """Return the place of the first trouble at the start and what usually mends it, as clauses."""
+        problem = self.problem
+        entries = [*problem.derived, *([problem.objective] if problem.objective else []), *problem.rows]
+        values = problem.named_values(problem.start)
+        for entry in entries:
+            trouble = values[entry.name][1]
+            if trouble is None:
+                continue
+            place = f"{problem.source.file}:{entry.line}" if entry.line else problem.source.file
+            part = ""
+            if trouble.origin is not None:
+                part = f' at "{" ".join(trouble.origin.text[slice(*trouble.origin.span)].split())}"'
+            given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
+            why = f": {trouble.reason} (given {given})" if trouble.reason else ""
+            return f'; "{entry.name}" ({place}) fails{part}{why}; another start, or a bound that keeps it valid, mends this'
         return ""
 
     def _violation_is_stationary(self) -> bool:
