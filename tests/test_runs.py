@@ -153,6 +153,17 @@ class Stops(unittest.TestCase):
         self.assertIn(result.outcome, ("converged", "stalled"))
         self.assertLess(result.objective, 0.2)
 
+    def test_invalid_starts_are_located(self):
+        for text, words in (
+            (two_variables("x + log(y - 2)"), ('"f" (some.toml:5)', '"log(y - 2)"', "(given -1)")),
+            (two_variables("x", "1 / (y - 1) <= 2"), ('"c0" (some.toml:7)', "division by zero")),
+            (two_variables("x + sqrt(y - 1)"), ('the derivative of "f" by "y" is',)),
+        ):
+            result = run(loads(text, file="some.toml"), method="sqp")
+            self.assertEqual(result.outcome, "invalid")
+            for word in words:
+                self.assertIn(word, result.reason)
+
     def test_nothing_is_minimized(self):
         for text in (two_variables("", "x^2 + y^2 == 4"), two_variables("3", "x * y == 2", "x <= 0.5")):
             for method in method_names():

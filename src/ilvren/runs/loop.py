@@ -17,7 +17,7 @@ from ilvren.errors import MachineError, RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
-from ilvren.problem import Measures, Problem, objective_size
+from ilvren.problem import Measures, NamedValue, Objective, Problem, Row, objective_size
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Event, Iterated
 from ilvren.runs.replay import Replay, request_hash
@@ -33,6 +33,7 @@ Listener = Callable[[Event], None]
 
 # A method that goes on this many iterations without asking for anything new is going in circles.
 MOST_IDLE = 200
+MENDING = "another start, or a bound that keeps it valid, mends this"
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
@@ -340,9 +341,9 @@ class Loop:
                 return claim, reason
             claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
         if claim == "invalid":
-            if self._feasible is not None:
-                return "stalled", reason
-            return claim, reason + self._where_invalid()
+            # After some progress there was something finite to go on from.
+            outcome = "stalled" if self.iterations and self._feasible is not None else claim
+            return outcome, reason + self._where_invalid()
         if claim == "infeasible":
             if self._feasible is not None:
                 return "stalled", "feasible designs were found, but the method could not return to one"
@@ -356,7 +357,9 @@ class Loop:
     def _where_invalid(self) -> str:
         """Return the place of the first trouble at the start and what usually mends it, as clauses."""
         problem = self.problem
-        entries = [*problem.derived, *([problem.objective] if problem.objective else []), *problem.rows]
+        entries: list[NamedValue | Objective | Row] = [*problem.derived, *problem.rows]
+        if problem.objective is not None:
+            entries.insert(len(problem.derived), problem.objective)
         values = problem.named_values(problem.start)
         for entry in entries:
             trouble = values[entry.name][1]
@@ -368,7 +371,19 @@ class Loop:
                 part = f' at "{" ".join(trouble.origin.text[slice(*trouble.origin.span)].split())}"'
             given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
             why = f": {trouble.reason} (given {given})" if trouble.reason else ""
-            return f'; "{entry.name}" ({place}) fails{part}{why}; another start, or a bound that keeps it valid, mends this'
+            return f'; "{entry.name}" ({place}) fails{part}{why}; {MENDING}'
+        return self._where_steep()
+
+    def _where_steep(self) -> str:
+        """Return the first derivative at the start that is not finite, as clauses."""
+        if self._start is None or self._start.gradient is None or self._start.jacobian is None:
+            return ""
+        names = [self.problem.objective.name if self.problem.objective else "objective"]
+        names += [row.name for row in self.problem.rows]
+        for name, slopes in zip(names, [self._start.gradient, *self._start.jacobian], strict=True):
+            for variable, slope in zip(self.problem.variables, slopes, strict=True):
+                if not math.isfinite(slope):
+                    return f'; the derivative of "{name}" by "{variable.name}" is {slope:g}; {MENDING}'
         return ""
 
     def _violation_is_stationary(self) -> bool:
