@@ -223,8 +223,9 @@ class Ledger:
         """Record that a run begins and return its number. Raises RequestError for a label in use."""
         digest = hashlib.sha256(problem_text.encode()).hexdigest()
         with self._guard():
+            taken = RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
             if label is not None and self._db.execute("SELECT 1 FROM runs WHERE label = ?", (label,)).fetchone():
-                raise RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
+                raise taken
             self._db.execute("BEGIN IMMEDIATE")
             try:
                 self._db.execute(
@@ -248,6 +249,9 @@ class Ledger:
                     ),
                 )
                 self._db.execute("COMMIT")
+            except sqlite3.IntegrityError:  # another process was faster with this label
+                self._db.execute("ROLLBACK")
+                raise taken from None
             except BaseException:
                 self._db.execute("ROLLBACK")
                 raise

@@ -75,9 +75,10 @@ class Measures:
         worst = 0.0
         if len(rows):
             worst = float(np.max(self.row_misses(rows) / self.row_sizes))
-        miss = np.maximum(np.maximum(self.lower - point, point - self.upper), 0.0)
-        if len(miss):
-            worst = max(worst, float(np.max(np.where(np.isnan(miss), np.inf, miss) / self.variable_sizes(point))))
+        miss = np.maximum(self.lower - point, point - self.upper)
+        if not (miss <= 0.0).all():  # NaN counts as a miss
+            miss = np.where(np.isnan(miss), np.inf, np.maximum(miss, 0.0))
+            worst = max(worst, float(np.max(miss / self.variable_sizes(point))))
         return worst
 
 
