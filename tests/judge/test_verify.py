@@ -67,6 +67,11 @@ class Traps(unittest.TestCase):
         self.assertEqual(judged_at(two_variables("log(x) + y^2"), -1.0, 0.0).verdict, "unverified")
         self.assertEqual(judged_at(two_variables("x^2", "log(x) <= 3"), -1.0, 0.0).verdict, "limits-broken")
 
+    def test_where_nothing_can_change_the_design_is_the_only_one(self):
+        text = '[variables]\nx = { lower = 2, upper = 2 }\n[minimize]\nf = "x^2"\n[constraints]\nc = "x <= 3"\n'
+        self.assertEqual(verify(run(loads(text), method="sqp")).verdict, "local-strict")
+        self.assertEqual(verify(run(loads(text.replace("<= 3", "<= 1")), method="sqp")).verdict, "limits-broken")
+
     def test_a_probe_holds_only_when_accepted(self):
         text = two_variables("abs(x) + abs(y)")
         self.assertFalse(judged_at(text, 0.0, 0.0).holds)

@@ -231,7 +231,7 @@ def _convex(h: FloatArray, normals: FloatArray, slope: FloatArray) -> FloatArray
     convex = h
     for weight in ACROSS_WEIGHTS:
         convex = h + weight * largest * (normals.T @ normals)
-        if np.linalg.eigvalsh(convex)[0] > LEAST_CURVATURE * largest:
+        if np.linalg.eigvalsh(convex).min(initial=np.inf) > LEAST_CURVATURE * largest:
             return convex
     values, vectors = np.linalg.eigh(convex)
     raised: FloatArray = (vectors * np.maximum(values, LEAST_CURVATURE * largest)) @ vectors.T

@@ -90,6 +90,8 @@ def _judged(case: Case) -> Verdict:
     better = _check_record(case)
     if better is not None:
         return case.verdict("improvable", _better_reason(case, better, "the run itself evaluated"), better)
+    if not case.problem.free:
+        return case.verdict("local-strict", "no variable can change anything: there is no other design")
     if not _check_derivatives(case):
         return _probed_blind(case)
     if not _check_stationarity(case):
@@ -105,8 +107,7 @@ def _check_evaluation(case: Case) -> str:
         return case.add("evaluation", "fail", None, None, first)
     worst = 0.0
     if case.logged_objective is not None and case.problem.objective is not None:
-        now = case.sized(evaluation.objective)
-        worst = abs(now - case.logged_objective) / max(abs(case.logged_objective), abs(now), 1e-300)
+        worst = abs(case.sized(evaluation.objective) - case.logged_objective) / case.size
     record = next((r for r in reversed(case.logged) if r.point == case.point.tobytes()), None)
     if record is not None and len(evaluation.rows):
         logged = unpacked(record, variables=len(case.point), rows=len(evaluation.rows), derivatives=False)
@@ -131,6 +132,8 @@ def _check_limits(case: Case) -> bool:
             side = "lower" if worst.value < worst.lower else "upper"
             limit = worst.lower if side == "lower" else worst.upper
             detail = f"{worst.name} is {worst.value:.6g}, its {side} limit {limit:.6g}"
+            if math.isnan(worst.value):
+                detail = f"{worst.name} has no finite value"
         elif worst.violation > 0.0:
             detail += f"; {worst.name} uses some of the miss allowed"
         holds &= case.add(name, "pass" if is_met else "fail", worst.violation, case.feasibility, detail) == "pass"
@@ -234,7 +237,7 @@ def _check_stationarity(case: Case) -> bool:
     case.add("stationarity", "pass" if passes else "fail", value, case.tolerance, detail)
     if not passes:
         return False
-    gap = _complementarity(case, conditions)
+    gap = _complementarity(case, case.conditions or conditions)
     is_small = gap <= case.tolerance
     case.add(
         "complementarity",

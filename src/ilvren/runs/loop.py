@@ -157,11 +157,11 @@ class Loop:
     def _nothing_to_change(self) -> tuple[str, str]:
         assert self._start is not None
         if not self._start.is_finite:
-            return "invalid", "every variable is fixed, and this design has no finite values"
+            return "invalid", "no variable can change anything, and this design has no finite values"
         if self._feasible is None:
-            return "infeasible", "every variable is fixed, and this design misses a limit"
+            return "infeasible", "no variable can change anything, and this design misses a limit"
         self._last = (self._feasible.point, Standing(self._feasible.violation, 0.0, True))
-        return "converged", "every variable is fixed, and this design is feasible"
+        return "converged", "no variable can change anything, and this design is feasible"
 
     def _answer(self, request: Request) -> Reply:
         assert self._scaling is not None
