@@ -98,6 +98,7 @@ class Loop:
         self.iterations: list[IterationRecord] = []
         self._trouble: str | None = None
         self._idle, self._known_work = 0, 0
+        self._seeks_feasible = problem.seeks_feasible
 
     @property
     def run_id(self) -> str:
@@ -244,11 +245,9 @@ class Loop:
 
     def _check_target(self, evaluation: Evaluation) -> None:
         target = self.settings.target
-        if self.problem.objective is None:
-            if self.method.needs == "values" and self._scaling is not None:
-                raise _Stop("settled", "a feasible design is found, which is all that is asked")
-            return
-        if target is None:
+        if self._seeks_feasible and self.method.needs == "values" and self._scaling is not None:
+            raise _Stop("settled", "a feasible design is found, which is all that is asked")
+        if target is None or self.problem.objective is None:
             return
         if evaluation.objective <= self.problem.objective.sign * target:
             raise _Stop("target", f"the target {target:g} is reached")
