@@ -13,11 +13,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import MachineError, RequestError
+from ilvren.errors import MachineError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
-from ilvren.problem import Measures, NamedValue, Objective, Problem, Row, objective_size
+from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs.claims import violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Event, Iterated
 from ilvren.runs.replay import Replay, request_hash
@@ -33,10 +34,6 @@ Listener = Callable[[Event], None]
 
 # A method that goes on this many iterations without asking for anything new is going in circles.
 MOST_IDLE = 200
-MENDING = "another start, or a bound that keeps it valid, mends this"
-# An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
-# parts could add up to.
-VIOLATION_STATIONARY = 1e-3
 
 
 class _Stop(Exception):
@@ -342,69 +339,19 @@ class Loop:
         if claim == "invalid":
             # After some progress there was something finite to go on from.
             outcome = "stalled" if self.iterations and self._feasible is not None else claim
-            return outcome, reason + self._where_invalid()
+            return outcome, reason + where_invalid(self.problem, self._start)
         if claim == "infeasible":
             if self._feasible is not None:
                 return "stalled", "feasible designs were found, but the method could not return to one"
-            if not self._violation_is_stationary():
+            point = self._last[0] if self._last else np.array(self.problem.start)
+            evaluation = self.gate.evaluate(point, derivatives=True)
+            rows = self._scaling.rows if self._scaling else self.measures.row_sizes
+            if not violation_is_stationary(self.problem, self.measures, point, evaluation, rows):
                 return "no-feasible", reason
             return claim, reason
         if self._feasible is None:
             return "no-feasible", f"no design evaluated meets all limits ({reason})"
         return claim, reason
-
-    def _where_invalid(self) -> str:
-        """Return the place of the first trouble at the start and what usually mends it, as clauses."""
-        problem = self.problem
-        entries: list[NamedValue | Objective | Row] = [*problem.derived, *problem.rows]
-        if problem.objective is not None:
-            entries.insert(len(problem.derived), problem.objective)
-        values = problem.named_values(problem.start)
-        for entry in entries:
-            trouble = values[entry.name][1]
-            if trouble is None:
-                continue
-            place = f"{problem.source.file}:{entry.line}" if entry.line else problem.source.file
-            part = ""
-            if trouble.origin is not None:
-                part = f' at "{" ".join(trouble.origin.text[slice(*trouble.origin.span)].split())}"'
-            given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
-            why = f": {trouble.reason} (given {given})" if trouble.reason else ""
-            return f'; "{entry.name}" ({place}) fails{part}{why}; {MENDING}'
-        return self._where_steep()
-
-    def _where_steep(self) -> str:
-        """Return the first derivative at the start that is not finite, as clauses."""
-        if self._start is None or self._start.gradient is None or self._start.jacobian is None:
-            return ""
-        names = [self.problem.objective.name if self.problem.objective else "objective"]
-        names += [row.name for row in self.problem.rows]
-        for name, slopes in zip(names, [self._start.gradient, *self._start.jacobian], strict=True):
-            for variable, slope in zip(self.problem.variables, slopes, strict=True):
-                if not math.isfinite(slope):
-                    return f'; the derivative of "{name}" by "{variable.name}" is {slope:g}; {MENDING}'
-        return ""
-
-    def _violation_is_stationary(self) -> bool:
-        """Return whether J'v, projected onto the bounds, is small where the run ended (v the signed misses)."""
-        if self._last is None:
-            return False
-        point = self._last[0]
-        evaluation = self.gate.evaluate(point, derivatives=True)
-        if not evaluation.has_finite_derivatives:
-            return False
-        assert evaluation.jacobian is not None
-        free = list(self.problem.free)
-        sizes = self.measures.variable_sizes(point)
-        nearest_value = np.clip(evaluation.rows, self.measures.row_lower, self.measures.row_upper)
-        rows = self._scaling.rows if self._scaling else self.measures.row_sizes
-        v = (evaluation.rows - nearest_value) / rows
-        scaled = evaluation.jacobian / rows[:, np.newaxis] * sizes
-        slope = scaled.T @ v
-        slope = np.where((point <= self.measures.lower) & (slope > 0.0), 0.0, slope)
-        slope = np.where((point >= self.measures.upper) & (slope < 0.0), 0.0, slope)
-        possible = np.abs(scaled).T @ np.abs(v)
-        return bool((np.abs(slope[free]) <= VIOLATION_STATIONARY * (possible[free] + float(np.abs(v).max()))).all())
 
     def _reported(self, outcome: str) -> tuple[FloatArray, str]:
         if outcome == "converged" and self._last is not None:
@@ -459,29 +406,4 @@ class Loop:
             tuple(self.evaluations),
             tuple(self.iterations),
             self._trouble,
-        )
-
-
-def refuse_unhandled(problem: Problem, method: Method, others: list[Method]) -> None:
-    """Raise RequestError when `method` does not handle what the free variables and rows of `problem` are."""
-    needed = {
-        "spaced": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "spaced"],
-        "catalogue": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "catalogue"],
-    }
-    for what, names in needed.items():
-        if not names or what in method.handles:
-            continue
-        able = [other.name for other in others if what in other.handles]
-        listed = ", ".join(f'"{name}"' for name in names[:5])
-        advice = (
-            f"methods that handle them: {', '.join(able)}"
-            if able
-            else "no method of this version handles them: fix such a variable by lower = upper = one member,"
-            " or drop its spacing or catalogue and round the continuous optimum, checking it with `ilvren show --at`"
-        )
-        raise RequestError(
-            f'method "{method.name}" handles continuous variables only; {what}: {listed}',
-            file=problem.source.file,
-            line=problem.source.line("variables", names[0]),
-            advice=advice,
         )

@@ -14,8 +14,9 @@ from ilvren.errors import RequestError
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import method_named, method_names, options_from
 from ilvren.problem import Problem, load, loads
+from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
-from ilvren.runs.loop import Loop, refuse_unhandled
+from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
