@@ -3,29 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-import datetime
 import hashlib
 import json
 import math
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from ilvren.errors import LedgerFileError, MachineError, RequestError, nearest
+from ilvren.errors import RequestError, nearest
+from ilvren.ledger.opening import guarded, now, open_file
 from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
-from ilvren.ledger.schema import APPLICATION_ID, STEPS
 
 __all__ = ["Ledger"]
 
-# How long a write waits for another process before it gives up.
-PATIENCE_SECONDS = 10.0
 # A kill may lose this much of cheap work; a reply that took longer than COSTLY is written at once.
 WINDOW_SECONDS = 0.1
 COSTLY_SECONDS = 0.01
-_SQLITE_MAGIC = b"SQLite format 3\x00"
 # Full run rows, problem text included.
 _RUN_COLUMNS = (
     "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
@@ -42,134 +38,12 @@ class Ledger:
 
     def __init__(self, path: str | Path, *, read_only: bool = False) -> None:
         self.path = Path(path)
-        self.notes: list[str] = []
         self._pending: list[tuple[str, tuple[object, ...]]] = []
         self._written = 0.0
-        self._check_file(read_only)
-        with self._guard():
-            self._db = self._connect(read_only)
-        try:
-            with self._guard():
-                self._check_schema(read_only)
-                if not read_only:
-                    self._prepare()
-        except BaseException:
-            self._db.close()
-            raise
+        self._db, self.notes = open_file(self.path, read_only=read_only)
 
-    # ---- opening ------------------------------------------------------------------------------
-
-    def _fail(self, message: str, advice: str | None = None) -> LedgerFileError:
-        return LedgerFileError(message, file=str(self.path), advice=advice)
-
-    def _check_file(self, read_only: bool) -> None:
-        path = self.path
-        if path.is_dir():
-            raise self._fail("is a folder, not a ledger")
-        if not path.exists():
-            if read_only:
-                raise self._fail(
-                    "no such ledger",
-                    "runs are recorded by `ilvren run`; --ledger PATH or ILVREN_LEDGER names another one",
-                )
-            if not path.parent.is_dir():
-                raise self._fail(f"the folder {path.parent} does not exist")
-            return
-        try:
-            with path.open("rb") as file:
-                head = file.read(16)
-        except OSError as error:
-            raise self._fail(f"cannot be read: {error.strerror}") from None
-        if head and head != _SQLITE_MAGIC:
-            raise self._fail("is not a ledger", "name another file with --ledger PATH")
-        if not head and read_only:
-            raise self._fail("is empty, not a ledger")
-        if not read_only and not self._is_writable():
-            raise self._fail("is read-only, and a run must be recorded", "name another file with --ledger PATH")
-
-    def _is_writable(self) -> bool:
-        # Root may write to any file; a file marked read-only is still not ours to change.
-        marked = self.path.stat().st_mode & 0o222
-        return bool(marked) and os.access(self.path, os.W_OK) and os.access(self.path.resolve().parent, os.W_OK)
-
-    def _connect(self, read_only: bool) -> sqlite3.Connection:
-        location = self.path.resolve().as_uri()
-        if read_only and self._is_writable():
-            # A reader that may write leaves no side files behind; it is kept from writing all the same.
-            db = sqlite3.connect(f"{location}?mode=rw", uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
-            db.execute("PRAGMA query_only = ON")
-            return db
-        if read_only:
-            try:
-                db = sqlite3.connect(f"{location}?mode=ro", uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
-                db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-                return db
-            except sqlite3.OperationalError:
-                # A folder we may not write to cannot hold the side files of WAL; nobody writes there then.
-                return sqlite3.connect(f"{location}?mode=ro&immutable=1", uri=True, isolation_level=None)
-        return sqlite3.connect(location, uri=True, timeout=PATIENCE_SECONDS, isolation_level=None)
-
-    def _check_schema(self, read_only: bool) -> None:
-        try:
-            (application,) = self._db.execute("PRAGMA application_id").fetchone()
-            (version,) = self._db.execute("PRAGMA user_version").fetchone()
-            (tables,) = self._db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        except sqlite3.DatabaseError as error:
-            if isinstance(error, sqlite3.OperationalError):
-                raise
-            raise self._fail(f"is damaged or not a ledger ({error})") from None
-        if application != APPLICATION_ID and (tables or read_only):
-            raise self._fail(
-                "is an SQLite file of another program, not a ledger", "name another file with --ledger PATH"
-            )
-        if version > max(STEPS):
-            raise self._fail(
-                f"was written by a newer Ilvren (schema {version}; this one knows up to {max(STEPS)})",
-                "update Ilvren, or name another file with --ledger PATH",
-            )
-
-    def _prepare(self) -> None:
-        mode = self._db.execute("PRAGMA journal_mode = WAL").fetchone()[0]
-        if mode != "wal":
-            self.notes.append(
-                f"{self.path}: this file system allows no write-ahead log; the ledger uses the slower default"
-            )
-        self._db.execute("PRAGMA synchronous = NORMAL")
-        self._db.execute("PRAGMA foreign_keys = ON")
-        if self._db.execute("PRAGMA user_version").fetchone()[0] == max(STEPS):
-            return
-        self._db.execute("BEGIN IMMEDIATE")
-        try:
-            (version,) = self._db.execute("PRAGMA user_version").fetchone()
-            for number, (about, statements) in STEPS.items():
-                if number <= version:
-                    continue
-                for statement in statements:
-                    self._db.execute(statement)
-                self._db.execute("INSERT INTO schema_steps VALUES (?, ?, ?)", (number, about, _now()))
-            self._db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-            self._db.execute(f"PRAGMA user_version = {max(STEPS)}")
-            self._db.execute("COMMIT")
-        except BaseException:
-            self._db.execute("ROLLBACK")
-            raise
-
-    @contextlib.contextmanager
-    def _guard(self) -> Iterator[None]:
-        """Turn failures of the machine into MachineError, of the file into LedgerFileError."""
-        try:
-            yield
-        except sqlite3.OperationalError as error:
-            message = str(error)
-            if "readonly" in message:
-                raise self._fail("is read-only, and a run must be recorded") from None
-            if "locked" in message or "busy" in message:
-                raise MachineError(f"{self.path}: the ledger stays locked by another process") from None
-            if "full" in message or "I/O" in message:
-                raise MachineError(f"{self.path}: the disk is full or fails ({message})") from None
-            raise MachineError(f"{self.path}: {message}") from None
-        except sqlite3.DatabaseError as error:
-            raise self._fail(f"is damaged ({error})") from None
+    def _guard(self) -> contextlib.AbstractContextManager[None]:
+        return guarded(self.path)
 
     def close(self) -> None:
         """Write what is pending and close the file."""
@@ -244,7 +118,7 @@ class Ledger:
                         json.dumps(settings),
                         json.dumps(overrides),
                         json.dumps(versions),
-                        _now(),
+                        now(),
                         _this_process(),
                     ),
                 )
@@ -425,10 +299,6 @@ def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:
 
 def _finite(value: float | None) -> float | None:
     return value if value is not None and math.isfinite(value) else None
-
-
-def _now() -> str:
-    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
 def _this_process() -> str:
