@@ -381,6 +381,15 @@ PUBLISHED = (
         -47.76109086,
     ),
     Published("redundant eq", (1, 1, 1), "x1^2+x2^2+x3^2", ("x1+x2+x3==3", "2*x1+2*x2+2*x3==6", "x1==x2"), 3),
+    Published("hs13", ((0, 0, None), (0, 0, None)), "(x1 - 2)^2 + x2^2", ("(1 - x1)^3 - x2 >= 0",), 1.0),
+    Published("hs16", ((-0.5, -0.5, 0.5), (1, None, 1)), ROSENBROCK, ("x1 + x2^2 >= 0", "x1^2 + x2 >= 0"), 0.25),
+    Published(
+        "hs20",
+        ((-0.5, -0.5, 0.5), 1),
+        ROSENBROCK,
+        ("x1 + x2^2 >= 0", "x1^2 + x2 >= 0", "x1^2 + x2^2 >= 1"),
+        81.5 - 25 * 3**0.5,
+    ),
     Published("Rosenbrock 1960", (-1.2, 1), ROSENBROCK, (), 0.0),
     Published(
         "Beale 1958",

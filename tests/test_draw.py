@@ -3,6 +3,7 @@
 import tempfile
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 
@@ -80,16 +81,14 @@ class Figures(unittest.TestCase):
                 self.assertTrue(view.low < value < view.high)
 
     def test_labels_keep_inside_and_away_from_marks(self):
-        class Line:
-            allsegs = (([np.array([[0.0, y], [10.0, y]]) for y in (5.0,)]),)
+        def contour(height):
+            return SimpleNamespace(allsegs=[[np.column_stack([np.linspace(0, 10, 101), np.full(101, height)])]])
 
-        Line.allsegs[0][0] = np.column_stack([np.linspace(0, 10, 101), np.full(101, 5.0)])
-        taken = [np.array([0.2, 0.5])]
-        x, y = _label_spot(Line, np.array([0.0, 10.0]), np.array([0.0, 10.0]), taken)
+        sides, taken = np.array([0.0, 10.0]), [np.array([0.2, 0.5])]
+        x, y = _label_spot(contour(5.0), sides, sides, taken)
         self.assertTrue(8.0 < x < 9.0 and y == 5.0)
         self.assertEqual(len(taken), 2)
-        Line.allsegs = ([np.array([[0.0, 0.1], [10.0, 0.1]])],)
-        self.assertIsNone(_label_spot(Line, np.array([0.0, 10.0]), np.array([0.0, 10.0]), taken))
+        self.assertIsNone(_label_spot(contour(0.1), sides, sides, taken))
 
     def test_levels_show_a_valley(self):
         valley = np.concatenate([np.linspace(0, 1, 900), np.linspace(1, 1e6, 100)])
