@@ -191,6 +191,13 @@ class Conditions(unittest.TestCase):
                     change = (solve(1.001).objective - solve(1.0).objective) / (0.001 * factor)
                     self.assertAlmostEqual(price, change, delta=5e-3 * abs(change))
 
+    def test_no_prices_far_from_an_optimum_or_where_limits_are_missed(self):
+        far = run(loads(two_variables("x^2 + y^2", "x >= 1", start=(1.0, 3.0))), method="sqp", evaluations=1)
+        broken = run(loads(two_variables("x + y", "x^2 + y^2 <= 1", "x + y >= 3")), method="sqp")
+        for result in (far, broken):
+            self.assertTrue(any(state.is_active for state in result.constraints))
+            self.assertEqual([state.price for state in result.constraints if state.price is not None], [])
+
     def test_bounds_have_prices_and_dependent_limits_say_so(self):
         text = '[variables]\nx = { start = 2, lower = 1, upper = 3 }\n[minimize]\nf = "x^2"\n[constraints]\nc = "2 * x >= 2"\n'
         result = run(loads(text), method="sqp")

@@ -181,7 +181,8 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
     for key in ("tolerance", "feasibility", "seed", "target"):
         settings = [track.settings.get(key) for track in tracks]
         if any(value != settings[0] for value in settings):
-            notes.append(f"{key}: " + "; ".join(f"{t.id}: {v}" for t, v in zip(tracks, settings, strict=True)))
+            values_told = (f"{t.id}: {'none' if v is None else v}" for t, v in zip(tracks, settings, strict=True))
+            notes.append(f"{key}: " + "; ".join(values_told))
     if len({bool(track.settings.get("scaling")) for track in tracks}) > 1:
         off = ", ".join(track.id for track in tracks if not track.settings.get("scaling"))
         notes.append(f"without scaling: {off}")

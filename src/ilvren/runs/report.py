@@ -16,6 +16,9 @@ __all__ = ["limit_states"]
 
 FloatArray = NDArray[np.float64]
 
+# Multipliers say what a limit is worth at an optimum; this far from one, or where a limit is missed, they do not.
+PRICED_STATIONARITY = 1e-3
+
 _SIDES = {0: "", -1: "lower", 1: "upper", 2: "equality"}
 
 
@@ -28,8 +31,8 @@ def limit_states(
     *,
     feasibility: float,
 ) -> tuple[tuple[LimitState, ...], tuple[LimitState, ...]]:
-    """Return the states of all bounds and of all rows. Prices need `conditions`; they are the change of the
-    objective as written per unit by which the limit moves up."""
+    """Return the states of all bounds and of all rows. Prices need `conditions` that nearly hold at a feasible
+    design; they are the change of the objective as written per unit by which the limit moves up."""
     sizes = measures.variable_sizes(point)
     sign = 1.0 if problem.objective is None else float(problem.objective.sign)
     if conditions is None:
@@ -39,6 +42,12 @@ def limit_states(
         )
     else:
         bound_sides, row_sides = conditions.bound_sides, conditions.row_sides
+
+    is_priced = (
+        conditions is not None
+        and conditions.stationarity <= PRICED_STATIONARITY
+        and measures.violation(point, evaluation.rows) <= feasibility
+    )
 
     def state(
         name: str,
@@ -52,7 +61,13 @@ def limit_states(
         low, high = limits
         margin = min(value - low, high - value)
         price = None
-        if side and multiplier is not None and math.isfinite(multiplier) and problem.objective is not None:
+        if (
+            is_priced
+            and side
+            and multiplier is not None
+            and math.isfinite(multiplier)
+            and problem.objective is not None
+        ):
             price = sign * multiplier + 0.0
         return LimitState(
             name,
@@ -65,7 +80,7 @@ def limit_states(
             bool(side),
             _SIDES[side],
             unit,
-            conditions is None or conditions.are_unique or not side,
+            price is None or conditions is None or conditions.are_unique,
         )
 
     bounds = tuple(
