@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import tempfile
+import time
 from importlib import resources
 from pathlib import Path
 
@@ -31,6 +32,10 @@ def main() -> None:
         line("ilvren run rising-main.toml --method sqp  /  python -c 'import numpy'", found, 4.0)
         found = ratio(lambda: start(command, "--help"), lambda: start(sys.executable, "-c", "pass"), rounds=ROUNDS)
         line("ilvren --help  /  python -c pass", found, 4.0)
+        began = time.perf_counter()
+        start(command, "demo")
+        seconds = time.perf_counter() - began
+        print(f"{'ilvren demo, the whole example with two figures':<74} {seconds:.1f} s   limit 10 s")
     code = "import sys, ilvren.cli.main as m; m.main(['--help']); sys.exit('numpy' in sys.modules)"
     has_numpy = subprocess.run([sys.executable, "-c", code], capture_output=True, check=False).returncode
     print(f"{'ilvren --help imports NumPy':<74} {'yes   MISSED' if has_numpy else 'no   ok'}")

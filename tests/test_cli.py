@@ -164,9 +164,7 @@ class Commands(InAFolder):
         self.assertIn("holds", out)
 
     def test_the_demo_and_the_starter_run_as_they_are(self):
-        began = time.monotonic()
         out, _ = self.call("demo")
-        self.assertLess(time.monotonic() - began, 10.0)
         for word in ("converged", "settled", "local-strict (holds)", "$ ilvren compare"):
             self.assertIn(word, out)
         self.assertEqual(
