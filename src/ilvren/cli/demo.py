@@ -17,7 +17,7 @@ from ilvren.errors import RequestError, nearest
 
 EXAMPLES = """examples:
   ilvren demo
-  ilvren demo rising-main --into /tmp/look
+  ilvren demo rising-main --into my-look
 """
 
 DEMOS = {"rising-main": "rising_main"}
