@@ -146,6 +146,8 @@ class Commands(InAFolder):
         self.assertFalse(Path("ilvren.ledger").exists())
         runs = json.loads(self.call("runs", "--json")[0])["runs"]
         self.assertEqual([(run["run"], run["label"], run["outcome"]) for run in runs], [("r1", "one", "converged")])
+        out, _ = self.call("run", "pump.toml", "--method", "sqp", "--ledger", "third.ledger")
+        self.assertIn("next: ilvren verify r2 --ledger third.ledger", out)  # it can be pasted as it is
         for path in Path().glob("*-wal"):
             self.fail(f"{path} was left behind")
 
@@ -190,6 +192,8 @@ class Commands(InAFolder):
             (("run", "pump.toml"), "nelder-mead, sqp"),
             (("show", "pump.toml", "--at", "idel=1"), '"idle"'),
             (("verify", "r9"), "r1"),
+            (("run", "pump.toml", "--method", "sqp", "--target", "inf"), "finite"),
+            (("run", "pump.toml", "--method", "sqp", "--seconds", "inf"), "above 0"),
             (("compare", "r1", "--reference", "cost=1"), '"gain"'),
             (("export", "r1", "--output", "h.xls"), ".csv"),
             (("draw", "pump.toml", "--output", "nowhere/x.png"), "does not exist"),

@@ -43,6 +43,8 @@ class TheGate(unittest.TestCase):
         for point in points:
             gate.evaluate(point)
         self.assertIsNone(gate.known(points[0]))
+        self.assertTrue(gate.has_counted(points[0]))
+        self.assertFalse(gate.has_counted(np.array([0.5, 0.5])))
         gate.evaluate(points[0])
         self.assertEqual((gate.computed, gate.counts.evaluations), (len(points) + 1, len(points)))
 

@@ -269,8 +269,21 @@ class Resuming(unittest.TestCase):
                 resume(short.id, ledger)
             self.assertIn("request 3", caught.exception.message)
             self.assertIn("ilvren run", caught.exception.advice)
+            self.assertIn("--start x=", caught.exception.advice)
             self.assertEqual(path_of(ledger, 1), before)
             self.assertEqual(ledger.run("r1").outcome, "exhausted")
+
+    def test_a_run_that_can_no_longer_be_read_is_left_as_it_was(self):
+        with Ledger(self.path) as ledger:
+            run(loads(ROSENBROCK), method="sqp", ledger=ledger, iterations=2)
+            ledger._db.execute("UPDATE runs SET settings = json_set(settings, '$.options', json('{\"gone\": 1}'))")
+            with self.assertRaises(RequestError):
+                resume("r1", ledger)
+            self.assertEqual((ledger.run("r1").state, ledger.run("r1").outcome), ("ended", "exhausted"))
+
+    def test_a_target_met_at_once_still_tells_that_scaling_was_on(self):
+        text = two_variables("x + y", start=(1.0, 1.0))
+        self.assertIs(run(loads(text), method="sqp", target=5.0).settings["scaling"], True)
 
     def test_overrides_are_part_of_the_run(self):
         text = '[variables]\nx = { start = 1, lower = 0 }\n[parameters]\np = 2\n[minimize]\nf = "(x - p)^2 + x^4"\n'

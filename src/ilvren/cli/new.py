@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from pathlib import Path
 
 from ilvren.cli import status
@@ -65,5 +66,5 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         raise RequestError(
             "exists already, and is left as it is", file=str(path), advice="choose another name"
         ) from None
-    terminal.show(f"{path}: a starter problem, ready to run", f"next: ilvren show {path}")
+    terminal.show(f"{path}: a starter problem, ready to run", f"next: ilvren show {shlex.quote(str(path))}")
     return status.HOLDS

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import math
+import shlex
 
 from rich.table import Table
 from rich.text import Text
 
 from ilvren.cli.tables import (
+    bound_cells,
     change_percent,
     count,
-    limits_text,
-    margin_text,
-    number,
+    row_cells,
     seconds_text,
     small,
     table,
@@ -21,7 +21,7 @@ from ilvren.cli.tables import (
 from ilvren.cli.terminal import Terminal
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, LimitState, RunResult
 
-__all__ = ["price_sentence", "row_note", "show_result"]
+__all__ = ["price_sentence", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
@@ -42,8 +42,8 @@ _NEXT = {
 }
 
 
-def show_result(result: RunResult, terminal: Terminal, *, full: bool = True) -> None:
-    """Print the result of a run."""
+def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = None, full: bool = True) -> None:
+    """Print the result of a run; `ledger` is the one named on the command line, for the command to paste."""
     title = result.problem.title or result.problem.source.file
     name = f"{result.id}  " if result.id else ""
     terminal.show(Text(f"{name}{result.method} on {title}", style="bold"), "")
@@ -76,7 +76,8 @@ def show_result(result: RunResult, terminal: Terminal, *, full: bool = True) -> 
     )
     command = _NEXT.get(result.outcome)
     if result.id and command:
-        terminal.show(f"next: {command.format(run=result.id)}")
+        flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
+        terminal.show(f"next: {command.format(run=result.id)}{flag}")
 
 
 def _show_objective(result: RunResult, terminal: Terminal) -> None:
@@ -109,48 +110,15 @@ def _variables_table(result: RunResult) -> Table:
             note = f"at its {state.side} bound"
         if state.violation > 0.0:
             note = f"missed: its {'lower' if state.value < state.lower else 'upper'} bound"
-        rows.append(
-            (
-                state.name,
-                number(state.value, 8),
-                state.unit,
-                "" if math.isinf(state.lower) else number(state.lower),
-                "" if math.isinf(state.upper) else number(state.upper),
-                _price(state, result),
-                note,
-            )
-        )
+        rows.append((*bound_cells(state), _price(state, result), note))
     return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
 
 
 def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]) -> Table:
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
-    rows = [
-        (
-            state.name,
-            number(state.value),
-            state.unit,
-            limits_text(state.lower, state.upper),
-            margin_text(state.margin, state.value),
-            _price(state, result),
-            row_note(state, tolerance),
-        )
-        for state in shown
-    ]
+    rows = [(*row_cells(state), _price(state, result), state.word(tolerance)) for state in shown]
     return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
-
-
-def row_note(state: LimitState, feasibility: float) -> str:
-    """Return the word on a row: missed, active, or nothing."""
-    if math.isnan(state.value):
-        return "invalid: no finite value"
-    if state.violation > feasibility:
-        side = "" if state.lower == state.upper else (" lower limit" if state.value < state.lower else " upper limit")
-        return f"missed{':' + side if side else ''}"
-    if state.side == "equality":
-        return "met"
-    return f"active: {state.side} limit" if state.side else ""
 
 
 def _price(state: LimitState, result: RunResult) -> str:

@@ -49,4 +49,4 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             )
         finally:
             progress.close()
-    return finish(result, terminal, as_json=arguments.json, full=arguments.full)
+    return finish(result, terminal, ledger=arguments.ledger, as_json=arguments.json, full=arguments.full)

@@ -79,13 +79,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         label=arguments.label,
         **given,
     )
-    return run_and_show(
-        problem, settings, ledger_path(arguments.ledger), terminal, as_json=arguments.json, full=arguments.full
-    )
+    return run_and_show(problem, settings, arguments.ledger, terminal, as_json=arguments.json, full=arguments.full)
 
 
 def run_and_show(
-    problem: Problem, settings: Settings, ledger: str, terminal: Terminal, *, as_json: bool, full: bool
+    problem: Problem, settings: Settings, ledger: str | None, terminal: Terminal, *, as_json: bool, full: bool
 ) -> int:
     """Run with progress, print the result and return the exit status."""
     from ilvren.cli.progress import Progress
@@ -97,24 +95,24 @@ def run_and_show(
     if problem.seeks_feasible:
         what = "no objective" if problem.objective is None else "a constant objective"
         terminal.note(f"{what}: this run looks for any feasible design")
-    with Ledger(ledger) as opened:
+    with Ledger(ledger_path(ledger)) as opened:
         for note in opened.notes:
             terminal.note(note)
         try:
             result = run(problem, settings, ledger=opened, listener=progress)
         finally:
             progress.close()
-    return finish(result, terminal, as_json=as_json, full=full)
+    return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
 
 
-def finish(result: RunResult, terminal: Terminal, *, as_json: bool, full: bool) -> int:
+def finish(result: RunResult, terminal: Terminal, *, ledger: str | None, as_json: bool, full: bool) -> int:
     """Print a result and return the exit status."""
     if as_json:
         terminal.document(result.to_dict(full=full))
     else:
         from ilvren.cli.outcome import show_result
 
-        show_result(result, terminal, full=full)
+        show_result(result, terminal, ledger=ledger, full=full)
     if result.machine_trouble:
         terminal.complain(f"ilvren: {result.machine_trouble}; the run is recorded up to here at the latest")
         return status.MACHINE_FAILED

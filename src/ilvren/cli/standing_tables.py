@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import math
-
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.tables import count, limits_text, margin_text, number, table, with_unit
+from ilvren.cli.tables import bound_cells, count, number, row_cells, table, with_unit
 from ilvren.judge import Standing
 from ilvren.problem import Problem, Variable
 from ilvren.runs.result import LimitState
@@ -35,15 +33,7 @@ def sizes_line(problem: Problem) -> str:
 def variables_table(standing: Standing) -> Table:
     """Return values, units, bounds and what is notable of every variable."""
     rows = [
-        (
-            variable.name,
-            number(state.value, 8),
-            variable.unit,
-            "" if math.isinf(variable.lower) else number(variable.lower),
-            "" if math.isinf(variable.upper) else number(variable.upper),
-            _variable_note(variable, state),
-            variable.about,
-        )
+        (*bound_cells(state), _variable_note(variable, state), variable.about)
         for variable, state in zip(standing.problem.variables, standing.bounds, strict=True)
     ]
     value = ">value" if standing.is_elsewhere else ">start"
@@ -98,15 +88,7 @@ def objective_line(standing: Standing) -> Text:
 def constraints_table(standing: Standing) -> Table:
     """Return every row with its limits, margin and formula."""
     rows = [
-        (
-            state.name,
-            number(state.value),
-            state.unit,
-            limits_text(state.lower, state.upper),
-            margin_text(state.margin, state.value),
-            note,
-            _on_one_line(row.text),
-        )
+        (*row_cells(state), note, _on_one_line(row.text))
         for state, row, note in zip(standing.constraints, standing.problem.rows, standing.notes, strict=True)
     ]
     return table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows)

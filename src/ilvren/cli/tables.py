@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from rich import box
 from rich.table import Table
 from rich.text import Text
 
+if TYPE_CHECKING:
+    from ilvren.runs.result import LimitState
+
 __all__ = [
+    "bound_cells",
     "change_percent",
     "count",
     "limits_text",
     "margin_text",
     "number",
+    "row_cells",
     "seconds_text",
     "small",
     "table",
@@ -75,6 +81,18 @@ def limits_text(lower: float, upper: float) -> str:
 def margin_text(margin: float, value: float) -> str:
     """Return the room to a limit; what is left of it by rounding is none."""
     return "0" if abs(margin) <= ROUNDING * abs(value) else number(margin, 4)
+
+
+def row_cells(state: LimitState) -> tuple[str, str, str, str, str]:
+    """Return name, value, unit, limits and margin of a constraint row."""
+    limits = limits_text(state.lower, state.upper)
+    return state.name, number(state.value), state.unit, limits, margin_text(state.margin, state.value)
+
+
+def bound_cells(state: LimitState) -> tuple[str, str, str, str, str]:
+    """Return name, value, unit and the two bounds of a variable, an absent one empty."""
+    lower, upper = ("" if math.isinf(bound) else number(bound) for bound in (state.lower, state.upper))
+    return state.name, number(state.value, 8), state.unit, lower, upper
 
 
 def change_percent(value: float | None, before: float | None) -> str:

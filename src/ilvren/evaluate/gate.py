@@ -84,6 +84,10 @@ class Gate:
         kept = self._cache.get(point.tobytes())
         return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
 
+    def has_counted(self, point: FloatArray) -> bool:
+        """Return whether a design was computed before, kept or not."""
+        return point.tobytes() in self._counted_values
+
     def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
         """Return the values, and with `derivatives` the gradient and Jacobian, at a full design (n,)."""
         key = point.tobytes()

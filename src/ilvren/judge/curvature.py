@@ -67,49 +67,38 @@ def lagrangian_curvature(
     `sizes` (n,) of the variables; those that `conditions` were measured in may differ.
     """
     try:
-        return _curvature(gate, measures, point, conditions, sizes, objective_size)
+        free = np.array(gate.problem.free, dtype=np.int64)
+        sizes = sizes[free]
+        hessians = []
+        for step in STEPS:
+            hessian = _hessian(gate, measures, point, conditions, free, step * sizes)
+            if hessian is None:
+                return None
+            hessians.append(hessian * np.outer(sizes, sizes) / objective_size)
+        if not np.isfinite(hessians).all():
+            return None
+        h = hessians[0]
+        evaluation = gate.evaluate(point, derivatives=True)
+        assert evaluation.gradient is not None
+        assert evaluation.jacobian is not None
+        normals, multipliers, is_equality = _active(evaluation.jacobian, conditions, free, sizes)
+        slope = evaluation.gradient[free] * sizes / objective_size
+        scale = max(float(np.abs(slope).max(initial=0.0)), 1e-300)
+        strong = is_equality | (np.abs(multipliers) / objective_size > WEAK_MULTIPLIER * scale)
+        narrow, wide = _null_space(normals), _null_space(normals[strong])
+        noise = max(
+            ZERO_SHARE * float(np.abs(h).max(initial=0.0)),
+            ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)),
+            1e-14,
+        )
+        moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
+        freedom, weak = narrow.shape[1], int((~strong).sum())
+        kind, least, direction, detail = _decide(h, narrow, wide, normals[~strong], noise, conditions.are_unique)
+        full = np.zeros(len(point))
+        full[free] = direction * sizes
+        return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
     except np.linalg.LinAlgError:
         return None
-
-
-def _curvature(
-    gate: Gate,
-    measures: Measures,
-    point: FloatArray,
-    conditions: Conditions,
-    sizes: FloatArray,
-    objective_size: float,
-) -> Curvature | None:
-    free = np.array(gate.problem.free, dtype=np.int64)
-    sizes = sizes[free]
-    hessians = []
-    for step in STEPS:
-        hessian = _hessian(gate, measures, point, conditions, free, step * sizes)
-        if hessian is None:
-            return None
-        hessians.append(hessian * np.outer(sizes, sizes) / objective_size)
-    if not np.isfinite(hessians).all():
-        return None
-    h = hessians[0]
-    evaluation = gate.evaluate(point, derivatives=True)
-    assert evaluation.gradient is not None
-    assert evaluation.jacobian is not None
-    normals, multipliers, is_equality = _active(evaluation.jacobian, conditions, free, sizes)
-    slope = evaluation.gradient[free] * sizes / objective_size
-    scale = max(float(np.abs(slope).max(initial=0.0)), 1e-300)
-    strong = is_equality | (np.abs(multipliers) / objective_size > WEAK_MULTIPLIER * scale)
-    narrow, wide = _null_space(normals), _null_space(normals[strong])
-    noise = max(
-        ZERO_SHARE * float(np.abs(h).max(initial=0.0)),
-        ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)),
-        1e-14,
-    )
-    moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
-    freedom, weak = narrow.shape[1], int((~strong).sum())
-    kind, least, direction, detail = _decide(h, narrow, wide, normals[~strong], noise, conditions.are_unique)
-    full = np.zeros(len(point))
-    full[free] = direction * sizes
-    return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
 
 
 def _hessian(

@@ -12,6 +12,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Trouble
 from ilvren.problem import Measures, Problem
+from ilvren.runs.claims import trouble_clause
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState, plain
 
@@ -77,7 +78,7 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
     named = problem.named_values(point)
     findings = [trouble_sentence(name, trouble) for name, (_, trouble) in named.items() if trouble is not None]
     findings += _off_grid(problem, point)
-    notes = tuple(_note(state) for state in rows)
+    notes = tuple(state.word(FEASIBILITY) for state in rows)
     missed = [state.name for state in (*bounds, *rows) if state.violation > FEASIBILITY]
     if missed:
         findings.append("missed here: " + ", ".join(missed))
@@ -122,26 +123,6 @@ def _off_grid(problem: Problem, point: tuple[float, ...]) -> list[str]:
     ]
 
 
-def _note(state: LimitState) -> str:
-    if math.isnan(state.value):
-        return "invalid"
-    if state.violation > FEASIBILITY:
-        if state.lower == state.upper:
-            return "missed"
-        return "missed: lower limit" if state.value < state.lower else "missed: upper limit"
-    if state.side == "equality":
-        return "met"
-    return f"active: {state.side} limit" if state.side else ""
-
-
 def trouble_sentence(name: str, trouble: Trouble) -> str:
     """Return one sentence on a value that is not finite: which, where in which formula, why."""
-    origin = trouble.origin
-    place = ""
-    if origin is not None:
-        part = " ".join(origin.text[slice(*origin.span)].split())
-        place = f' at "{part}" in {origin.entry}'
-    numbers = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
-    why = f": {trouble.reason}" if trouble.reason else ""
-    given = f" (given {numbers})" if numbers else ""
-    return f"{name} has no finite value{place}{why}{given}"
+    return f"{name} has no finite value{trouble_clause(trouble)}"

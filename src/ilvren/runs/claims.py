@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
+from ilvren.formula import Trouble
 from ilvren.methods.base import Method
 from ilvren.problem import Measures, NamedValue, Objective, Problem, Row
 
-__all__ = ["refuse_unhandled", "violation_is_stationary", "where_invalid"]
+__all__ = ["refuse_unhandled", "trouble_clause", "violation_is_stationary", "where_invalid"]
 
 FloatArray = NDArray[np.float64]
 
@@ -60,13 +61,17 @@ def where_invalid(problem: Problem, start: Evaluation | None) -> str:
         if trouble is None:
             continue
         place = f"{problem.source.file}:{entry.line}" if entry.line else problem.source.file
-        part = ""
-        if trouble.origin is not None:
-            part = f' at "{" ".join(trouble.origin.text[slice(*trouble.origin.span)].split())}"'
-        given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
-        why = f": {trouble.reason} (given {given})" if trouble.reason else ""
-        return f'; "{entry.name}" ({place}) fails{part}{why}; {MENDING}'
+        return f'; "{entry.name}" ({place}) fails{trouble_clause(trouble)}; {MENDING}'
     return _where_steep(problem, start)
+
+
+def trouble_clause(trouble: Trouble) -> str:
+    """Return where in which formula an operation failed, why, and with what arguments, as a clause."""
+    origin, place = trouble.origin, ""
+    if origin is not None:
+        place = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}'
+    given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
+    return place + (f": {trouble.reason}" if trouble.reason else "") + (f" (given {given})" if given else "")
 
 
 def _where_steep(problem: Problem, start: Evaluation | None) -> str:

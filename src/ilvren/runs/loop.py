@@ -182,7 +182,7 @@ class Loop:
         if known is not None:
             return known
         counts = self.gate.counts
-        is_new = self.gate.known(point) is None
+        is_new = not self.gate.has_counted(point)
         limit = self.settings.evaluations
         if limit is not None and is_new and counts.evaluations >= limit:
             raise _Stop("exhausted", f"{limit} evaluations are used up")
@@ -378,7 +378,8 @@ class Loop:
         baseline = Gate(problem).evaluate(baseline_point)
         counts = self.gate.counts
         settings = self.settings.to_dict()
-        settings["scaling"] = self._scaling.facts(problem) if self._scaling and self.settings.scaling else False
+        if self.settings.scaling and self._scaling is not None:
+            settings["scaling"] = self._scaling.facts(problem)
         return RunResult(
             self.run_id,
             problem,

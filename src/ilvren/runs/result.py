@@ -47,6 +47,18 @@ class LimitState:
     unit: str = ""
     is_unique: bool = True
 
+    def word(self, feasibility: float) -> str:
+        """Return how the row stands in a word or two: invalid, missed, met, active, or nothing."""
+        if math.isnan(self.value):
+            return "invalid: no finite value"
+        if self.violation > feasibility:
+            if self.lower == self.upper:
+                return "missed"
+            return "missed: lower limit" if self.value < self.lower else "missed: upper limit"
+        if self.side == "equality":
+            return "met"
+        return f"active: {self.side} limit" if self.side else ""
+
     @property
     def relative_margin(self) -> float:
         """Return the margin over the size of the value and its limits; infinite without limits."""

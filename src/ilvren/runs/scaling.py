@@ -56,7 +56,7 @@ class Scaling:
             objective = float(np.abs(start.gradient[free] * variables).max(initial=0.0))
             size = max(abs(start.objective), 1e-300)
             objective = min(max(objective, 1e-6 * size), 1e6 * size) if start.objective else objective
-        return cls(free, full_start, variables, rows, objective or 1.0)
+        return cls(free, full_start, variables, rows, objective if 0.0 < objective < np.inf else 1.0)
 
     def task(self, problem: Problem, measures: Measures, settings: Settings) -> Task:
         """Return the scaled task."""

@@ -40,10 +40,10 @@ class Settings:
             limit = getattr(self, name)
             if limit is not None and limit < 1:
                 raise RequestError(f"--{name} must be at least 1, not {limit}")
-        if self.seconds is not None and not self.seconds > 0.0:
-            raise RequestError(f"--seconds must be above 0, not {self.seconds:g}")
-        if self.target is not None and math.isnan(self.target):
-            raise RequestError("--target must be a number")
+        if self.seconds is not None and not 0.0 < self.seconds < math.inf:
+            raise RequestError(f"--seconds must be a number above 0, not {self.seconds:g}")
+        if self.target is not None and not math.isfinite(self.target):
+            raise RequestError(f"--target must be a finite number, not {self.target:g}")
         if self.seed < 0:
             raise RequestError(f"--seed must be at least 0, not {self.seed}")
 

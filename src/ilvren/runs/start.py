@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+import shlex
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -118,7 +119,6 @@ def resume(
     )
     chosen = method_named(settings.method)
     replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
-    ledger.reopen_run(record, settings.to_dict())
     loop = Loop(
         problem,
         chosen,
@@ -129,6 +129,7 @@ def resume(
         replay=replay,
         listener=listener,
     )
+    ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
     try:
         return _drive(loop, listener)
     except RequestError as error:
@@ -154,13 +155,15 @@ def _new_limits(settings: Settings, given: Mapping[str, float | None], record: R
 
 
 def new_run_command(record: RunRecord) -> str:
-    """Return the command that starts a new run from the best design on record."""
-    starts = ""
-    if record.result is not None:
-        variables = record.result["variables"]
-        assert isinstance(variables, dict)
-        starts = "".join(f" --start {name}={value!r}" for name, value in variables.items())
-    return f"ilvren run {record.problem_file} --method {record.method}{starts}"
+    """Return the command that starts a new run, with the same parameters, from the best design on record."""
+    words = ["ilvren", "run", record.problem_file, "--method", record.method]
+    for name, value in record.overrides["set"].items():
+        words += ["--set", f"{name}={value!r}"]
+    variables = record.result["variables"] if record.result is not None else record.overrides["start"]
+    assert isinstance(variables, Mapping)
+    for name, value in variables.items():
+        words += ["--start", f"{name}={value!r}"]
+    return shlex.join(words)
 
 
 def versions() -> dict[str, str]:
