@@ -119,6 +119,9 @@ class Commands(InAFolder):
         for words in (("--variables", "x,y", "--run", "r1", "r2"), ("--variables", "x"), ()):
             self.call("draw", "pump.toml", *words, "--output", "d.svg")
             self.assertIn("cap", Path("d.svg").read_text())
+        self.assertIn(
+            "r2 ran with other parameters", self.call("draw", "pump.toml", "--run", "r2", "--output", "d.svg")[1]
+        )
         with Path("h.png").open("rb") as file:
             head = file.read(24)
         self.assertEqual((int.from_bytes(head[16:20]), int.from_bytes(head[20:24])), (1280, 800))
@@ -192,6 +195,8 @@ class Commands(InAFolder):
             (("run", "pump.toml"), "nelder-mead, sqp"),
             (("show", "pump.toml", "--at", "idel=1"), '"idle"'),
             (("verify", "r9"), "r1"),
+            (("verify", "r" + "9" * 40), "holds no run"),
+            (("verify", "r²"), "holds no run"),
             (("run", "pump.toml", "--method", "sqp", "--target", "inf"), "finite"),
             (("run", "pump.toml", "--method", "sqp", "--seconds", "inf"), "above 0"),
             (("compare", "r1", "--reference", "cost=1"), '"gain"'),

@@ -357,6 +357,19 @@ class TheLedger(unittest.TestCase):
             with self.assertRaises(RequestError):
                 resume("r1", two)
 
+    def test_rows_written_twice_after_an_interrupt_are_one(self):
+        with Ledger(self.path) as ledger:
+            run(loads(ROSENBROCK), method="sqp", ledger=ledger, iterations=3)
+            before = path_of(ledger, 1)
+            for record in before[0]:
+                ledger.add_evaluation(1, record, took=0.0)
+            for iteration in before[1]:
+                ledger.add_iteration(1, iteration)
+            for request in before[2]:
+                ledger.add_request(1, request)
+            ledger.flush()
+            self.assertEqual(path_of(ledger, 1), before)
+
     def test_a_full_disk_keeps_the_best_design(self):
         with Ledger(self.path) as ledger:
             pages = ledger._db.execute("PRAGMA page_count").fetchone()[0]

@@ -64,7 +64,9 @@ class Traps(unittest.TestCase):
                 self.assertIn(found.verdict, MEANINGS)
 
     def test_invalid_designs(self):
-        self.assertEqual(judged_at(two_variables("log(x) + y^2"), -1.0, 0.0).verdict, "unverified")
+        found = judged_at(two_variables("log(x) + y^2"), -1.0, 0.0)
+        self.assertEqual(found.verdict, "unverified")
+        self.assertIn('no finite value at "log(x)"', found.reason)
         self.assertEqual(judged_at(two_variables("x^2", "log(x) <= 3"), -1.0, 0.0).verdict, "limits-broken")
 
     def test_where_nothing_can_change_the_design_is_the_only_one(self):

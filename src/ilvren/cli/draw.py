@@ -64,7 +64,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 f"{track.id} has other variables than {arguments.file}", advice="draw it with its own file"
             )
         if track.problem.source.text != problem.source.text:
-            terminal.note(f"note: {arguments.file} is not what {track.id} ran; the contours are those of the file")
+            terminal.note(f"note: {arguments.file} is not what {track.id} ran; what is drawn is the file's")
+        elif dict(track.problem.overrides) != dict(problem.overrides):
+            terminal.note(f"note: {track.id} ran with other parameters (--set); what is drawn has this command's")
     import numpy as np
 
     point = np.array(point_at(problem, pairs("--at", arguments.at)))

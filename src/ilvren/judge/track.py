@@ -90,7 +90,7 @@ def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
     if not isinstance(counts, dict):
         last = evaluations[-1] if evaluations else None
         counts = {
-            "iterations": len(ledger.iterations(record.number)),
+            "iterations": max(len(ledger.iterations(record.number)) - 1, 0),
             "evaluations": last.evaluations if last else 0,
             "gradients": last.gradients if last else 0,
         }

@@ -79,14 +79,14 @@ def _judged(case: Case) -> Verdict:
             check for check in case.checks if check.result == "fail" and check.name in ("bounds", "constraints")
         )
         return case.verdict("limits-broken", worst.detail)
+    if not case.evaluation.is_finite:
+        return case.verdict("unverified", case.checks[0].detail)
     if agrees == "fail":
         return case.verdict("unverified", "the record and a fresh evaluation disagree: " + case.checks[0].detail)
     if case.problem.seeks_feasible:
         return case.verdict(
             "global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible"
         )
-    if not case.evaluation.is_finite:
-        return case.verdict("unverified", "the objective has no finite value at this design")
     better = _check_record(case)
     if better is not None:
         return case.verdict("improvable", _better_reason(case, better, "the run itself evaluated"), better)

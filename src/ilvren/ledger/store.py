@@ -7,9 +7,10 @@ import hashlib
 import json
 import math
 import os
+import re
 import sqlite3
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +28,10 @@ _RUN_COLUMNS = (
     "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
     " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result"
 )
+
+
+# No ledger holds more runs than this has digits for; SQLite's numbers end at nineteen.
+_ID = re.compile("r[0-9]{1,15}")
 
 
 class Ledger:
@@ -58,22 +63,29 @@ class Ledger:
     def __exit__(self, *_: object) -> None:
         self.close()
 
+    @contextlib.contextmanager
+    def _transaction(self) -> Iterator[None]:
+        """All or nothing. An interrupt may strike after the commit and before the caller knows of it: then the same
+        rows are written once more, which their statements ignore."""
+        with self._guard():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            except BaseException:
+                with contextlib.suppress(sqlite3.Error):
+                    self._db.execute("ROLLBACK")
+                raise
+
     # ---- writing ------------------------------------------------------------------------------
 
     def flush(self) -> None:
         """Write all pending rows in one transaction."""
         if not self._pending:
             return
-        with self._guard():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                for statement, values in self._pending:
-                    self._db.execute(statement, values)
-                self._db.execute("COMMIT")
-            except BaseException:
-                with contextlib.suppress(sqlite3.Error):
-                    self._db.execute("ROLLBACK")
-                raise
+        with self._transaction():
+            for statement, values in self._pending:
+                self._db.execute(statement, values)
         self._pending.clear()
         self._written = time.monotonic()
 
@@ -96,39 +108,30 @@ class Ledger:
     ) -> int:
         """Record that a run begins and return its number. Raises RequestError for a label in use."""
         digest = hashlib.sha256(problem_text.encode()).hexdigest()
-        with self._guard():
-            taken = RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
+        taken = RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
+        with self._transaction():
             if label is not None and self._db.execute("SELECT 1 FROM runs WHERE label = ?", (label,)).fetchone():
                 raise taken
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                self._db.execute(
-                    "INSERT OR IGNORE INTO problems (hash, title, text) VALUES (?, ?, ?)",
-                    (digest, problem_title, problem_text),
-                )
-                cursor = self._db.execute(
-                    "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state,"
-                    " process) VALUES"
-                    " (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
-                    (
-                        label,
-                        digest,
-                        problem_file,
-                        method,
-                        json.dumps(settings),
-                        json.dumps(overrides),
-                        json.dumps(versions),
-                        now(),
-                        _this_process(),
-                    ),
-                )
-                self._db.execute("COMMIT")
-            except sqlite3.IntegrityError:  # another process was faster with this label
-                self._db.execute("ROLLBACK")
-                raise taken from None
-            except BaseException:
-                self._db.execute("ROLLBACK")
-                raise
+            self._db.execute(
+                "INSERT OR IGNORE INTO problems (hash, title, text) VALUES (?, ?, ?)",
+                (digest, problem_title, problem_text),
+            )
+            cursor = self._db.execute(
+                "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state,"
+                " process) VALUES"
+                " (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
+                (
+                    label,
+                    digest,
+                    problem_file,
+                    method,
+                    json.dumps(settings),
+                    json.dumps(overrides),
+                    json.dumps(versions),
+                    now(),
+                    _this_process(),
+                ),
+            )
         self._written = time.monotonic()
         assert cursor.lastrowid is not None
         return cursor.lastrowid
@@ -138,27 +141,21 @@ class Ledger:
 
         Raises RequestError when another process still works on it.
         """
-        with self._guard():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                state, process = self._db.execute(
-                    "SELECT state, process FROM runs WHERE number = ?", (run.number,)
-                ).fetchone()
-                if state == "running" and _is_alive(process):
-                    raise RequestError(f"{run.id} is still running (process {process.split(':')[0]})")
-                self._db.execute(
-                    "UPDATE runs SET state = 'running', process = ?, settings = ? WHERE number = ?",
-                    (_this_process(), json.dumps(settings), run.number),
-                )
-                self._db.execute("COMMIT")
-            except BaseException:
-                self._db.execute("ROLLBACK")
-                raise
+        with self._transaction():
+            state, process = self._db.execute(
+                "SELECT state, process FROM runs WHERE number = ?", (run.number,)
+            ).fetchone()
+            if state == "running" and _is_alive(process):
+                raise RequestError(f"{run.id} is still running (process {process.split(':')[0]})")
+            self._db.execute(
+                "UPDATE runs SET state = 'running', process = ?, settings = ? WHERE number = ?",
+                (_this_process(), json.dumps(settings), run.number),
+            )
 
     def restore_run(self, run: RunRecord) -> None:
         """Put back what `reopen_run` changed: the run could not be continued."""
         self._pending.clear()
-        with self._guard():
+        with self._transaction():
             self._db.execute(
                 "UPDATE runs SET state = ?, process = ?, settings = ? WHERE number = ?",
                 (run.state, run.process, json.dumps(run.settings), run.number),
@@ -166,12 +163,14 @@ class Ledger:
 
     def add_request(self, run: int, request: RequestRecord) -> None:
         """Record a request."""
-        self._add("INSERT INTO requests VALUES (?, ?, ?, ?)", (run, request.number, request.hash, request.points))
+        self._add(
+            "INSERT OR IGNORE INTO requests VALUES (?, ?, ?, ?)", (run, request.number, request.hash, request.points)
+        )
 
     def add_evaluation(self, run: int, record: EvaluationRecord, *, took: float) -> None:
         """Record a computed point that took so many seconds."""
         self._add(
-            "INSERT INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR IGNORE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 run,
                 record.number,
@@ -191,7 +190,7 @@ class Ledger:
     def add_iteration(self, run: int, record: IterationRecord) -> None:
         """Record an iteration."""
         self._add(
-            "INSERT INTO iterations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR IGNORE INTO iterations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 run,
                 record.number,
@@ -230,7 +229,7 @@ class Ledger:
         found: list[RunRecord] = []
         if reference == "last":
             found = self._select("ORDER BY runs.number DESC LIMIT 1", ())
-        elif reference[:1] == "r" and reference[1:].isdigit():
+        elif _ID.fullmatch(reference):
             found = self._select("WHERE runs.number = ?", (int(reference[1:]),))
         if not found:
             found = self._select("WHERE runs.label = ?", (reference,))
