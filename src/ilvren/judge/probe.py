@@ -64,8 +64,8 @@ def probe_around(
     seed: int = 0,
 ) -> Probe:
     """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit
-    size, along every variable, and
-    `samples` random ones, at every radius. Moves are brought back to limits they break, where derivatives allow."""
+    size, along every variable, and `samples` random ones, at every radius. Moves are brought back to limits they
+    break, where derivatives allow."""
     here = gate.evaluate(point)
     free = np.array(gate.problem.free, dtype=np.int64)
     n = len(point)
@@ -108,6 +108,8 @@ def _restored(
             break
         assert evaluation.jacobian is not None
         normals = evaluation.jacobian[np.ix_(broken, free)] * sizes[free]
+        if not np.isfinite(normals).all():
+            break
         step = np.linalg.lstsq(normals, -misses[broken], rcond=None)[0]
         point = point.copy()
         point[free] += step * sizes[free]
