@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
 from ilvren.formula import Trouble
-from ilvren.methods.base import Method
+from ilvren.methods.base import Method, method_named, method_names
 from ilvren.problem import Measures, NamedValue, Objective, Problem, Row
 
 __all__ = ["refuse_unhandled", "trouble_clause", "violation_is_stationary", "where_invalid"]
@@ -24,7 +24,7 @@ VIOLATION_STATIONARY = 1e-3
 MENDING = "another start, or a bound that keeps it valid, mends this"
 
 
-def refuse_unhandled(problem: Problem, method: Method, others: list[Method]) -> None:
+def refuse_unhandled(problem: Problem, method: Method) -> None:
     """Raise RequestError when `method` does not handle what the free variables and rows of `problem` are."""
     needed = {
         "spaced": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "spaced"],
@@ -33,7 +33,7 @@ def refuse_unhandled(problem: Problem, method: Method, others: list[Method]) -> 
     for what, names in needed.items():
         if not names or what in method.handles:
             continue
-        able = [other.name for other in others if what in other.handles]
+        able = [name for name in method_names() if what in method_named(name).handles]
         listed = ", ".join(f'"{name}"' for name in names[:5])
         advice = (
             f"methods that handle them: {', '.join(able)}"

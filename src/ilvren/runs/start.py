@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import platform
 import shlex
+import sys
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -58,7 +58,7 @@ def run(
     chosen = method_named(settings.method)
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
-    refuse_unhandled(problem, chosen, [method_named(name) for name in method_names()])
+    refuse_unhandled(problem, chosen)
     if ledger is None:
         return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
@@ -168,7 +168,7 @@ def new_run_command(record: RunRecord) -> str:
 
 def versions() -> dict[str, str]:
     """Return what computes: the versions that a path can depend on."""
-    return {"ilvren": __version__, "python": platform.python_version(), "numpy": np.__version__}
+    return {"ilvren": __version__, "python": "{}.{}.{}".format(*sys.version_info[:3]), "numpy": np.__version__}
 
 
 def _listed(found: Mapping[str, str]) -> str:
