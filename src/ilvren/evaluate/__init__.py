@@ -3,6 +3,6 @@
 Knows problems; never methods, ledgers or clocks.
 """
 
-from ilvren.evaluate.gate import Counts, Evaluation, Gate
+from ilvren.evaluate.gate import MOST_DENSE, Batch, Counts, Evaluation, Gate
 
-__all__ = ["Counts", "Evaluation", "Gate"]
+__all__ = ["MOST_DENSE", "Batch", "Counts", "Evaluation", "Gate"]

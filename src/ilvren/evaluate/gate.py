@@ -1,24 +1,31 @@
-"""Points in, values and exact first derivatives out; each distinct point is computed and counted once."""
+"""Points in, values and derivatives out; each distinct point is computed and counted once."""
 
 from __future__ import annotations
 
 import math
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Kink, compile_scalar, gradient, walk
+from ilvren.errors import RequestError
+from ilvren.evaluate.forms import Form, form_of
+from ilvren.formula import Kink, Trouble, gradient, walk
 from ilvren.problem import Problem
 
-__all__ = ["Counts", "Evaluation", "Gate"]
+__all__ = ["MOST_DENSE", "Batch", "Counts", "Evaluation", "Gate"]
 
 FloatArray = NDArray[np.float64]
 
 # Methods come back to the points they just left; older ones are computed again but not counted again.
-MOST_KEPT = 4096
+MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
+# Dense Jacobians beyond this many entries are not made; `jacobian` gives the sparse one at any size.
+MOST_DENSE = 20_000_000
+# Designs of a batch that are computed at once: few enough for their arrays to stay in the processor's cache.
+BATCH_NUMBERS = 65_536
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,33 +58,49 @@ class Evaluation:
 
 @dataclass(frozen=True, slots=True)
 class Counts:
-    """Distinct points at which values and gradients were computed."""
+    """Distinct points at which values and gradients were computed; the calls that differences took count as
+    evaluations."""
 
     evaluations: int = 0
     gradients: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """Values at many designs: `objective` (k,) as written (NaN without an objective), `rows` (k, m)."""
+
+    objective: FloatArray
+    rows: FloatArray
+
+
 class Gate:
-    """Evaluates one problem. Formulas are compiled at the first use: values and derivatives apart."""
+    """Evaluates one problem. Formulas are compiled at the first use, each kind of question apart.
+
+    `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` give what is asked at designs (n,), as
+    written: they are for users. `evaluate` is for methods: internal signs, kept and counted.
+    """
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
-        self._values: Callable[..., tuple[float, ...]] | None = None
-        self._derivatives: Callable[..., tuple[float, ...]] | None = None
-        self._value_roots = [row.node for row in problem.rows]
-        self._sign = 1.0
+        self._sign = 1.0 if problem.objective is None else float(problem.objective.sign)
+        self._value_roots = [block.node for block in problem.row_blocks]
         if problem.objective is not None:
-            self._sign = float(problem.objective.sign)
             self._value_roots.insert(0, problem.objective.node)
-        self._derivative_roots: list[int] = []
+        self._forms: dict[str, Any] = {}
         self._cache: OrderedDict[bytes, Evaluation] = OrderedDict()
         self._counted_values: set[bytes] = set()
         self._counted_gradients: set[bytes] = set()
+        self._is_scalar = not problem.graph.has_arrays
+        n, m = problem.size, problem.row_count
+        self._most_kept = max(8, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(n * m + n + m, 1)))
+
+    # ---- for methods --------------------------------------------------------------------------
 
     @property
     def counts(self) -> Counts:
         """Return how many distinct points were computed so far."""
-        return Counts(len(self._counted_values), len(self._counted_gradients))
+        extra = sum(runner.difference_calls for runner in self.problem.runners)
+        return Counts(len(self._counted_values) + extra, len(self._counted_gradients))
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
@@ -89,7 +112,7 @@ class Gate:
         return point.tobytes() in self._counted_values
 
     def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
-        """Return the values, and with `derivatives` the gradient and Jacobian, at a full design (n,)."""
+        """Return the values, and with `derivatives` the gradient and a dense Jacobian, at a full design (n,)."""
         key = point.tobytes()
         kept = self._cache.get(key)
         if kept is not None and (kept.gradient is not None or not derivatives):
@@ -103,7 +126,7 @@ class Gate:
         self._keep(point.tobytes(), evaluation)
 
     def _keep(self, key: bytes, evaluation: Evaluation) -> None:
-        if len(self._cache) >= MOST_KEPT:
+        if len(self._cache) >= self._most_kept:
             self._cache.popitem(last=False)
         self._cache[key] = evaluation
         self._counted_values.add(key)
@@ -111,12 +134,10 @@ class Gate:
             self._counted_gradients.add(key)
 
     def survey(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return objective (k,) and rows (k, m) at many designs (k, n), neither kept nor counted: for pictures."""
-        if self._values is None:
-            self._values = self._compiled(self._value_roots)
-        found = [self._split(self._call(self._values, self._value_roots, point)) for point in points]
-        m = len(self.problem.rows)
-        return np.array([e.objective for e in found]), np.array([e.rows for e in found]).reshape(len(points), m)
+        """Return objective (k,), internal, and rows (k, m) at many designs (k, n), neither kept nor counted."""
+        found = self.batch(points)
+        objective = np.zeros(len(points)) if self.problem.objective is None else self._sign * found.objective
+        return objective, found.rows
 
     def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
         """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
@@ -124,76 +145,359 @@ class Gate:
         here = {kink.node: kink for kink in self._branches(point)}
         if not here:
             return []
-        moves = [
-            sign * radius * unit for unit, radius in zip(np.eye(len(point)), radii, strict=True) for sign in (1, -1)
-        ]
-        moves += [radii, -radii]
-        found = {node for node, kink in here.items() if kink.gap == 0.0}
-        for move in moves:
+        found = {node for node, kink in here.items() if np.any(np.equal(kink.gap, 0.0))}
+        for move in _moves(radii):
             for kink in self._branches(point + move):
                 before = here.get(kink.node)
-                if before is not None and not kink.gap * before.gap > 0.0:
+                if before is not None and np.any(~(np.multiply(kink.gap, before.gap) > 0.0)):
                     found.add(kink.node)
         return [here[node] for node in sorted(found)]
 
     def _branches(self, point: FloatArray) -> tuple[Kink, ...]:
-        return walk(self.problem.graph, self._value_roots, point.tolist(), self.problem.parameter_values).kinks
+        kinks: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point).kinks
+        return kinks
 
-    def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
-        """Return the compiled function behind `evaluate(…, derivatives=True)`: floats in, all results in a row."""
-        if self._derivatives is None:
-            self._prepare_derivatives()
-        assert self._derivatives is not None
-        return self._derivatives
+    # ---- for users ----------------------------------------------------------------------------
 
-    # ---- compiled forms -----------------------------------------------------------------------
+    def values(self, point: Sequence[float] | FloatArray) -> dict[str, Any]:
+        """Return {name: value} of every derived value, objective and constraint at a design (n,): floats, or arrays
+        of the entry's shape; NaN where invalid."""
+        return {name: value for name, (value, _) in self.problem.named_values(self._design(point)).items()}
+
+    def gradient(self, point: Sequence[float] | FloatArray, name: str | None = None) -> FloatArray:
+        """Return the gradient (n,) at a design: of the objective as written, or of a scalar entry by name.
+
+        Raises RequestError for an unknown name and for an entry that is not one number.
+        """
+        graph = self.problem.graph
+        node = self._node(name)
+        if graph.shape(node):
+            raise RequestError(f'"{name}" is not one number: it has no gradient', advice="`jacobian` gives its rows")
+        slopes = self._kept(f"slopes {node}", lambda: gradient(graph, node))
+        form: Form = self._kept(f"gradient {node}", lambda: form_of(self.problem, list(slopes.values())))
+        return self._spread(form(self.problem.split(self._design(point))), list(slopes))
+
+    def jacobian(self, point: Sequence[float] | FloatArray) -> Any:
+        """Return the Jacobian of all rows, a SciPy CSR array (m, n), at a design (n,).
+
+        Raises RequestError where it has too many non-zeros to be formed.
+        """
+        from scipy.sparse import csr_array
+
+        plan = self.jacobian_plan()
+        forms = self._kept("jacobian", lambda: plan.forms(self.problem))
+        data = plan.entries(self.problem, forms, self.problem.split(self._design(point)))
+        return csr_array((data, plan.pattern.indices, plan.pattern.indptr), shape=plan.pattern.shape)
+
+    def hessian(
+        self, point: Sequence[float] | FloatArray, multipliers: FloatArray | None = None, *, weight: float = 1.0
+    ) -> Any:
+        """Return the Hessian of weight · objective + Σ multipliers · rows, a symmetric SciPy CSR array (n, n), at a
+        design (n,); the objective as written, `multipliers` (m,), 0 when left out.
+
+        Second derivatives through models are differences of exact or estimated first ones.
+        """
+        from scipy.sparse import csr_array
+
+        plan = self.hessian_plan()
+        design = self._design(point)
+        given = self._weights(multipliers, weight)
+        if plan.has_models:
+            data = self._hessian_by_differences(plan, design, given)
+        else:
+            form = self._kept("hessian", lambda: plan.form(self.problem))
+            data = plan.entries(self.problem, form, self.problem.split(design), given)
+        return csr_array((data, plan.pattern.indices, plan.pattern.indptr), shape=plan.pattern.shape)
+
+    def jacobian_product(self, point: Sequence[float] | FloatArray, direction: FloatArray) -> FloatArray:
+        """Return J·direction (m,) at a design, without forming J."""
+        from ilvren.evaluate.matrices import tangent_inputs
+        from ilvren.formula.forward import tangents
+
+        problem = self.problem
+        nodes = [block.node for block in problem.row_blocks]
+        found = self._kept("moved rows", lambda: tangents(problem.graph, nodes, tangent_inputs(problem)))
+        kept = [node for node in found if node is not None]
+        form: Form = self._kept("jacobian product", lambda: form_of(problem, kept))
+        values = iter(form(problem.split(self._design(point)), (), problem.split(self._design(direction))))
+        parts = [
+            np.zeros(block.size) if node is None else np.ravel(np.broadcast_to(next(values), block.shape))
+            for node, block in zip(found, problem.row_blocks, strict=True)
+        ]
+        return np.concatenate(parts) if parts else np.zeros(0)
+
+    def transposed_product(self, point: Sequence[float] | FloatArray, multipliers: FloatArray) -> FloatArray:
+        """Return Jᵀ·multipliers (n,) at a design, without forming J."""
+        return self._lagrangian_slope(self._design(point), self._weights(multipliers, 0.0))
+
+    def hessian_product(
+        self,
+        point: Sequence[float] | FloatArray,
+        direction: FloatArray,
+        multipliers: FloatArray | None = None,
+        *,
+        weight: float = 1.0,
+    ) -> FloatArray:
+        """Return H·direction (n,) for the Hessian that `hessian` gives, without forming it."""
+        from ilvren.evaluate.matrices import tangent_inputs
+        from ilvren.formula.forward import tangents
+
+        problem, design = self.problem, self._design(point)
+        given = self._weights(multipliers, weight)
+        if problem.runners:
+            return self._slope_change(design, self._design(direction), given)
+        slopes = self._lagrangian_nodes()
+        found = self._kept(
+            "moved slopes", lambda: tangents(problem.graph, list(slopes.values()), tangent_inputs(problem))
+        )
+        moved = [index for index, node in zip(slopes, found, strict=True) if node is not None]
+        form: Form = self._kept("hessian product", lambda: form_of(problem, [n for n in found if n is not None]))
+        return self._spread(form(problem.split(design), given, problem.split(self._design(direction))), moved)
+
+    def batch(self, points: FloatArray) -> Batch:
+        """Return objective and rows at many designs (k, n) in a few vectorised calls."""
+        problem = self.problem
+        points = np.asarray(points, dtype=float)
+        if points.ndim != 2 or points.shape[1] != problem.size:
+            raise RequestError(f"designs of shape {points.shape} are given, expected is (k, {problem.size})")
+        form: Form = self._kept("batch", lambda: form_of(problem, self._value_roots, ("variable",)))
+        count, m = len(points), problem.row_count
+        objective, rows = np.full(count, np.nan), np.empty((count, m))
+        step = max(1, BATCH_NUMBERS // max(max(block.size for block in (*problem.blocks, *problem.row_blocks)), 1))
+        for first in range(0, count, step):
+            part = points[first : first + step]
+            k = len(part)
+            columns = np.ascontiguousarray(part.T)
+            given = [
+                columns[block.first : block.first + block.size].T.reshape(k, *block.shape)
+                if block.shape
+                else columns[block.first]
+                for block in problem.blocks
+            ]
+            values = iter(form(given))
+            if problem.objective is not None:
+                objective[first : first + k] = next(values)
+            for block in problem.row_blocks:
+                value = np.asarray(next(values))
+                lead = value.shape[: value.ndim - len(block.shape)]
+                rows[first : first + k, block.first : block.first + block.size] = (
+                    value.reshape(*lead, block.size) if (lead) else value.reshape(1, block.size)
+                )
+        return Batch(objective, rows)
+
+    def jacobian_plan(self) -> Any:
+        """Return the pattern and colours of the Jacobian. Raises RequestError where it is too large to be formed."""
+        from ilvren.evaluate.matrices import JacobianPlan
+
+        return self._plan("jacobian plan", JacobianPlan)
+
+    def hessian_plan(self) -> Any:
+        """Return the pattern and colours of the Lagrangian's Hessian. Raises RequestError as `jacobian_plan` does."""
+        from ilvren.evaluate.matrices import HessianPlan
+
+        return self._plan("hessian plan", HessianPlan)
+
+    def slope_trouble(self, point: FloatArray) -> tuple[str, str, Trouble] | None:
+        """Return (entry, variable, trouble) of the first derivative of the objective or a constraint at a design that
+        is not finite while the values are, or None."""
+        problem = self.problem
+        entries = [(problem.objective.name, problem.objective.node)] if problem.objective else []
+        entries += [(block.name, block.node) for block in problem.row_blocks]
+        variables = problem.split(point)
+        for name, node in entries:
+            if problem.graph.shape(node):
+                continue
+            slopes = gradient(problem.graph, node)
+            seen = walk(
+                problem.graph, list(slopes.values()), variables, problem.parameter_values, models=problem.runners
+            )
+            for index, value, trouble in zip(slopes, seen.values, seen.troubles, strict=True):
+                if trouble is not None:
+                    block = problem.blocks[index]
+                    place = int(np.argmax(~np.isfinite(np.ravel(value))))
+                    return name, block.element(place).name, trouble
+        return self._row_slope_trouble(point)
+
+    def _row_slope_trouble(self, point: FloatArray) -> tuple[str, str, Trouble] | None:
+        problem = self.problem
+        if all(not problem.graph.shape(block.node) for block in problem.row_blocks):
+            return None
+        plan = self.jacobian_plan()
+        bad = np.flatnonzero(~np.isfinite(self.jacobian(point).data))
+        if not len(bad):
+            return None
+        row, column = int(plan.rows[bad[0]]), int(plan.columns[bad[0]])
+        slopes = self._lagrangian_nodes()
+        weights = np.zeros(problem.row_count)
+        weights[row] = 1.0
+        seen = walk(
+            problem.graph,
+            list(slopes.values()),
+            problem.split(point),
+            problem.parameter_values,
+            weights=self._weights(weights, 0.0),
+            models=problem.runners,
+        )
+        trouble = next((item for item in seen.troubles if item is not None), Trouble("", (), math.nan, "", None))
+        return problem.rows[row].name, problem.variables[column].name, trouble
+
+    # ---- pieces -------------------------------------------------------------------------------
+
+    def _kept(self, name: str, make: Callable[[], Any]) -> Any:
+        if name not in self._forms:
+            self._forms[name] = make()
+        return self._forms[name]
+
+    def _plan(self, name: str, kind: type) -> Any:
+        from ilvren.formula.sparsity import PatternTooLarge
+
+        kept = self.problem.graph.compiled
+        key = (name, tuple(self._value_roots))
+        if key not in kept:
+            try:
+                kept[key] = kind(self.problem)
+            except PatternTooLarge:
+                raise RequestError(
+                    f"the {name.split()[0]} has too many non-zeros to be formed",
+                    advice="products with it can still be had: jacobian_product, transposed_product, hessian_product",
+                ) from None
+        return kept[key]
+
+    def _design(self, point: Sequence[float] | FloatArray) -> FloatArray:
+        design = np.asarray(point, dtype=float)
+        if design.shape != (self.problem.size,):
+            raise RequestError(f"a design has {self.problem.size} numbers, not the shape {design.shape}")
+        return design
+
+    def _node(self, name: str | None) -> int:
+        problem = self.problem
+        if name is None:
+            if problem.objective is None:
+                raise RequestError("the problem has no objective", advice="name a derived value or a constraint")
+            return problem.objective.node
+        nodes = {item.name: item.node for item in (*problem.derived, *problem.row_blocks)}
+        if problem.objective is not None:
+            nodes[problem.objective.name] = problem.objective.node
+        if name not in nodes:
+            from ilvren.errors import nearest
+
+            close = nearest(name, nodes)
+            raise RequestError(f'no entry "{name}"', advice=f'did you mean "{close}"?' if close else None)
+        return nodes[name]
+
+    def _spread(self, found: Sequence[Any], indices: Sequence[int]) -> FloatArray:
+        result = np.zeros(self.problem.size)
+        for index, value in zip(indices, found, strict=True):
+            block = self.problem.blocks[index]
+            result[block.first : block.first + block.size] = np.ravel(value)
+        return result
+
+    def _weights(self, multipliers: FloatArray | None, weight: float) -> list[Any]:
+        m = self.problem.row_count
+        given = np.zeros(m) if multipliers is None else np.asarray(multipliers, dtype=float)
+        if given.shape != (m,):
+            raise RequestError(f"there are {m} rows, not multipliers of shape {given.shape}")
+        parts: list[Any] = [np.float64(weight)]
+        for block in self.problem.row_blocks:
+            part = given[block.first : block.first + block.size].reshape(block.shape)
+            parts.append(part if block.shape else np.float64(part))
+        return parts
+
+    def _lagrangian_nodes(self) -> dict[int, int]:
+        from ilvren.evaluate.matrices import lagrangian_gradient
+
+        found: dict[int, int] = self._kept("lagrangian nodes", lambda: lagrangian_gradient(self.problem))
+        return found
+
+    def _lagrangian_slope(self, design: FloatArray, weights: list[Any]) -> FloatArray:
+        nodes = self._lagrangian_nodes()
+        form: Form = self._kept("lagrangian", lambda: form_of(self.problem, list(nodes.values())))
+        return self._spread(form(self.problem.split(design), weights), list(nodes))
+
+    def _slope_change(self, design: FloatArray, direction: FloatArray, weights: list[Any]) -> FloatArray:
+        """Return H·direction by a central difference of the Lagrangian's gradient."""
+        size = float(np.max(np.abs(design) * (direction != 0.0), initial=0.0)) or 1.0
+        length = float(np.max(np.abs(direction), initial=0.0)) or 1.0
+        h = float(np.finfo(float).eps) ** (1.0 / 3.0) * size / length
+        ahead, behind = (self._lagrangian_slope(design + s * h * direction, weights) for s in (1.0, -1.0))
+        return (ahead - behind) / (2.0 * h)
+
+    def _hessian_by_differences(self, plan: Any, design: FloatArray, weights: list[Any]) -> FloatArray:
+        if not plan.colour_count:
+            return np.zeros(plan.pattern.nnz)
+        product = np.array([self._slope_change(design, d, weights) for d in plan.directions(0, plan.colour_count)])
+        rows, colours = plan.places
+        found: FloatArray = product[colours, rows]
+        return found
 
     def _only_values(self, point: FloatArray) -> Evaluation:
-        if self._values is None:
-            self._values = self._compiled(self._value_roots)
-        return self._split(self._call(self._values, self._value_roots, point))
+        form: Form = self._kept("values", lambda: form_of(self.problem, self._value_roots))
+        return self._evaluation(form(self.problem.split(point)))
 
-    def _split(self, values: tuple[float, ...]) -> Evaluation:
-        if self.problem.objective is None:
-            return Evaluation(0.0, np.array(values))
-        return Evaluation(self._sign * values[0], np.array(values[1:]))
+    def _evaluation(self, values: Sequence[Any]) -> Evaluation:
+        has_objective = self.problem.objective is not None
+        objective = self._sign * float(values[0]) if has_objective else 0.0
+        own = values[1:] if has_objective else values
+        if self._is_scalar:
+            return Evaluation(objective, np.array(own, dtype=float))
+        return Evaluation(objective, np.concatenate([np.ravel(value) for value in own]) if len(own) else np.zeros(0))
 
     def _with_derivatives(self, point: FloatArray) -> Evaluation:
-        found = np.array(self._call(self.compiled_derivatives(), self._derivative_roots, point))
-        n, m, own = len(self.problem.variables), len(self.problem.rows), len(self._value_roots)
+        problem = self.problem
+        if problem.size * problem.row_count > MOST_DENSE:
+            raise RequestError(
+                f"a dense Jacobian of {problem.row_count} rows by {problem.size} variables is too large",
+                advice="`Gate.jacobian` gives the sparse one",
+            )
+        if self._is_scalar:
+            return self._scalar_derivatives(point)
+        known = self._cache.get(point.tobytes()) or self._only_values(point)
+        slope = self._sign * self.gradient(point) if problem.objective is not None else np.zeros(problem.size)
+        jacobian = self.jacobian(point).toarray() if problem.row_blocks else np.zeros((0, problem.size))
+        return Evaluation(known.objective, known.rows, slope + 0.0, jacobian)
+
+    def _scalar_derivatives(self, point: FloatArray) -> Evaluation:
+        """Values, gradient and Jacobian in one compiled function of floats, of the non-zeros alone."""
+        form, rows, columns = self._kept("derivatives", self._scalar_plan)
+        found = np.array(form(point.tolist()))
+        n, m, own = self.problem.size, self.problem.row_count, len(self._value_roots)
         has_objective = own - m
-        gradient_array = found[own : own + n]
-        if self._sign < 0.0:
-            gradient_array = 0.0 - gradient_array
+        matrix = np.zeros((m + 1, n))
+        matrix[rows, columns] = found[own:]
+        slope = self._sign * matrix[0] + 0.0  # + 0.0: a zero turned round is no −0.0
         return Evaluation(
-            self._sign * float(found[0]) if has_objective else 0.0,
-            found[has_objective:own],
-            gradient_array,
-            found[own + n :].reshape(m, n),
+            self._sign * float(found[0]) if has_objective else 0.0, found[has_objective:own], slope, matrix[1:]
         )
 
-    def _prepare_derivatives(self) -> None:
-        """Compile values, gradient and Jacobian into one function; what is zero everywhere is a constant of it."""
-        graph, n = self.problem.graph, len(self.problem.variables)
-        zero = graph.constant(0.0)
+    def _scalar_plan(self) -> tuple[Form, NDArray[np.int64], NDArray[np.int64]]:
+        problem = self.problem
+        graph = problem.graph
+        entries = [(row + 1, block.node) for row, block in enumerate(problem.row_blocks)]
+        if problem.objective is not None:
+            entries.insert(0, (0, problem.objective.node))
         roots = list(self._value_roots)
-        differentiated = [row.node for row in self.problem.rows]
-        differentiated.insert(0, zero if self.problem.objective is None else self.problem.objective.node)
-        for node in differentiated:
-            slopes = gradient(graph, node)
-            roots.extend(slopes.get(index, zero) for index in range(n))
-        self._derivative_roots = roots
-        self._derivatives = self._compiled(roots)
+        rows, columns = [], []
+        for row, node in entries:
+            for column, slope in sorted(gradient(graph, node).items()):
+                rows.append(row)
+                columns.append(column)
+                roots.append(slope)
+        return form_of(problem, roots), np.array(rows, dtype=np.int64), np.array(columns, dtype=np.int64)
 
-    def _compiled(self, roots: list[int]) -> Callable[..., tuple[float, ...]]:
-        code = compile_scalar(self.problem.graph, roots, len(self.problem.variables))
-        fixed = walk(self.problem.graph, code.constants, (), self.problem.parameter_values)
-        return code.bound(fixed.values)
+    def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
+        """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values
+        and non-zero derivatives in a row out."""
+        form, _, _ = self._kept("derivatives", self._scalar_plan)
+        function: Callable[..., tuple[float, ...]] = form.scalar
+        return function
 
-    def _call(
-        self, function: Callable[..., tuple[float, ...]], roots: list[int], point: FloatArray
-    ) -> tuple[float, ...]:
-        try:
-            return function(*point.tolist())
-        except (ArithmeticError, ValueError):  # what Python refuses, or what would vanish unseen
-            return walk(self.problem.graph, roots, point.tolist(), self.problem.parameter_values).values
+
+def _moves(radii: FloatArray) -> list[FloatArray]:
+    """Return each variable's move alone, both ways, and all together; of very many variables only the latter."""
+    moves = [radii, -radii]
+    if len(radii) <= 1000:
+        for place, radius in enumerate(radii):
+            unit = np.zeros(len(radii))
+            unit[place] = radius
+            moves += [unit, -unit]
+    return moves

@@ -3,12 +3,12 @@
 Knows numbers and names; never files, problems or methods.
 """
 
-from ilvren.formula.compile import ScalarCode, compile_scalar
-from ilvren.formula.graph import Graph, GraphNode, Origin
+from ilvren.formula.compile import ScalarCode, compile_scalar, is_scalar_work
+from ilvren.formula.graph import Graph, GraphNode, Origin, Shape
 from ilvren.formula.interpret import Kink, Trouble, Walk, walk
-from ilvren.formula.lower import lower, top_terms
+from ilvren.formula.lower import lower, shape_text, top_terms
 from ilvren.formula.parser import RESERVED_NAMES, Limits, parse_formula, parse_limits
-from ilvren.formula.reverse import gradient
+from ilvren.formula.reverse import gradient, weighted_gradient
 from ilvren.formula.syntax import Name, Node, names_in
 
 __all__ = [
@@ -21,14 +21,18 @@ __all__ = [
     "Node",
     "Origin",
     "ScalarCode",
+    "Shape",
     "Trouble",
     "Walk",
     "compile_scalar",
     "gradient",
+    "is_scalar_work",
     "lower",
     "names_in",
     "parse_formula",
     "parse_limits",
+    "shape_text",
     "top_terms",
     "walk",
+    "weighted_gradient",
 ]

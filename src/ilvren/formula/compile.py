@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from ilvren.formula.graph import Graph
 from ilvren.formula.operators import CODE_NAMES, OPERATIONS
 
-__all__ = ["ScalarCode", "compile_scalar"]
+__all__ = ["ScalarCode", "compile_scalar", "fixed_nodes", "is_scalar_work"]
 
 # An expression is written in one line until its text is this long; Python's own parser sets the limit.
 LONGEST_EXPRESSION = 160
@@ -79,7 +79,7 @@ class _Writer:
         self._text: dict[int, str] = {}
         self._open: Context = ()
         schedule = graph.schedule(roots)
-        self._fixed = _fixed_nodes(graph, [number for number, _ in schedule])
+        self._fixed = fixed_nodes(graph, [number for number, _ in schedule])
         self._may_be_infinite = _overflowing(graph, [number for number, _ in schedule], self._fixed)
         uses = _uses(graph, [number for number, _ in schedule], roots, self._fixed)
         contexts = dict(schedule)
@@ -156,13 +156,32 @@ class _Writer:
         self._open = context
 
 
-def _fixed_nodes(graph: Graph, order: Sequence[int]) -> set[int]:
+def fixed_nodes(graph: Graph, order: Sequence[int]) -> set[int]:
+    """Return the nodes of `order` that nothing but parameters changes."""
     varies: set[int] = set()
     for number in sorted(order):
         node = graph.nodes[number]
-        if node.operation == "variable" or any(operand in varies for operand in node.operands):
+        if node.operation in ("variable", "weight", "tangent", "call") or any(o in varies for o in node.operands):
             varies.add(number)
     return set(order) - varies
+
+
+def is_scalar_work(graph: Graph, roots: Sequence[int]) -> bool:
+    """Return whether all that `roots` compute from variables is plain scalar arithmetic (see `compile`)."""
+    if not graph.has_arrays:
+        return True
+    order = graph.reachable(roots)
+    fixed = fixed_nodes(graph, order)
+    nodes = graph.nodes
+    return all(
+        number in fixed
+        or (
+            not nodes[number].shape
+            and (nodes[number].operation == "variable" or nodes[number].operation in OPERATIONS)
+            and not any(nodes[operand].shape for operand in nodes[number].operands)
+        )
+        for number in order
+    )
 
 
 def _overflowing(graph: Graph, order: Sequence[int], fixed: set[int]) -> set[int]:

@@ -13,7 +13,14 @@ from dataclasses import dataclass
 
 from ilvren.formula.operators import OPERATIONS
 
-__all__ = ["Graph", "GraphNode", "Origin"]
+__all__ = ["INPUTS", "Detail", "Graph", "GraphNode", "Origin", "Shape", "ShapeMismatch", "joint_shape"]
+
+Shape = tuple[int, ...]
+Detail = tuple[object, ...] | None
+
+# Nodes whose values come from outside. A "weight" stands for the multiplier of a result, a "tangent" for the
+# direction in which a variable moves.
+INPUTS = ("variable", "parameter", "weight", "tangent")
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,13 +34,41 @@ class Origin:
 
 @dataclass(frozen=True, slots=True)
 class GraphNode:
-    """`operation` over `operands`; or "constant" with its value; or "variable" or "parameter" with its index."""
+    """`operation` over `operands`; or "constant" with its value; or one of INPUTS with its index.
+
+    `detail` holds the plain values that an operation on arrays needs beside its operands (see `arrays`).
+    """
 
     operation: str
     operands: tuple[int, ...] = ()
     value: float = 0.0
     index: int = -1
-    shape: tuple[int, ...] = ()
+    shape: Shape = ()
+    detail: Detail = None
+
+    @property
+    def size(self) -> int:
+        """Return the number of elements."""
+        return math.prod(self.shape)
+
+
+class ShapeMismatch(Exception):
+    """Two shapes that do not go together element by element."""
+
+    def __init__(self, one: Shape, other: Shape) -> None:
+        super().__init__(f"{one} and {other}")
+        self.shapes = (one, other)
+
+
+def joint_shape(one: Shape, other: Shape) -> Shape:
+    """Return the shape of an element-wise result: scalars and lengths of one stretch. Raises ShapeMismatch."""
+    if one == other or not other:
+        return one
+    if not one:
+        return other
+    if len(one) != len(other) or any(a != b and a != 1 and b != 1 for a, b in zip(one, other, strict=True)):
+        raise ShapeMismatch(one, other)
+    return tuple(b if a == 1 else a for a, b in zip(one, other, strict=True))
 
 
 class Graph:
@@ -42,28 +77,43 @@ class Graph:
     def __init__(self) -> None:
         self.nodes: list[GraphNode] = []
         self.origins: dict[int, Origin] = {}
+        self.compiled: dict[object, object] = {}  # what was made from this graph, for whoever needs it again
+        self.has_arrays = False
         self._numbers: dict[tuple[object, ...], int] = {}
 
     def _add(self, node: GraphNode) -> int:
         # repr tells 0.0 from -0.0, which compare equal but divide differently.
-        key = (node.operation, node.operands, repr(node.value), node.index)
+        key = (node.operation, node.operands, repr(node.value), node.index, node.shape, node.detail)
         number = self._numbers.get(key)
         if number is None:
             number = self._numbers[key] = len(self.nodes)
             self.nodes.append(node)
+            self.has_arrays = self.has_arrays or node.shape != () or node.operation in ("call", "output")
         return number
+
+    def arrange(self, operation: str, operands: tuple[int, ...], shape: Shape, detail: Detail, index: int = -1) -> int:
+        """Return the node of an operation whose shape and detail are known to the caller."""
+        return self._add(GraphNode(operation, operands, 0.0, index, shape, detail))
+
+    def shape(self, number: int) -> Shape:
+        """Return the shape of a node."""
+        return self.nodes[number].shape
 
     def constant(self, value: float) -> int:
         """Return the node of a number."""
         return self._add(GraphNode("constant", value=float(value)))
 
-    def variable(self, index: int) -> int:
-        """Return the node of variable number `index`."""
-        return self._add(GraphNode("variable", index=index))
+    def input(self, kind: str, index: int, shape: Shape = ()) -> int:
+        """Return the node of an input of one of the kinds INPUTS."""
+        return self._add(GraphNode(kind, index=index, shape=shape))
 
-    def parameter(self, index: int) -> int:
+    def variable(self, index: int, shape: Shape = ()) -> int:
+        """Return the node of variable number `index`."""
+        return self.input("variable", index, shape)
+
+    def parameter(self, index: int, shape: Shape = ()) -> int:
         """Return the node of parameter number `index`, whose value is set later."""
-        return self._add(GraphNode("parameter", index=index))
+        return self.input("parameter", index, shape)
 
     def is_constant(self, number: int, value: float | None = None) -> bool:
         """Return whether a node is a constant (equal to `value`, when given)."""
@@ -77,14 +127,27 @@ class Graph:
         named when it is evaluated. x·0 is not simplified: x may be infinite.
         """
         nodes = [self.nodes[number] for number in operands]
+        shape: Shape = ()
+        for node in nodes:
+            if node.shape:
+                shape = joint_shape(shape, node.shape)
         if operation == "where" and nodes[0].operation == "constant":
-            return operands[1] if nodes[0].value else operands[2]
+            return self.stretched(operands[1] if nodes[0].value else operands[2], shape)
         if all(node.operation == "constant" for node in nodes):
             folded = OPERATIONS[operation].value(*(node.value for node in nodes))
             if math.isfinite(folded):
                 return self.constant(float(folded))
         simpler = self._simplify(operation, operands)
-        return self._add(GraphNode(operation, operands)) if simpler is None else simpler
+        if simpler is not None:
+            return self.stretched(simpler, shape)
+        return self._add(GraphNode(operation, operands, shape=shape))
+
+    def stretched(self, number: int, shape: Shape) -> int:
+        """Return a node with its scalar or its lengths of one repeated to `shape`."""
+        own = self.nodes[number].shape
+        if own == shape:
+            return number
+        return self.arrange("broadcast", (number,), shape, (len(own), shape))
 
     def _simplify(self, operation: str, operands: tuple[int, ...]) -> int | None:
         if operation == "neg" and self.nodes[operands[0]].operation == "neg":
@@ -94,12 +157,14 @@ class Graph:
         if len(operands) != 2:
             return None
         a, b = operands
+        if operation in ("mul_live", "div_live"):
+            return a if self.is_constant(b, 1.0) else None
         match operation:
-            case "add" | "sub" if self.is_constant(b, 0.0):
+            case "add" | "sub" if self._is_zero(b):
                 return a
-            case "add" if self.is_constant(a, 0.0):
+            case "add" if self._is_zero(a):
                 return b
-            case "sub" if self.is_constant(a, 0.0):
+            case "sub" if self._is_zero(a):
                 return self.apply("neg", b)
             case "mul" | "div" | "pow" if self.is_constant(b, 1.0):
                 return a
@@ -116,6 +181,12 @@ class Graph:
             case "pow" if self.is_constant(b, 0.0):
                 return self.constant(1.0)
         return None
+
+    def _is_zero(self, number: int) -> bool:
+        node = self.nodes[number]
+        if node.operation in ("broadcast", "expand"):
+            node = self.nodes[node.operands[0]]
+        return node.operation == "constant" and node.value == 0.0
 
     def reachable(self, roots: Iterable[int]) -> list[int]:
         """Return the numbers of all nodes that `roots` are made of, operands first."""

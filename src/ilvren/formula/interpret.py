@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from ilvren.formula.graph import Graph, Origin
 from ilvren.formula.operators import OPERATIONS
@@ -18,37 +19,65 @@ __all__ = ["Kink", "Trouble", "Walk", "walk"]
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """The first operation on the way to a result that gave no finite number."""
+    """The first operation on the way to a result that gave no finite number. `element` says where in an array."""
 
     operation: str
     arguments: tuple[float, ...]
     value: float
     reason: str
     origin: Origin | None
+    element: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Kink:
-    """An operation that changes its branch where `gap` changes its sign; `node` tells it from others."""
+    """An operation that changes its branch where `gap` changes its sign; `node` tells it from others. The gap of an
+    operation on arrays is an array."""
 
     node: int
     operation: str
-    gap: float
+    gap: Any
     origin: Origin | None
 
 
 @dataclass(frozen=True, slots=True)
 class Walk:
-    """What an evaluation met. `values` and `troubles` have one entry per root; `values` is NaN where
-    a non-finite intermediate was used."""
+    """What an evaluation met. `values` (floats, or arrays of the roots' shapes) and `troubles` have one entry per
+    root; values are NaN where a non-finite intermediate was used."""
 
-    values: tuple[float, ...]
+    values: tuple[Any, ...]
     troubles: tuple[Trouble | None, ...]
     kinks: tuple[Kink, ...]
 
 
-def walk(graph: Graph, roots: Sequence[int], variables: Sequence[float], parameters: Sequence[float]) -> Walk:
-    """Evaluate `roots`, keeping for each the first trouble on its way, and all kinks with their gaps."""
+def walk(
+    graph: Graph,
+    roots: Sequence[int],
+    variables: Sequence[Any],
+    parameters: Sequence[Any],
+    *,
+    weights: Sequence[Any] = (),
+    models: Sequence[Any] = (),
+) -> Walk:
+    """Evaluate `roots`, keeping for each the first trouble on its way, and all kinks with their gaps.
+
+    Inputs are floats, or arrays for those with a shape, by index.
+    """
+    nodes = graph.nodes
+    if graph.has_arrays and any(nodes[n].shape or nodes[n].operation in _ARRAY_ONLY for n in graph.reachable(roots)):
+        from ilvren.formula.interpret_arrays import walk_with_troubles
+
+        return walk_with_troubles(graph, roots, variables, parameters, weights, models)
+    return _walk_scalars(graph, roots, variables, parameters, weights)
+
+
+_ARRAY_ONLY = ("call", "index", "sum", "dot", "norm", "interp", "lookup")
+
+
+def _walk_scalars(
+    graph: Graph, roots: Sequence[int], variables: Sequence[Any], parameters: Sequence[Any], weights: Sequence[Any]
+) -> Walk:
+    inputs = {"variable": variables, "parameter": parameters, "weight": weights}
     values: dict[int, float] = {}
     troubles: dict[int, Trouble | None] = {}
     kinks: list[Kink] = []
@@ -59,9 +88,8 @@ def walk(graph: Graph, roots: Sequence[int], variables: Sequence[float], paramet
         if node.operation == "constant":
             values[number], troubles[number] = node.value, None
             continue
-        if node.operation in ("variable", "parameter"):
-            source = variables if node.operation == "variable" else parameters
-            value = float(source[node.index])
+        if node.operation in inputs:
+            value = float(inputs[node.operation][node.index])
             values[number] = value
             troubles[number] = None if math.isfinite(value) else _trouble(graph, number, (), value)
             continue

@@ -4,11 +4,13 @@ Every operation has an IEEE function (`value`: floats in, a float out, infinitie
 exceptions) and a `code` template for the fast path, which may raise where IEEE gives a non-finite
 number; both use the same primitive, so that they agree to the last bit wherever both are finite.
 
-Three operations exist for derivatives alone:
+Some operations exist for derivatives alone:
 
     share(a, b)       1 where a > b, 0 where a < b, 1/2 at a tie: the part of max(a, b) that follows a
     pow_slope(x, c)   c · x^(c−1), and 0 where c = 0
     pow_log(x, c)     x^c · log x, and 0 where x = 0 < c
+    unit(a, r)        a / r, and 0 where r = 0: the average slope at the tip of a cone
+    mul_live(a, b)    a · b, and 0 where a = 0, for what no chosen branch of an array uses; div_live(a, b) likewise
 """
 
 from __future__ import annotations
@@ -118,6 +120,21 @@ def share(a: float, b: float) -> float:
     return 0.5 if a == b else NAN
 
 
+def unit(a: float, length: float) -> float:
+    """Return a / length, and 0 where the length is 0."""
+    return 0.0 if length == 0.0 else a / length
+
+
+def mul_live(a: float, factor: float) -> float:
+    """Return a · factor, and 0 where a = 0."""
+    return 0.0 if a == 0.0 else a * factor
+
+
+def div_live(a: float, divisor: float) -> float:
+    """Return a / divisor, and 0 where a = 0."""
+    return 0.0 if a == 0.0 else divide(a, divisor)
+
+
 def minimum(a: float, b: float) -> float:
     """Return the smaller, or NaN when either is NaN."""
     return a if a <= b else (b if b < a else NAN)
@@ -168,6 +185,9 @@ OPERATIONS: dict[str, Operation] = {
         ),
         Operation("pow_slope", power_slope, "pow_slope({0}, {1})", absorbs=(0, 1), may_overflow=True),
         Operation("pow_log", power_log, "pow_log({0}, {1})", absorbs=(0, 1), may_overflow=True),
+        Operation("unit", unit, "unit({0}, {1})", absorbs=(0, 1), may_overflow=True),
+        Operation("mul_live", mul_live, "mul_live({0}, {1})", absorbs=(0, 1), may_overflow=True),
+        Operation("div_live", div_live, "div_live({0}, {1})", absorbs=(0, 1), may_overflow=True),
         Operation("abs", abs, "abs({0})", passes=True),
         Operation("sign", sign, "sign({0})", absorbs=(0,)),
         Operation("share", share, "share({0}, {1})", absorbs=(0, 1)),
@@ -210,6 +230,9 @@ CODE_NAMES: dict[str, Callable[..., float]] = {
     "pow_log": power_log,
     "sign": sign,
     "share": share,
+    "unit": unit,
+    "mul_live": mul_live,
+    "div_live": div_live,
     "minimum": minimum,
     "maximum": maximum,
     "atan2": math.atan2,

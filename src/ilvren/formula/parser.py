@@ -8,7 +8,9 @@ sum        = product (("+" | "-") product)*
 product    = sign (("*" | "/") sign)*
 sign       = ("-" | "+") sign | power
 power      = primary ("^" sign)?                               so -x^2 is -(x^2) and 2^3^2 is 512
-primary    = number | name | name "(" sum ("," sum)* ")" | "(" sum ")"
+primary    = (number | name | name "(" sum ("," sum)* ("," "axis" "=" sum)? ")" | "(" sum ")") index*
+index      = "[" subscript ("," subscript)* "]"
+subscript  = sum | sum? ":" sum? (":" sum?)?
 """
 
 from __future__ import annotations
@@ -23,12 +25,14 @@ from ilvren.formula.syntax import (
     Call,
     Comparison,
     Condition,
+    Index,
     Name,
     Negative,
     Node,
     Number,
     Power,
     Product,
+    Slice,
     Sum,
 )
 from ilvren.formula.tokens import Token, tokenize
@@ -39,16 +43,21 @@ __all__ = ["RESERVED_NAMES", "Limits", "parse_formula", "parse_limits"]
 MOST_NESTING = 60
 
 # name → (least, most) number of arguments; most None means any number.
-SCALAR_FUNCTIONS: dict[str, tuple[int, int | None]] = {
+FUNCTIONS: dict[str, tuple[int, int | None]] = {
     **dict.fromkeys(("abs", *MATH_FUNCTIONS), (1, 1)),
     **dict.fromkeys(["atan2", "hypot"], (2, 2)),
-    **dict.fromkeys(["min", "max"], (1, None)),
+    **dict.fromkeys(["min", "max", "join"], (1, None)),
+    **dict.fromkeys(["sum", "prod", "mean", "norm", "diff", "cumsum"], (1, 2)),
     "where": (3, 3),
+    "dot": (2, 2),
+    "transpose": (1, 1),
+    "evenly": (3, 3),
+    "interp": (3, 3),
+    "lookup": (3, 3),
 }
-VECTOR_FUNCTIONS = frozenset(
-    ("sum", "prod", "mean", "dot", "transpose", "norm", "diff", "cumsum", "join", "evenly", "interp", "lookup")
-)
-RESERVED_NAMES = frozenset(SCALAR_FUNCTIONS) | VECTOR_FUNCTIONS | {"pi"}
+# Functions that work along an axis: the second argument of all but min and max, or `axis = …`.
+AXIS_FUNCTIONS = frozenset(["sum", "prod", "mean", "norm", "diff", "cumsum", "min", "max"])
+RESERVED_NAMES = frozenset(FUNCTIONS) | {"pi"}
 
 _COMPARISONS = ("<=", ">=", "==", "!=", "<", ">")
 
@@ -135,12 +144,7 @@ class _Parser:
     def expect_end(self) -> None:
         if self.next.kind == "end":
             return
-        if self.next.text == "[":
-            self.fail(
-                "indexing needs a vector, and this version reads scalar problems",
-                advice="give each element a name of its own",
-            )
-        advice = None
+        advice = 'write "==" for an equality' if self.next.text == "=" else None
         if self.next.kind in ("name", "number") or self.next.text == "(":
             advice = 'a product is written with "*"'
         self.fail(f"{self.next.describe()} does not continue the formula", advice=advice)
@@ -192,6 +196,36 @@ class _Parser:
         return Power(base, exponent, (base.span[0], exponent.span[1]))
 
     def primary(self) -> Node:
+        node = self.atom()
+        while self.next.text == "[":
+            node = self.index(node)
+        return node
+
+    def index(self, base: Node) -> Node:
+        self.take()
+        self.enter()
+        subscripts = [self.subscript()]
+        while self.next.text == ",":
+            self.take()
+            subscripts.append(self.subscript())
+        end = self.expect("]")
+        self.depth -= 1
+        return Index(base, tuple(subscripts), (base.span[0], end.end))
+
+    def subscript(self) -> Node | Slice:
+        start = self.next.start
+        parts: list[Node | None] = [None if self.next.text in (":", "]", ",") else self.sum()]
+        while self.next.text == ":" and len(parts) < 3:
+            self.take()
+            parts.append(None if self.next.text in (":", "]", ",") else self.sum())
+        if len(parts) == 1:
+            if parts[0] is None:
+                self.fail(f"expected an index, found {self.next.describe()}")
+            return parts[0]
+        end = self.tokens[self.at - 1].end
+        return Slice(parts[0], parts[1], parts[2] if len(parts) == 3 else None, (start, end))
+
+    def atom(self) -> Node:
         token = self.take()
         if token.kind == "number":
             value = float(token.text)
@@ -210,25 +244,27 @@ class _Parser:
             self.expect(")")
             self.depth -= 1
             return inner
-        advice = "this version reads scalar problems, without vectors" if token.text == "[" else None
+        advice = "a list stands in [parameters]; join(1, 2, 3) makes one in a formula" if token.text == "[" else None
         self.fail(f"expected a value, found {token.describe()}", token=token, advice=advice)
 
     def call(self, function: Token) -> Node:
         name = function.text
-        if name in VECTOR_FUNCTIONS:
-            self.fail(f'"{name}" works on vectors, and this version reads scalar problems', token=function)
-        if name not in SCALAR_FUNCTIONS:
-            close = nearest(name, SCALAR_FUNCTIONS)
-            advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(SCALAR_FUNCTIONS))
+        if name not in FUNCTIONS:
+            close = nearest(name, FUNCTIONS)
+            advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(FUNCTIONS))
             self.fail(f'unknown function "{name}"', token=function, advice=advice)
         levels = 2 if name == "where" else 1  # conditions take twice the frames
         self.enter(levels)
         self.take()
         arguments: list[Node] = []
+        axis: Node | None = None
         if self.next.text != ")":
             arguments.append(self.condition() if name == "where" else self.sum())
             while self.next.text == ",":
                 self.take()
+                if self.next.text == "axis" and self.tokens[self.at + 1].text == "=":
+                    axis = self.axis(name)
+                    break
                 arguments.append(self.sum())
         if self.next.text in _COMPARISONS:
             self.fail(
@@ -237,11 +273,24 @@ class _Parser:
             )
         end = self.expect(")")
         self.depth -= levels
-        least, most = SCALAR_FUNCTIONS[name]
+        least, most = FUNCTIONS[name]
         if len(arguments) < least or (most is not None and len(arguments) > most):
-            wanted = f"{least}" if least == most else f"at least {least}"
+            wanted = f"{least}" if least == most else f"at least {least}" if most is None else f"{least} or {most}"
             self.fail(f'"{name}" takes {wanted} argument(s), not {len(arguments)}', token=function)
-        return Call(name, tuple(arguments), (function.start, end.end))
+        if name in AXIS_FUNCTIONS and name not in ("min", "max") and len(arguments) == 2:
+            if axis is not None:
+                self.fail(f'"{name}" is given two axes', token=function)
+            arguments, axis = arguments[:1], arguments[1]
+        if axis is not None and len(arguments) > 1:
+            self.fail(f'"{name}" of several arguments has no axis', token=function)
+        return Call(name, tuple(arguments), (function.start, end.end), axis)
+
+    def axis(self, name: str) -> Node:
+        if name not in AXIS_FUNCTIONS:
+            self.fail(f'"{name}" has no axis', advice="these have one: " + ", ".join(sorted(AXIS_FUNCTIONS)))
+        self.take()
+        self.take()
+        return self.sum()
 
     def condition(self) -> Node:
         return self.joined("or", lambda: self.joined("and", self.denied))

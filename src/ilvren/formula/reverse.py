@@ -5,167 +5,209 @@ With the adjoint ā of a node a standing for d(output)/da, every node y = g(a, b
     ā += ȳ · ∂g/∂a                                                                     (1)
 
 from the output back to the variables, so that the whole gradient costs a small multiple of the value.
-The adjoints are graph nodes again. What is added from inside a branch of `where` to a node outside it
-is wrapped in the same `where`, so that only the branch chosen is differentiated.
+The adjoints are graph nodes again. What is added from inside a branch of a scalar `where` to a node outside
+it is wrapped in the same `where`, so that only the branch chosen is differentiated; on arrays an adjoint is 0
+for the elements whose branch is not chosen, and stays 0 whatever it is multiplied with (`mul_live`).
 
 Source: A. Griewank, A. Walther, "Evaluating Derivatives", 2nd ed., 2008, chapter 3.
 """
 
 from __future__ import annotations
 
-import math
+from collections.abc import Mapping
 
+from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
+from ilvren.formula.partials import times_partial
 
-__all__ = ["gradient"]
+__all__ = ["gradient", "weighted_gradient"]
+
+Context = tuple[tuple[int, bool], ...]
 
 
 def gradient(graph: Graph, output: int) -> dict[int, int]:
-    """Return {variable index: node of d(output)/d(variable)} for the variables `output` depends on.
+    """Return {variable index: node of d(output)/d(variable)} for the variables a scalar `output` depends on.
 
     A derivative that is zero everywhere is left out.
     """
-    contexts = graph.contexts([output])
-    order = sorted(contexts)
-    depends: set[int] = set()
-    for number in order:
-        node = graph.nodes[number]
-        if node.operation == "variable" or any(operand in depends for operand in node.operands):
-            depends.add(number)
-        if node.operation == "variable":
-            contexts[number] = ()  # its adjoint is the result, which is wanted in every branch
-    adjoints = {output: graph.constant(1.0)}
-    found: dict[int, int] = {}
-    for number in reversed(order):
-        adjoint = adjoints.get(number)
-        if adjoint is None or number not in depends:
-            continue
-        node = graph.nodes[number]
-        if node.operation == "variable":
-            found[node.index] = adjoint
-            continue
-        for place, operand in enumerate(node.operands):
-            if operand not in depends:
+    return weighted_gradient(graph, {output: graph.constant(1.0)})
+
+
+def weighted_gradient(graph: Graph, seeds: Mapping[int, int]) -> dict[int, int]:
+    """Return {variable index: node} of the gradient of Σ weight · output, `seeds` being {output: its weight}.
+
+    A weight has the shape of its output. A derivative that is zero everywhere is left out.
+    """
+    return _Reverse(graph, seeds).gradient()
+
+
+class _Reverse:
+    """One sweep from outputs to variables."""
+
+    def __init__(self, graph: Graph, seeds: Mapping[int, int]) -> None:
+        self.graph = graph
+        self.contexts = graph.contexts(seeds)
+        self.order = sorted(self.contexts)
+        nodes = graph.nodes
+        self.is_array = any(nodes[n].shape or nodes[n].operation in ("call", "output") for n in self.order)
+        self.depends: set[int] = set()
+        for number in self.order:
+            node = nodes[number]
+            if node.operation == "variable" or any(operand in self.depends for operand in node.operands):
+                self.depends.add(number)
+            if node.operation == "variable":
+                self.contexts[number] = ()  # its adjoint is the result, which is wanted in every branch
+        self.adjoints = dict(seeds)
+        self.of_outputs: dict[int, dict[int, int]] = {}  # a model's call → {output: adjoint}
+
+    def gradient(self) -> dict[int, int]:
+        graph = self.graph
+        found: dict[int, int] = {}
+        for number in reversed(self.order):
+            if number not in self.depends:
                 continue
-            context = contexts[number]
+            before = len(graph.nodes)
+            node = graph.nodes[number]
+            if node.operation == "call":
+                self._through_model(number)
+            elif (adjoint := self.adjoints.get(number)) is not None:
+                if node.operation == "variable":
+                    found[node.index] = adjoint
+                elif node.operation == "output":
+                    assert node.detail is not None
+                    self.of_outputs.setdefault(node.operands[0], {})[int(str(node.detail[0]))] = adjoint
+                else:
+                    self._through(number, adjoint)
+            origin = graph.origins.get(number)
+            if origin is not None:
+                for made in range(before, len(graph.nodes)):
+                    graph.origins.setdefault(made, origin)
+        return {index: node for index, node in found.items() if not _is_zero(graph, node)}
+
+    def _through(self, number: int, adjoint: int) -> None:
+        graph, node = self.graph, self.graph.nodes[number]
+        for place, operand in enumerate(node.operands):
+            if operand not in self.depends:
+                continue
+            context = self.contexts[number]
             if node.operation == "where":
                 if place == 0:
                     continue
                 branch = (node.operands[0], place == 1)
                 context = context if branch in context else (*context, branch)
                 part: int | None = adjoint
+                if self.is_array:
+                    zero = graph.constant(0.0)
+                    part = graph.apply("where", node.operands[0], *((adjoint, zero) if place == 1 else (zero, adjoint)))
             else:
-                part = _times_partial(graph, number, place, adjoint)
+                part = pulled(graph, number, place, adjoint, live=self.is_array and bool(context))
             if part is None:
                 continue
-            part = _inside(graph, part, context[len(contexts[operand]) :])
-            known = adjoints.get(operand)
-            adjoints[operand] = part if known is None else graph.apply("add", known, part)  # (1)
-    return {index: node for index, node in found.items() if not graph.is_constant(node, 0.0)}
+            if not self.is_array:
+                part = _inside(graph, part, context[len(self.contexts[operand]) :])
+            self._add(operand, part)
+
+    def _through_model(self, number: int) -> None:
+        graph, adjoints = self.graph, self.of_outputs.get(number)
+        if adjoints is None:
+            return
+        places = tuple(sorted(adjoints))
+        for place, operand in enumerate(graph.nodes[number].operands):
+            if operand in self.depends:
+                given = (number, *(adjoints[k] for k in places))
+                self._add(operand, graph.arrange("model_pull", given, graph.shape(operand), (place, places)))
+
+    def _add(self, operand: int, part: int) -> None:
+        part = shaping.shrink(self.graph, part, self.graph.shape(operand))
+        known = self.adjoints.get(operand)
+        self.adjoints[operand] = part if known is None else self.graph.apply("add", known, part)  # (1)
 
 
-def _inside(graph: Graph, part: int, branches: tuple[tuple[int, bool], ...]) -> int:
+def _is_zero(graph: Graph, number: int) -> bool:
+    node = graph.nodes[number]
+    return graph.is_constant(node.operands[0] if node.operation == "broadcast" else number, 0.0)
+
+
+def _inside(graph: Graph, part: int, branches: Context) -> int:
     zero = graph.constant(0.0)
     for condition, is_first in reversed(branches):
         part = graph.apply("where", condition, *((part, zero) if is_first else (zero, part)))
     return part
 
 
-def _times_partial(graph: Graph, number: int, place: int, adjoint: int) -> int | None:
-    """Return adjoint · ∂node/∂operand[place], or None where that is zero everywhere."""
+def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -> int | None:
+    """Return what an adjoint of a node adds to that of its operand (before shrinking), or None for nothing."""
     node = graph.nodes[number]
+    detail = node.detail or ()
     a = node.operands[0]
-    b = node.operands[1] if len(node.operands) > 1 else -1
-    apply, constant = graph.apply, graph.constant
-
-    def times(factor: int) -> int:
-        return apply("mul", adjoint, factor)
-
-    def over(divisor: int) -> int:
-        return apply("div", adjoint, divisor)
-
-    match node.operation, place:
-        case ("add", _) | ("sub", 0):
-            return adjoint
-        case ("neg", 0) | ("sub", 1):
-            return apply("neg", adjoint)
-        case "mul", _:
-            return times(node.operands[1 - place])
-        case "div", 0:
-            return over(b)
-        case "div", 1:
-            return apply("neg", apply("mul", over(b), number))
-        case "square", _:
-            return times(apply("mul", constant(2.0), a))
-        case "pow", 0 if graph.nodes[b].operation == "constant":
-            c = graph.nodes[b].value
-            return times(apply("mul", constant(c), apply("pow", a, constant(c - 1.0))))
-        case "pow", 0:
-            return times(apply("pow_slope", a, b))
-        case "pow", 1:
-            return times(apply("pow_log", a, b))
-        case "pow_slope", 0:
-            return times(apply("mul", b, apply("pow_slope", a, apply("sub", b, constant(1.0)))))
-        case "pow_slope", 1:
-            lower = apply("sub", b, constant(1.0))
-            return times(apply("add", apply("pow", a, lower), apply("mul", b, apply("pow_log", a, lower))))
-        case "pow_log", 0:
-            lower = apply("sub", b, constant(1.0))
-            return times(apply("add", apply("pow", a, lower), apply("mul", b, apply("pow_log", a, lower))))
-        case "pow_log", 1:
-            return times(apply("mul", number, apply("log", a)))
-        case "abs", _:
-            return times(apply("sign", a))
-        case "max", _:
-            return times(apply("share", node.operands[place], node.operands[1 - place]))
-        case "min", _:
-            return times(apply("share", node.operands[1 - place], node.operands[place]))
-        case "sqrt", _:
-            return over(apply("mul", constant(2.0), number))
-        case "exp", _:
-            return times(number)
-        case "log", _:
-            return over(a)
-        case "log10", _:
-            return over(apply("mul", constant(math.log(10.0)), a))
-        case "sin", _:
-            return times(apply("cos", a))
-        case "cos", _:
-            return apply("neg", times(apply("sin", a)))
-        case "tan", _:
-            return times(apply("add", constant(1.0), apply("square", number)))
-        case "asin", _:
-            return over(_root_of_one_minus_square(graph, a))
-        case "acos", _:
-            return apply("neg", over(_root_of_one_minus_square(graph, a)))
-        case "atan", _:
-            return over(apply("add", constant(1.0), apply("square", a)))
-        case "sinh", _:
-            return times(apply("cosh", a))
-        case "cosh", _:
-            return times(apply("sinh", a))
-        case "tanh", _:
-            return times(apply("sub", constant(1.0), apply("square", number)))
-        case "erf", _:
-            bell = apply("exp", apply("neg", apply("square", a)))
-            return times(apply("mul", constant(2.0 / math.sqrt(math.pi)), bell))
-        case "atan2", 0:
-            return times(apply("div", b, _sum_of_squares(graph, a, b)))
-        case "atan2", 1:
-            return apply("neg", times(apply("div", a, _sum_of_squares(graph, a, b))))
-        case "hypot", _:
-            return times(apply("div", node.operands[place], number))
-        case (("sign" | "share"), _):
+    own = graph.shape(node.operands[place])
+    match node.operation:
+        case "index":
+            return shaping.scatter(graph, adjoint, detail[1], own)  # type: ignore[arg-type]
+        case "scatter":
+            return shaping.index(graph, adjoint, detail[1])  # type: ignore[arg-type]
+        case "sum":
+            return shaping.expand(graph, adjoint, detail[1], own)  # type: ignore[arg-type]
+        case "expand":
+            return shaping.total(graph, adjoint, detail[1])  # type: ignore[arg-type]
+        case "broadcast":
+            return shaping.shrink(graph, adjoint, own)
+        case "shrink":
+            return graph.stretched(adjoint, own)
+        case "reshape":
+            return shaping.reshaped(graph, adjoint, own)
+        case "transpose":
+            return shaping.transpose(graph, adjoint)
+        case "join":
+            return _piece(graph, number, place, adjoint)
+        case "cumsum":
+            return _summed_back(graph, adjoint, detail[1])  # type: ignore[arg-type]
+        case "dot":
+            return _pulled_dot(graph, number, place, adjoint)
+        case "norm":
+            axis = detail[1]
+            length = shaping.expand(graph, number, axis, own)  # type: ignore[arg-type]
+            amount = shaping.expand(graph, adjoint, axis, own)  # type: ignore[arg-type]
+            return graph.apply("mul_live" if live else "mul", amount, graph.apply("unit", a, length))
+        case "interp" if place == 0:
+            slope = graph.arrange("interp_slope", node.operands, node.shape, node.detail)
+            return graph.apply("mul_live" if live else "mul", adjoint, slope)
+        case "interp":
+            return graph.arrange("interp_pull", (adjoint, a, node.operands[1]), own, node.detail)
+        case "lookup" if place == 0:
             return None
-    raise AssertionError(f"no derivative for {node.operation}")
+        case "lookup":
+            return graph.arrange("lookup_pull", (adjoint, a, node.operands[1]), own, node.detail)
+    return times_partial(graph, number, place, adjoint, live=live)
 
 
-def _root_of_one_minus_square(graph: Graph, a: int) -> int:
-    # (1 − a)(1 + a) keeps digits near |a| = 1 that 1 − a² loses.
-    one = graph.constant(1.0)
-    product = graph.apply("mul", graph.apply("sub", one, a), graph.apply("add", one, a))
-    return graph.apply("sqrt", product)
+def _piece(graph: Graph, number: int, place: int, adjoint: int) -> int:
+    node = graph.nodes[number]
+    first = sum((graph.shape(part) or (1,))[0] for part in node.operands[:place])
+    own = graph.shape(node.operands[place])
+    rest = tuple((0, n, 1) for n in node.shape[1:])
+    return shaping.index(graph, adjoint, ((first, first + own[0], 1) if own else first, *rest))
 
 
-def _sum_of_squares(graph: Graph, a: int, b: int) -> int:
-    return graph.apply("add", graph.apply("square", a), graph.apply("square", b))
+def _summed_back(graph: Graph, adjoint: int, axis: int) -> int:
+    shape = graph.shape(adjoint)
+    back = tuple((n - 1, -1, -1) if place == axis else (0, n, 1) for place, n in enumerate(shape))
+    return shaping.index(graph, shaping.cumsum(graph, shaping.index(graph, adjoint, back), axis), back)
+
+
+def _pulled_dot(graph: Graph, number: int, place: int, adjoint: int) -> int:
+    a, b = graph.nodes[number].operands
+    ranks = (len(graph.shape(a)), len(graph.shape(b)))
+    own = graph.shape(a if place == 0 else b)
+    if ranks == (1, 1):
+        return graph.apply("mul", adjoint, b if place == 0 else a)
+    if (ranks == (2, 1) and place == 0) or (ranks == (1, 2) and place == 1):
+        row, column = (adjoint, b) if place == 0 else (a, adjoint)  # an outer product
+        return graph.apply("mul", shaping.expand(graph, row, 1, own), shaping.expand(graph, column, 0, own))
+    if place == 0:
+        return (
+            shaping.dot(graph, adjoint, shaping.transpose(graph, b))
+            if ranks[0] == 2
+            else shaping.dot(graph, b, adjoint)
+        )
+    return shaping.dot(graph, shaping.transpose(graph, a), adjoint)

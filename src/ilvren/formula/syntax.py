@@ -13,12 +13,14 @@ __all__ = [
     "Call",
     "Comparison",
     "Condition",
+    "Index",
     "Name",
     "Negative",
     "Node",
     "Number",
     "Power",
     "Product",
+    "Slice",
     "Sum",
     "names_in",
 ]
@@ -77,10 +79,30 @@ class Power:
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """function(arguments…)."""
+    """function(arguments…), `axis` being the one argument that may be named."""
 
     function: str
     arguments: tuple[Node, ...]
+    span: Span
+    axis: Node | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Slice:
+    """start:stop:step inside an index, each None when left out."""
+
+    start: Node | None
+    stop: Node | None
+    step: Node | None
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Index:
+    """base[subscript, …]; a subscript is a formula of a whole number, or a Slice."""
+
+    base: Node
+    subscripts: tuple[Node | Slice, ...]
     span: Span
 
 
@@ -103,7 +125,7 @@ class Condition:
     span: Span
 
 
-Node = Number | Name | Negative | Sum | Product | Power | Call | Comparison | Condition
+Node = Number | Name | Negative | Sum | Product | Power | Call | Index | Comparison | Condition
 
 
 def children(node: Node) -> tuple[Node, ...]:
@@ -119,12 +141,20 @@ def children(node: Node) -> tuple[Node, ...]:
             return tuple(factor for _, factor in factors)
         case Power(base=base, exponent=exponent):
             return (base, exponent)
-        case Call(arguments=arguments):
-            return arguments
+        case Call(arguments=arguments, axis=axis):
+            return arguments if axis is None else (*arguments, axis)
+        case Index(base=base, subscripts=subscripts):
+            return (base, *(part for subscript in subscripts for part in _parts(subscript)))
         case Comparison(left=left, right=right):
             return (left, right)
         case Condition(parts=parts):
             return parts
+
+
+def _parts(subscript: Node | Slice) -> tuple[Node, ...]:
+    if not isinstance(subscript, Slice):
+        return (subscript,)
+    return tuple(part for part in (subscript.start, subscript.stop, subscript.step) if part is not None)
 
 
 def names_in(node: Node) -> Iterator[Name]:

@@ -17,7 +17,7 @@ _PATTERN = re.compile(
     (?P<blank>\s+)
   | (?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)
   | (?P<name>[A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)
-  | (?P<sign>\*\*|<=|>=|==|!=|[-+*/^(),<>\[\]:])
+  | (?P<sign>\*\*|<=|>=|==|!=|[-+*/^(),<>\[\]:=])
     """,
     re.VERBOSE | re.ASCII,
 )
@@ -68,8 +68,6 @@ def tokenize(text: str) -> list[Token]:
 def _advice_for(character: str) -> str | None:
     if character in "'\"":
         return "a formula has names, numbers and calls of the listed functions, no text"
-    if character == "=":
-        return 'write "==" for an equality'
     if character in "%":
         return "write the operation out: + - * / ^ are known"
     if character in "&|":

@@ -1,23 +1,40 @@
 """What is asked: variables, parameters, objectives, constraints, with units, sizes and where each name
-came from. Knows formulas; never methods, runs or terminals."""
+came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.binding import bind
 from ilvren.problem.loading import load, loads
 from ilvren.problem.measure import Measures, objective_size
-from ilvren.problem.model import NamedValue, Objective, Parameter, Problem, Row, Variable
+from ilvren.problem.model import (
+    Given,
+    NamedValue,
+    Objective,
+    Parameter,
+    Problem,
+    Residual,
+    Row,
+    RowBlock,
+    Variable,
+    VariableBlock,
+    element_name,
+)
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.template import Template
 
 __all__ = [
+    "Given",
     "Measures",
     "NamedValue",
     "Objective",
     "Parameter",
     "Problem",
+    "Residual",
     "Row",
+    "RowBlock",
     "Template",
     "Variable",
+    "VariableBlock",
     "bind",
+    "element_name",
     "load",
     "loads",
     "objective_size",

@@ -4,86 +4,96 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
-from typing import NoReturn
+from typing import Any, NoReturn
 
-from ilvren.errors import ProblemError, RequestError, nearest
-from ilvren.formula import walk
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import ProblemError, RequestError
+from ilvren.formula import Shape, shape_text
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration
-from ilvren.problem.model import NamedValue, Objective, Parameter, Problem, Row, Variable
-from ilvren.problem.template import RowTemplate, Template, formula_text, listed
+from ilvren.problem.model import (
+    Given,
+    NamedValue,
+    Objective,
+    Parameter,
+    Problem,
+    Residual,
+    RowBlock,
+    Variable,
+    VariableBlock,
+    element_name,
+)
+from ilvren.problem.template import RowTemplate, Template, checked_override, formula_text
 
 __all__ = ["bind"]
 
+FloatArray = NDArray[np.float64]
 
-def bind(template: Template, *, parameters: Mapping[str, float], starts: Mapping[str, float]) -> Problem:
-    """Return the problem with these values in place of parameters and starts. Raises ProblemError, RequestError."""
-    return _Binding(template, dict(parameters), dict(starts)).problem()
+
+def bind(template: Template, *, parameters: Mapping[str, Given], starts: Mapping[str, Given]) -> Problem:
+    """Return the problem with these values in place of parameters and starts. The template is built again where a
+    shape depends on a parameter that changed. Raises ProblemError, RequestError."""
+    overrides = {
+        name: checked_override("--set", name, value, template.parameter_index, "parameter")
+        for name, value in parameters.items()
+    }
+    values = template.values_for(overrides)
+    if values is None:
+        template = Template(template.declarations, overrides)
+        values = template.values
+    return _Binding(template, values, overrides, starts).problem(_plain(parameters), _plain(starts))
+
+
+def _plain(given: Mapping[str, Any]) -> dict[str, Any]:
+    """Return numbers and nested lists, as JSON writes them."""
+    return {name: np.asarray(value, dtype=float).tolist() for name, value in given.items()}
 
 
 class _Binding:
     """One binding of a template: evaluates what depends on parameters alone."""
 
-    def __init__(self, template: Template, overrides: dict[str, float], starts: dict[str, float]) -> None:
+    def __init__(
+        self, template: Template, values: list[Any], overrides: dict[str, Any], starts: Mapping[str, Given]
+    ) -> None:
         self.template = template
         self.source = template.declarations.source
-        self.overrides = {
-            name: self.checked("--set", name, value, template.parameter_index, "parameter")
-            for name, value in overrides.items()
-        }
+        self.parameter_values = values
+        self.overrides = overrides
         self.starts = {
-            name: self.checked("--start", name, value, template.variable_index, "variable")
+            name: checked_override("--start", name, value, template.variable_index, "variable")
             for name, value in starts.items()
         }
-        self.parameter_values = self.evaluate_parameters()
 
-    @staticmethod
-    def checked(flag: str, name: str, value: float, known: Mapping[str, int], what: str) -> float:
-        if name not in known:
-            close = nearest(name, known)
-            advice = f'did you mean "{close}"?' if close else f"the file's {what}s: " + listed(known)
-            raise RequestError(f'{flag} {name}=…: the file has no {what} "{name}"', advice=advice)
-        try:
-            number = float(value)
-        except (TypeError, ValueError):
-            raise RequestError(f"{flag} {name}={value}: a number is expected") from None
-        if not math.isfinite(number):
-            raise RequestError(f"{flag} {name}={value}: a finite number is expected")
-        return number
-
-    def evaluate_parameters(self) -> list[float]:
-        template = self.template
-        values = [math.nan] * len(template.parameter_index)
-        for name in template.order:
-            index = template.parameter_index.get(name)
-            if index is None:
-                continue
-            if name in self.overrides:
-                values[index] = self.overrides[name]
-                continue
-            entry = template.declarations.parameters[index]
-            values[index] = self.number(entry, template.nodes[name], values, f'parameter "{name}"')
-        return values
-
-    def number(self, entry: EntryDeclaration, node: int, values: list[float], what: str) -> float:
-        seen = walk(self.template.graph, [node], (), values)
-        trouble = seen.troubles[0]
-        if trouble is not None:
-            origin = trouble.origin
-            self.template.fail(
-                entry,
-                f"{what} has no finite value" + (f": {trouble.reason}" if trouble.reason else ""),
-                text=origin.text if origin else None,
-                span=origin.span if origin else None,
-            )
-        return seen.values[0]
-
-    def setting(self, path: tuple[str, ...], given: Value | None) -> float | None:
-        """Return the number of a key such as variables.bore.lower, or None when it was left out."""
-        if given is None or not isinstance(given, str):
-            return given
+    def setting(self, path: tuple[str, ...], given: Value | None) -> Any:
+        """Return the numbers of a key such as variables.bore.lower, or None when it was left out."""
+        if given is None:
+            return None
+        if isinstance(given, tuple):
+            return self.listed(path, given)
+        if not isinstance(given, str):
+            return float(given)
         entry = EntryDeclaration(path[0], ".".join(path[1:]), given)
-        return self.number(entry, self.template.numbers[path], self.parameter_values, f'"{path[-1]}"')
+        return self.template.number(entry, self.template.numbers[path], self.parameter_values, f'"{path[-1]}"')
+
+    def listed(self, path: tuple[str, ...], given: tuple[Value, ...]) -> FloatArray:
+        count = iter(range(10**9))
+
+        def numbers(value: Value) -> Any:
+            if isinstance(value, tuple):
+                return [numbers(item) for item in value]
+            return self.setting((*path, str(next(count))), value)
+
+        try:
+            return np.array(numbers(given), dtype=float)
+        except ValueError:
+            self.refuse(path, "the list is neither a vector nor a matrix: its lines have different lengths")
+
+    def spread(self, path: tuple[str, ...], value: Any, shape: Shape) -> FloatArray:
+        """Return numbers for every element, flat: one number serves all."""
+        if np.shape(value) not in ((), shape):
+            self.refuse(path, f"has {shape_text(np.shape(value))}, the variable or constraint {shape_text(shape)}")
+        return np.array(np.broadcast_to(value, shape), dtype=float).ravel()
 
     def refuse(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
         line = self.source.line(*path)
@@ -96,35 +106,37 @@ class _Binding:
             advice=advice,
         )
 
-    def magnitude(self, path: tuple[str, ...], given: Value | None) -> float | None:
+    def magnitude(self, path: tuple[str, ...], given: Value | None, shape: Shape) -> FloatArray:
         value = self.setting((*path, "magnitude"), given)
-        if value is not None and not 0.0 < value < math.inf:
-            self.refuse((*path, "magnitude"), f"magnitude {value:g} is not a positive number")
-        return value
+        if value is None:
+            return np.full(math.prod(shape), np.nan)
+        found = self.spread((*path, "magnitude"), value, shape)
+        if not ((found > 0.0) & np.isfinite(found)).all():
+            bad = found[~((found > 0.0) & np.isfinite(found))][0]
+            self.refuse((*path, "magnitude"), f"magnitude {bad:g} is not a positive number")
+        return found
 
-    def problem(self) -> Problem:
+    def problem(self, parameters: dict[str, Any], starts: dict[str, Any]) -> Problem:
         template, declarations = self.template, self.template.declarations
-        graph = template.graph
         objective = self.objective()
-        rows = tuple(self.row(row) for row in template.rows)
-        roots = [row.node for row in rows] + ([objective.node] if objective else [])
-        used = graph.variables_of(roots)
-        baseline: list[float] = []
-        variables = []
+        rows: list[RowBlock] = []
+        for item in template.rows:
+            rows.append(self.row(item, sum(block.size for block in rows)))
+        roots = [row.node for row in template.rows] + ([objective.node] if objective else [])
+        used = self.used(roots)
+        baseline: list[FloatArray] = []
+        blocks: list[VariableBlock] = []
         for index, declared in enumerate(declarations.variables):
-            variable = self.variable(declared, is_used=index in used)
-            baseline.append(variable.start)
-            variables.append(self.restarted(variable))
+            block = self.variable(declared, sum(item.size for item in blocks), used[index])
+            baseline.append(block.start)
+            blocks.append(self.restarted(block))
         return Problem(
             self.source,
             declarations.title,
             declarations.about,
-            graph,
-            tuple(variables),
-            tuple(
-                Parameter(entry.name, value, entry.unit, entry.about, entry.name in self.overrides)
-                for entry, value in zip(declarations.parameters, self.parameter_values, strict=True)
-            ),
+            template.graph,
+            tuple(blocks),
+            self.parameters(),
             tuple(
                 NamedValue(
                     entry.name,
@@ -137,107 +149,193 @@ class _Binding:
                 for entry in declarations.derived
             ),
             objective,
-            rows,
-            tuple(baseline),
-            self.overrides,
-            self.starts,
+            tuple(rows),
+            tuple(np.concatenate(baseline).tolist()),
+            parameters,
+            starts,
+            tuple(
+                Residual(
+                    item.declaration.name,
+                    item.node,
+                    item.declaration.loss,
+                    item.declaration.residual,
+                    self.source.line("fit", item.declaration.name),
+                )
+                for item in template.fit
+            ),
+            tuple(template.runners),
+            tuple(template.order),
+            template,
         )
 
+    def parameters(self) -> tuple[Parameter, ...]:
+        declared = self.template.declarations.parameters
+        found = [
+            Parameter(entry.name, value, entry.unit, entry.about, entry.name in self.overrides)
+            for entry, value in zip(declared, self.parameter_values, strict=False)
+        ]
+        columns = zip(self.template.columns, self.parameter_values[len(declared) :], strict=True)
+        return (*found, *(Parameter(name, value, is_data=True) for name, value in columns))
+
+    def used(self, roots: list[int]) -> list[NDArray[np.bool_]]:
+        """Return for each variable which of its elements anything asked depends on."""
+        template, graph = self.template, self.template.graph
+        names = [declared.name for declared in template.declarations.variables]
+        shapes = [template.shapes[name] for name in names]
+        if not any(shapes):
+            found = graph.variables_of(roots)
+            return [np.array([index in found]) for index in range(len(names))]
+        from ilvren.formula.sparsity import depends_on
+
+        marks = {root: np.ones(graph.shape(root), dtype=bool) for root in roots}
+        masks = depends_on(graph, marks)
+        return [
+            masks.get(template.nodes[name], np.zeros(shape, dtype=bool)).ravel()
+            for name, shape in zip(names, shapes, strict=True)
+        ]
+
     def objective(self) -> Objective | None:
-        for entry in self.template.declarations.objectives:
+        template = self.template
+        if template.fit_node is not None:
+            line = self.source.line("fit")
+            text = " + ".join(f"{item.declaration.loss} loss of {item.declaration.residual}" for item in template.fit)
+            return Objective(
+                "fit", template.fit_node, 1, about="half the sum of squared residuals", text=text, line=line
+            )
+        for entry in template.declarations.objectives:
+            magnitude = float(self.magnitude((entry.section, entry.name), entry.magnitude, ())[0])
             return Objective(
                 entry.name,
-                self.template.nodes[entry.name],
+                template.nodes[entry.name],
                 1 if entry.section == "minimize" else -1,
                 entry.unit,
                 entry.about,
-                self.magnitude((entry.section, entry.name), entry.magnitude),
+                None if math.isnan(magnitude) else magnitude,
                 formula_text(entry.formula),
-                self.template.line(entry),
+                template.line(entry),
             )
         return None
 
-    def row(self, row: RowTemplate) -> Row:
-        entry = row.entry
+    def row(self, row: RowTemplate, first: int) -> RowBlock:
+        entry, shape = row.entry, self.template.graph.shape(row.node)
+        size = math.prod(shape)
         low, high = (
-            without if node is None else self.number(entry, node, self.parameter_values, "a limit")
+            np.full(size, without)
+            if node is None
+            else np.array(
+                np.broadcast_to(self.template.number(entry, node, self.parameter_values, "a limit"), shape), dtype=float
+            ).ravel()
             for node, without in ((row.lower, -math.inf), (row.upper, math.inf))
         )
-        if low > high:
+        if (low > high).any():
+            place = int(np.argmax(low > high))
             self.template.fail(
                 entry,
-                f"can never hold: its lower limit {low:g} is above its upper limit {high:g}",
+                ("" if not shape else f"{element_name(row.name, shape, place)} ")
+                + f"can never hold: its lower limit {low[place]:g} is above its upper limit {high[place]:g}",
             )
-        return Row(
+        return RowBlock(
             row.name,
+            entry.name,
             row.node,
+            shape,
+            first,
             low,
             high,
+            self.magnitude((entry.section, entry.name), entry.magnitude, shape),
             row.terms,
             entry.unit,
             entry.about,
-            self.magnitude((entry.section, entry.name), entry.magnitude),
             formula_text(entry.formula),
             self.template.line(entry),
         )
 
-    def variable(self, declared: VariableDeclaration, *, is_used: bool) -> Variable:
-        path = ("variables", declared.name)
-        keys = {
+    # ---- variables ----------------------------------------------------------------------------
+
+    def variable(self, declared: VariableDeclaration, first: int, is_used: NDArray[np.bool_]) -> VariableBlock:
+        path, shape = ("variables", declared.name), self.template.shapes[declared.name]
+        given = {
             key: self.setting((*path, key), getattr(declared, key)) for key in ("start", "lower", "upper", "spacing")
         }
-        start, spacing = keys["start"], keys["spacing"]
-        low = -math.inf if keys["lower"] is None else keys["lower"]
-        high = math.inf if keys["upper"] is None else keys["upper"]
+        spacing = given["spacing"]
         members = self.catalogue(declared)
         if members is not None:
-            if keys["lower"] is not None or keys["upper"] is not None or spacing is not None:
+            if given["lower"] is not None or given["upper"] is not None or spacing is not None:
                 self.refuse(path, "a catalogue lists the values itself and excludes lower, upper and spacing")
-            low, high = members[0], members[-1]
-        if low > high:
-            self.refuse((*path, "lower"), f"lower {low:.12g} is above upper {high:.12g}")
-        if low == math.inf or high == -math.inf:
+            given["lower"], given["upper"] = members[0], members[-1]
+        low = self.spread((*path, "lower"), -math.inf if given["lower"] is None else given["lower"], shape)
+        high = self.spread((*path, "upper"), math.inf if given["upper"] is None else given["upper"], shape)
+        if (low > high).any():
+            place = int(np.argmax(low > high))
+            name = f"{element_name(declared.name, shape, place)}: " if shape else ""
+            self.refuse((*path, "lower"), f"{name}lower {low[place]:.12g} is above upper {high[place]:.12g}")
+        if (low == math.inf).any() or (high == -math.inf).any():
             self.refuse(path, "no value lies between the bounds")
         if spacing is not None:
-            if not 0.0 < spacing < math.inf:
-                self.refuse((*path, "spacing"), f"spacing {spacing:g} is not a positive number")
-            if low == -math.inf:
+            if np.ndim(spacing) or not 0.0 < spacing < math.inf:
+                self.refuse((*path, "spacing"), f"spacing {spacing} is not a positive number")
+            if (low == -math.inf).any():
                 self.refuse((*path, "spacing"), '"spacing" counts from "lower", which is missing')
-        variable = Variable(
+        block = VariableBlock(
             declared.name,
-            0.0,
+            shape,
+            first,
+            np.zeros(len(low)),
             low,
             high,
-            self.magnitude(path, declared.magnitude),
+            self.magnitude(path, declared.magnitude, shape),
             spacing,
             members,
             declared.unit,
             declared.about,
             is_used,
+            self.source.line(*path),
         )
-        if spacing is not None and math.isfinite(high):
-            variable = replace(variable, upper=variable.member(high))
-        if start is None:
-            if not (math.isfinite(low) and math.isfinite(high)):
+        if spacing is not None:
+            ends = [item.member(item.upper) if math.isfinite(item.upper) else item.upper for item in block]
+            block = _with(block, upper=np.array(ends))
+        return _with(block, start=self.starts_of(block, given["start"]))
+
+    def starts_of(self, block: VariableBlock, given: Any) -> FloatArray:
+        path = ("variables", block.name)
+        if given is None:
+            if not np.isfinite(block.upper - block.lower).all():
                 self.refuse(path, 'needs a "start": it has no two bounds to start in the middle of')
-            start = variable.member(low + (high - low) / 2)
-        return replace(variable, start=self.checked_start(variable, start, (*path, "start")))
+            middle = block.lower + (block.upper - block.lower) / 2
+            if block.kind == "continuous":
+                return middle
+            return np.array([item.member(value) for item, value in zip(block, middle.tolist(), strict=True)])
+        return self.checked_starts(block, self.spread((*path, "start"), given, block.shape), (*path, "start"))
 
     def catalogue(self, declared: VariableDeclaration) -> tuple[float, ...] | None:
         if declared.catalogue is None:
             return None
         path = ("variables", declared.name, "catalogue")
-        given = [self.setting((*path, str(i)), item) for i, item in enumerate(declared.catalogue)]
-        members = [item for item in given if item is not None]
-        if not all(map(math.isfinite, members)):
+        members = self.setting(path, declared.catalogue)
+        if np.ndim(members) != 1:
+            self.refuse(path, "a catalogue is a list of numbers, or the name of one")
+        found = [float(member) for member in members]
+        if not all(map(math.isfinite, found)):
             self.refuse(path, "a catalogue lists finite numbers")
-        if members != sorted(set(members)):
+        if found != sorted(set(found)):
             self.refuse(path, "a catalogue is sorted from small to large, without repeats")
-        return tuple(members)
+        return tuple(found)
 
-    def checked_start(self, variable: Variable, start: float, path: tuple[str, ...] | None) -> float:
-        if variable.allows(start):
-            return start if variable.kind == "continuous" else variable.member(start)
+    def checked_starts(self, block: VariableBlock, values: FloatArray, path: tuple[str, ...] | None) -> FloatArray:
+        if block.kind == "continuous":
+            wrong = ~((values >= block.lower) & (values <= block.upper) & np.isfinite(values))
+            if not wrong.any():
+                return values
+            place = int(np.argmax(wrong))
+            self.refuse_start(block.element(place), float(values[place]), path)
+        found = []
+        for item, value in zip(block, values.tolist(), strict=True):
+            if not item.allows(value):
+                self.refuse_start(item, value, path)
+            found.append(item.member(value))
+        return np.array(found)
+
+    def refuse_start(self, variable: Variable, start: float, path: tuple[str, ...] | None) -> NoReturn:
         near = variable.member(start) if math.isfinite(start) else variable.member(0.0)
         if not variable.lower <= start <= variable.upper:
             message = f"start {start:.12g} lies outside its bounds [{variable.lower:.12g}, {variable.upper:.12g}]"
@@ -248,9 +346,20 @@ class _Binding:
         advice = f"the nearest allowed value is {near:.12g}"
         if path is None:
             raise RequestError(f"--start {variable.name}={start:.12g}: {message}", advice=advice)
-        self.refuse(path, message, advice)
+        self.refuse(path, message if "[" not in variable.name else f"{variable.name}: {message}", advice)
 
-    def restarted(self, variable: Variable) -> Variable:
-        if variable.name not in self.starts:
-            return variable
-        return replace(variable, start=self.checked_start(variable, self.starts[variable.name], None))
+    def restarted(self, block: VariableBlock) -> VariableBlock:
+        if block.name not in self.starts:
+            return block
+        given = self.starts[block.name]
+        if np.shape(given) not in ((), block.shape):
+            one, other = shape_text(np.shape(given)), shape_text(block.shape)
+            raise RequestError(f"--start {block.name}: has {one}, the variable {other}")
+        values = np.array(np.broadcast_to(given, block.shape), dtype=float).ravel()
+        return _with(block, start=self.checked_starts(block, values, None))
+
+
+def _with(block: VariableBlock, **changes: Any) -> VariableBlock:
+    from dataclasses import replace
+
+    return replace(block, **changes)

@@ -2,27 +2,44 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
 
 from ilvren.problem.positions import Positions
 
-__all__ = ["Declarations", "EntryDeclaration", "Source", "VariableDeclaration"]
+__all__ = [
+    "Declarations",
+    "EntryDeclaration",
+    "FitDeclaration",
+    "ModelDeclaration",
+    "Source",
+    "TableDeclaration",
+    "Value",
+    "VariableDeclaration",
+]
 
-# A number, or the text of a formula.
-Value = float | str
+# A number, the text of a formula, or a list of such.
+Value = float | str | tuple["Value", ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """The text of a problem file, its name for messages, and the lines of its keys."""
+    """The text of a problem file, its name for messages, and the lines of its keys. `files` are the texts of
+    the table files it reads, by the name written; what is not there is read from disk, beside the problem file."""
 
     text: str
     file: str
     positions: Positions
+    files: Mapping[str, str] = field(default_factory=dict)
 
     def line(self, *path: str) -> int | None:
         """Return the line of a key path, where the scanner found it."""
         return self.positions.line(path)
+
+    def beside(self, name: str) -> Path:
+        """Return the path of a file that the problem file names."""
+        return Path(self.file).parent / name
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +52,8 @@ class VariableDeclaration:
     upper: Value | None = None
     magnitude: Value | None = None
     spacing: Value | None = None
-    catalogue: tuple[Value, ...] | None = None
+    catalogue: Value | None = None
+    shape: Value | None = None
     unit: str = ""
     about: str = ""
 
@@ -58,6 +76,43 @@ class EntryDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
+class TableDeclaration:
+    """A CSV file; `columns` gives names to headers that are none; `lines` a half-open range of data lines."""
+
+    name: str
+    file: str
+    lines: tuple[Value, ...] | None = None
+    columns: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class ModelDeclaration:
+    """A Python function: `python` is "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or
+    None}; `derivatives` how slopes are found; `partials` the function that gives them, "file.py:function"."""
+
+    name: str
+    python: str
+    inputs: Mapping[str, Value]
+    outputs: Mapping[str, Value | None]
+    bands: Mapping[str, int]
+    timeout: float | None = None
+    depends: tuple[str, ...] = ()
+    derivatives: str = "automatic"
+    partials: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class FitDeclaration:
+    """A residual to be made small: residual/sigma, under a loss."""
+
+    name: str
+    residual: str
+    sigma: Value = 1.0
+    loss: str = "square"
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Declarations:
     """All of a file. Names are unique over all sections."""
 
@@ -69,3 +124,6 @@ class Declarations:
     derived: tuple[EntryDeclaration, ...]
     objectives: tuple[EntryDeclaration, ...]
     constraints: tuple[EntryDeclaration, ...]
+    tables: tuple[TableDeclaration, ...] = ()
+    models: tuple[ModelDeclaration, ...] = ()
+    fit: tuple[FitDeclaration, ...] = ()

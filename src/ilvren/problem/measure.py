@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import walk
 from ilvren.problem.model import Problem
 
 __all__ = ["Measures", "objective_size"]
@@ -45,14 +44,13 @@ class Measures:
     @classmethod
     def of(cls, problem: Problem) -> Measures:
         """Measure a problem at its baseline."""
-        variables, rows = problem.variables, problem.rows
         return cls(
-            np.array([v.lower for v in variables]),
-            np.array([v.upper for v in variables]),
-            np.array([r.lower for r in rows]),
-            np.array([r.upper for r in rows]),
+            problem.joined("lower"),
+            problem.joined("upper"),
+            problem.joined_rows("lower"),
+            problem.joined_rows("upper"),
             _row_sizes(problem),
-            np.array([math.nan if v.magnitude is None else v.magnitude for v in variables]),
+            problem.joined("magnitude"),
             np.array(problem.start),
             problem.objective.magnitude if problem.objective else None,
         )
@@ -83,14 +81,28 @@ class Measures:
 
 
 def _row_sizes(problem: Problem) -> FloatArray:
-    terms = [term for row in problem.rows for term in row.terms]
-    values = walk(problem.graph, terms, problem.baseline, problem.parameter_values).values
-    at = 0
-    sizes = []
-    for row in problem.rows:
-        own = [abs(value) for value in values[at : at + len(row.terms)] if math.isfinite(value)]
-        at += len(row.terms)
-        limits = [abs(limit) for limit in (row.lower, row.upper) if limit and math.isfinite(limit)]
-        candidates = [row.magnitude or 0.0, max(limits, default=0.0), max(own, default=0.0), 1.0]
-        sizes.append(next(size for size in candidates if size > 0.0))
-    return np.array(sizes)
+    """Return (m,): `magnitude`, else the larger finite limit, else the largest term at the baseline, else 1."""
+    if not problem.row_blocks:
+        return np.zeros(0)
+    lower, upper = problem.joined_rows("lower"), problem.joined_rows("upper")
+    limits = [np.where(np.isfinite(limit), np.abs(limit), 0.0) for limit in (lower, upper)]
+    sizes = np.nan_to_num(problem.joined_rows("magnitude"))
+    sizes = np.where(sizes > 0.0, sizes, np.maximum(*limits))
+    if (sizes == 0.0).any():
+        sizes = np.where(sizes > 0.0, sizes, _largest_terms(problem, sizes))
+    return np.where(sizes > 0.0, sizes, 1.0)
+
+
+def _largest_terms(problem: Problem, sizes: FloatArray) -> FloatArray:
+    """Return (m,): the largest absolute value among the top-level terms of each row at the baseline, 0 for none."""
+    open_blocks = [b for b in problem.row_blocks if (sizes[b.first : b.first + b.size] == 0.0).any()]
+    terms = [term for block in open_blocks for term in block.terms]
+    values = iter(problem.entry_values(terms, problem.baseline).values)
+    found = np.zeros(len(sizes))
+    for block in open_blocks:
+        own = np.zeros(block.shape)
+        for _ in block.terms:
+            value = np.abs(next(values))
+            own = np.maximum(own, np.where(np.isfinite(value), value, 0.0))
+        found[block.first : block.first + block.size] = own.ravel()
+    return found

@@ -1,27 +1,58 @@
 """A problem with numbers in place: what every other package works on.
 
 Internally an objective is minimized (`sign` turns a maximized one) and every constraint row reads
-lower <= value <= upper, an equality where the two meet.
+lower <= value <= upper, an equality where the two meet. Named entries are blocks: scalars, vectors or
+matrices. A design and the rows are flat arrays, block after block, each row by row.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
 
-from ilvren.formula import Graph, Trouble, walk
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.formula import Graph, Shape, Trouble, walk
+from ilvren.models import Runner
 from ilvren.problem.entries import Source
 
-__all__ = ["NamedValue", "Objective", "Parameter", "Problem", "Row", "Variable"]
+__all__ = [
+    "NamedValue",
+    "Objective",
+    "Parameter",
+    "Problem",
+    "Residual",
+    "Row",
+    "RowBlock",
+    "Variable",
+    "VariableBlock",
+    "element_name",
+]
+
+FloatArray = NDArray[np.float64]
+# One number, or nested lists of numbers: what `set` and `start` take.
+Given = float | Sequence[Any]
 
 # Membership of a grid is tested to this share of a spacing (or of the member's size).
 GRID_TOLERANCE = 1e-9
 
 
+def element_name(name: str, shape: Shape, place: int) -> str:
+    """Return the name of an element by its place in a block: "bore", "level[17]", "grid[1,2]"."""
+    if not shape:
+        return name
+    if len(shape) == 1:
+        return f"{name}[{place}]"
+    return f"{name}[{','.join(str(int(i)) for i in np.unravel_index(place, shape))}]"
+
+
 @dataclass(frozen=True, slots=True)
 class Variable:
-    """What may change. `spacing` counts from `lower`; `catalogue` lists all members, ascending."""
+    """What may change: one element. `spacing` counts from `lower`; `catalogue` lists all members, ascending."""
 
     name: str
     start: float
@@ -67,15 +98,67 @@ class Variable:
         return abs(self.member(value) - value) <= GRID_TOLERANCE * unit
 
 
-@dataclass(frozen=True, slots=True)
-class Parameter:
-    """A fixed number; `is_overridden` when it was set for this run."""
+@dataclass(frozen=True)
+class VariableBlock:
+    """A declared variable of any shape. `start`, `lower`, `upper`, `magnitude` (NaN where not given), `is_used` are
+    flat (size,); `first` is the place of its first element in a design."""
 
     name: str
-    value: float
+    shape: Shape
+    first: int
+    start: FloatArray
+    lower: FloatArray
+    upper: FloatArray
+    magnitude: FloatArray
+    spacing: float | None = None
+    catalogue: tuple[float, ...] | None = None
+    unit: str = ""
+    about: str = ""
+    is_used: NDArray[np.bool_] = field(default_factory=lambda: np.ones(1, dtype=bool))
+    line: int | None = None
+
+    @property
+    def size(self) -> int:
+        """Return the number of elements."""
+        return len(self.start)
+
+    @property
+    def kind(self) -> str:
+        """Return "continuous", "spaced" or "catalogue"."""
+        if self.catalogue is not None:
+            return "catalogue"
+        return "continuous" if self.spacing is None else "spaced"
+
+    def element(self, place: int) -> Variable:
+        """Return one element."""
+        magnitude = float(self.magnitude[place])
+        return Variable(
+            element_name(self.name, self.shape, place),
+            float(self.start[place]),
+            float(self.lower[place]),
+            float(self.upper[place]),
+            None if math.isnan(magnitude) else magnitude,
+            self.spacing,
+            self.catalogue,
+            self.unit,
+            self.about,
+            bool(self.is_used[place]),
+        )
+
+    def __iter__(self) -> Iterator[Variable]:
+        return (self.element(place) for place in range(self.size))
+
+
+@dataclass(frozen=True, slots=True)
+class Parameter:
+    """A fixed number or array; `is_overridden` when it was set for this run, `is_data` for a column of a table."""
+
+    name: str
+    value: Any
     unit: str = ""
     about: str = ""
     is_overridden: bool = False
+    is_data: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,14 +188,23 @@ class Objective:
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
-    """One row of a constraint: lower <= value(node) <= upper. `terms` are its top-level terms."""
+class Residual:
+    """One entry of [fit]: the node of residual/sigma, of any shape, and its loss."""
 
     name: str
     node: int
+    loss: str
+    text: str = ""
+    line: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of a constraint: lower <= value <= upper."""
+
+    name: str
     lower: float
     upper: float
-    terms: tuple[int, ...] = ()
     unit: str = ""
     about: str = ""
     magnitude: float | None = None
@@ -125,54 +217,166 @@ class Row:
         return self.lower == self.upper
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
+class RowBlock:
+    """A constraint, or one side of a chain, of any shape: lower <= value(node) <= upper, a row per element. `lower`,
+    `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`
+    is the place of its first row; `entry` the name written in the file."""
+
+    name: str
+    entry: str
+    node: int
+    shape: Shape
+    first: int
+    lower: FloatArray
+    upper: FloatArray
+    magnitude: FloatArray
+    terms: tuple[int, ...] = ()
+    unit: str = ""
+    about: str = ""
+    text: str = ""
+    line: int | None = None
+
+    @property
+    def size(self) -> int:
+        """Return the number of rows."""
+        return len(self.lower)
+
+    def element(self, place: int) -> Row:
+        """Return one row."""
+        magnitude = float(self.magnitude[place])
+        return Row(
+            element_name(self.name, self.shape, place),
+            float(self.lower[place]),
+            float(self.upper[place]),
+            self.unit,
+            self.about,
+            None if math.isnan(magnitude) else magnitude,
+            self.text,
+            self.line,
+        )
+
+    def __iter__(self) -> Iterator[Row]:
+        return (self.element(place) for place in range(self.size))
+
+
+@dataclass(frozen=True)
 class Problem:
     """A problem bound to its numbers.
 
     `baseline` is the design at the file's starts, `start` the one runs begin with; both have one value
-    per variable. `parameter_values` follow `parameters`. `overrides` are what replaced parameters.
+    per variable element. `parameter_values` follow the graph's parameters, table columns included. `overrides` are
+    what replaced parameters. `runners` are the models, by their number in the graph.
     """
 
     source: Source
     title: str
     about: str
     graph: Graph
-    variables: tuple[Variable, ...]
+    blocks: tuple[VariableBlock, ...]
     parameters: tuple[Parameter, ...]
     derived: tuple[NamedValue, ...]
     objective: Objective | None
-    rows: tuple[Row, ...]
+    row_blocks: tuple[RowBlock, ...]
     baseline: tuple[float, ...]
-    overrides: Mapping[str, float] = field(default_factory=dict)
-    start_overrides: Mapping[str, float] = field(default_factory=dict)
+    overrides: Mapping[str, Given] = field(default_factory=dict)
+    start_overrides: Mapping[str, Given] = field(default_factory=dict)
+    residuals: tuple[Residual, ...] = ()
+    runners: tuple[Runner, ...] = ()
+    order: tuple[str, ...] = ()
+    template: Any = None
+
+    @cached_property
+    def variables(self) -> tuple[Variable, ...]:
+        """Return all elements of all variables."""
+        return tuple(element for block in self.blocks for element in block)
+
+    @cached_property
+    def rows(self) -> tuple[Row, ...]:
+        """Return all rows of all constraints."""
+        return tuple(row for block in self.row_blocks for row in block)
 
     @property
+    def size(self) -> int:
+        """Return the number of variable elements, n."""
+        return sum(block.size for block in self.blocks)
+
+    @property
+    def row_count(self) -> int:
+        """Return the number of rows, m."""
+        return sum(block.size for block in self.row_blocks)
+
+    @cached_property
     def start(self) -> tuple[float, ...]:
         """Return the design that runs begin with."""
-        return tuple(variable.start for variable in self.variables)
+        return tuple(self.joined("start").tolist())
+
+    def joined(self, what: str) -> FloatArray:
+        """Return a property of the variables ("start", "lower", "upper", "magnitude", "is_used") as one array (n,)."""
+        return np.concatenate([np.asarray(getattr(block, what)) for block in self.blocks])
+
+    def joined_rows(self, what: str) -> FloatArray:
+        """Return a property of the rows ("lower", "upper", "magnitude") as one array (m,)."""
+        parts = [getattr(block, what) for block in self.row_blocks]
+        return np.concatenate(parts) if parts else np.zeros(0)
 
     @property
-    def parameter_values(self) -> tuple[float, ...]:
+    def parameter_values(self) -> tuple[Any, ...]:
         """Return the values of the parameters, in order."""
         return tuple(parameter.value for parameter in self.parameters)
 
-    @property
+    @cached_property
     def seeks_feasible(self) -> bool:
         """Return whether nothing is minimized: without an objective, or with a constant one."""
         return self.objective is None or not self.graph.variables_of([self.objective.node])
 
-    @property
+    @cached_property
     def free(self) -> tuple[int, ...]:
-        """Return the indices of the variables a run may change: used, and not fixed."""
-        return tuple(i for i, v in enumerate(self.variables) if v.is_used and not v.is_fixed)
+        """Return the places of the variable elements a run may change: used, and not fixed."""
+        free = self.joined("is_used").astype(bool) & (self.joined("lower") != self.joined("upper"))
+        return tuple(np.flatnonzero(free).tolist())
 
-    def named_values(self, point: tuple[float, ...]) -> dict[str, tuple[float, Trouble | None]]:
-        """Return {name: (value, trouble)} of every derived value, objective and row at a full design."""
+    def split(self, point: Sequence[float] | FloatArray) -> list[Any]:
+        """Return a design as one value per block: floats for scalars, arrays of the block's shape else."""
+        if not self.graph.has_arrays:
+            return point.tolist() if isinstance(point, np.ndarray) else list(point)
+        flat = np.asarray(point, dtype=float)
+        return [
+            flat[block.first : block.first + block.size].reshape(block.shape) if block.shape else flat[block.first]
+            for block in self.blocks
+        ]
+
+    def with_starts(self, point: Sequence[float] | FloatArray) -> Problem:
+        """Return the same problem starting from another design, each value moved to the nearest one allowed."""
+        blocks = []
+        for block in self.blocks:
+            part = np.asarray(point[block.first : block.first + block.size], dtype=float)
+            if block.kind == "continuous":
+                moved = np.clip(part, block.lower, block.upper)
+            else:
+                moved = np.array([item.member(value) for item, value in zip(block, part.tolist(), strict=True)])
+            blocks.append(replace(block, start=moved))
+        return replace(self, blocks=tuple(blocks))
+
+    def with_parameters(self, **values: Given) -> Problem:
+        """Return the problem with other parameter values. Its formulas are built again only where a shape depends on
+        one of them. Raises RequestError for an unknown name."""
+        from ilvren.problem.binding import bind
+
+        return bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides)
+
+    def entry_values(self, nodes: Sequence[int], point: Sequence[float] | FloatArray) -> Any:
+        """Return the walk (values, troubles, kinks) of some nodes at a design."""
+        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=self.runners)
+
+    def named_values(self, point: Sequence[float] | FloatArray) -> dict[str, tuple[Any, Trouble | None]]:
+        """Return {name: (value, trouble)} of every derived value, objective and constraint at a full design; values
+        are floats, or arrays of the entry's shape."""
         entries: list[tuple[str, int]] = [(value.name, value.node) for value in self.derived]
         if self.objective is not None:
             entries.append((self.objective.name, self.objective.node))
-        entries.extend((row.name, row.node) for row in self.rows)
-        seen = walk(self.graph, [node for _, node in entries], point, self.parameter_values)
+        entries.extend((block.name, block.node) for block in self.row_blocks)
+        seen = self.entry_values([node for _, node in entries], point)
         return {
             name: (value, trouble)
             for (name, _), value, trouble in zip(entries, seen.values, seen.troubles, strict=True)

@@ -11,7 +11,16 @@ from typing import NoReturn
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import RESERVED_NAMES
-from ilvren.problem.entries import Declarations, EntryDeclaration, Source, Value, VariableDeclaration
+from ilvren.problem.entries import (
+    Declarations,
+    EntryDeclaration,
+    FitDeclaration,
+    ModelDeclaration,
+    Source,
+    TableDeclaration,
+    Value,
+    VariableDeclaration,
+)
 from ilvren.problem.positions import Positions
 
 __all__ = ["read_file", "read_text"]
@@ -20,12 +29,14 @@ __all__ = ["read_file", "read_text"]
 MOST_BYTES = 50_000_000
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints")
-LATER_SECTIONS = {
-    "tables": "tables of data",
-    "models": "Python models",
-    "fit": "data fitting",
-}
-VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "unit", "about")
+OTHER_SECTIONS = ("tables", "models", "fit")
+VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
+TABLE_KEYS = ("file", "lines", "columns")
+MODEL_KEYS = ("python", "inputs", "outputs", "timeout", "depends", "derivatives", "partials")
+OUTPUT_KEYS = ("shape", "band", "unit", "about")
+FIT_KEYS = ("residual", "sigma", "loss", "about")
+LOSSES = ("square", "huber", "cauchy")
+DERIVATIVES = ("automatic", "supplied", "complex-step", "differences", "forward-differences")
 _KEYS = {
     "parameters": ("value", "formula", "unit", "about"),
     "derived": ("formula", "unit", "about"),
@@ -63,8 +74,9 @@ def _toml_names(folder: Path) -> list[str]:
         return []
 
 
-def read_text(text: str, *, file: str = "<text>") -> Declarations:
-    """Read the text of a problem file; `file` is its name in messages. Raises ProblemError."""
+def read_text(text: str, *, file: str = "<text>", files: Mapping[str, str] | None = None) -> Declarations:
+    """Read the text of a problem file; `file` is its name in messages, `files` the texts of its table files (those
+    not given are read beside `file`). Raises ProblemError."""
     try:
         document = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -75,7 +87,7 @@ def read_text(text: str, *, file: str = "<text>") -> Declarations:
         raise ProblemError(
             "the file is empty", file=file, advice="`ilvren new FILE` writes a commented starter problem"
         )
-    return _Reader(document, Source(text, file, Positions(text))).declarations()
+    return _Reader(document, Source(text, file, Positions(text), dict(files or {}))).declarations()
 
 
 def _not_toml(text: str, file: str, message: str) -> ProblemError:
@@ -128,6 +140,14 @@ class _Reader:
         if not variables:
             path = ("variables",) if "variables" in self.document else ()
             self.fail(path, "the file has no variables", "write for example  x = { start = 1.0 }  below [variables]")
+        fit = tuple(self.residual(name, content) for name, content in self.section("fit").items())
+        if fit and objectives:
+            first = objectives[0]
+            self.fail(
+                (first.section, first.name),
+                "an objective beside [fit], which declares one itself",
+                "keep one of them; other residuals and terms can be written into the objective's formula",
+            )
         if len(objectives) > 1:
             second = objectives[1]
             self.fail(
@@ -136,7 +156,7 @@ class _Reader:
                 " are not part of this version",
                 "keep one objective and write the others as constraints, or weigh them in one formula",
             )
-        if not objectives and not entries["constraints"]:
+        if not objectives and not fit and not entries["constraints"]:
             self.fail(
                 (),
                 "neither an objective nor a constraint: nothing is asked",
@@ -151,16 +171,15 @@ class _Reader:
             entries["derived"],
             objectives,
             entries["constraints"],
+            tuple(self.table(name, content) for name, content in self.section("tables").items()),
+            tuple(self.model(name, content) for name, content in self.section("models").items()),
+            fit,
         )
 
     def check_sections(self) -> None:
         for key in self.document:
-            if key in LATER_SECTIONS:
-                content = self.document[key]
-                path = (key, next(iter(content))) if isinstance(content, dict) and content else (key,)
-                self.fail(path, f"[{key}]: {LATER_SECTIONS[key]} are not part of this version")
-            if key not in (*SECTIONS, "title", "about"):
-                self.unknown_key((key,), key, (*SECTIONS, "title", "about"), "section")
+            if key not in (*SECTIONS, *OTHER_SECTIONS, "title", "about"):
+                self.unknown_key((key,), key, (*SECTIONS, *OTHER_SECTIONS, "title", "about"), "section")
 
     def unknown_key(self, path: tuple[str, ...], key: str, known: Iterable[str], what: str) -> NoReturn:
         close = nearest(key, known)
@@ -196,29 +215,114 @@ class _Reader:
             content = {"start": content}
         if not isinstance(content, dict):
             self.fail(path, "a variable is a table such as { start = 1.0, lower = 0.0 }, or its start")
-        if "shape" in content:
-            self.fail((*path, "shape"), "vector variables are not part of this version", "give each element a name")
         for key in content:
             if key not in VARIABLE_KEYS:
                 self.unknown_key((*path, key), key, VARIABLE_KEYS, "key")
         catalogue = content.get("catalogue")
-        if isinstance(catalogue, str):
-            self.fail(path, "a catalogue from a table: tables are not part of this version", "write the list")
-        if catalogue is not None:
-            if not isinstance(catalogue, list) or not catalogue:
-                self.fail(path, "a catalogue is a list of numbers")
-            catalogue = tuple(self.value((*path, "catalogue"), item) for item in catalogue)
+        if catalogue is not None and (not isinstance(catalogue, (list, str)) or not catalogue):
+            self.fail(path, "a catalogue is a list of numbers, or the name of one")
         return VariableDeclaration(
             name,
-            catalogue=catalogue,
             unit=self.word(path, content, "unit"),
             about=self.word(path, content, "about"),
-            **{
-                key: self.value((*path, key), content[key])
-                for key in ("start", "lower", "upper", "magnitude", "spacing")
-                if key in content
-            },
+            **{key: self.value((*path, key), content[key]) for key in VARIABLE_KEYS[:-2] if key in content},
         )
+
+    def checked_keys(self, path: tuple[str, ...], content: object, known: Iterable[str]) -> Mapping[str, object]:
+        if not isinstance(content, dict):
+            self.fail(path, "must be a table: write [" + ".".join(path) + "]")
+        for key in content:
+            if key not in known:
+                self.unknown_key((*path, key), key, known, "key")
+        return content
+
+    def table(self, name: str, content: object) -> TableDeclaration:
+        self.check_name("tables", name)
+        path = ("tables", name)
+        content = self.checked_keys(path, content, TABLE_KEYS)
+        if not self.word(path, content, "file"):
+            self.fail(path, 'needs a "file": a CSV file with a header')
+        lines = content.get("lines")
+        if lines is not None:
+            if not isinstance(lines, list) or len(lines) != 2:
+                self.fail((*path, "lines"), '"lines" is a half-open range of data lines such as [0, 60]')
+            lines = tuple(self.value((*path, "lines"), item) for item in lines)
+        columns = content.get("columns", {})
+        if not isinstance(columns, dict):
+            self.fail((*path, "columns"), '"columns" gives names to headers: { flow = "Flow [l/s]" }')
+        for key, header in columns.items():
+            if not _NAME.fullmatch(key) or not isinstance(header, str):
+                self.fail((*path, "columns"), f'"{key}" = {header!r}: a name and the header of a column are expected')
+        return TableDeclaration(name, self.word(path, content, "file"), lines, columns)
+
+    def model(self, name: str, content: object) -> ModelDeclaration:
+        self.check_name("models", name)
+        path = ("models", name)
+        content = self.checked_keys(path, content, MODEL_KEYS)
+        for key in ("python", "partials"):
+            text = self.word(path, content, key)
+            if (key == "python" or text) and not re.fullmatch(r"[^:]+\.py:[A-Za-z_]\w*", text):
+                self.fail((*path, key), f'"{key}" names a function in a file: "hydraulics.py:losses"')
+        inputs = content.get("inputs", {})
+        if not isinstance(inputs, dict):
+            self.fail((*path, "inputs"), '"inputs" gives formulas to arguments: { flow = "2 * q" }')
+        outputs, bands = self.outputs((*path, "outputs"), content.get("outputs"))
+        timeout = content.get("timeout")
+        if timeout is not None and (isinstance(timeout, bool) or not isinstance(timeout, (int, float)) or timeout <= 0):
+            self.fail((*path, "timeout"), '"timeout" is a number of seconds above 0')
+        depends = content.get("depends", [])
+        if not isinstance(depends, list) or not all(isinstance(item, str) for item in depends):
+            self.fail((*path, "depends"), '"depends" lists the names of files')
+        partials = self.word(path, content, "partials")
+        derivatives = self.word(path, content, "derivatives") or ("supplied" if partials else "automatic")
+        if derivatives not in DERIVATIVES:
+            self.unknown_key((*path, "derivatives"), derivatives, DERIVATIVES, "source of derivatives")
+        if derivatives == "supplied" and not partials:
+            self.fail(path, 'supplied derivatives need "partials": the function that gives them')
+        return ModelDeclaration(
+            name,
+            self.word(path, content, "python"),
+            {key: self.value((*path, "inputs"), item) for key, item in inputs.items()},
+            outputs,
+            bands,
+            None if timeout is None else float(timeout),
+            tuple(depends),
+            derivatives,
+            partials,
+        )
+
+    def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:
+        if isinstance(content, list) and all(isinstance(item, str) for item in content):
+            content = {str(item): {} for item in content}
+        if not isinstance(content, dict) or not content:
+            self.fail(path, 'needs "outputs": a list of names, or { friction = {}, profile = { shape = 40 } }')
+        shapes: dict[str, Value | None] = {}
+        bands = {}
+        for name, facts in content.items():
+            if not _NAME.fullmatch(name):
+                self.fail(path, f'"{name}" is not a name')
+            facts = self.checked_keys((*path, name), facts, OUTPUT_KEYS)
+            shapes[name] = self.value((*path, name), facts["shape"]) if "shape" in facts else None
+            band = facts.get("band")
+            if band is not None:
+                if isinstance(band, bool) or not isinstance(band, int) or band < 0:
+                    self.fail((*path, name), '"band" is a whole number: how far an element looks to both sides')
+                bands[name] = band
+        return shapes, bands
+
+    def residual(self, name: str, content: object) -> FitDeclaration:
+        self.check_name("fit", name)
+        path = ("fit", name)
+        content = {"residual": content} if isinstance(content, str) else content
+        content = self.checked_keys(path, content, FIT_KEYS)
+        loss = self.word(path, content, "loss") or "square"
+        if loss not in LOSSES:
+            self.unknown_key((*path, "loss"), loss, LOSSES, "loss")
+        residual = self.word(path, content, "residual")
+        if not residual.strip():
+            self.fail(path, 'needs a "residual": a formula that is zero where the model fits')
+        sigma = self.value((*path, "sigma"), content.get("sigma", 1.0))
+        return FitDeclaration(name, residual, sigma, loss, self.word(path, content, "about"))
 
     def entry(self, section: str, name: str, content: object) -> EntryDeclaration:
         self.check_name(section, name)
@@ -232,6 +336,8 @@ class _Reader:
         if len(given) != 1:
             self.fail(path, "needs a formula" if not given else 'has both "formula" and "value"')
         formula = self.value((*path, given[0]), content[given[0]])
+        if isinstance(formula, tuple) and section != "parameters":
+            self.fail(path, "a list stands in [parameters]; formulas use it by its name")
         magnitude = content.get("magnitude")
         return EntryDeclaration(
             section,
@@ -255,7 +361,7 @@ class _Reader:
                 self.fail(path, "an empty formula")
             return content
         if isinstance(content, list):
-            self.fail(path, "a list: vectors are not part of this version")
+            return tuple(self.value(path, item) for item in content)
         if isinstance(content, bool) or not isinstance(content, (int, float)):
             self.fail(path, f"a number or a formula in quotes is expected, not {content!r}")
         try:

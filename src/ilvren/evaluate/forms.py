@@ -1,0 +1,87 @@
+"""Compiled formulas bound to a problem's numbers: the fast code, and the careful evaluation where that is in doubt.
+
+Which form is compiled follows from the formulas and from what is asked alone: plain Python floats where all is
+scalar, NumPy else, NumPy with a batch axis for many designs or directions at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.formula import Graph, compile_scalar, is_scalar_work, walk
+from ilvren.problem import Problem
+
+__all__ = ["Form", "form_of"]
+
+Array = NDArray[Any]
+
+
+class Form:
+    """Some roots of a problem's graph as one function. Call it with variables, weights and tangents by index."""
+
+    def __init__(self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = ()) -> None:
+        self.problem = problem
+        self.roots = tuple(roots)
+        self.batch = tuple(batch)
+        graph = problem.graph
+        self.is_scalar = not batch and is_scalar_work(graph, self.roots) and not _takes_weights(graph, self.roots)
+        key = ("form", self.roots, self.batch)
+        code = graph.compiled.get(key)
+        if code is None:
+            code = graph.compiled[key] = self._compiled()
+        self.code: Any = code
+        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=problem.runners).values
+        if self.is_scalar:
+            self.scalar: Callable[..., tuple[float, ...]] = self.code.bound(fixed)
+        else:
+            arrays = [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed]
+            self.arrays: Callable[..., tuple[list[Array], bool]] = self.code.bound(problem.runners, arrays)
+
+    def _compiled(self) -> Any:
+        if self.is_scalar:
+            return compile_scalar(self.problem.graph, self.roots, len(self.problem.blocks))
+        from ilvren.formula.array_code import compile_arrays
+
+        return compile_arrays(self.problem.graph, self.roots, self.batch)
+
+    def __call__(self, variables: Sequence[Any], weights: Sequence[Any] = (), tangents: Sequence[Any] = ()) -> Any:
+        """Return the values of the roots: a tuple of floats (NaN where invalid), or a list of arrays."""
+        if self.is_scalar:
+            try:
+                return self.scalar(*variables)
+            except (ArithmeticError, ValueError):  # what Python refuses, or what would vanish unseen
+                problem = self.problem
+                return walk(problem.graph, self.roots, variables, problem.parameter_values).values
+        found, is_doubtful = self.arrays(variables, weights, tangents)
+        return self.careful(variables, weights, tangents) if is_doubtful else found
+
+    def careful(self, variables: Sequence[Any], weights: Sequence[Any], tangents: Sequence[Any]) -> list[Array]:
+        """Return the values by the slow evaluation that follows every element's validity."""
+        from ilvren.formula.interpret_arrays import walk_arrays
+
+        problem = self.problem
+        return list(
+            walk_arrays(
+                problem.graph,
+                self.roots,
+                variables,
+                problem.parameter_values,
+                weights,
+                tangents,
+                models=problem.runners,
+                batch=self.batch,
+            ).values
+        )
+
+
+def form_of(problem: Problem, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
+    """Return a form of a problem; code compiled before for the same formulas is used again."""
+    return Form(problem, roots, batch)
+
+
+def _takes_weights(graph: Graph, roots: Sequence[int]) -> bool:
+    return any(graph.nodes[number].operation in ("weight", "tangent") for number in graph.reachable(roots))

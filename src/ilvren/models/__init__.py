@@ -1,0 +1,9 @@
+"""Values that formulas cannot give: Python functions, their outputs and their derivatives.
+
+Knows functions, arrays and files; never formulas, problems or methods. Nothing here runs before a value is asked for.
+"""
+
+from ilvren.models.runner import Call, ModelFacts, Runner
+from ilvren.models.signature import arguments_of
+
+__all__ = ["Call", "ModelFacts", "Runner", "arguments_of"]

@@ -1,0 +1,383 @@
+"""One model: called once per point however many formulas use it, its failures named, its slopes on demand."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import importlib.util
+import math
+import signal
+import sys
+import threading
+import time
+import traceback
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import ProblemError
+
+__all__ = ["Call", "ModelFacts", "Runner"]
+
+Array = NDArray[Any]
+Shape = tuple[int, ...]
+
+# Points whose outputs are kept: gradients, rows and the next request come back to the same few.
+MOST_KEPT = 512
+
+
+@dataclass(frozen=True)
+class ModelFacts:
+    """A model as the problem file declares it. `inputs` and `outputs` are (name, shape) in order; `bands` {output:
+    how far an element looks to both sides of its own place in the vector inputs}."""
+
+    name: str
+    path: Path
+    function: str
+    inputs: tuple[tuple[str, Shape], ...]
+    outputs: tuple[tuple[str, Shape], ...]
+    derivatives: str = "automatic"
+    partials_path: Path | None = None
+    partials: str = ""
+    bands: Mapping[str, int] = field(default_factory=dict)
+    timeout: float | None = None
+    depends: tuple[Path, ...] = ()
+    place: tuple[str, int | None] = ("", None)
+
+    @property
+    def input_size(self) -> int:
+        """Return the number of input elements."""
+        return sum(math.prod(shape) for _, shape in self.inputs)
+
+    @property
+    def output_size(self) -> int:
+        """Return the number of output elements."""
+        return sum(math.prod(shape) for _, shape in self.outputs)
+
+    def hashes(self) -> dict[str, str]:
+        """Return {file name: hash of its content} of all files that decide the result."""
+        paths = {self.path, *self.depends} | ({self.partials_path} if self.partials_path else set())
+        found = {}
+        for path in sorted(paths):
+            try:
+                found[path.name] = hashlib.sha256(path.read_bytes()).hexdigest()[:16]
+            except OSError:
+                found[path.name] = "missing"
+        return found
+
+
+class ModelFailure(Exception):
+    """The model gave no usable result; the text says why."""
+
+
+class _TooSlow(Exception):
+    pass
+
+
+class Runner:
+    """Calls the function of one model. `notes` collects what a user should know about its derivatives."""
+
+    def __init__(self, facts: ModelFacts) -> None:
+        self.facts = facts
+        self.notes: list[str] = []
+        self.calls = 0
+        self.difference_calls = 0
+        self.seconds = 0.0
+        self._functions: dict[str, Callable[..., Any]] = {}
+        self._kept: OrderedDict[bytes, _Point] = OrderedDict()
+        self.steps: Any = None  # of differences, chosen at their first use
+
+    def __call__(self, guard: Any, flags: Sequence[bool], inputs: Sequence[Any]) -> Call:
+        """Return the call for these inputs, those with a flag having a batch axis; nothing runs where `guard` is
+        false."""
+        arrays = [np.asarray(value, dtype=float) for value in inputs]
+        batch = next((len(value) for value, flag in zip(arrays, flags, strict=True) if flag), None)
+        if batch is None:
+            return Call(self, [self._point(arrays, guard is None or bool(np.any(guard)))], is_batch=False)
+        points = []
+        for place in range(batch):
+            own = [value[place] if flag else value for value, flag in zip(arrays, flags, strict=True)]
+            wanted = guard is None or bool(guard if np.ndim(guard) == 0 else guard[place])
+            points.append(self._point(own, wanted))
+        return Call(self, points, is_batch=True)
+
+    def _point(self, inputs: list[Array], is_wanted: bool) -> _Point:
+        shaped = [np.broadcast_to(value, shape) for value, (_, shape) in zip(inputs, self.facts.inputs, strict=True)]
+        if not is_wanted or not all(np.isfinite(value).all() for value in shaped):
+            empty = [np.full(shape, np.nan) for _, shape in self.facts.outputs]
+            return _Point(shaped, empty, "", is_spoilt=True)
+        key = b"".join(np.ascontiguousarray(value).tobytes() for value in shaped)
+        kept = self._kept.get(key)
+        if kept is None:
+            kept = self._kept[key] = self._evaluated(shaped)
+            if len(self._kept) > MOST_KEPT:
+                self._kept.popitem(last=False)
+        return kept
+
+    def _evaluated(self, inputs: list[Array]) -> _Point:
+        try:
+            outputs = self.values(inputs)
+        except ModelFailure as failure:
+            return _Point(inputs, [np.full(shape, np.nan) for _, shape in self.facts.outputs], str(failure))
+        reason = ""
+        for (name, _), value in zip(self.facts.outputs, outputs, strict=True):
+            if not np.isfinite(value).all():
+                reason = f'model "{self.facts.name}" returned {_first_bad(value)} as "{name}"{self.at(inputs)}'
+                break
+        return _Point(inputs, outputs, reason)
+
+    def at(self, inputs: Sequence[Array]) -> str:
+        """Return the inputs as messages name them."""
+        told = [
+            f"{name} = {float(value):.6g}" if not shape else f"{name} = [{float(np.ravel(value)[0]):.4g}, …]"
+            for (name, shape), value in zip(self.facts.inputs, inputs, strict=True)
+            if value.size
+        ]
+        return " at " + ", ".join(told[:6]) if told else ""
+
+    def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
+        """Call the function and return its outputs as arrays of `kind`. Raises ModelFailure."""
+        return [
+            self._shaped(name, shape, value, kind)
+            for (name, shape), value in zip(self.facts.outputs, self.raw(inputs), strict=True)
+        ]
+
+    def raw(self, inputs: Sequence[Any]) -> list[Any]:
+        """Call the function with whatever `inputs` and return its outputs as they are. Raises ModelFailure."""
+        facts = self.facts
+        self.calls += 1
+        given = {
+            name: value.item() if isinstance(value, np.ndarray) and not shape else value
+            for (name, shape), value in zip(facts.inputs, inputs, strict=True)
+        }
+        result = self.guarded_call(self.function(facts.path, facts.function), given)
+        names = [name for name, _ in facts.outputs]
+        if not isinstance(result, Mapping):
+            if len(names) == 1 and not isinstance(result, (str, type(None))):
+                return [result]
+            if isinstance(result, (tuple, list)) and len(result) == len(names):
+                return list(result)
+            raise ModelFailure(f'model "{facts.name}" returned {type(result).__name__}, not a mapping of its outputs')
+        missing = [name for name in names if name not in result]
+        if missing:
+            has = ", ".join(map(str, result)) or "nothing"
+            raise ModelFailure(f'model "{facts.name}" returned no "{missing[0]}" (it returned {has})')
+        return [result[name] for name in names]
+
+    def _shaped(self, name: str, shape: Shape, value: Any, kind: type) -> Array:
+        try:
+            array: Array = np.asarray(value, dtype=kind)
+        except (TypeError, ValueError) as error:
+            raise ModelFailure(f'model "{self.facts.name}" returned no numbers as "{name}": {error}') from None
+        if array.shape != shape:
+            if array.size == 1 and math.prod(shape) == 1:
+                return array.reshape(shape)
+            raise ModelFailure(
+                f'model "{self.facts.name}" returned "{name}" with shape {array.shape}, declared is {shape}'
+            )
+        return array.copy()  # the function may write into its own array at the next call
+
+    def guarded_call(self, function: Callable[..., Any], given: Mapping[str, Any]) -> Any:
+        """Call with a time limit, what it prints going to standard error. Raises ModelFailure for any failure."""
+        began = time.perf_counter()
+        try:
+            with contextlib.redirect_stdout(sys.stderr), _time_limit(self.facts.timeout):
+                return function(**given)
+        except _TooSlow:
+            raise ModelFailure(
+                f'model "{self.facts.name}" took longer than its timeout of {self.facts.timeout:g} s'
+            ) from None
+        except ModelFailure:
+            raise
+        except ProblemError:
+            raise
+        except (Exception, SystemExit) as error:
+            frames = traceback.extract_tb(error.__traceback__)
+            own = [frame for frame in frames if frame.filename == str(self.facts.path)]
+            place = f" ({self.facts.path.name}:{own[-1].lineno})" if own else ""
+            told = str(error).splitlines()[0][:200] if str(error) else ""
+            raise ModelFailure(
+                f'model "{self.facts.name}" raised {type(error).__name__}{place}' + (f": {told}" if told else "")
+            ) from None
+        finally:
+            self.seconds += time.perf_counter() - began
+
+    def function(self, path: Path, name: str) -> Callable[..., Any]:
+        """Return a function of a file, importing the file at the first time. Raises ProblemError."""
+        key = f"{path}:{name}"
+        if key not in self._functions:
+            file, line = self.facts.place
+            try:
+                function = getattr(_module(path), name)
+            except ProblemError:
+                raise
+            except AttributeError:
+                raise ProblemError(
+                    f'{path.name} has no function "{name}"', file=file, line=line, where=f"models.{self.facts.name}"
+                ) from None
+            except Exception as error:
+                raise ProblemError(
+                    f"{path.name} cannot be imported: {type(error).__name__}: {error}",
+                    file=file,
+                    line=line,
+                    where=f"models.{self.facts.name}",
+                ) from None
+            self._functions[key] = function
+        return self._functions[key]
+
+
+_MODULES: dict[tuple[Path, int], Any] = {}
+
+
+def _module(path: Path) -> Any:
+    """Import a file once per content; its own folder is importable for it."""
+    path = path.resolve()
+    key = (path, path.stat().st_mtime_ns)
+    if key not in _MODULES:
+        name = f"ilvren_model_{path.stem}_{len(_MODULES)}"
+        spec = importlib.util.spec_from_file_location(name, path)
+        if spec is None or spec.loader is None:
+            raise ImportError(f"{path} is no Python file")
+        module = importlib.util.module_from_spec(spec)
+        folder = str(path.parent)
+        if folder not in sys.path:
+            sys.path.append(folder)
+        sys.modules[name] = module
+        spec.loader.exec_module(module)
+        _MODULES[key] = module
+    return _MODULES[key]
+
+
+@contextlib.contextmanager
+def _time_limit(seconds: float | None) -> Iterator[None]:
+    """Stop what runs inside after so many seconds. Signals reach the main thread only: elsewhere nothing stops."""
+    if seconds is None or threading.current_thread() is not threading.main_thread() or not hasattr(signal, "setitimer"):
+        yield
+        return
+
+    def stop(*_: object) -> None:
+        raise _TooSlow
+
+    before = signal.signal(signal.SIGALRM, stop)
+    signal.setitimer(signal.ITIMER_REAL, seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0.0)
+        signal.signal(signal.SIGALRM, before)
+
+
+def _first_bad(value: Array) -> str:
+    flat = np.ravel(value)
+    return str(flat[~np.isfinite(flat)][0])
+
+
+class _Point:
+    """Inputs and outputs of one call; its Jacobian (output size, input size) is computed when asked for."""
+
+    def __init__(self, inputs: list[Array], outputs: list[Array], reason: str, *, is_spoilt: bool = False) -> None:
+        self.inputs = inputs
+        self.outputs = outputs
+        self.reason = reason
+        self.is_spoilt = is_spoilt
+        self.jacobian: Any = None
+
+
+class Call:
+    """What formulas see of a call, or of a batch of calls."""
+
+    def __init__(self, runner: Runner, points: list[_Point], *, is_batch: bool) -> None:
+        self._runner = runner
+        self._points = points
+        self._is_batch = is_batch
+
+    @property
+    def inputs(self) -> list[Array]:
+        """Return the inputs of the first point."""
+        return self._points[0].inputs
+
+    @property
+    def reason(self) -> str:
+        """Return why an output is not finite, "" when all are."""
+        return next((point.reason for point in self._points if point.reason), "")
+
+    @property
+    def is_spoilt(self) -> bool:
+        """Return whether the function was not called, its inputs not being finite or nothing needing it."""
+        return self._points[0].is_spoilt and not self._is_batch
+
+    def output(self, place: object) -> Array:
+        """Return an output by its place."""
+        assert isinstance(place, int)
+        if self._is_batch:
+            return np.stack([point.outputs[place] for point in self._points])
+        return self._points[0].outputs[place]
+
+    def _jacobian(self, point: _Point) -> Any:
+        from ilvren.models.slopes import jacobian
+
+        if point.jacobian is None:
+            facts = self._runner.facts
+            if point.is_spoilt or point.reason:
+                point.jacobian = np.full((facts.output_size, facts.input_size), np.nan)
+            else:
+                try:
+                    point.jacobian = jacobian(self._runner, point.inputs, point.outputs)
+                except ModelFailure as failure:
+                    point.reason = str(failure)
+                    point.jacobian = np.full((facts.output_size, facts.input_size), np.nan)
+        return point.jacobian
+
+    def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
+        """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.
+        `detail` is (place of the input, places of the outputs)."""
+        place, places = detail
+        return self._product(adjoints, places, (place,), of=self._runner.facts.outputs, to=self._runner.facts.inputs)
+
+    def push(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
+        """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs)."""
+        place, places = detail
+        return self._product(
+            tangents, places, (place,), of=self._runner.facts.inputs, to=self._runner.facts.outputs, forward=True
+        )
+
+    def _product(
+        self,
+        given: Sequence[Array],
+        places: tuple[int, ...],
+        wanted: tuple[int],
+        *,
+        of: Sequence[tuple[str, Shape]],
+        to: Sequence[tuple[str, Shape]],
+        forward: bool = False,
+    ) -> Array:
+        shapes = [of[place][1] for place in places]
+        given = [np.asarray(value, dtype=float) for value in given]
+        batch = next(
+            (len(value) for value, shape in zip(given, shapes, strict=True) if value.ndim > len(shape)),
+            len(self._points) if self._is_batch else None,
+        )
+        count = batch or 1
+        starts = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in of])])
+        block = np.zeros((count, int(starts[-1])))
+        for value, shape, place in zip(given, shapes, places, strict=True):
+            lead = (count,) if value.ndim > len(shape) else (1,)
+            block[:, starts[place] : starts[place + 1]] = value.reshape(*lead, -1)
+        if self._is_batch:
+            rows = [self._times(self._jacobian(p), block[i], forward) for i, p in enumerate(self._points)]
+            found = np.array(rows)
+        else:
+            found = self._times(self._jacobian(self._points[0]), block, forward)
+        ends = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in to])])
+        shape = to[wanted[0]][1]
+        part = found[:, ends[wanted[0]] : ends[wanted[0] + 1]]
+        return part.reshape(count, *shape) if batch is not None else part.reshape(shape)
+
+    @staticmethod
+    def _times(matrix: Any, block: Array, forward: bool) -> Array:
+        return np.asarray(block @ (matrix.T if forward else matrix))

@@ -1,0 +1,309 @@
+"""Derivatives of a model's outputs by its inputs, by the source its entry names; (outputs, inputs), flat.
+
+    automatic             the function run on our own array type: exact, sparse
+    supplied              a second function: {(output, input): partial derivatives} or {output: {input: …}}
+    complex-step          Im f(x + ih) / h                                                    (1)
+    differences           (f(x + h) − f(x − h)) / 2h                                          (2)
+    forward-differences   (f(x + h) − f(x)) / h                                               (3)
+
+The noise ε of the function is read off a difference table; then h = (3ε/μ₃)^(1/3) for (2), with μ₃ ≈ |f|/x³,
+and h = 2·(ε/μ₂)^(1/2) for (3), with μ₂ the curvature measured. Where outputs declare a band, inputs far enough
+apart are moved together.
+
+Sources: J. Lyness, C. Moler, "Numerical differentiation of analytic functions", 1967; J. Moré, S. Wild,
+"Estimating computational noise", 2011, and "Estimating derivatives of noisy simulations", 2012.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import ProblemError
+from ilvren.models.runner import ModelFacts, ModelFailure, Runner
+
+__all__ = ["jacobian"]
+
+Array = NDArray[Any]
+
+COMPLEX_STEP = 1e-40
+EPSILON = float(np.finfo(float).eps)
+# The difference table: so many points, so far apart relative to the inputs.
+TABLE_POINTS, TABLE_STEP = 8, 1e-7
+# Steps keep within these shares of an input's size.
+LEAST_STEP, MOST_STEP = 1e-9, 1e-2
+# Complex steps are compared once with differences; more than this apart they have met an operation they cannot follow.
+COMPLEX_DOUBT = 1e-3
+
+
+def jacobian(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+    """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse."""
+    match runner.facts.derivatives:
+        case "automatic":
+            return _automatic(runner, inputs)
+        case "supplied":
+            return _supplied(runner, inputs)
+        case "complex-step":
+            return _complex(runner, inputs, outputs)
+    return _differences(runner, inputs, outputs)
+
+
+def _flat(values: Sequence[Array]) -> Array:
+    return np.concatenate([np.ravel(value) for value in values]) if values else np.zeros(0)
+
+
+def _parts(facts: ModelFacts, flat: Array) -> list[Array]:
+    found, at = [], 0
+    for _, shape in facts.inputs:
+        size = math.prod(shape)
+        found.append(flat[at : at + size].reshape(shape))
+        at += size
+    return found
+
+
+def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
+    from ilvren.models.followed import CannotFollow, Followed
+
+    facts = runner.facts
+    followed, at = [], 0
+    for value in inputs:
+        followed.append(Followed.input(value, at, facts.input_size))
+        at += value.size
+    try:
+        raw = runner.raw(followed)
+    except CannotFollow as error:
+        file, line = facts.place
+        raise ProblemError(
+            f'model "{facts.name}" ({facts.path.name}) cannot be differentiated automatically: {error}',
+            file=file,
+            line=line,
+            where=f"models.{facts.name}",
+            advice='write it with NumPy functions, or choose derivatives = "complex-step" or "differences"',
+        ) from None
+    from scipy.sparse import csr_array, vstack
+
+    blocks = []
+    for (name, shape), value in zip(facts.outputs, raw, strict=True):
+        if isinstance(value, (list, tuple)):
+            value = Followed.stacked(value)
+        size = math.prod(shape)
+        if not isinstance(value, Followed):  # a constant
+            blocks.append(csr_array((size, facts.input_size)))
+            continue
+        if value.shape != shape and not (value.size == size == 1):
+            raise ModelFailure(f'model "{facts.name}" returned "{name}" with shape {value.shape}, declared is {shape}')
+        blocks.append(value.slopes)
+    found = vstack(blocks, format="csr")
+    return found if facts.input_size * facts.output_size > 400 else found.toarray()
+
+
+def _supplied(runner: Runner, inputs: Sequence[Array]) -> Array:
+    facts = runner.facts
+    assert facts.partials_path is not None
+    function = runner.function(facts.partials_path, facts.partials)
+    given = {
+        name: value.item() if not shape else value for (name, shape), value in zip(facts.inputs, inputs, strict=True)
+    }
+    result = runner.guarded_call(function, given)
+    if not isinstance(result, Mapping):
+        raise ModelFailure(f'"{facts.partials}" returned {type(result).__name__}, not a mapping')
+    found = np.zeros((facts.output_size, facts.input_size))
+    row = 0
+    for output, out_shape in facts.outputs:
+        column, rows = 0, math.prod(out_shape)
+        own = result.get(output)
+        for name, shape in facts.inputs:
+            columns = math.prod(shape)
+            part = (
+                result.get((output, name))
+                if (output, name) in result
+                else own.get(name)
+                if isinstance(own, Mapping)
+                else None
+            )
+            if part is None:
+                raise ModelFailure(f'"{facts.partials}" returned no derivative of "{output}" by "{name}"')
+            part = part.toarray() if hasattr(part, "toarray") else np.asarray(part, dtype=float)
+            if part.size != rows * columns:
+                raise ModelFailure(
+                    f'"{facts.partials}" returned the derivative of "{output}" by "{name}" with shape {part.shape},'
+                    f" expected is {out_shape + shape}"
+                )
+            found[row : row + rows, column : column + columns] = part.reshape(rows, columns)
+            column += columns
+        row += rows
+    return found
+
+
+def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Array:
+    facts, flat = runner.facts, _flat(inputs)
+    columns = []
+    for place in range(len(flat)):
+        moved = flat.astype(complex)
+        moved[place] += 1j * COMPLEX_STEP
+        runner.difference_calls += 1
+        columns.append(_flat(runner.values(_parts(facts, moved), kind=complex)).imag / COMPLEX_STEP)  # (1)
+    found = np.array(columns).T.reshape(facts.output_size, len(flat))
+    if runner.steps is None:
+        runner.steps = "compared"
+        _compare(runner, flat, found, outputs)
+    return found
+
+
+def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array]) -> None:
+    """Once: complex steps along all inputs against a difference; `abs` and comparisons lose the imaginary part."""
+    direction = np.where(np.arange(len(flat)) % 2, -1.0, 1.0) * np.maximum(np.abs(flat), 1e-3) * EPSILON ** (1.0 / 3.0)
+    try:
+        ahead = _flat(runner.values(_parts(runner.facts, flat + direction)))
+        behind = _flat(runner.values(_parts(runner.facts, flat - direction)))
+    except ModelFailure:
+        return
+    runner.difference_calls += 2
+    there, here = (ahead - behind) / 2.0, found @ direction
+    size = np.abs(found) @ np.abs(direction) + np.abs(there)
+    noise = 1e3 * EPSILON * np.abs(_flat(outputs))
+    if bool((np.abs(there - here) > COMPLEX_DOUBT * size + noise).any()):
+        runner.notes.append(
+            f'model "{runner.facts.name}": complex steps and differences disagree; functions such as abs() lose'
+            ' complex steps. Try derivatives = "automatic" or "differences", and `ilvren check`'
+        )
+
+
+# ---- differences --------------------------------------------------------------------------------
+
+
+@dataclass
+class _Steps:
+    """Step lengths relative to an input's size (input size,), and the groups of inputs moved together."""
+
+    shares: Array
+    groups: list[NDArray[np.int64]]
+
+
+def _sizes(flat: Array) -> Array:
+    return np.where(flat != 0.0, np.abs(flat), 1.0)
+
+
+def _values_at(runner: Runner, flat: Array) -> Array:
+    runner.difference_calls += 1
+    try:
+        return _flat(runner.values(_parts(runner.facts, flat)))
+    except ModelFailure:
+        return np.full(runner.facts.output_size, np.nan)
+
+
+def _noise(runner: Runner, flat: Array) -> float:
+    """Return the relative noise of the outputs, from the difference table along one direction."""
+    move = TABLE_STEP * _sizes(flat) * np.where(np.arange(len(flat)) % 2, -1.0, 1.0)
+    table = np.array([_values_at(runner, flat + k * move) for k in range(TABLE_POINTS)])
+    size = np.abs(table).max(axis=0)
+    found = EPSILON
+    for output in range(table.shape[1]):
+        column, levels = table[:, output], []
+        if not np.isfinite(column).all() or size[output] == 0.0:
+            continue
+        for order in range(1, TABLE_POINTS - 1):
+            column = np.diff(column)
+            gamma = math.factorial(order) ** 2 / math.factorial(2 * order)
+            level = math.sqrt(gamma * float(np.mean(column**2)))
+            changes = bool((np.sign(column[1:]) != np.sign(column[:-1])).any())
+            levels.append((level, changes))
+        for first, second in itertools.pairwise(levels[1:]):
+            # Noise shows as levels that no longer fall from order to order, with changing signs.
+            if second[0] > 0.0 and first[0] <= 4.0 * second[0] and first[1]:
+                found = max(found, first[0] / size[output])
+                break
+    return min(found, 1e-2)
+
+
+def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
+    facts = runner.facts
+    noise = _noise(runner, flat)
+    shares = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0))
+    if facts.derivatives == "forward-differences":
+        trial = noise**0.25
+        for place in range(len(flat)):
+            h = trial * _sizes(flat)[place]
+            unit = np.eye(1, len(flat), place)[0] * h
+            bend = np.abs(_values_at(runner, flat + unit) - 2.0 * here + _values_at(runner, flat - unit)) / trial**2
+            level = noise * np.abs(here)
+            with np.errstate(all="ignore"):
+                best = 2.0 * np.sqrt(level / bend)
+            usable = best[np.isfinite(best) & (bend > 4.0 * level / trial**2)]
+            shares[place] = float(usable.min()) if len(usable) else 2.0 * math.sqrt(noise)
+    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), _groups(facts))
+
+
+def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
+    """Return which inputs are moved together: alone, or where all outputs declare a band, those out of its reach."""
+    groups: list[NDArray[np.int64]] = []
+    is_banded = all(name in facts.bands for name, shape in facts.outputs if shape) and all(
+        len(shape) == 1 for _, shape in facts.outputs
+    )
+    reach = 2 * max(facts.bands.values(), default=0) + 1
+    at = 0
+    for _, shape in facts.inputs:
+        size = math.prod(shape)
+        if is_banded and len(shape) == 1 and all(shape == out for _, out in facts.outputs):
+            groups += [np.arange(at + first, at + size, reach) for first in range(min(reach, size))]
+        else:
+            groups += [np.array([place]) for place in range(at, at + size)]
+        at += size
+    return groups
+
+
+def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+    facts, flat, here = runner.facts, _flat(inputs), _flat(outputs)
+    if runner.steps is None:
+        runner.steps = _chosen_steps(runner, flat, here)
+    steps: _Steps = runner.steps
+    h = steps.shares * _sizes(flat)
+    h = (flat + h) - flat  # a step that the numbers can hold
+    found = np.zeros((facts.output_size, len(flat)))
+    for group in steps.groups:
+        move = np.zeros(len(flat))
+        move[group] = h[group]
+        ahead = _values_at(runner, flat + move)
+        if facts.derivatives == "forward-differences" and np.isfinite(ahead).all():
+            change, length = ahead - here, 1.0  # (3)
+        else:
+            behind = _values_at(runner, flat - move)
+            ahead, one = np.where(np.isfinite(ahead), ahead, here), np.isfinite(ahead)
+            behind, other = np.where(np.isfinite(behind), behind, here), np.isfinite(behind)
+            sides = one.astype(float) + other.astype(float)
+            change, length = ahead - behind, np.where(sides > 0.0, sides, np.nan)  # (2), one-sided at an edge
+        _fill(found, facts, group, change / length, h)
+    if len(steps.groups) < len(flat):
+        from scipy.sparse import csr_array
+
+        return csr_array(found) if found.size > 400 else found
+    return found
+
+
+def _fill(found: Array, facts: ModelFacts, group: NDArray[np.int64], change: Array, h: Array) -> None:
+    if len(group) == 1:
+        found[:, group[0]] = change / h[group[0]]
+        return
+    first = 0
+    for name, shape in facts.outputs:
+        n, band = shape[0], facts.bands[name]
+        offset = next(at for at, size in _input_places(facts) if at <= group[0] < at + size)
+        for place in group:
+            own = int(place) - offset
+            low, high = max(own - band, 0), min(own + band + 1, n)
+            found[first + low : first + high, place] = change[first + low : first + high] / h[place]
+        first += n
+
+
+def _input_places(facts: ModelFacts) -> list[tuple[int, int]]:
+    places, at = [], 0
+    for _, shape in facts.inputs:
+        places.append((at, math.prod(shape)))
+        at += math.prod(shape)
+    return places

@@ -1,0 +1,107 @@
+"""CSV files of data: their columns become named vectors."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import ProblemError, nearest
+from ilvren.problem.entries import Source, TableDeclaration
+
+__all__ = ["Table", "read_table"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Table:
+    """The data lines of a file by column; `text` is the whole file. A column is read as numbers when it is used."""
+
+    declaration: TableDeclaration
+    text: str
+    columns: dict[str, list[str]]
+    first_line: int
+    fail: Callable[[str, str | None], ProblemError]
+
+    def column(self, name: str) -> FloatArray:
+        """Return a column as numbers. Raises ProblemError, naming the line of the file."""
+        if name not in self.columns:
+            close = nearest(name, self.columns)
+            advice = f'did you mean "{close}"?' if close else "its columns: " + ", ".join(list(self.columns)[:12])
+            raise self.fail(f'the table "{self.declaration.name}" has no column "{name}"', advice)
+        found = np.empty(len(self.columns[name]))
+        for place, cell in enumerate(self.columns[name]):
+            try:
+                found[place] = float(cell)
+            except ValueError:
+                found[place] = np.nan
+            if not np.isfinite(found[place]):
+                line = self.first_line + place
+                told = f'"{cell}"' if cell.strip() else "an empty cell"
+                raise self.fail(
+                    f'{self.declaration.file}:{line}: {told} in column "{name}" is not a finite number', None
+                )
+        return found
+
+
+def read_table(source: Source, declaration: TableDeclaration, lines: tuple[int, int] | None) -> Table:
+    """Read a table of a problem file, from `source.files` or from disk beside it. Raises ProblemError."""
+
+    def fail(message: str, advice: str | None) -> ProblemError:
+        line = source.line("tables", declaration.name)
+        return ProblemError(
+            message,
+            file=source.file,
+            line=line,
+            where=f"tables.{declaration.name}",
+            text=source.positions.source(line),
+            advice=advice,
+        )
+
+    text = source.files.get(declaration.file)
+    if text is None:
+        path = source.beside(declaration.file)
+        try:
+            text = path.read_bytes().decode("utf-8-sig")
+        except FileNotFoundError:
+            near = nearest(path.name, [item.name for item in path.parent.glob("*.csv")])
+            raise fail(f"no such file: {path}", f'did you mean "{near}"?' if near else None) from None
+        except UnicodeDecodeError:
+            raise fail(f"{path} is not UTF-8 text", None) from None
+        except OSError as error:
+            raise fail(f"{path} cannot be read: {error.strerror}", None) from None
+    try:
+        rows = list(csv.reader(io.StringIO(text), strict=True))
+    except csv.Error as error:
+        raise fail(f"{declaration.file} is not a CSV file: {error}", None) from None
+    numbered = [(number, row) for number, row in enumerate(rows, start=1) if any(cell.strip() for cell in row)]
+    if len(numbered) < 2:
+        raise fail(f"{declaration.file} has no data below its header", None)
+    headers = [cell.strip() for cell in numbered[0][1]]
+    data = numbered[1:]
+    if lines is not None:
+        first, last = lines
+        if not 0 <= first < last <= len(data):
+            raise fail(f"lines [{first}, {last}] of {declaration.file}, which has {len(data)} data lines", None)
+        data = data[first:last]
+    for number, row in data:
+        if len(row) != len(headers):
+            raise fail(f"{declaration.file}:{number} has {len(row)} cells, the header {len(headers)}", None)
+    twice = next((header for header in headers if headers.count(header) > 1), None)
+    if twice is not None:
+        raise fail(f'{declaration.file} has two columns named "{twice}"', None)
+    columns = {header: [row[place].strip() for _, row in data] for place, header in enumerate(headers)}
+    for name, header in declaration.columns.items():
+        if header not in columns:
+            close = nearest(header, headers)
+            raise fail(
+                f'{declaration.file} has no column "{header}"',
+                f'did you mean "{close}"?' if close else "its columns: " + ", ".join(headers[:12]),
+            )
+        columns[name] = columns[header]
+    return Table(declaration, text, columns, data[0][0], fail)
