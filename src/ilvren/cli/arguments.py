@@ -8,7 +8,16 @@ from typing import Any, NoReturn
 
 from ilvren.errors import RequestError, nearest
 
-__all__ = ["Parser", "add_ledger", "add_output_flags", "add_problem", "ledger_path", "pairs", "text_pairs"]
+__all__ = [
+    "Parser",
+    "add_as_now",
+    "add_ledger",
+    "add_output_flags",
+    "add_problem",
+    "ledger_path",
+    "pairs",
+    "text_pairs",
+]
 
 DEFAULT_LEDGER = "ilvren.ledger"
 
@@ -53,6 +62,13 @@ def add_ledger(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_as_now(parser: argparse.ArgumentParser) -> None:
+    """Add --as-now."""
+    parser.add_argument(
+        "--as-now", action="store_true", help="use models as they are now, though their files have changed since"
+    )
+
+
 def add_output_flags(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     """Add --json, --quiet and --no-color."""
     if json:
@@ -81,12 +97,21 @@ def text_pairs(flag: str, words: list[str]) -> dict[str, str]:
     return found
 
 
-def pairs(flag: str, words: list[str]) -> dict[str, float]:
-    """Read NAME=NUMBER words. Raises RequestError."""
-    found: dict[str, float] = {}
+def pairs(flag: str, words: list[str]) -> dict[str, Any]:
+    """Read NAME=NUMBER words, or NAME=[LIST] as JSON writes lists. Raises RequestError."""
+    found: dict[str, Any] = {}
     for name, value in text_pairs(flag, words).items():
         try:
-            found[name] = float(value)
+            found[name] = _list(value) if value.startswith("[") else float(value)
         except ValueError:
-            raise RequestError(f"{flag} {name}={value}: a number is expected") from None
+            example = f"{flag} {name}=[1, 2.5, 4]" if value.startswith("[") else f"{flag} {name}=0.15"
+            raise RequestError(
+                f"{flag} {name}={value}: a number, or a list of numbers, is expected", advice=f"for example {example}"
+            ) from None
     return found
+
+
+def _list(text: str) -> Any:
+    import json
+
+    return json.loads(text)

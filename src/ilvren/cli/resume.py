@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
 from ilvren.cli.run import add_full, add_limits, finish
 from ilvren.cli.terminal import Terminal
 
@@ -22,6 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
     add_limits(parser)
     add_full(parser)
+    add_as_now(parser)
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -45,6 +46,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 evaluations=arguments.evaluations,
                 iterations=arguments.iterations,
                 seconds=arguments.seconds,
+                as_now=arguments.as_now,
                 listener=progress,
             )
         finally:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="let a design without usable derivatives hold when no probe beats it",
     )
+    add_as_now(parser)
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -41,7 +42,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         note_changed_file(ledger.run(arguments.run), terminal)
         verdict = verify(
-            arguments.run, ledger=ledger, tolerance=arguments.tolerance, accept_probe=arguments.accept_probe
+            arguments.run,
+            ledger=ledger,
+            tolerance=arguments.tolerance,
+            accept_probe=arguments.accept_probe,
+            as_now=arguments.as_now,
         )
     if arguments.json:
         terminal.document(verdict.to_dict())

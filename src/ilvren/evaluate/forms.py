@@ -30,10 +30,9 @@ class Form:
         graph = problem.graph
         self.is_scalar = not batch and is_scalar_work(graph, self.roots) and not _takes_weights(graph, self.roots)
         key = ("form", self.roots, self.batch)
-        code = graph.compiled.get(key)
-        if code is None:
-            code = graph.compiled[key] = self._compiled()
-        self.code: Any = code
+        if key not in graph.compiled:
+            graph.compiled[key] = self._compiled()
+        self.code: Any = graph.compiled[key]
         fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=problem.runners).values
         if self.is_scalar:
             self.scalar: Callable[..., tuple[float, ...]] = self.code.bound(fixed)

@@ -90,6 +90,7 @@ class Gate:
         self._cache: OrderedDict[bytes, Evaluation] = OrderedDict()
         self._counted_values: set[bytes] = set()
         self._counted_gradients: set[bytes] = set()
+        self._calls_before = self._difference_calls()
         self._is_scalar = not problem.graph.has_arrays
         n, m = problem.size, problem.row_count
         self._most_kept = max(8, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(n * m + n + m, 1)))
@@ -99,8 +100,11 @@ class Gate:
     @property
     def counts(self) -> Counts:
         """Return how many distinct points were computed so far."""
-        extra = sum(runner.difference_calls for runner in self.problem.runners)
+        extra = self._difference_calls() - self._calls_before
         return Counts(len(self._counted_values) + extra, len(self._counted_gradients))
+
+    def _difference_calls(self) -> int:
+        return sum(runner.difference_calls for runner in self.problem.runners)
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
@@ -121,9 +125,10 @@ class Gate:
         self._keep(key, found)
         return found
 
-    def adopt(self, point: FloatArray, evaluation: Evaluation) -> None:
-        """Take an evaluation as computed: keep and count it."""
+    def adopt(self, point: FloatArray, evaluation: Evaluation, *, evaluations: int) -> None:
+        """Take an evaluation as computed: keep and count it; `evaluations` were counted with it then."""
         self._keep(point.tobytes(), evaluation)
+        self._calls_before = self._difference_calls() - max(evaluations - len(self._counted_values), 0)
 
     def _keep(self, key: bytes, evaluation: Evaluation) -> None:
         if len(self._cache) >= self._most_kept:
@@ -263,7 +268,7 @@ class Gate:
         form: Form = self._kept("batch", lambda: form_of(problem, self._value_roots, ("variable",)))
         count, m = len(points), problem.row_count
         objective, rows = np.full(count, np.nan), np.empty((count, m))
-        step = max(1, BATCH_NUMBERS // max(max(block.size for block in (*problem.blocks, *problem.row_blocks)), 1))
+        step = max(1, BATCH_NUMBERS // max(*(b.size for b in problem.blocks), *(b.size for b in problem.row_blocks), 1))
         for first in range(0, count, step):
             part = points[first : first + step]
             k = len(part)
@@ -375,7 +380,8 @@ class Gate:
             if problem.objective is None:
                 raise RequestError("the problem has no objective", advice="name a derived value or a constraint")
             return problem.objective.node
-        nodes = {item.name: item.node for item in (*problem.derived, *problem.row_blocks)}
+        nodes = {item.name: item.node for item in problem.derived}
+        nodes |= {block.name: block.node for block in problem.row_blocks}
         if problem.objective is not None:
             nodes[problem.objective.name] = problem.objective.node
         if name not in nodes:

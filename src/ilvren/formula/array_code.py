@@ -146,9 +146,9 @@ class _Writer:
         """Let go of each array after its last use."""
         kept: set[int] = set().union(*(self._mentions.get(root, set()) for root in roots))
         done: dict[int, list[int]] = {}
-        for number, line in last_line.items():
+        for number, last in last_line.items():
             if number not in kept:
-                done.setdefault(line, []).append(number)
+                done.setdefault(last, []).append(number)
         lines: list[str] = []
         for place, line in enumerate(self.lines):
             lines.append(line)

@@ -307,7 +307,7 @@ def _interp_slope_pull(detail: Any, amount: Array, at: Array, xs: Array) -> Arra
     rank, length = detail[0], len(xs)
     if length == 1:
         return np.zeros((*_lead(amount, rank), 1))
-    out = 0.0
+    out = np.zeros(1)
     for place, inside in (
         (at, (at >= xs[0]) & (at < xs[-1])),
         (np.nextafter(at, -np.inf), (at > xs[0]) & (at <= xs[-1])),
@@ -315,7 +315,7 @@ def _interp_slope_pull(detail: Any, amount: Array, at: Array, xs: Array) -> Arra
         j, _ = _place(place, xs)
         part = np.where(inside, 0.5 * amount / (xs[j + 1] - xs[j]), 0.0)
         out = out + _spread(part, j + 1, rank, length) - _spread(part, j, rank, length)
-    return np.asarray(out)
+    return out
 
 
 def _found(value: Array, keys: Array) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:

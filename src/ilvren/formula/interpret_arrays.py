@@ -88,7 +88,7 @@ def walk_arrays(
         for number, context in schedule:
             node = graph.nodes[number]
             if node.operation == "constant":
-                state.values[number], state.masks[number] = np.float64(node.value), np.False_
+                state.values[number], state.masks[number] = np.float64(node.value), np.zeros((), dtype=bool)
             elif node.operation in inputs:
                 value = np.asarray(inputs[node.operation][node.index], dtype=float)
                 _keep(state, number, value, np.zeros(np.shape(value), dtype=bool), ())
@@ -194,7 +194,7 @@ def _model(
             np.where(mask, np.nan, value) if np.any(mask) else value for mask, value in zip(bad, given, strict=True)
         ]
         state.values[number] = models[node.index](guard, flags, spoilt)
-        state.masks[number] = np.False_
+        state.masks[number] = np.zeros((), dtype=bool)
         return
     call = given[0]
     if node.operation == "output":

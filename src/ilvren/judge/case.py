@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -13,13 +12,13 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge.curvature import Curvature
 from ilvren.judge.probe import Better
-from ilvren.judge.track import problem_of
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs import Conditions, RunResult
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState
+from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
 __all__ = ["Case", "case_of_record", "case_of_result"]
 
@@ -59,9 +58,9 @@ class Case:
             points = np.array([np.frombuffer(record.point) for record in self.logged])
             spread = np.abs(points - self.point).max(axis=0)
             moved = np.where(spread > 0.0, spread, 1.0)
-        unknown = np.array(
-            [v.magnitude is None and v.start == 0.0 and math.isinf(v.upper - v.lower) for v in self.problem.variables]
-        )
+        problem = self.problem
+        has_no_width = np.isinf(problem.joined("upper") - problem.joined("lower"))
+        unknown = np.isnan(problem.joined("magnitude")) & (problem.joined("start") == 0.0) & has_no_width
         return np.where(unknown, np.maximum(np.abs(self.point), moved), sizes)
 
     def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
@@ -111,7 +110,9 @@ def case_of_result(result: RunResult, tolerance: float | None, accept_probe: boo
     )
 
 
-def case_of_record(ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool) -> Case:
+def case_of_record(
+    ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool, *, as_now: bool = False
+) -> Case:
     record = ledger.run(reference)
     if record.state != "ended" or record.result is None:
         what = "is still running" if ledger.is_alive(record) else "was killed before it could report a design"
@@ -120,7 +121,8 @@ def case_of_record(ledger: Ledger, reference: str, tolerance: float | None, acce
     assert isinstance(variables, dict)
     assert isinstance(objectives, dict)
     problem = problem_of(record)
-    point = tuple(math.nan if value is None else float(value) for value in variables.values())
+    point = flat_design(variables)
+    refuse_changed(record, problem, as_now=as_now)
     logged = next(iter(objectives.values()), None)
     return _case(
         problem,

@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -189,5 +190,8 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
     return notes
 
 
-def _assignments(values: Mapping[str, float]) -> str:
-    return ", ".join(f"{name}={value:g}" for name, value in values.items()) or "none"
+def _assignments(values: Mapping[str, Any]) -> str:
+    def told(value: Any) -> str:
+        return f"[{len(value)} values]" if isinstance(value, list) else f"{value:g}"
+
+    return ", ".join(f"{name}={told(value)}" for name, value in values.items()) or "none"

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
-from ilvren.problem import loads
+from ilvren.runs.stored import problem_of
 
 __all__ = ["history_table", "write_history"]
 
@@ -22,9 +22,7 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
     Columns: number, evaluations, gradients, seconds, the objective by its name, violation; for iterations
     also best, stationarity, step and note; then the variables, named `variable:NAME`.
     """
-    problem = loads(
-        record.problem_text, file=record.problem_file, set=record.overrides["set"], start=record.overrides["start"]
-    )
+    problem = problem_of(record)
     names = [variable.name for variable in problem.variables]
     objective = problem.objective.name if problem.objective else "objective"
     kept: Sequence[IterationRecord | EvaluationRecord]

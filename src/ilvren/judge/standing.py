@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
-from ilvren.formula import Trouble
+from ilvren.formula import Trouble, shape_text
+from ilvren.judge.pattern import Pattern, pattern_of
+from ilvren.models import Runner
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import LimitState, plain
+from ilvren.runs.result import LimitState, by_block, nested, plain, states_document
 
-__all__ = ["Standing", "point_at", "standing_at", "trouble_sentence"]
+__all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
 
 FEASIBILITY = 1e-6
 
@@ -28,12 +30,13 @@ class Standing:
 
     problem: Problem
     is_elsewhere: bool
-    values: Mapping[str, float]
+    values: Mapping[str, Any]
     bounds: tuple[LimitState, ...]
     constraints: tuple[LimitState, ...]
     violation: float
     notes: tuple[str, ...]
     findings: tuple[str, ...]
+    pattern: Pattern | None = None
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `show`."""
@@ -41,35 +44,57 @@ class Standing:
         objective = problem.objective
         return {
             "problem": problem.title or problem.source.file,
-            "variables": {state.name: plain(state.value) for state in self.bounds},
-            "parameters": {parameter.name: plain(parameter.value) for parameter in problem.parameters},
-            "derived": {item.name: plain(self.values[item.name]) for item in problem.derived},
+            "variables": by_block(problem.blocks, [plain(state.value) for state in self.bounds]),
+            "parameters": {
+                parameter.name: plain_values(parameter.value)
+                for parameter in problem.parameters
+                if not parameter.is_data
+            },
+            "derived": {item.name: plain_values(self.values[item.name]) for item in problem.derived},
             "objectives": {} if objective is None else {objective.name: plain(self.values[objective.name])},
-            "bounds": {state.name: state.to_dict() for state in self.bounds},
-            "constraints": {state.name: state.to_dict() for state in self.constraints},
+            "bounds": states_document(problem.blocks, self.bounds),
+            "constraints": states_document(problem.row_blocks, self.constraints),
             "violation": plain(self.violation),
-            "unused": [variable.name for variable in problem.variables if not variable.is_used],
+            "unused": unused_names(problem),
+            "models": [model_facts(runner) for runner in problem.runners],
+            "order": order_of(problem),
+            "pattern": None if self.pattern is None else self.pattern.to_dict(),
             "findings": list(self.findings),
         }
 
 
-def point_at(problem: Problem, at: Mapping[str, float]) -> tuple[float, ...]:
-    """Return the start with the values of `at` in place. Raises RequestError for an unknown name."""
-    names = [variable.name for variable in problem.variables]
+def point_at(problem: Problem, at: Mapping[str, Any], flag: str = "--at") -> tuple[float, ...]:
+    """Return the start with the values of `at` in place: whole variables ("level"), one number serving all elements,
+    or single elements ("level[3]"). Raises RequestError for an unknown name or a value that does not fit."""
+    point = np.array(problem.start)
+    blocks = {block.name: block for block in problem.blocks}
+    elements: dict[str, int] | None = None
     for name, value in at.items():
-        if name not in names:
-            close = nearest(name, names)
+        given = np.asarray(value, dtype=float)
+        if not np.isfinite(given).all():
+            raise RequestError(f"{flag} {name}={value}: a finite number is expected")
+        if name in blocks:
+            block = blocks[name]
+            if given.shape not in ((), block.shape):
+                one, other = shape_text(given.shape), shape_text(block.shape)
+                raise RequestError(f"{flag} {name}=…: has {one}, the variable {other}")
+            point[block.first : block.first + block.size] = np.broadcast_to(given, block.shape).ravel()
+            continue
+        if elements is None:
+            elements = {variable.name: place for place, variable in enumerate(problem.variables)}
+        if name not in elements or given.shape:
+            close = nearest(name, blocks)
             raise RequestError(
-                f'--at {name}=…: the file has no variable "{name}"',
-                advice=f'did you mean "{close}"?' if close else "its variables: " + ", ".join(names[:12]),
+                f'{flag} {name}=…: the file has no variable "{name}"',
+                advice=f'did you mean "{close}"?' if close else "its variables: " + ", ".join(list(blocks)[:12]),
             )
-        if not math.isfinite(value):
-            raise RequestError(f"--at {name}={value}: a finite number is expected")
-    return tuple(at.get(variable.name, variable.start) for variable in problem.variables)
+        point[elements[name]] = float(given)
+    return tuple(point.tolist())
 
 
-def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Standing:
-    """Return how the problem stands at its start, or with the values of `at` in place."""
+def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_pattern: bool = False) -> Standing:
+    """Return how the problem stands at its start, or with the values of `at` in place; with the patterns of its
+    derivatives when asked for."""
     point = point_at(problem, at or {})
     measures = Measures.of(problem)
     gate = Gate(problem)
@@ -81,20 +106,21 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
     notes = tuple(state.word(FEASIBILITY) for state in rows)
     missed = [state.name for state in (*bounds, *rows) if state.violation > FEASIBILITY]
     if missed:
-        findings.append("missed here: " + ", ".join(missed))
+        findings.append("missed here: " + few(missed))
     active = [
         state.name
         for state in (*rows, *bounds)
         if state.side and state.violation <= FEASIBILITY and not _is_fixed(state)
     ]
     if active:
-        findings.append("active here: " + ", ".join(active))
-    unused = [variable.name for variable in problem.variables if not variable.is_used]
+        findings.append("active here: " + few(active))
+    unused = unused_names(problem)
     if unused:
-        findings.append("nothing depends on: " + ", ".join(unused) + " (left out of runs)")
-    for row in problem.rows:
-        if not problem.graph.variables_of([row.node]):
-            findings.append(f'constraint "{row.name}" depends on no variable')
+        findings.append("nothing depends on: " + few(unused) + " (left out of runs)")
+    for block in problem.row_blocks:
+        if not problem.graph.variables_of([block.node]):
+            findings.append(f'constraint "{block.name}" depends on no variable')
+    findings += [note for runner in problem.runners for note in runner.notes]
     objective = problem.objective
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
@@ -107,7 +133,50 @@ def standing_at(problem: Problem, at: Mapping[str, float] | None = None) -> Stan
         measures.violation(np.array(point), evaluation.rows),
         notes,
         tuple(findings),
+        pattern_of(gate) if with_pattern else None,
     )
+
+
+def few(names: Sequence[str], most: int = 8) -> str:
+    """Return names for a sentence, the first few of many."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def unused_names(problem: Problem) -> list[str]:
+    """Return the variables that nothing depends on: whole ones by their name, else the elements."""
+    found: list[str] = []
+    for block in problem.blocks:
+        if not block.is_used.any():
+            found.append(block.name)
+        elif not block.is_used.all():
+            found += [element.name for element in block if not element.is_used]
+    return found
+
+
+def order_of(problem: Problem) -> list[str]:
+    """Return the derived values and models in the order in which they are computed."""
+    named = {item.name for item in problem.derived} | {runner.facts.name for runner in problem.runners}
+    return [name for name in problem.order if name in named]
+
+
+def model_facts(runner: Runner) -> dict[str, object]:
+    """Return what a listing says of a model."""
+    facts = runner.facts
+    return {
+        "name": facts.name,
+        "python": f"{facts.path.name}:{facts.function}",
+        "inputs": {name: list(shape) for name, shape in facts.inputs},
+        "outputs": {name: list(shape) for name, shape in facts.outputs},
+        "derivatives": facts.derivatives,
+        "calls": runner.calls,
+        "seconds": round(runner.seconds, 6),
+    }
+
+
+def plain_values(value: Any) -> Any:
+    """Return a number or an array as the JSON documents write it."""
+    array = np.asarray(value, dtype=float)
+    return nested([plain(item) for item in array.ravel().tolist()], array.shape)
 
 
 def _is_fixed(state: LimitState) -> bool:
@@ -118,8 +187,10 @@ def _off_grid(problem: Problem, point: tuple[float, ...]) -> list[str]:
     return [
         f"{variable.name} = {value:.10g} is not one of its {variable.kind} values;"
         f" the nearest is {variable.member(value):.10g}"
-        for variable, value in zip(problem.variables, point, strict=True)
-        if variable.kind != "continuous" and variable.lower <= value <= variable.upper and not variable.allows(value)
+        for block in problem.blocks
+        if block.kind != "continuous"
+        for variable, value in zip(block, point[block.first : block.first + block.size], strict=True)
+        if variable.lower <= value <= variable.upper and not variable.allows(value)
     ]
 
 

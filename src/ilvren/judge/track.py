@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
-from ilvren.problem import Problem, loads
+from ilvren.problem import Problem
 from ilvren.runs import RunResult
+from ilvren.runs.stored import flat_design, problem_of
 
-__all__ = ["Track", "problem_of", "track_of_record", "track_of_result"]
+__all__ = ["Track", "track_of_record", "track_of_result"]
 
 FloatArray = NDArray[np.float64]
 
@@ -68,13 +69,6 @@ class Track:
         return np.minimum.accumulate(np.where(self.is_feasible, self.objective, np.inf))
 
 
-def problem_of(record: RunRecord) -> Problem:
-    """Return the problem as the run stored it."""
-    return loads(
-        record.problem_text, file=record.problem_file, set=record.overrides["set"], start=record.overrides["start"]
-    )
-
-
 def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
     """Return the track of a recorded run, finished or not."""
     result = record.result if record.state == "ended" and record.result else {}
@@ -83,7 +77,7 @@ def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
         outcome = "running" if ledger.is_alive(record) else "killed"
     evaluations = ledger.evaluations(record.number)
     variables, objectives = result.get("variables"), result.get("objectives")
-    point = tuple(float(v) for v in variables.values()) if isinstance(variables, dict) else None
+    point = flat_design(variables) if isinstance(variables, dict) else None
     final = next(iter(objectives.values()), None) if isinstance(objectives, dict) else None
     violation = result.get("violation")
     counts = result.get("counts")
@@ -146,7 +140,7 @@ def _track(
     iterations: Sequence[IterationRecord],
 ) -> Track:
     sign = problem.objective.sign if problem.objective else 1
-    n = len(problem.variables)
+    n = problem.size
 
     def column(values: list[float | None]) -> FloatArray:
         return np.array([math.nan if value is None else value for value in values], dtype=float)

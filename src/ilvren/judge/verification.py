@@ -48,10 +48,12 @@ def verify(
     ledger: Ledger | str | Path | None = None,
     tolerance: float | None = None,
     accept_probe: bool = False,
+    as_now: bool = False,
 ) -> Verdict:
     """Judge the reported design of a run: a result, or an id, a label or "last" in `ledger`.
 
-    `tolerance` replaces the run's own; `accept_probe` lets a verdict "probe-only" hold. Raises RequestError
+    `tolerance` replaces the run's own; `accept_probe` lets a verdict "probe-only" hold. A run whose models'
+    files have changed is refused unless `as_now`. Raises RequestError
     when there is no such run, or it has not ended.
     """
     if isinstance(subject, RunResult):
@@ -61,7 +63,7 @@ def verify(
             raise RequestError(f'"{subject}" is a run of a ledger: say which with ledger=…')
         opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
         try:
-            case = case_of_record(opened, subject, tolerance, accept_probe)
+            case = case_of_record(opened, subject, tolerance, accept_probe, as_now=as_now)
         finally:
             if opened is not ledger:
                 opened.close()
@@ -160,7 +162,7 @@ def _prices(case: Case) -> FloatArray:
             feasibility=case.feasibility,
         )
     if case.conditions is None:
-        return np.zeros(len(case.problem.rows))
+        return np.zeros(case.problem.row_count)
     return case.conditions.row_multipliers
 
 
@@ -347,14 +349,9 @@ def _descended(case: Case) -> Verdict:
 
 
 def _search_downhill(case: Case) -> Better | None:
-    starts = {
-        variable.name: variable.member(value)
-        for variable, value in zip(case.problem.variables, case.point.tolist(), strict=True)
-    }
-    variables = tuple(replace(v, start=starts[v.name]) for v in case.problem.variables)
     if any(case.problem.variables[i].kind != "continuous" for i in case.problem.free):
         return None
-    problem = replace(case.problem, variables=variables)
+    problem = case.problem.with_starts(case.point)
     settings = Settings(
         method="sqp", evaluations=DESCENT_EVALUATIONS, tolerance=case.tolerance, feasibility=case.feasibility
     )

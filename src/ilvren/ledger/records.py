@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 __all__ = ["EvaluationRecord", "IterationRecord", "RequestRecord", "RunRecord"]
 
@@ -11,7 +12,8 @@ __all__ = ["EvaluationRecord", "IterationRecord", "RequestRecord", "RunRecord"]
 @dataclass(frozen=True, slots=True)
 class RunRecord:
     """A run. `state` is "running" or "ended"; `result` the JSON document printed at its end (None before);
-    `settings` and `overrides` are what it was asked; `versions` what computed it."""
+    `settings` and `overrides` are what it was asked; `versions` what computed it;
+    `files` the texts of its tables by name; `models` {model: {file: hash}}."""
 
     number: int
     label: str | None
@@ -20,7 +22,7 @@ class RunRecord:
     problem_title: str
     method: str
     settings: Mapping[str, object]
-    overrides: Mapping[str, Mapping[str, float]]
+    overrides: Mapping[str, Mapping[str, Any]]
     versions: Mapping[str, str]
     created: str
     state: str
@@ -28,6 +30,8 @@ class RunRecord:
     outcome: str | None
     seconds: float
     result: Mapping[str, object] | None
+    files: Mapping[str, str] = field(default_factory=dict)
+    models: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
     def id(self) -> str:

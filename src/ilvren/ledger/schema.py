@@ -31,4 +31,11 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " point BLOB NOT NULL, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
+    2: (
+        "the table files a problem reads, and hashes of its models' files",
+        (
+            "ALTER TABLE runs ADD COLUMN files TEXT NOT NULL DEFAULT '{}'",
+            "ALTER TABLE runs ADD COLUMN models TEXT NOT NULL DEFAULT '{}'",
+        ),
+    ),
 }

@@ -26,7 +26,8 @@ COSTLY_SECONDS = 0.01
 # Full run rows, problem text included.
 _RUN_COLUMNS = (
     "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
-    " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result"
+    " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result,"
+    " runs.files, runs.models"
 )
 
 
@@ -102,9 +103,11 @@ class Ledger:
         problem_title: str,
         method: str,
         settings: Mapping[str, object],
-        overrides: Mapping[str, Mapping[str, float]],
+        overrides: Mapping[str, Mapping[str, Any]],
         versions: Mapping[str, str],
         label: str | None,
+        files: Mapping[str, str] | None = None,
+        models: Mapping[str, Mapping[str, str]] | None = None,
     ) -> int:
         """Record that a run begins and return its number. Raises RequestError for a label in use."""
         digest = hashlib.sha256(problem_text.encode()).hexdigest()
@@ -118,8 +121,8 @@ class Ledger:
             )
             cursor = self._db.execute(
                 "INSERT INTO runs (label, problem, file, method, settings, overrides, versions, created, state,"
-                " process) VALUES"
-                " (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?)",
+                " process, files, models) VALUES"
+                " (?, (SELECT number FROM problems WHERE hash = ?), ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?)",
                 (
                     label,
                     digest,
@@ -130,6 +133,8 @@ class Ledger:
                     json.dumps(versions),
                     now(),
                     _this_process(),
+                    json.dumps(dict(files or {})),
+                    json.dumps(dict(models or {})),
                 ),
             )
         self._written = time.monotonic()
@@ -254,7 +259,7 @@ class Ledger:
         records = []
         for row in rows:
             values_ = list(row)
-            for place in (6, 7, 8, 14):
+            for place in (6, 7, 8, 14, 15, 16):
                 values_[place] = None if row[place] is None else json.loads(row[place])
             records.append(RunRecord(*values_))
         return records

@@ -131,7 +131,8 @@ Protocol = Generator[Request | Iterate, Any, Ending]
 @dataclass(frozen=True)
 class Method:
     """The declaration of a method. `needs` is "values" or "gradients"; `handles` lists from
-    "bounds", "inequalities", "equalities", "spaced", "catalogue"."""
+    "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` (and rows) is what its dense
+    matrices allow, None where it has none."""
 
     name: str
     about: str
@@ -142,6 +143,7 @@ class Method:
     run: Callable[[Task, Any], Protocol]
     cost: str = ""
     weak: str = ""
+    most_variables: int | None = None
 
 
 @dataclass(frozen=True)

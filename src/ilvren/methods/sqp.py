@@ -184,6 +184,7 @@ METHOD = Method(
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=SqpOptions,
     run=sqp,
+    most_variables=2000,
     cost="one gradient and about one value per iteration; arithmetic (n + m)^3",
     weak="kinks and noise; more than some hundred variables; saddle points look stationary to it",
 )

@@ -4,6 +4,6 @@ Knows functions, arrays and files; never formulas, problems or methods. Nothing 
 """
 
 from ilvren.models.runner import Call, ModelFacts, Runner
-from ilvren.models.signature import arguments_of
+from ilvren.models.signature import arguments_of, read_python
 
-__all__ = ["Call", "ModelFacts", "Runner", "arguments_of"]
+__all__ = ["Call", "ModelFacts", "Runner", "arguments_of", "read_python"]

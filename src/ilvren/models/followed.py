@@ -192,6 +192,10 @@ def _moved(a: Followed, move: Callable[[Array], Array]) -> Followed:
     return Followed(np.asarray(move(a.value)), a.slopes[np.ravel(places)])
 
 
+def _picked(a: Followed, places: Any, axis: int) -> Followed:
+    return _moved(a, lambda v: np.take(v, places, axis=axis))
+
+
 def _spread(a: Followed, shape: tuple[int, ...]) -> Followed:
     return a if a.shape == shape else _moved(a, lambda v: np.broadcast_to(v, shape))
 
@@ -316,7 +320,7 @@ def _mean(a: Any, axis: Any = None, **_: Any) -> Any:
 def _extreme(a: Followed, axis: Any, ufunc: Any) -> Followed:
     if axis is None:
         a, axis = _moved(a, lambda v: v.ravel()), 0
-    parts = [_moved(a, lambda v, k=k: np.take(v, k, axis=axis)) for k in range(a.shape[axis])]
+    parts = [_picked(a, k, axis) for k in range(a.shape[axis])]
     result = parts[0]
     for part in parts[1:]:
         result = _binary(ufunc, result, part)
@@ -413,7 +417,7 @@ def _interp(x: Any, xp: Any, fp: Any, *_: Any, **__: Any) -> Any:
     at = _value(x)
     j = np.clip(np.searchsorted(xp, at, side="right") - 1, 0, len(xp) - 2)
     values = _followed(fp, like)
-    low, high = (_moved(values, lambda v, p=p: v[p]) for p in (j, j + 1))
+    low, high = _picked(values, j, 0), _picked(values, j + 1, 0)
     share = np.minimum(np.maximum((x - xp[j]) / (xp[j + 1] - xp[j]), 0.0), 1.0)
     return low + share * (high - low)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ilvren.errors import ProblemError, nearest
 
-__all__ = ["Arguments", "arguments_of"]
+__all__ = ["Arguments", "arguments_of", "read_python"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,16 +21,24 @@ class Arguments:
     takes_any: bool = False
 
 
-def arguments_of(path: Path, function: str) -> Arguments:
-    """Return the arguments of a function at the top of a Python file. Raises ProblemError (no place given) when the
-    file cannot be read or has no such name."""
+def read_python(path: Path) -> str:
+    """Return the text of a Python file. Raises ProblemError (no place given)."""
     try:
-        tree = ast.parse(path.read_text("utf-8"), str(path))
+        return path.read_text("utf-8")
     except FileNotFoundError:
         raise ProblemError(f"no such file: {path}") from None
+    except UnicodeDecodeError:
+        raise ProblemError(f"{path} is not UTF-8 text") from None
     except OSError as error:
         raise ProblemError(f"{path} cannot be read: {error.strerror}") from None
-    except (SyntaxError, UnicodeDecodeError, ValueError) as error:
+
+
+def arguments_of(path: Path, function: str, *, text: str) -> Arguments:
+    """Return the arguments of a function at the top of a Python file, whose `text` is given. Raises ProblemError (no
+    place given) when it is no Python or has no such name."""
+    try:
+        tree = ast.parse(text, str(path))
+    except (SyntaxError, ValueError) as error:
         line = f":{error.lineno}" if isinstance(error, SyntaxError) and error.lineno else ""
         raise ProblemError(f"{path}{line} is not valid Python: {error.args[0]}") from None
     known: list[str] = []

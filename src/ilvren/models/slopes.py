@@ -271,7 +271,7 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
         move[group] = h[group]
         ahead = _values_at(runner, flat + move)
         if facts.derivatives == "forward-differences" and np.isfinite(ahead).all():
-            change, length = ahead - here, 1.0  # (3)
+            change, length = ahead - here, np.ones(1)  # (3)
         else:
             behind = _values_at(runner, flat - move)
             ahead, one = np.where(np.isfinite(ahead), ahead, here), np.isfinite(ahead)

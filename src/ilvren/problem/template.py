@@ -29,7 +29,7 @@ from ilvren.formula import (
     top_terms,
     walk,
 )
-from ilvren.models import ModelFacts, Runner, arguments_of
+from ilvren.models import ModelFacts, Runner, arguments_of, read_python
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -83,7 +83,8 @@ class Template:
         self.values: list[Any] = [math.nan] * len(self.parameter_index)
         self.columns: list[str] = []  # "table.column", whose parameters follow the declared ones
         self.tables: dict[str, Table] = {}
-        self.sizes: dict[int, int] = {}
+        self.sizes: dict[int, float] = {}
+        self.texts: dict[str, str] = {}  # of the tables and models read, by the names in the file
         self.runners: list[Runner] = []
         self.model_outputs: dict[str, tuple[str, str]] = {}
         self._evaluators: dict[int, Callable[[list[Any]], Any]] = {}
@@ -156,7 +157,7 @@ class Template:
         where = EntryDeclaration("models", model.name, model.python)
         file, function = model.python.split(":")
         try:
-            arguments = arguments_of(self.declarations.source.beside(file), function)
+            arguments = arguments_of(self.declarations.source.beside(file), function, text=self._stored(file))
         except ProblemError as error:
             self.fail(where, error.message, advice=error.advice)
         given = dict(model.inputs)
@@ -180,6 +181,13 @@ class Template:
                 if name not in given and self._key_of(name) is not None:
                     given[name] = name
         return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
+
+    def _stored(self, file: str) -> str:
+        """Return the text of a model's file, stored or on disk; reading is not running."""
+        if file not in self.texts:
+            source = self.declarations.source
+            self.texts[file] = source.files.get(file) or read_python(source.beside(file))
+        return self.texts[file]
 
     def _key_of(self, name: str) -> str | None:
         """Return what must be built before a name can be used: an entry, a variable, a model or a table."""
@@ -262,9 +270,9 @@ class Template:
         elif name in self._models:
             self._model(self._models[name])
         elif name in self._tables:
-            self.tables[name] = read_table(
-                self.declarations.source, self._tables[name], self._lines(self._tables[name])
-            )
+            table = self._tables[name]
+            self.tables[name] = read_table(self.declarations.source, table, self._lines(table))
+            self.texts[table.file] = self.tables[name].text
         else:
             entry = self._entries[name]
             self.nodes[name] = node = self.lower_entry(entry, self._trees[name])
@@ -424,7 +432,7 @@ class Template:
         partials_file, _, partials = model.partials.partition(":")
         if partials_file:
             try:
-                arguments_of(source.beside(partials_file), partials)
+                arguments_of(source.beside(partials_file), partials, text=self._stored(partials_file))
             except ProblemError as error:
                 self.fail(where, error.message, text=model.partials, advice=error.advice)
         facts = ModelFacts(
@@ -442,7 +450,7 @@ class Template:
             (source.file, self.line(where)),
         )
         for path in facts.depends:
-            if not path.exists():
+            if not source.files and not path.exists():
                 self.fail(where, f"depends on a file that is not there: {path}", text=None)
         call = graph.arrange("call", tuple(nodes), (), None, len(self.runners))
         self.runners.append(Runner(facts))

@@ -3,33 +3,47 @@ violation really is stationary."""
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Evaluation
+from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble
 from ilvren.methods.base import Method, method_named, method_names
-from ilvren.problem import Measures, NamedValue, Objective, Problem, Row
+from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock
 
-__all__ = ["refuse_unhandled", "trouble_clause", "violation_is_stationary", "where_invalid"]
+__all__ = [
+    "MODEL_OPERATIONS",
+    "mending",
+    "refuse_unhandled",
+    "start_trouble",
+    "trouble_clause",
+    "violation_is_stationary",
+    "where_invalid",
+]
 
 FloatArray = NDArray[np.float64]
 
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
+MODEL_OPERATIONS = ("output", "model_pull", "model_push")
 MENDING = "another start, or a bound that keeps it valid, mends this"
 
 
 def refuse_unhandled(problem: Problem, method: Method) -> None:
     """Raise RequestError when `method` does not handle what the free variables and rows of `problem` are."""
     needed = {
-        "spaced": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "spaced"],
-        "catalogue": [problem.variables[i].name for i in problem.free if problem.variables[i].kind == "catalogue"],
+        kind: [b.name for b in problem.blocks if b.kind == kind and ((b.lower < b.upper) & b.is_used).any()]
+        for kind in ("spaced", "catalogue")
     }
+    n = len(problem.free)
+    if method.most_variables is not None and max(n, problem.row_count) > method.most_variables:
+        raise RequestError(
+            f'method "{method.name}" works on dense matrices, for up to {method.most_variables} variables and rows;'
+            f" this problem has {n} free variables and {problem.row_count} rows",
+            advice="`show`, `check`, `draw` and the Python API take it at this size; for a run make it smaller (--set)",
+        )
     for what, names in needed.items():
         if not names or what in method.handles:
             continue
@@ -49,41 +63,61 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         )
 
 
-def where_invalid(problem: Problem, start: Evaluation | None) -> str:
-    """Return the place of the first trouble at the start (evaluated as `start`) and what usually mends it, as
-    clauses to follow a reason; "" when nothing is found."""
-    entries: list[NamedValue | Objective | Row] = [*problem.derived, *problem.rows]
+def start_trouble(problem: Problem) -> tuple[NamedValue | Objective | RowBlock, Trouble] | None:
+    """Return the first entry that has no finite value at the start, and its trouble."""
+    entries: list[NamedValue | Objective | RowBlock] = [*problem.derived, *problem.row_blocks]
     if problem.objective is not None:
         entries.insert(len(problem.derived), problem.objective)
     values = problem.named_values(problem.start)
     for entry in entries:
         trouble = values[entry.name][1]
-        if trouble is None:
-            continue
-        place = f"{problem.source.file}:{entry.line}" if entry.line else problem.source.file
-        return f'; "{entry.name}" ({place}) fails{trouble_clause(trouble)}; {MENDING}'
-    return _where_steep(problem, start)
+        if trouble is not None:
+            return entry, trouble
+    return None
+
+
+def where_invalid(problem: Problem, gate: Gate) -> str:
+    """Return the place of the first trouble at the start and what usually mends it, as clauses to follow a reason; ""
+    when nothing is found."""
+    found = start_trouble(problem)
+    if found is None:
+        return _where_steep(problem, gate)
+    entry, trouble = found
+    place = f"{problem.source.file}:{entry.line}" if entry.line else problem.source.file
+    name = entry.name
+    if trouble.element and isinstance(entry, RowBlock):
+        name = f"{entry.name}, element {list(trouble.element)}"
+    return f'; "{name}" ({place}) fails{trouble_clause(trouble)}; {mending(trouble)}'
+
+
+def mending(trouble: Trouble) -> str:
+    """Return what usually mends a value or derivative that is not finite."""
+    if trouble.operation in MODEL_OPERATIONS:
+        return "another start, or bounds that keep the model within its range, mend this"
+    if trouble.operation == "lookup":
+        return "give the variable the keys as its catalogue"
+    if trouble.operation in ("sqrt", "log", "log10", "pow", "div"):
+        return "another start, or a bound that keeps the argument valid, or another way to write it, mends this"
+    return MENDING
 
 
 def trouble_clause(trouble: Trouble) -> str:
     """Return where in which formula an operation failed, why, and with what arguments, as a clause."""
     origin, place = trouble.origin, ""
     if origin is not None:
-        place = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}'
+        element = f" (element {', '.join(map(str, trouble.element))})" if trouble.element else ""
+        place = f' at "{" ".join(origin.text[slice(*origin.span)].split())}"{element} in {origin.entry}'
     given = ", ".join(f"{argument:.6g}" for argument in trouble.arguments)
     return place + (f": {trouble.reason}" if trouble.reason else "") + (f" (given {given})" if given else "")
 
 
-def _where_steep(problem: Problem, start: Evaluation | None) -> str:
+def _where_steep(problem: Problem, gate: Gate) -> str:
     """Return the first derivative at the start that is not finite, as clauses."""
-    if start is None or start.gradient is None or start.jacobian is None:
+    found = gate.slope_trouble(np.array(problem.start))
+    if found is None:
         return ""
-    names = [problem.objective.name if problem.objective else "objective", *(row.name for row in problem.rows)]
-    for name, slopes in zip(names, [start.gradient, *start.jacobian], strict=True):
-        for variable, slope in zip(problem.variables, slopes, strict=True):
-            if not math.isfinite(slope):
-                return f'; the derivative of "{name}" by "{variable.name}" is {slope:g}; {MENDING}'
-    return ""
+    name, variable, trouble = found
+    return f'; the derivative of "{name}" by "{variable}" is not finite{trouble_clause(trouble)}; {mending(trouble)}'
 
 
 def violation_is_stationary(

@@ -13,15 +13,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import MachineError
+from ilvren.errors import MachineError, RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
 from ilvren.problem import Measures, Problem, objective_size
-from ilvren.runs.claims import violation_is_stationary, where_invalid
+from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Event, Iterated
-from ilvren.runs.replay import Replay, request_hash
+from ilvren.runs.replay import Replay, request_hash, unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import RunResult
 from ilvren.runs.scaling import Scaling
@@ -186,18 +186,28 @@ class Loop:
         limit = self.settings.evaluations
         if limit is not None and is_new and counts.evaluations >= limit:
             raise _Stop("exhausted", f"{limit} evaluations are used up")
-        recorded = self._replay.answer(point, rows=len(self.problem.rows), derivatives=derivatives)
+        recorded = self._replay.answer(point, derivatives=derivatives)
         if recorded is None:
             seconds = self._seconds()
             if self.settings.seconds is not None and seconds >= self.settings.seconds:
                 raise _Stop("exhausted", f"{self.settings.seconds:g} seconds are used up")
             evaluation = self.gate.evaluate(point, derivatives=derivatives)
         else:
-            evaluation, seconds = recorded
-            self.gate.adopt(point, evaluation)
+            evaluation, seconds = self._recalled(point, recorded, derivatives=derivatives), recorded.seconds
+            self.gate.adopt(point, evaluation, evaluations=recorded.evaluations)
             self._earlier = max(self._earlier, seconds)
             self._began = self._clock()
         self._note_evaluation(point, evaluation, request, took=self._seconds() - seconds)
+        return evaluation
+
+    def _recalled(self, point: FloatArray, record: EvaluationRecord, *, derivatives: bool) -> Evaluation:
+        """Return what a record says of a design. Derivatives of formulas are not recorded but computed again."""
+        if not derivatives or record.derivatives:
+            n, m = self.problem.size, self.problem.row_count
+            return unpacked(record, variables=n, rows=m, derivatives=derivatives)
+        evaluation = self.gate.evaluate(point, derivatives=True)
+        if _packed(evaluation) != record.values:
+            raise RequestError(f"evaluation {record.number} is not what it was: the run cannot follow its own path")
         return evaluation
 
     def _seconds(self) -> float:
@@ -213,12 +223,14 @@ class Loop:
         counts = self.gate.counts
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
-            derivatives = evaluation.gradient.tobytes() + evaluation.jacobian.tobytes()
+            # Formulas give the same numbers again; a model is asked once.
+            is_model = bool(self.problem.runners)
+            derivatives = evaluation.gradient.tobytes() + evaluation.jacobian.tobytes() if is_model else b""
         record = EvaluationRecord(
             len(self.evaluations) + 1,
             request,
             point.tobytes(),
-            np.concatenate([[evaluation.objective], evaluation.rows]).tobytes(),
+            _packed(evaluation),
             derivatives,
             self._as_written(evaluation),
             violation,
@@ -339,7 +351,10 @@ class Loop:
         if claim == "invalid":
             # After some progress there was something finite to go on from.
             outcome = "stalled" if self.iterations and self._feasible is not None else claim
-            return outcome, reason + where_invalid(self.problem, self._start)
+            found = start_trouble(self.problem)
+            if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
+                outcome = "model-failed"
+            return outcome, reason + where_invalid(self.problem, self.gate)
         if claim == "infeasible":
             if self._feasible is not None:
                 return "stalled", "feasible designs were found, but the method could not return to one"
@@ -408,3 +423,7 @@ class Loop:
             tuple(self.iterations),
             self._trouble,
         )
+
+
+def _packed(evaluation: Evaluation) -> bytes:
+    return np.concatenate([[evaluation.objective], evaluation.rows]).tobytes()

@@ -49,19 +49,16 @@ class Replay:
             raise RequestError(f"request {number} is not the one on record: the run cannot follow its own path")
         return True
 
-    def answer(self, point: FloatArray, *, rows: int, derivatives: bool) -> tuple[Evaluation, float] | None:
-        """Return the recorded evaluation of a design and the second it was made, or None."""
+    def answer(self, point: FloatArray, *, derivatives: bool) -> EvaluationRecord | None:
+        """Return the recorded evaluation of a design, or None."""
         key = point.tobytes()
-        record = self._derivatives.get(key) if derivatives else self._values.get(key) or self._derivatives.get(key)
-        if record is None:
-            return None
-        return unpacked(record, variables=len(point), rows=rows, derivatives=derivatives), record.seconds
+        return self._derivatives.get(key) if derivatives else self._values.get(key) or self._derivatives.get(key)
 
 
 def unpacked(record: EvaluationRecord, *, variables: int, rows: int, derivatives: bool) -> Evaluation:
-    """Return the evaluation in a record."""
+    """Return the evaluation in a record; without derivatives where the record leaves them to be computed again."""
     values = np.frombuffer(record.values)
-    if not derivatives or record.derivatives is None:
+    if not derivatives or not record.derivatives:
         return Evaluation(float(values[0]), values[1:].copy())
     block = np.frombuffer(record.derivatives)
     return Evaluation(

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
+from ilvren.formula import Shape
 from ilvren.ledger import EvaluationRecord, IterationRecord
-from ilvren.problem import Problem
+from ilvren.problem import Problem, RowBlock, VariableBlock
 
-__all__ = ["HOLDS", "OUTCOMES", "LimitState", "RunResult"]
+__all__ = ["HOLDS", "OUTCOMES", "LimitState", "RunResult", "by_block", "nested", "states_document"]
 
 # Outcome → what it means for the reader.
 OUTCOMES = {
@@ -119,9 +121,9 @@ class RunResult:
         return {self.problem.objective.name: self.objective}
 
     @property
-    def variables(self) -> dict[str, float]:
-        """Return {name: value} of the reported design."""
-        return dict(zip((v.name for v in self.problem.variables), self.point, strict=True))
+    def variables(self) -> dict[str, Any]:
+        """Return {name: value} of the reported design, nested lists for vectors and matrices."""
+        return by_block(self.problem.blocks, self.point)
 
     def worst_constraints(self, most: int) -> tuple[LimitState, ...]:
         """Return the rows with the largest violation, then with the least room, in their order in the file."""
@@ -150,9 +152,13 @@ class RunResult:
             "reason": self.reason,
             "design": self.design,
             "objectives": {name: plain(value) for name, value in self.objectives.items()},
-            "variables": {name: plain(value) for name, value in self.variables.items()},
-            "bounds": {state.name: state.to_dict() for state in self.bounds},
-            "constraints": {state.name: state.to_dict() for state in constraints},
+            "variables": by_block(self.problem.blocks, [plain(value) for value in self.point]),
+            "bounds": states_document(self.problem.blocks, self.bounds),
+            "constraints": (
+                states_document(self.problem.row_blocks, constraints)
+                if len(constraints) == len(self.constraints)
+                else {state.name: state.to_dict() for state in constraints}
+            ),
             "violation": plain(self.violation),
             "stationarity": None if self.stationarity is None else plain(self.stationarity),
             "counts": dict(self.counts),
@@ -160,6 +166,33 @@ class RunResult:
             "seed": self.seed,
             "settings": dict(self.settings),
         }
+
+
+def by_block(blocks: Sequence[VariableBlock | RowBlock], values: Sequence[Any]) -> dict[str, Any]:
+    """Return {name: value} from one value per element: nested lists for vectors and matrices."""
+    return {block.name: nested(values[block.first : block.first + block.size], block.shape) for block in blocks}
+
+
+def nested(values: Sequence[Any], shape: Shape) -> Any:
+    """Return a flat sequence as nested lists of a shape; the value itself for a scalar."""
+    if not shape:
+        return values[0]
+    if len(shape) == 1:
+        return list(values)
+    return [list(values[row * shape[1] : (row + 1) * shape[1]]) for row in range(shape[0])]
+
+
+def states_document(blocks: Sequence[VariableBlock | RowBlock], states: Sequence[LimitState]) -> dict[str, object]:
+    """Return {name: {key: value}} of all bounds or all rows, each value nested lists for vectors and matrices."""
+    document: dict[str, object] = {}
+    for block in blocks:
+        own = [state.to_dict() for state in states[block.first : block.first + block.size]]
+        if not block.shape:
+            document[block.name] = own[0]
+            continue
+        keys = list(dict.fromkeys(key for item in own for key in item))
+        document[block.name] = {key: nested([item.get(key) for item in own], block.shape) for key in keys}
+    return document
 
 
 def plain(value: float) -> float | str | None:

@@ -25,6 +25,8 @@ FloatArray = NDArray[np.float64]
 
 # A gradient may shrink or stretch a row against its own size by this much.
 MOST_STRETCH = 1e6
+# The record names the factors of so many variables and rows.
+MOST_FACTS = 1000
 
 
 @dataclass(frozen=True)
@@ -42,7 +44,7 @@ class Scaling:
         """Return the scaling for runs from `problem.start`, where `start` was evaluated."""
         full_start = np.array(problem.start)
         free = np.array(problem.free, dtype=np.int64)
-        m = len(problem.rows)
+        m = problem.row_count
         if not is_on:
             return cls(free, full_start, np.ones(len(free)), np.ones(m), 1.0)
         variables = np.exp2(np.round(np.log2(measures.variable_sizes(full_start)[free])))
@@ -93,8 +95,12 @@ class Scaling:
         """Return the factors by name, for the record."""
         return {
             "variables": {
-                problem.variables[i].name: float(size) for i, size in zip(self.free, self.variables, strict=True)
+                problem.variables[i].name: float(size)
+                for i, size in zip(self.free[:MOST_FACTS], self.variables[:MOST_FACTS], strict=True)
             },
-            "constraints": {row.name: float(size) for row, size in zip(problem.rows, self.rows, strict=True)},
+            "constraints": {
+                row.name: float(size)
+                for row, size in zip(problem.rows[:MOST_FACTS], self.rows[:MOST_FACTS], strict=True)
+            },
             "objective": self.objective,
         }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shlex
 import sys
 from collections.abc import Callable, Mapping
@@ -14,13 +15,14 @@ from ilvren import __version__
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import method_named, method_names, options_from
-from ilvren.problem import Problem, load, loads
+from ilvren.problem import Problem, load
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
 from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
+from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 
 __all__ = ["check_label", "resume", "run"]
 
@@ -72,6 +74,8 @@ def run(
             overrides={"set": dict(problem.overrides), "start": dict(problem.start_overrides)},
             versions=versions(),
             label=settings.label,
+            files=stored_files(problem),
+            models=stored_models(problem),
         )
         loop = Loop(problem, chosen, read_options, settings, ledger=opened, number=number, listener=listener)
         return _drive(loop, listener)
@@ -97,11 +101,12 @@ def resume(
     iterations: int | None = None,
     seconds: float | None = None,
     listener: Listener | None = None,
+    as_now: bool = False,
 ) -> RunResult:
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
-    The limits are new totals; without any, the limits that an exhausted run used up are granted once more.
-    Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
+    A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
+    limits that an exhausted run used up are granted once more. Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
     if ledger.is_alive(record):
@@ -111,12 +116,8 @@ def resume(
     settings = Settings.from_dict(record.settings)
     given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds}
     settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
-    problem = loads(
-        record.problem_text,
-        file=record.problem_file,
-        set=record.overrides["set"],
-        start=record.overrides["start"],
-    )
+    problem = problem_of(record)
+    refuse_changed(record, problem, as_now=as_now)
     chosen = method_named(settings.method)
     replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
     loop = Loop(
@@ -158,11 +159,11 @@ def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
     for name, value in record.overrides["set"].items():
-        words += ["--set", f"{name}={value!r}"]
+        words += ["--set", f"{name}={json.dumps(value)}"]
     variables = record.result["variables"] if record.result is not None else record.overrides["start"]
     assert isinstance(variables, Mapping)
     for name, value in variables.items():
-        words += ["--start", f"{name}={value!r}"]
+        words += ["--start", f"{name}={json.dumps(value)}"]
     return shlex.join(words)
 
 
@@ -177,7 +178,7 @@ def _listed(found: Mapping[str, str]) -> str:
 
 def _drive(loop: Loop, listener: Listener | None) -> RunResult:
     if listener is not None:
-        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), len(loop.problem.rows)))
+        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), loop.problem.row_count))
     result = loop.drive()
     if listener is not None:
         listener(Ended(result.outcome))

@@ -1,0 +1,62 @@
+"""A recorded run's problem: rebuilt from what the ledger stored, its models compared with the files on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from ilvren.errors import RequestError
+from ilvren.ledger import RunRecord
+from ilvren.problem import Problem, loads
+
+__all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
+
+
+def stored_files(problem: Problem) -> dict[str, str]:
+    """Return {name: text} of the table files and model files a problem names: what rebuilds it without the disk."""
+    return dict(problem.template.texts)
+
+
+def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
+    """Return {model: {file: hash}} of all files that decide what a model returns."""
+    return {runner.facts.name: runner.facts.hashes() for runner in problem.runners}
+
+
+def problem_of(record: RunRecord) -> Problem:
+    """Return the problem as the run stored it. Models run from the files on disk, which may have changed."""
+    return loads(
+        record.problem_text,
+        file=record.problem_file,
+        set=record.overrides["set"],
+        start=record.overrides["start"],
+        files=record.files,
+    )
+
+
+def changed_files(record: RunRecord, problem: Problem) -> list[str]:
+    """Return which files of models are no longer what they were when the run began, as "upper: hydraulics.py"."""
+    now = stored_models(problem)
+    return [
+        f"{model}: {file}"
+        for model, files in record.models.items()
+        for file, digest in files.items()
+        if now.get(model, {}).get(file) != digest
+    ]
+
+
+def refuse_changed(record: RunRecord, problem: Problem, *, as_now: bool) -> None:
+    """Raise RequestError when a model's file has changed since the run, unless it is to be taken as it is now."""
+    changed = changed_files(record, problem)
+    if changed and not as_now:
+        raise RequestError(
+            f"{record.id}: files of its models have changed since ({', '.join(changed)})",
+            advice="put them back, or add --as-now to use the models as they are now",
+        )
+
+
+def flat_design(variables: Mapping[str, Any]) -> tuple[float, ...]:
+    """Return the design in a JSON document's `variables` (name → number or list) as one row of numbers."""
+    parts: Sequence[Any] = [np.ravel(np.array(value, dtype=float)) for value in variables.values()]
+    return tuple(np.concatenate(parts).tolist()) if parts else ()
