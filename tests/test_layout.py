@@ -11,13 +11,14 @@ ROOT = SOURCE.parent.parent
 # package → what it may import, as docs/architecture.md says.
 ALLOWED = {
     "formula": set(),
-    "problem": {"formula"},
-    "evaluate": {"problem", "formula"},
+    "models": set(),
+    "problem": {"formula", "models"},
+    "evaluate": {"problem", "formula", "models"},
     "algebra": set(),
     "methods": {"algebra"},
     "ledger": set(),
-    "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula"},
-    "judge": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "algebra"},
+    "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models"},
+    "judge": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "ledger", "problem", "evaluate"},
     "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "draw"},
 }

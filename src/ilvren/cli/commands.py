@@ -9,7 +9,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("demo", "copy a demo and run a whole example, explaining every step"),
     "new": ("new", "write a commented starter problem"),
     "show": ("show", "what is asked: sizes, names, values at the baseline, findings"),
-    "draw": ("draw", "the objective as curve or contours, with limits and paths"),
+    "check": ("check", "derivatives, scaling, conflicts, domains and units, before any run"),
+    "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
     "run": ("run", "run a method on a problem"),
     "resume": ("resume", "continue an interrupted, killed or exhausted run"),
     "runs": ("runs", "list the recorded runs"),
@@ -20,7 +21,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 GROUPS = {
     "Begin": ("demo", "new"),
-    "Look": ("show", "draw"),
+    "Look": ("show", "check", "draw"),
     "Run": ("run", "resume", "runs", "methods"),
     "Judge": ("compare", "verify", "export"),
 }

@@ -8,8 +8,8 @@ import shlex
 from rich.table import Table
 from rich.text import Text
 
+from ilvren.cli.blocks import MOST_ELEMENTS, bound_lines, row_lines, tally
 from ilvren.cli.tables import (
-    bound_cells,
     change_percent,
     count,
     row_cells,
@@ -19,14 +19,13 @@ from ilvren.cli.tables import (
     with_unit,
 )
 from ilvren.cli.terminal import Terminal
+from ilvren.problem import VariableBlock
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, LimitState, RunResult
 
 __all__ = ["price_sentence", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
-# More rows than this are more than anyone reads: the worst are shown, unless all are asked for.
-MOST_ROWS = 60
 
 _DESIGNS = {
     "final": "",
@@ -57,14 +56,11 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     _show_objective(result, terminal)
     terminal.show(_variables_table(result))
     if result.constraints:
-        shown = (
-            result.constraints
-            if full or len(result.constraints) <= MOST_ROWS
-            else result.worst_constraints(SUMMARY_ROWS)
-        )
-        terminal.show(_constraints_table(result, shown))
-        if len(shown) < len(result.constraints):
-            terminal.show(f"the worst {len(shown)} of {len(result.constraints)} rows; --full shows all")
+        if full:
+            terminal.show(_constraints_table(result, result.constraints))
+        else:
+            terminal.show(_summary_table(result))
+            _show_worst(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     counts = result.counts
@@ -78,6 +74,18 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _show_worst(result: RunResult, terminal: Terminal) -> None:
+    """Where long constraints are summed up and some row is missed: the worst rows by name."""
+    is_summed = any(block.size > MOST_ELEMENTS for block in result.problem.row_blocks)
+    tolerance = result.settings["feasibility"]
+    assert isinstance(tolerance, float)
+    missed = [state for state in result.constraints if not state.violation <= tolerance]
+    if is_summed and missed:
+        worst = result.worst_constraints(min(SUMMARY_ROWS, len(missed)))
+        terminal.show(f"the worst {len(worst)} of {count(len(missed), 'missed row')}; --full shows all rows")
+        terminal.show(_constraints_table(result, worst))
 
 
 def _show_objective(result: RunResult, terminal: Terminal) -> None:
@@ -100,18 +108,34 @@ def _show_objective(result: RunResult, terminal: Terminal) -> None:
 
 def _variables_table(result: RunResult) -> Table:
     rows = []
-    for state, variable in zip(result.bounds, result.problem.variables, strict=True):
-        note = ""
-        if variable.is_fixed:
-            note = "fixed"
-        elif not variable.is_used:
-            note = "nothing depends on it: left out"
-        elif state.side:
-            note = f"at its {state.side} bound"
-        if state.violation > 0.0:
-            note = f"missed: its {'lower' if state.value < state.lower else 'upper'} bound"
-        rows.append((*bound_cells(state), _price(state, result), note))
+    blocks = {block.name: block for block in result.problem.blocks}
+    for line in bound_lines(result.problem.blocks, result.bounds):
+        block = blocks[line.cells[0].partition("[")[0].strip()]
+        words = [_bound_note(block, line.place + place, state) for place, state in enumerate(line.states)]
+        note = tally(words) if line.is_summary else words[0]
+        rows.append((*line.cells, "" if line.is_summary else _price(line.states[0], result), note))
     return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
+
+
+def _bound_note(block: VariableBlock, place: int, state: LimitState) -> str:
+    if block.lower[place] == block.upper[place]:
+        return "fixed"
+    if not block.is_used[place]:
+        return "nothing depends on it: left out"
+    if state.violation > 0.0:
+        return f"missed: its {'lower' if state.value < state.lower else 'upper'} bound"
+    return f"at its {state.side} bound" if state.side else ""
+
+
+def _summary_table(result: RunResult) -> Table:
+    tolerance = result.settings["feasibility"]
+    assert isinstance(tolerance, float)
+    rows = []
+    for _, line in row_lines(result.problem.row_blocks, result.constraints):
+        words = [state.word(tolerance) for state in line.states]
+        price = "" if line.is_summary else _price(line.states[0], result)
+        rows.append((*line.cells, price, tally(words) if line.is_summary else words[0]))
+    return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
 
 
 def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]) -> Table:

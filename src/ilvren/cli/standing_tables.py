@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.tables import bound_cells, count, number, row_cells, table, with_unit
+from ilvren.cli.blocks import bound_lines, row_lines, shape_note, tally, value_text
+from ilvren.cli.tables import count, number, seconds_text, table, with_unit
+from ilvren.formula import Shape
 from ilvren.judge import Standing
+from ilvren.judge.pattern import Pattern
 from ilvren.problem import Problem, Variable
 from ilvren.runs.result import LimitState
 
 __all__ = [
     "constraints_table",
     "derived_table",
+    "models_table",
     "objective_line",
     "parameters_table",
+    "pattern_lines",
     "sizes_line",
     "variables_table",
 ]
@@ -22,20 +31,28 @@ __all__ = [
 
 def sizes_line(problem: Problem) -> str:
     """Return how much of everything there is."""
-    equalities = sum(row.is_equality for row in problem.rows)
-    return (
-        f"{count(len(problem.variables), 'variable')} ({len(problem.free)} free),"
-        f" {count(len(problem.rows), 'constraint row')} ({equalities} with ==),"
-        f" {count(len(problem.parameters), 'parameter')}, {count(len(problem.derived), 'derived value')}"
-    )
+    equalities = sum(int((block.lower == block.upper).sum()) for block in problem.row_blocks)
+    declared = [parameter for parameter in problem.parameters if not parameter.is_data]
+    parts = [
+        f"{count(problem.size, 'variable')} ({len(problem.free)} free)",
+        f"{count(problem.row_count, 'constraint row')} ({equalities} with ==)",
+        count(len(declared), "parameter"),
+        count(len(problem.derived), "derived value"),
+    ]
+    if problem.runners:
+        parts.append(count(len(problem.runners), "model"))
+    return ", ".join(parts)
 
 
 def variables_table(standing: Standing) -> Table:
     """Return values, units, bounds and what is notable of every variable."""
-    rows = [
-        (*bound_cells(state), _variable_note(variable, state), variable.about)
-        for variable, state in zip(standing.problem.variables, standing.bounds, strict=True)
-    ]
+    blocks = {block.name: block for block in standing.problem.blocks}
+    rows = []
+    for line in bound_lines(standing.problem.blocks, standing.bounds):
+        block = blocks[line.cells[0].partition("[")[0].strip()]
+        words = [_variable_note(block.element(line.place + place), state) for place, state in enumerate(line.states)]
+        note = tally(words) if line.is_summary else words[0]
+        rows.append((*line.cells, note, block.about if line.place == 0 else ""))
     value = ">value" if standing.is_elsewhere else ">start"
     return table(("variable", value, "unit", ">lower", ">upper", "note", "about"), rows)
 
@@ -60,19 +77,71 @@ def _variable_note(variable: Variable, state: LimitState) -> str:
 def parameters_table(problem: Problem) -> Table:
     """Return the values of the parameters, and which were set for this look."""
     rows = [
-        (p.name, number(p.value), p.unit, "set by --set" if p.is_overridden else "", p.about)
+        (
+            f"{p.name} {shape_note(np.shape(p.value))}".rstrip(),
+            value_text(p.value),
+            p.unit,
+            "set by --set" if p.is_overridden else "from its table" if p.is_data else "",
+            p.about,
+        )
         for p in problem.parameters
     ]
     return table(("parameter", ">value", "unit", "note", "about"), rows)
 
 
 def derived_table(standing: Standing) -> Table:
-    """Return the derived values with their formulas."""
-    rows = [
-        (d.name, number(standing.values[d.name]), d.unit, _on_one_line(d.text), d.about)
-        for d in standing.problem.derived
-    ]
+    """Return the derived values with their formulas, in the order in which they are computed."""
+    items = {item.name: item for item in standing.problem.derived}
+    rows = []
+    for name in standing.problem.order:
+        if name in items:
+            value, item = standing.values[name], items[name]
+            shown = f"{name} {shape_note(np.shape(value))}".rstrip()
+            rows.append((shown, value_text(value), item.unit, _on_one_line(item.text), item.about))
     return table(("derived", ">value", "unit", "formula", "about"), rows)
+
+
+def models_table(problem: Problem) -> Table:
+    """Return what each model takes and gives, and where its derivatives come from."""
+
+    def names(items: Sequence[tuple[str, Shape]]) -> str:
+        return ", ".join(f"{name} {shape_note(shape)}".rstrip() for name, shape in items)
+
+    rows = [
+        (
+            runner.facts.name,
+            f"{runner.facts.path.name}:{runner.facts.function}",
+            names(runner.facts.inputs),
+            names(runner.facts.outputs),
+            runner.facts.derivatives,
+            str(runner.calls),
+            seconds_text(runner.seconds),
+        )
+        for runner in problem.runners
+    ]
+    return table(("model", "python", "inputs", "outputs", "derivatives", ">calls", ">time"), rows)
+
+
+def pattern_lines(pattern: Pattern) -> list[str]:
+    """Return the sizes and non-zeros of Jacobian and Hessian."""
+    lines = []
+    if pattern.jacobian is not None and pattern.jacobian.shape[0]:
+        m, n = pattern.jacobian.shape
+        how = count(pattern.colours, "direction")
+        if pattern.reversed_rows:
+            how += f" and {count(pattern.reversed_rows, 'full row')} in reverse"
+        lines.append(f"Jacobian {m} x {n}: {_nonzeros(pattern.jacobian)}, from {how}")
+    if pattern.hessian is not None:
+        n = pattern.hessian.shape[0]
+        how = count(pattern.hessian_colours, "direction")
+        lines.append(f"Hessian of the Lagrangian {n} x {n}: {_nonzeros(pattern.hessian)}, from {how}")
+    return lines
+
+
+def _nonzeros(matrix: Any) -> str:
+    total = matrix.shape[0] * matrix.shape[1]
+    share = f" ({100.0 * matrix.nnz / total:.3g} %)" if total else ""
+    return f"{matrix.nnz} non-zeros{share}"
 
 
 def objective_line(standing: Standing) -> Text:
@@ -87,10 +156,12 @@ def objective_line(standing: Standing) -> Text:
 
 def constraints_table(standing: Standing) -> Table:
     """Return every row with its limits, margin and formula."""
-    rows = [
-        (*row_cells(state), note, _on_one_line(row.text))
-        for state, row, note in zip(standing.constraints, standing.problem.rows, standing.notes, strict=True)
-    ]
+    rows = []
+    for block, line in row_lines(standing.problem.row_blocks, standing.constraints):
+        first = block.first + line.place
+        words = standing.notes[first : first + len(line.states)]
+        note = tally(words) if line.is_summary else words[0]
+        rows.append((*line.cells, note, _on_one_line(block.text) if line.place == 0 else ""))
     return table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows)
 
 

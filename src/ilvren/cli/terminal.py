@@ -96,6 +96,12 @@ class Terminal:
             self.err.flush()
             self._is_after_blank = False
 
+    def progress(self, text: str) -> None:
+        """Redraw the one line that says what is being done, on a terminal; an empty text takes it away."""
+        if self.is_live:
+            self.err.write("\r\x1b[K" + text)
+            self.err.flush()
+
     def complain(self, text: str) -> None:
         """Print an error; quiet does not silence it."""
         self.err.write(text + "\n")

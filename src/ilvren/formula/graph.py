@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 from ilvren.formula.operators import OPERATIONS
 
@@ -77,7 +78,7 @@ class Graph:
     def __init__(self) -> None:
         self.nodes: list[GraphNode] = []
         self.origins: dict[int, Origin] = {}
-        self.compiled: dict[object, object] = {}  # what was made from this graph, for whoever needs it again
+        self.compiled: dict[Any, Any] = {}  # what was made from this graph, for whoever needs it again
         self.has_arrays = False
         self._numbers: dict[tuple[object, ...], int] = {}
 

@@ -106,7 +106,8 @@ def resume(
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
     A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
-    limits that an exhausted run used up are granted once more. Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
+    limits that an exhausted run used up are granted once more. Raises RequestError when the run has ended otherwise,
+    still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
     if ledger.is_alive(record):

@@ -1,0 +1,111 @@
+"""Table lines for entries of any shape: short vectors element by element, long ones in one line that sums them up."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row_cells
+from ilvren.formula import Shape
+from ilvren.problem import RowBlock, VariableBlock
+from ilvren.runs.result import LimitState
+
+__all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tally", "value_text"]
+
+# Longer entries are summed up in one line.
+MOST_ELEMENTS = 12
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of a table: its cells, the states it stands for (one, or all of a long entry), and the place of its
+    first element in the block."""
+
+    cells: tuple[str, ...]
+    states: tuple[LimitState, ...]
+    place: int
+
+    @property
+    def is_summary(self) -> bool:
+        """Return whether the line stands for several elements."""
+        return len(self.states) > 1
+
+
+def shape_note(shape: Shape) -> str:
+    """Return a shape as it stands behind a name: "[40]", "[3, 4]", "" for a scalar."""
+    return f"[{', '.join(map(str, shape))}]" if shape else ""
+
+
+def value_text(value: object, digits: int = 6) -> str:
+    """Return a number, or the range of an array and how many of its elements are no numbers."""
+    array = np.asarray(value, dtype=float)
+    if array.ndim == 0:
+        return number(float(array), digits)
+    finite = array[np.isfinite(array)]
+    if not finite.size:
+        return "-"
+    low, high = float(finite.min()), float(finite.max())
+    text = number(low, digits) if low == high else f"{number(low, 5)} .. {number(high, 5)}"
+    missing = array.size - finite.size
+    return text + (f" ({missing} not finite)" if missing else "")
+
+
+def _limit_range(values: Sequence[float]) -> str:
+    """Return a bound that all elements share, or the range of bounds; "" where there is none."""
+    low, high = min(values), max(values)
+    if low == high:
+        return "" if math.isinf(low) else number(low)
+    return f"{number(low, 4)} .. {number(high, 4)}"
+
+
+def bound_lines(blocks: Sequence[VariableBlock], states: Sequence[LimitState]) -> list[Line]:
+    """Return lines of name, value, unit and the two bounds."""
+    lines = []
+    for block in blocks:
+        own = tuple(states[block.first : block.first + block.size])
+        if block.size <= MOST_ELEMENTS:
+            lines += [Line(bound_cells(state), (state,), place) for place, state in enumerate(own)]
+            continue
+        cells = (
+            f"{block.name} {shape_note(block.shape)}",
+            value_text([state.value for state in own]),
+            block.unit,
+            _limit_range([state.lower for state in own]),
+            _limit_range([state.upper for state in own]),
+        )
+        lines.append(Line(cells, own, 0))
+    return lines
+
+
+def row_lines(blocks: Sequence[RowBlock], states: Sequence[LimitState]) -> list[tuple[RowBlock, Line]]:
+    """Return (block, line) with name, value, unit, limits and the least margin."""
+    lines = []
+    for block in blocks:
+        own = tuple(states[block.first : block.first + block.size])
+        if block.size <= MOST_ELEMENTS:
+            lines += [(block, Line(row_cells(state), (state,), place)) for place, state in enumerate(own)]
+            continue
+        margins = [state.margin for state in own]
+        least = math.nan if any(map(math.isnan, margins)) else min(margins)
+        limits = {(state.lower, state.upper) for state in own}
+        cells = (
+            f"{block.name} {shape_note(block.shape)}",
+            value_text([state.value for state in own]),
+            block.unit,
+            limits_text(*limits.pop()) if len(limits) == 1 else "by element",
+            margin_text(least, max(abs(state.value) for state in own)),
+        )
+        lines.append((block, Line(cells, own, 0)))
+    return lines
+
+
+def tally(words: Sequence[str]) -> str:
+    """Return how many elements stand how, as "2 missed: lower limit, 5 active: upper limit"."""
+    counts: dict[str, int] = {}
+    for word in words:
+        if word:
+            counts[word] = counts.get(word, 0) + 1
+    return ", ".join(f"{count} {word}" for word, count in counts.items())

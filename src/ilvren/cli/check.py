@@ -1,0 +1,155 @@
+"""`ilvren check`: derivatives, scaling, conflicts and domains before any run."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from ilvren.cli import status
+from ilvren.cli.arguments import add_output_flags, add_problem, pairs
+from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.judge.checking import CheckReport
+    from ilvren.problem import Problem
+
+EXAMPLES = """examples:
+  ilvren check rising-main.toml
+  ilvren check rising-main.toml --units --only conflicts
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the flags."""
+    add_problem(parser)
+    parser.add_argument(
+        "--start", metavar="NAME=VALUE", action="append", default=[], help="check from another start (repeatable)"
+    )
+    parser.add_argument(
+        "--only",
+        metavar="CHECK",
+        action="append",
+        default=[],
+        help="derivatives, scaling, conflicts or domain (repeatable)",
+    )
+    parser.add_argument("--units", action="store_true", help="also check that the units go together")
+    parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random designs (0)")
+    add_output_flags(parser)
+
+
+def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    """Run the command."""
+    from ilvren.judge.checking import check
+    from ilvren.judge.checking.report import CHECKS
+    from ilvren.problem import load
+
+    problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
+    checks = tuple(dict.fromkeys(arguments.only)) or CHECKS
+    report = check(problem, checks=checks, units=arguments.units, seed=arguments.seed, progress=terminal.progress)
+    terminal.progress("")
+    if arguments.json:
+        terminal.document(report.to_dict())
+    else:
+        _show(problem, report, terminal)
+    return status.HOLDS if report.holds else status.DOES_NOT_HOLD
+
+
+def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
+    from rich.text import Text
+
+    terminal.show(Text(problem.title or problem.source.file, style="bold"))
+    if report.derivatives is not None:
+        _show_derivatives(report, terminal)
+    if report.scaling is not None:
+        _show_scaling(report, terminal)
+    for check, words in (("conflicts", "conflicts between limits"), ("domain", "domains of the formulas")):
+        kinds = ("conflict", "redundant", "forced") if check == "conflicts" else ("domain",)
+        if check in report.checks:
+            _show_kinds(report, terminal, kinds, words)
+    if report.units is not None:
+        open_ = report.units["open"]
+        told = f"{report.units['formulas']} formulas followed"
+        told += f", {open_} of them not to the end: a number or name in them may carry any unit" if open_ else ""
+        _show_kinds(report, terminal, ("units",), f"units: {told}")
+    for finding in report.findings:
+        if finding.kind == "note":
+            terminal.show(f"- {finding.text}")
+    fails = sum(finding.fails for finding in report.findings)
+    word, style = ("passed", "green bold") if report.holds else (f"{fails} to mend", "red bold")
+    terminal.show("", Text.assemble("check: ", (word, style)))
+
+
+def _show_derivatives(report: CheckReport, terminal: Terminal) -> None:
+    from rich.text import Text
+
+    from ilvren.cli.tables import count, small, table
+
+    found = report.derivatives
+    assert found is not None
+    designs = count(found.points, "design")
+    line = f"derivatives: {found.agreed} of {count(found.compared, 'element')} agree with differences at {designs}"
+    line += f" (to {small(found.worst)})" if found.worst else ""
+    terminal.show("", Text(line, style="bold"))
+    if found.sampled:
+        terminal.show(f"  compared: {found.sampled}")
+    rows = []
+    for finding in found.findings:
+        facts = finding.facts
+        rows.append(
+            (
+                f"{facts['entry']} by {facts['variable']}",
+                _digits(facts["derivative"]),
+                _digits(facts["difference"]),
+                small(facts["error"]),
+                "wrong" if finding.kind == "wrong" else "doubtful: noise or a kink",
+                str(facts["design"]),
+            )
+        )
+    if rows:
+        terminal.show(table(("element", ">derivative", ">difference", ">its error", "verdict", "at"), rows))
+
+
+def _digits(value: object) -> str:
+    from ilvren.cli.tables import number
+
+    return number(value, 9) if isinstance(value, float) else "not finite"
+
+
+def _show_scaling(report: CheckReport, terminal: Terminal) -> None:
+    from rich.text import Text
+
+    from ilvren.cli.tables import number, small, table
+
+    found = report.scaling
+    assert found is not None
+    title = "scaling: what a move of a variable by its size changes, relative to what changes"
+    terminal.show("", Text(title, style="bold"))
+    for what, lines, ratio in (
+        ("variable", found.variables, found.variable_ratio),
+        ("objective, constraint", found.rows, found.row_ratio),
+    ):
+        if not lines:
+            continue
+        rows = [
+            (
+                line.name,
+                number(line.size, 4),
+                line.source,
+                number(line.effect, 3),
+                "" if line.suggested is None else f"magnitude = {number(line.suggested)}",
+            )
+            for line in lines
+        ]
+        terminal.show(table((what, ">size", "from", ">effect", "suggested"), rows))
+        terminal.show(f"  largest to smallest effect: {small(ratio)}")
+
+
+def _show_kinds(report: CheckReport, terminal: Terminal, kinds: tuple[str, ...], title: str) -> None:
+    from rich.text import Text
+
+    found = [finding for finding in report.findings if finding.kind in kinds]
+    terminal.show("", Text.assemble((f"{title}: ", "bold"), "" if found else "nothing found"))
+    styles = {"conflict": "red bold", "units": "red bold", "domain": "yellow"}
+    for finding in found:
+        place = f" ({report.problem.source.file}:{finding.line})" if finding.line else ""
+        terminal.show(Text.assemble("  ", (finding.kind, styles.get(finding.kind, "")), f"  {finding.text}{place}"))

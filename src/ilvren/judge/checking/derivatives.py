@@ -1,0 +1,265 @@
+"""Every derivative against high-accuracy differences, and which disagreements are noise.
+
+    D_0(h) = (f(x + h e) − f(x − h e)) / 2h,    D_k(h) = D_{k−1}(h/r) + (D_{k−1}(h/r) − D_{k−1}(h)) / (r^{2k} − 1)   (1)
+
+From the tableau of (1) the entry with the least change against its neighbours is taken, and that change (or the
+rounding of the values, if larger) as its error. A derivative is wrong when it is further off than ten such errors
+and a ten-thousandth of its size; what lies between that and agreement is doubtful: noise, or a kink nearby.
+
+Source: C. Ridders, "Accurate computation of F'(x) and F'(x) F''(x)", 1982 (polynomial extrapolation with an error).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate import MOST_DENSE, Gate
+from ilvren.judge.checking.finding import Finding
+from ilvren.problem import Measures, Problem, Variable
+
+__all__ = ["DerivativeCheck", "check_derivatives"]
+
+FloatArray = NDArray[np.float64]
+Progress = Callable[[str], None]
+
+# Steps as shares of a variable's size, each RATIO smaller than the one before.
+FIRST_STEP, RATIO, LEVELS = 2e-2, 4.0, 7
+# Interior points beside the start; each costs 2 · LEVELS · n values.
+POINTS = 3
+# Up to so many variables every one is moved alone; beyond, a sample of them and random directions.
+MOST_ALONE, SAMPLED, DIRECTIONS = 1500, 200, 5
+AGREE, WRONG, ERRORS = 1e-6, 1e-4, 10.0
+# A difference whose own error is larger than this share of the derivative shows nothing.
+BLURRED = 1e-2
+EPSILON = float(np.finfo(float).eps)
+MOST_FINDINGS = 40
+
+
+@dataclass(frozen=True)
+class DerivativeCheck:
+    """How many elements were compared at how many designs, how many agreed, and what is wrong or doubtful."""
+
+    compared: int
+    agreed: int
+    points: int
+    skipped: int
+    worst: float
+    findings: tuple[Finding, ...]
+    sampled: str = ""
+
+
+def check_derivatives(
+    problem: Problem, gate: Gate, *, seed: int = 0, progress: Progress | None = None
+) -> DerivativeCheck:
+    """Compare every element of gradient and Jacobian at the start and at random interior designs."""
+    points, skipped = _points(problem, gate, seed)
+    n = problem.size
+    free = np.array(problem.free, dtype=np.int64)
+    sampled = ""
+    rng = np.random.default_rng([seed, 3])
+    columns = free
+    if len(free) > MOST_ALONE:
+        columns = np.sort(rng.choice(free, SAMPLED, replace=False))
+        sampled = f"{SAMPLED} of {len(free)} variables, and {DIRECTIONS} random directions over all"
+    tally = _Tally(problem)
+    for number, point in enumerate(points):
+        if progress is not None:
+            progress(f"derivatives at design {number + 1} of {len(points)}")
+        sizes = _steps(problem, point)
+        exact = _Exact(gate, point)
+        for column in columns.tolist():
+            unit = np.zeros(n)
+            unit[column] = sizes[column]
+            estimate, error, scale = _difference(gate, point, unit)
+            name = problem.variables[column].name
+            tally.compare(exact.column(column) * sizes[column], estimate, error, scale, sizes[column], name, number)
+        for _ in range(DIRECTIONS if sampled else 0):
+            direction = np.zeros(n)
+            direction[free] = rng.normal(size=len(free)) * sizes[free] / math.sqrt(len(free))
+            estimate, error, scale = _difference(gate, point, direction)
+            tally.compare(exact.along(direction), estimate, error, scale, 1.0, "a random direction", number)
+    return DerivativeCheck(
+        tally.compared, tally.agreed, len(points), skipped, tally.worst, tuple(tally.findings()), sampled
+    )
+
+
+def _points(problem: Problem, gate: Gate, seed: int) -> tuple[list[FloatArray], int]:
+    """Return the start and random designs inside the bounds where all is finite, and how many were not."""
+    start = np.array(problem.start)
+    measures = Measures.of(problem)
+    sizes = measures.variable_sizes(start)
+    free = np.array(problem.free, dtype=np.int64)
+    low = np.where(np.isfinite(measures.lower), measures.lower, start - 0.5 * sizes)
+    high = np.where(np.isfinite(measures.upper), measures.upper, start + 0.5 * sizes)
+    rng = np.random.default_rng([seed, 2])
+    found = [start] if gate.evaluate(start).is_finite else []
+    skipped = 1 - len(found)
+    for _ in range(8 * POINTS):
+        if len(found) >= POINTS + 1:
+            break
+        point = start.copy()
+        share = rng.uniform(0.05, 0.95, len(free))
+        point[free] = low[free] + share * (high - low)[free]
+        for place, variable in _grid(problem):
+            point[place] = variable.member(float(point[place]))
+        if gate.evaluate(point).is_finite:
+            found.append(point)
+        else:
+            skipped += 1
+    return found, skipped
+
+
+def _grid(problem: Problem) -> list[tuple[int, Variable]]:
+    return [
+        (block.first + place, variable)
+        for block in problem.blocks
+        if block.kind != "continuous"
+        for place, variable in enumerate(block)
+    ]
+
+
+def _steps(problem: Problem, point: FloatArray) -> FloatArray:
+    """Return each variable's size, no larger than a few times what it is at this design: an upper bound a thousand
+    times the value says nothing of the curvature here."""
+    sizes = Measures.of(problem).variable_sizes(point)
+    own = np.where(point != 0.0, np.maximum(np.abs(point), 1e-3 * sizes), sizes)
+    return np.minimum(sizes, own)
+
+
+class _Exact:
+    """The derivatives at one design, dense or sparse."""
+
+    def __init__(self, gate: Gate, point: FloatArray) -> None:
+        problem = gate.problem
+        n, m = problem.size, problem.row_count
+        self.gradient = gate.gradient(point) if problem.objective is not None else np.zeros(n)
+        self.jacobian = None
+        self._gate, self._point = gate, point
+        if n * m <= MOST_DENSE and not problem.graph.has_arrays:
+            self.jacobian = gate.evaluate(point, derivatives=True).jacobian
+            return
+        try:
+            self.jacobian = gate.jacobian(point).tocsc()
+        except Exception:  # too many non-zeros to be formed: products will do
+            self.jacobian = None
+
+    def column(self, column: int) -> FloatArray:
+        if self.jacobian is None:
+            unit = np.zeros(self._gate.problem.size)
+            unit[column] = 1.0
+            return self.along(unit)
+        part = self.jacobian[:, [column]]
+        own = part if isinstance(part, np.ndarray) else part.toarray()
+        return np.append(self.gradient[column], own.ravel())
+
+    def along(self, direction: FloatArray) -> FloatArray:
+        product = (
+            self._gate.jacobian_product(self._point, direction) if self.jacobian is None else self.jacobian @ direction
+        )
+        return np.append(self.gradient @ direction, product)
+
+
+def _difference(gate: Gate, point: FloatArray, step: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Return the derivative of objective and rows along `step` by (1), its error, and the size of the values."""
+    shares = FIRST_STEP / RATIO ** np.arange(LEVELS)
+    moved = np.concatenate([point + shares[:, np.newaxis] * step, point - shares[:, np.newaxis] * step])
+    batch = gate.batch(moved)
+    objective = np.zeros(2 * LEVELS) if gate.problem.objective is None else batch.objective
+    values = np.column_stack([objective, batch.rows])
+    size = np.abs(np.where(np.isfinite(values), values, 0.0)).max(axis=0)
+    with np.errstate(all="ignore"):
+        table = (values[:LEVELS] - values[LEVELS:]) / (2.0 * shares[:, np.newaxis])
+        rounding = EPSILON * size / shares[:, np.newaxis]
+    best, error = np.full(values.shape[1], np.nan), np.full(values.shape[1], np.inf)
+    column = table
+    for order in range(1, LEVELS):
+        with np.errstate(all="ignore"):
+            finer = column[1:] + (column[1:] - column[:-1]) / (RATIO ** (2 * order) - 1.0)
+            change = np.maximum(np.abs(finer - column[1:]), np.abs(finer - column[:-1]))
+            change = np.maximum(change, rounding[order:])
+        for row in range(len(finer)):
+            better = change[row] < error
+            best, error = np.where(better, finer[row], best), np.where(better, change[row], error)
+        column = finer
+    return best, error, size
+
+
+class _Tally:
+    """Counts, and keeps the worst disagreement of each element."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        self.compared = self.agreed = 0
+        self.worst = 0.0
+        self._found: dict[tuple[int, str], Finding] = {}
+
+    def compare(
+        self,
+        exact: FloatArray,
+        estimate: FloatArray,
+        error: FloatArray,
+        size: FloatArray,
+        unit: float,
+        variable: str,
+        point: int,
+    ) -> None:
+        """Compare derivatives along one variable, all times its size `unit`."""
+        with np.errstate(all="ignore"):
+            off = np.abs(exact - estimate)
+            scale = np.maximum(np.abs(exact), np.abs(estimate))
+            floor = 100.0 * EPSILON * size
+            agrees = (off <= AGREE * scale + 3.0 * error + floor) & (error <= BLURRED * scale + AGREE * size + floor)
+            is_wrong = (off > WRONG * scale + floor) & (off > ERRORS * error)
+            is_wrong |= ~np.isfinite(exact) & np.isfinite(estimate) & (error <= BLURRED * scale + AGREE * size)
+        first = 0 if self.problem.objective is not None else 1
+        self.compared += len(exact) - first
+        self.agreed += int(agrees[first:].sum())
+        share = np.where(agrees & (scale > 0.0), off / np.maximum(scale, floor + 1e-300), 0.0)
+        self.worst = max(self.worst, float(np.max(share[first:], initial=0.0)))
+        for row in np.flatnonzero(~agrees[first:]) + first:
+            self._note(
+                int(row),
+                bool(is_wrong[row]),
+                exact[row] / unit,
+                estimate[row] / unit,
+                error[row] / unit,
+                variable,
+                point,
+            )
+
+    def _note(
+        self, row: int, is_wrong: bool, exact: float, estimate: float, error: float, variable: str, point: int
+    ) -> None:
+        known = self._found.get((row, variable))
+        if known is not None and (known.kind == "wrong" or not is_wrong):
+            return
+        if len(self._found) >= 50 * MOST_FINDINGS and not is_wrong:
+            return
+        objective = self.problem.objective
+        name = objective.name if row == 0 and objective is not None else self.problem.rows[row - 1].name
+        line = objective.line if row == 0 and objective is not None else self.problem.rows[row - 1].line
+        where = "the start" if point == 0 else f"random design {point}"
+        told = f"{name} by {variable}: {exact:.9g}, by differences {estimate:.9g} ± {error:.1e} at {where}"
+        if not math.isfinite(exact):
+            told += "; not finite"
+        elif not is_wrong:
+            told += "; within the noise of the differences, or at a kink"
+        facts = {
+            "entry": name,
+            "variable": variable,
+            "derivative": exact if math.isfinite(exact) else None,
+            "difference": estimate if math.isfinite(estimate) else None,
+            "error": error if math.isfinite(error) else None,
+            "design": where,
+        }
+        self._found[row, variable] = Finding("wrong" if is_wrong else "doubtful", (name, variable), told, line, facts)
+
+    def findings(self) -> list[Finding]:
+        """Return the wrong ones first."""
+        ordered = sorted(self._found.values(), key=lambda finding: finding.kind != "wrong")
+        return ordered[:MOST_FINDINGS]

@@ -1,0 +1,42 @@
+"""What a check found, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+__all__ = ["KINDS", "Finding"]
+
+# Kind → what it means; only "wrong" and "conflict" make a check fail.
+KINDS = {
+    "wrong": "a derivative disagrees with differences by far more than their own error",
+    "conflict": "limits that no design within the bounds can meet",
+    "doubtful": "cannot be told apart from noise, or sits at a kink",
+    "domain": "a formula that can become invalid within the bounds",
+    "scaling": "sizes that differ so much that methods work badly",
+    "redundant": "limits that always hold within the bounds",
+    "forced": "variables that the limits leave one value",
+    "units": "units that do not go together",
+    "note": "worth knowing",
+}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing found: `kind` from KINDS, `about` the entries concerned, `text` one sentence, `line` in the file,
+    `facts` the numbers behind it."""
+
+    kind: str
+    about: tuple[str, ...]
+    text: str
+    line: int | None = None
+    facts: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def fails(self) -> bool:
+        """Return whether it makes the check fail."""
+        return self.kind in ("wrong", "conflict", "units")
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {"kind": self.kind, "about": list(self.about), "text": self.text, "line": self.line, **self.facts}

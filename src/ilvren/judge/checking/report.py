@@ -1,0 +1,146 @@
+"""All checks of a problem before any run, in one report."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ilvren.errors import RequestError
+from ilvren.evaluate import Gate
+from ilvren.judge.checking.conflicts import check_conflicts, check_domains
+from ilvren.judge.checking.derivatives import DerivativeCheck, check_derivatives
+from ilvren.judge.checking.finding import Finding
+from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
+from ilvren.problem import Problem
+
+__all__ = ["CHECKS", "CheckReport", "Finding", "check"]
+
+CHECKS = ("derivatives", "scaling", "conflicts", "domain")
+
+
+@dataclass(frozen=True)
+class CheckReport:
+    """What was checked and found. `holds` when no derivative is wrong, no limits conflict and no units clash."""
+
+    problem: Problem
+    derivatives: DerivativeCheck | None
+    scaling: ScalingCheck | None
+    findings: tuple[Finding, ...]
+    checks: tuple[str, ...]
+    units: dict[str, object] | None = None
+
+    @property
+    def holds(self) -> bool:
+        """Return whether nothing found makes the check fail."""
+        return not any(finding.fails for finding in self.findings)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document of `check`."""
+        derivatives, scaling = self.derivatives, self.scaling
+        return {
+            "problem": self.problem.title or self.problem.source.file,
+            "holds": self.holds,
+            "checks": list(self.checks),
+            "derivatives": None
+            if derivatives is None
+            else {
+                "compared": derivatives.compared,
+                "agreed": derivatives.agreed,
+                "designs": derivatives.points,
+                "designs_without_values": derivatives.skipped,
+                "largest_disagreement": derivatives.worst,
+                "sampled": derivatives.sampled or None,
+            },
+            "scaling": None
+            if scaling is None
+            else {
+                "variables": [_size(line) for line in scaling.variables],
+                "rows": [_size(line) for line in scaling.rows],
+                "variable_ratio": _finite(scaling.variable_ratio),
+                "row_ratio": _finite(scaling.row_ratio),
+            },
+            "units": self.units,
+            "findings": [finding.to_dict() for finding in self.findings],
+        }
+
+
+def check(
+    problem: Problem,
+    *,
+    checks: tuple[str, ...] = CHECKS,
+    units: bool = False,
+    seed: int = 0,
+    progress: Callable[[str], None] | None = None,
+) -> CheckReport:
+    """Check a problem before any run: derivatives against differences, scaling, conflicts between limits, domains, and
+    with `units` whether the units go together. Raises RequestError for an unknown check."""
+    for name in checks:
+        if name not in CHECKS:
+            raise RequestError(f'no check "{name}"', advice="checks: " + ", ".join(CHECKS))
+    gate = Gate(problem)
+    findings: list[Finding] = []
+    derivatives = scaling = None
+    told = progress or (lambda _: None)
+    with np.errstate(all="ignore"):
+        if "conflicts" in checks:
+            told("limits within the bounds")
+            findings += check_conflicts(problem)
+        if "domain" in checks:
+            told("domains of the formulas")
+            findings += check_domains(problem, gate, seed=seed)
+        if "derivatives" in checks:
+            derivatives = check_derivatives(problem, gate, seed=seed, progress=progress)
+            findings = [*derivatives.findings, *findings]
+            if not derivatives.points:
+                findings.append(Finding("note", (), "no design with finite values was found to compare derivatives at"))
+        if "scaling" in checks:
+            told("scaling")
+            scaling = check_scaling(problem, gate)
+            findings += scaling.findings
+    unit_facts = None
+    if units:
+        told("units")
+        found, unit_facts = _units(problem)
+        findings += found
+    findings += [Finding("note", (runner.facts.name,), note) for runner in problem.runners for note in runner.notes]
+    return CheckReport(
+        problem, derivatives, scaling, tuple(findings), (*checks, *(["units"] if units else [])), unit_facts
+    )
+
+
+def _units(problem: Problem) -> tuple[list[Finding], dict[str, object]]:
+    from ilvren.problem.units import check_units
+
+    report = check_units(problem)
+    found = []
+    for trouble in report.troubles:
+        piece = "" if trouble.span is None else f' in "{" ".join(trouble.text[slice(*trouble.span)].split())}"'
+        advice = f"; {trouble.advice}" if trouble.advice else ""
+        text = f"{trouble.where}{piece}: {trouble.message}{advice}"
+        place = {"formula": trouble.text, "span": list(trouble.span) if trouble.span else None}
+        found.append(Finding("units", (trouble.where,), text, trouble.line, place))
+    if report.invented:
+        names = ", ".join(f'"{name}"' for name in report.invented)
+        found.append(Finding("note", (), f"not physical units, taken as kinds of their own: {names}"))
+    return found, {"formulas": report.checked, "open": report.open, "troubles": len(report.troubles)}
+
+
+def _size(line: SizeLine) -> dict[str, object]:
+    return {
+        "name": line.name,
+        "size": line.size,
+        "source": line.source,
+        "effect": _finite(line.effect),
+        "suggested": line.suggested,
+    }
+
+
+def _finite(value: float) -> float | None:
+    return value if np.isfinite(value) else None
+
+
+def without(report: CheckReport, *kinds: str) -> CheckReport:
+    """Return the report without findings of some kinds."""
+    return replace(report, findings=tuple(f for f in report.findings if f.kind not in kinds))
