@@ -1,22 +1,27 @@
-"""`ilvren draw`: the objective over one or two variables, with limits, starts and paths."""
+"""`ilvren draw`: curves, contours, surfaces and slices of objective, derived values and constraints."""
 
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, add_problem, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.draw.view import Extreme
+    from ilvren.judge.track import Track
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
-  ilvren draw rising-main.toml --variables bore,wall --output contours.png
   ilvren draw rising-main.toml --variables bore,wall --run r1 r2 --output paths.png
-  ilvren draw rising-main.toml --variables bore --at wall=8 --output curve.svg
+  ilvren draw hum.toml --variables speed --tangent --at speed=20 --output curve.svg
+  ilvren draw rising-main.toml --of surge_cap --slices --output slices.png
 """
+# More extremes than this are not listed.
+MOST_LISTED = 20
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,7 +30,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--variables",
         metavar="NAME[,NAME]",
-        help="one variable for a curve, two for contours (the first two free ones)",
+        help="one variable for a curve, two for contours or a surface, any for slices (the first free ones)",
+    )
+    parser.add_argument(
+        "--of",
+        metavar="NAME",
+        help="the derived value or constraint to draw, or an element such as drop[3] (the objective)",
     )
     parser.add_argument(
         "--at",
@@ -34,32 +44,114 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="where the other variables are held (the run's design, else the start; repeatable)",
     )
+    parser.add_argument("--tangent", action="store_true", help="on a curve: the tangent at the point")
+    parser.add_argument("--surface", action="store_true", help="over two variables: a surface instead of contours")
+    parser.add_argument("--slices", action="store_true", help="each variable alone through the point, small multiples")
     parser.add_argument(
         "--run", metavar="RUN", nargs="+", action="extend", default=[], help="draw the paths of these runs"
     )
     parser.add_argument("--output", metavar="FILE", required=True, help="the figure to write: .png or .svg")
     add_ledger(parser)
-    add_output_flags(parser, json=False)
+    add_output_flags(parser)
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.errors import RequestError
-    from ilvren.judge.comparison import tracks_of
+    import numpy as np
+
+    from ilvren.cli.files import check_suffix
+    from ilvren.draw.view import subject_of
+    from ilvren.evaluate import Gate
     from ilvren.judge.standing import point_at
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))
     problem = load(arguments.file, set=pairs("--set", arguments.set))
-    names = _names(problem, arguments.variables)
-    tracks = []
-    if arguments.run:
-        with read_ledger(ledger_path(arguments.ledger)) as ledger:
-            tracks = tracks_of(arguments.run, ledger)
-    own = [variable.name for variable in problem.variables]
+    names = _names(problem, arguments)
+    subject = subject_of(problem, Gate(problem), arguments.of)
+    tracks = _tracks(problem, arguments, terminal)
+    at = pairs("--at", arguments.at)
+    point = np.array(point_at(problem, at))
+    if tracks and tracks[0].point is not None:
+        given = point_at(problem, at) if at else problem.start
+        moved = np.array([a != b for a, b in zip(given, problem.start, strict=True)])
+        point = np.where(moved, point, np.array(tracks[0].point))
+    found: Mapping[str, Sequence[Extreme]]
+    if arguments.slices:
+        from ilvren.draw.slices import draw_slices
+
+        what, found = "slices", draw_slices(subject, names, point, arguments.output)
+    elif len(names) == 1:
+        from ilvren.draw.curve import draw_curve
+
+        curve = draw_curve(subject, names[0], point, tracks, arguments.output, tangent=arguments.tangent)
+        what, found = "curve", {names[0]: curve}
+    elif arguments.surface:
+        from ilvren.draw.surface import draw_surface
+
+        both = (names[0], names[1])
+        what, found = "surface", {",".join(names): draw_surface(subject, both, point, tracks, arguments.output)}
+    else:
+        from ilvren.draw.contours import draw_contours
+
+        both = (names[0], names[1])
+        what, found = "contours", {",".join(names): draw_contours(subject, both, point, tracks, arguments.output)}
+    if arguments.json:
+        terminal.document(_document(subject.name, what, arguments.output, found))
+    else:
+        _list_extremes(subject.name, found, terminal)
+    terminal.note(f"{arguments.output}: {what} of {subject.name} over {', '.join(names)}")
+    return status.HOLDS
+
+
+def _document(subject: str, what: str, output: str, found: Mapping[str, Sequence[Extreme]]) -> dict[str, object]:
+    extremes = [
+        {
+            "kind": item.kind,
+            "at": dict(zip(names.split(","), item.where, strict=True)),
+            "value": item.value,
+            "feasible": item.is_feasible,
+        }
+        for names, items in found.items()
+        for item in items
+    ]
+    return {"of": subject, "kind": what, "output": output, "extremes": extremes}
+
+
+def _list_extremes(subject: str, found: Mapping[str, Sequence[Extreme]], terminal: Terminal) -> None:
+    """List the local extremes of the grid, as starts to paste."""
+    from ilvren.cli.tables import number, table
+
+    rows = []
+    total = 0
+    for names, items in found.items():
+        total += len(items)
+        for item in items:
+            start = " ".join(
+                f"--start {name}={number(value, 7)}" for name, value in zip(names.split(","), item.where, strict=True)
+            )
+            word = "lowest around" if item.kind == "low" else "highest around"
+            rows.append((word, number(item.value), start, "" if item.is_feasible else "a limit is missed"))
+    if not rows:
+        terminal.show("no local extreme inside the grid")
+        return
+    terminal.show(table(("seen on the grid", f">{subject}", "as a start", "note"), rows[:MOST_LISTED]))
+    if total > MOST_LISTED:
+        terminal.show(f"and {total - MOST_LISTED} more; --json lists all")
+
+
+def _tracks(problem: Problem, arguments: argparse.Namespace, terminal: Terminal) -> list[Track]:
+    from ilvren.cli.files import read_ledger
+    from ilvren.errors import RequestError
+    from ilvren.judge.comparison import tracks_of
+
+    if not arguments.run:
+        return []
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        tracks = tracks_of(arguments.run, ledger)
+    own = [(block.name, block.shape) for block in problem.blocks]
     for track in tracks:
-        if [variable.name for variable in track.problem.variables] != own:
+        if [(block.name, block.shape) for block in track.problem.blocks] != own:
             raise RequestError(
                 f"{track.id} has other variables than {arguments.file}", advice="draw it with its own file"
             )
@@ -67,36 +159,43 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             terminal.note(f"note: {arguments.file} is not what {track.id} ran; what is drawn is the file's")
         elif dict(track.problem.overrides) != dict(problem.overrides):
             terminal.note(f"note: {track.id} ran with other parameters (--set); what is drawn has this command's")
-    import numpy as np
-
-    point = np.array(point_at(problem, pairs("--at", arguments.at)))
-    if tracks and tracks[0].point is not None:
-        point = np.array(
-            [tracks[0].point[i] if own[i] not in pairs("--at", arguments.at) else point[i] for i in range(len(own))]
-        )
-    from ilvren.draw.landscape import draw_contours, draw_curve
-
-    if len(names) == 1:
-        draw_curve(problem, names[0], point, tracks, arguments.output)
-    else:
-        draw_contours(problem, (names[0], names[1]), point, tracks, arguments.output)
-    what = f"over {' and '.join(names)}"
-    terminal.note(f"{arguments.output}: {'curve' if len(names) == 1 else 'contours'} {what}")
-    return status.HOLDS
+    return tracks
 
 
-def _names(problem: Problem, given: str | None) -> list[str]:
+def _names(problem: Problem, arguments: argparse.Namespace) -> list[str]:
+    """Return the names of the variables to draw over: scalars, or elements of vectors."""
     from ilvren.errors import RequestError, nearest
 
-    known = [variable.name for variable in problem.variables]
+    given = arguments.variables
+    variables = problem.variables
     if given is None:
-        return [known[i] for i in problem.free][:2] or known[:2]
-    names = [name.strip() for name in given.split(",")]
+        free = [variables[i].name for i in problem.free] or [variable.name for variable in variables]
+        return free[: _most_slices() if arguments.slices else 2]
+    names = _split(given)
+    known = {variable.name for variable in variables}
     for name in names:
         if name not in known:
             close = nearest(name, known)
-            advice = f'did you mean "{close}"?' if close else "its variables: " + ", ".join(known[:12])
+            advice = f'did you mean "{close}"?' if close else "its variables: " + ", ".join(sorted(known)[:12])
             raise RequestError(f'--variables {given}: the file has no variable "{name}"', advice=advice)
-    if len(names) not in (1, 2) or len(set(names)) != len(names):
-        raise RequestError(f"--variables {given}: one variable gives a curve, two different ones contours")
+    if len(set(names)) != len(names):
+        raise RequestError(f"--variables {given}: one variable is given twice")
+    if arguments.slices and len(names) > _most_slices():
+        raise RequestError(f"--variables: {len(names)} slices make no picture; {_most_slices()} are the most")
+    if not arguments.slices and len(names) not in (1, 2):
+        raise RequestError(f"--variables {given}: one variable gives a curve, two contours; --slices takes more")
     return names
+
+
+def _most_slices() -> int:
+    from ilvren.draw.slices import MOST_SLICES
+
+    return MOST_SLICES
+
+
+def _split(text: str) -> list[str]:
+    """Split at commas outside brackets: "grid[1,2],bore" names two."""
+    import re
+
+    parts: list[Any] = re.findall(r"(?:[^,\[]|\[[^\]]*\])+", text)
+    return [part.replace(" ", "") for part in parts]

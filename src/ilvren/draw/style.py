@@ -13,7 +13,7 @@ mpl.use("Agg")
 
 import matplotlib.pyplot as plt
 
-__all__ = ["HATCHES", "LINES", "figure", "save", "shades"]
+__all__ = ["DPI", "HATCHES", "LINES", "SIZE", "figure", "save", "shades"]
 
 # Width and height in inches at DPI: 1280 x 800 pixels.
 SIZE, DPI = (12.8, 8.0), 100

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -259,36 +259,65 @@ class Gate:
         form: Form = self._kept("hessian product", lambda: form_of(problem, [n for n in found if n is not None]))
         return self._spread(form(problem.split(design), given, problem.split(self._design(direction))), moved)
 
-    def batch(self, points: FloatArray) -> Batch:
-        """Return objective and rows at many designs (k, n) in a few vectorised calls."""
+    def batch(self, points: FloatArray, *, rows: NDArray[np.int64] | None = None) -> Batch:
+        """Return objective and rows at many designs (k, n) in a few vectorised calls; of the rows only those at the
+        places `rows`, when given."""
+        problem = self.problem
+        form: Form = self._kept("batch", lambda: form_of(problem, self._value_roots, ("variable",)))
+        shapes = [block.shape for block in problem.row_blocks]
+        if problem.objective is not None:
+            shapes.insert(0, ())
+        has_objective = problem.objective is not None
+        count = problem.row_count if rows is None else len(rows)
+        objective, found = np.full(len(points), np.nan), np.empty((len(points), count))
+        for first, last, values in self._in_parts(form, points, shapes):
+            if has_objective:
+                objective[first:last] = values[0][:, 0]
+            own = values[has_objective:]
+            if rows is None:
+                for block, value in zip(problem.row_blocks, own, strict=True):
+                    found[first:last, block.first : block.first + block.size] = value
+            elif count:
+                found[first:last] = np.concatenate(
+                    [np.broadcast_to(v, (last - first, v.shape[1])) for v in own], axis=1
+                )[:, rows]
+        return Batch(objective, found)
+
+    def entry_batch(self, name: str | None, points: FloatArray) -> FloatArray:
+        """Return the values (k, size) of an entry (the objective without a name), as written, at designs (k, n)."""
+        node = self._node(name)
+        form: Form = self._kept(f"batch {node}", lambda: form_of(self.problem, [node], ("variable",)))
+        shape = self.problem.graph.shape(node)
+        found = np.empty((len(points), math.prod(shape)))
+        for first, last, values in self._in_parts(form, points, [shape]):
+            found[first:last] = values[0]
+        return found
+
+    def _in_parts(
+        self, form: Form, points: FloatArray, shapes: Sequence[tuple[int, ...]]
+    ) -> Iterator[tuple[int, int, list[FloatArray]]]:
+        """Yield (first, last, values of each root as (k or 1, size)) for parts of the designs (k, n)."""
         problem = self.problem
         points = np.asarray(points, dtype=float)
         if points.ndim != 2 or points.shape[1] != problem.size:
             raise RequestError(f"designs of shape {points.shape} are given, expected is (k, {problem.size})")
-        form: Form = self._kept("batch", lambda: form_of(problem, self._value_roots, ("variable",)))
-        count, m = len(points), problem.row_count
-        objective, rows = np.full(count, np.nan), np.empty((count, m))
-        step = max(1, BATCH_NUMBERS // max(*(b.size for b in problem.blocks), *(b.size for b in problem.row_blocks), 1))
-        for first in range(0, count, step):
+        largest = max(*(block.size for block in problem.blocks), *(math.prod(shape) for shape in shapes), 1)
+        step = max(1, BATCH_NUMBERS // largest)
+        for first in range(0, len(points), step):
             part = points[first : first + step]
-            k = len(part)
             columns = np.ascontiguousarray(part.T)
             given = [
-                columns[block.first : block.first + block.size].T.reshape(k, *block.shape)
+                columns[block.first : block.first + block.size].T.reshape(len(part), *block.shape)
                 if block.shape
                 else columns[block.first]
                 for block in problem.blocks
             ]
-            values = iter(form(given))
-            if problem.objective is not None:
-                objective[first : first + k] = next(values)
-            for block in problem.row_blocks:
-                value = np.asarray(next(values))
-                lead = value.shape[: value.ndim - len(block.shape)]
-                rows[first : first + k, block.first : block.first + block.size] = (
-                    value.reshape(*lead, block.size) if (lead) else value.reshape(1, block.size)
-                )
-        return Batch(objective, rows)
+            values = []
+            for value, shape in zip(form(given), shapes, strict=True):
+                array = np.asarray(value)
+                lead = array.shape[: array.ndim - len(shape)]
+                values.append(array.reshape(lead[0] if lead else 1, math.prod(shape)))
+            yield first, first + len(part), values
 
     def jacobian_plan(self) -> Any:
         """Return the pattern and colours of the Jacobian. Raises RequestError where it is too large to be formed."""

@@ -294,9 +294,9 @@ class Intervals:
             return None
         bad = np.broadcast_to(bad, node.shape)
         at = np.unravel_index(int(np.argmax(bad)), node.shape) if node.shape else ()
-        least, most = (float(np.broadcast_to(side, node.shape)[at]) for side in (low, high))
+        first, last = (float(np.broadcast_to(side, node.shape)[at]) for side in (low, high))
         place = tuple(int(i) for i in at)
-        return PossibleFault(number, node.operation, least, most, place, bool(self._contexts.get(number)))
+        return PossibleFault(number, node.operation, first, last, place, bool(self._contexts.get(number)))
 
 
 def _widened(box: Box) -> Box:

@@ -148,7 +148,8 @@ def _forced(problem: Problem, reach: Intervals) -> list[Finding]:
         low, high = (side.ravel() for side in reach.boxes[node])
         width, own = high - low, block.upper - block.lower
         size = np.maximum(np.abs(low), np.abs(high))
-        is_forced = (block.upper > block.lower) & (width <= FORCED_SHARE * np.where(np.isfinite(own), own, size))
+        is_forced = np.isfinite(width) & (block.upper > block.lower)
+        is_forced &= width <= FORCED_SHARE * np.where(np.isfinite(own), own, np.where(np.isfinite(size), size, 0.0))
         for place in np.flatnonzero(is_forced)[:MOST_FINDINGS]:
             name = element_name(block.name, block.shape, int(place))
             value = 0.5 * (low[place] + high[place])

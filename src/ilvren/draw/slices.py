@@ -1,0 +1,75 @@
+"""Each variable varied alone through a point: small multiples of one entry."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.draw.curve import curve_extremes, line_of, shade_missed
+from ilvren.draw.style import HATCHES, LINES, figure, save, shades
+from ilvren.draw.view import (
+    Extreme,
+    Subject,
+    everywhere_feasible,
+    legend,
+    line_handle,
+    mark_handle,
+    missed,
+    patch,
+    rows_at,
+    view_of,
+)
+
+__all__ = ["MOST_SLICES", "draw_slices"]
+
+FloatArray = NDArray[np.float64]
+
+MOST_SLICES = 16
+SLICE_POINTS = 301
+
+
+def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path: str) -> dict[str, list[Extreme]]:
+    """Write one small curve per variable through `point` (n,) to `path`; return the extremes seen by variable."""
+    problem = subject.problem
+    columns = min(4, math.ceil(math.sqrt(len(names))))
+    lines = math.ceil(len(names) / columns)
+    found: dict[str, list[Extreme]] = {}
+    here = float(subject.at(point[np.newaxis, :])[0])
+    places: dict[str, int] = {}
+    with figure(lines, columns, squeeze=False, sharey=True) as (made, axes):
+        for axis in axes.flat[len(names) :]:
+            axis.set_axis_off()
+        for axis, name in zip(axes.flat, names, strict=False):
+            view = view_of(problem, name, point, [])
+            xs, points = line_of(point, view, SLICE_POINTS)
+            y = subject.at(points)
+            rows, values, sizes = rows_at(problem, subject.gate, points, [view])
+            found[name] = curve_extremes(xs, y, view, everywhere_feasible(rows, values, sizes))
+            axis.plot(xs, y, color=LINES[0][0], linewidth=1.8)
+            for place, row in enumerate(rows):
+                outside = missed(values[:, place], row, float(sizes[place]))
+                if outside.any():
+                    shade_missed(axis, xs, outside, places.setdefault(row.name, len(places)))
+            for bound in (view.variable.lower, view.variable.upper):
+                if view.low <= bound <= view.high:
+                    axis.axvline(bound, color="#333333", linestyle=(0, (6, 3)), linewidth=1.0)
+            axis.plot(point[view.index], here, marker="P", markersize=9, color="#111111", markeredgecolor="white")
+            axis.set_xlabel(view.label, fontsize=10.5)
+            axis.set_xlim(view.low, view.high)
+        for line in axes:
+            line[0].set_ylabel(subject.label, fontsize=10.5)
+        handles = [line_handle(LINES[0][0], subject.name), mark_handle("P", f"the point: {here:.5g}")]
+        handles += [patch(shades(k), HATCHES[k % len(HATCHES)], f"{name} missed") for name, k in places.items()]
+        handles.append(line_handle("#333333", "bounds", (0, (6, 3))))
+        made.suptitle(
+            f"{problem.title or problem.source.file}\neach variable alone, the others held",
+            x=0.01,
+            ha="left",
+            fontweight="bold",
+        )
+        legend(made, handles)
+        save(made, path)
+    return found

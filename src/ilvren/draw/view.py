@@ -1,0 +1,241 @@
+"""What every landscape shares: the range of a drawn variable, the entry that is drawn, its extremes, and the legend."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError, nearest
+from ilvren.evaluate import Gate
+from ilvren.judge.track import Track
+from ilvren.problem import Measures, Problem, Row, Variable, element_name
+
+__all__ = [
+    "Extreme",
+    "Subject",
+    "View",
+    "everywhere_feasible",
+    "is_plain",
+    "legend",
+    "line_handle",
+    "mark_handle",
+    "missed",
+    "patch",
+    "rows_at",
+    "subject_of",
+    "title_of",
+    "view_of",
+]
+
+FloatArray = NDArray[np.float64]
+
+# A row that a run meets only to within its tolerance is not drawn as missed.
+DRAWN_FEASIBILITY = 1e-6
+# Room around the bounds, and around what must be seen where there are none, as shares of the width.
+BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
+# More limits than this make no picture.
+MOST_LIMITS = 10
+
+
+@dataclass(frozen=True)
+class View:
+    """One drawn variable: its place in a design, the range shown."""
+
+    index: int
+    variable: Variable
+    low: float
+    high: float
+
+    @property
+    def label(self) -> str:
+        unit = f" [{self.variable.unit}]" if self.variable.unit else ""
+        return f"{self.variable.name}{unit}"
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What is drawn: an entry, or one element of it. `name` as written, `column` its element."""
+
+    problem: Problem
+    gate: Gate
+    name: str
+    entry: str | None
+    column: int
+    unit: str = ""
+
+    @property
+    def label(self) -> str:
+        """Return the name with its unit."""
+        return f"{self.name} [{self.unit}]" if self.unit else self.name
+
+    def at(self, points: FloatArray) -> FloatArray:
+        """Return the values (k,), as written, at designs (k, n)."""
+        with np.errstate(all="ignore"):
+            found: FloatArray = self.gate.entry_batch(self.entry, points)[:, self.column]
+        return found
+
+    def slope(self, point: FloatArray) -> FloatArray | None:
+        """Return the gradient (n,) at a design, None where it is not to be had."""
+        graph = self.problem.graph
+        nodes = {block.name: block for block in self.problem.row_blocks}
+        if self.entry in nodes and nodes[self.entry].shape:
+            row = self.gate.jacobian(point)[[nodes[self.entry].first + self.column], :]
+            return np.asarray(row.toarray()).ravel()
+        derived = {item.name: item.node for item in self.problem.derived}
+        if self.entry in derived and graph.shape(derived[self.entry]):
+            return None
+        return self.gate.gradient(point, self.entry)
+
+
+def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
+    """Return what `name` stands for: the objective without one, an entry, or an element such as "drop[3]".
+
+    Raises RequestError for an unknown name and for an entry with several elements.
+    """
+    objective = problem.objective
+    if name is None:
+        if objective is None:
+            raise RequestError("the problem has no objective to draw", advice="name an entry with --of NAME")
+        return Subject(problem, gate, objective.name, None, 0, objective.unit)
+    entries: dict[str, tuple[int, str]] = {item.name: (item.node, item.unit) for item in problem.derived}
+    entries |= {block.name: (block.node, block.unit) for block in problem.row_blocks}
+    if objective is not None:
+        entries[objective.name] = (objective.node, objective.unit)
+    entry, _, rest = name.partition("[")
+    if entry not in entries:
+        close = nearest(entry, entries)
+        advice = f'did you mean "{close}"?' if close else "entries: " + ", ".join(list(entries)[:12])
+        raise RequestError(f'--of {name}: no objective, derived value or constraint "{entry}"', advice=advice)
+    node, unit = entries[entry]
+    shape = problem.graph.shape(node)
+    if not rest and not shape:
+        return Subject(problem, gate, name, entry, 0, unit)
+    if not rest:
+        last = element_name(entry, shape, math.prod(shape) - 1)
+        first = element_name(entry, shape, 0)
+        raise RequestError(f"--of {name}: has several elements", advice=f"draw one: {first} to {last}")
+    for place in range(math.prod(shape)):
+        if element_name(entry, shape, place) == name.replace(" ", ""):
+            return Subject(problem, gate, name, entry, place, unit)
+    last = element_name(entry, shape, math.prod(shape) - 1) if shape else entry
+    raise RequestError(f"--of {name}: there is no such element", advice=f"its last is {last}")
+
+
+@dataclass(frozen=True)
+class Extreme:
+    """A local extreme seen on a grid: `kind` "low" or "high", the drawn variables' values, the value, and whether all
+    limits hold there."""
+
+    kind: str
+    where: tuple[float, ...]
+    value: float
+    is_feasible: bool
+
+
+def is_plain(values: FloatArray) -> bool:
+    """Return whether numbers read well without powers of ten."""
+    finite = np.abs(values[np.isfinite(values)])
+    return bool(len(finite)) and 1e-2 < float(finite.max()) < 1e8
+
+
+def rows_at(
+    problem: Problem, gate: Gate, points: FloatArray, views: Sequence[View]
+) -> tuple[list[Row], FloatArray, FloatArray]:
+    """Return the rows that the drawn variables change, their values (k, r) at designs (k, n), and their sizes (r,).
+
+    Of very many rows only those that cross a limit within the picture are kept, and of these the first MOST_LIMITS.
+    """
+    if not problem.row_blocks:
+        return [], np.zeros((len(points), 0)), np.zeros(0)
+    if problem.row_count <= MOST_LIMITS or not problem.graph.has_arrays:
+        places = np.arange(problem.row_count)
+    else:
+        pattern = gate.jacobian_plan().pattern.tocsc()
+        places = np.unique(np.concatenate([pattern[:, [view.index]].indices for view in views]))
+    with np.errstate(all="ignore"):
+        values = gate.batch(points, rows=places).rows
+    sizes = Measures.of(problem).row_sizes[places]
+    rows = [problem.rows[place] for place in places]
+    if len(rows) > MOST_LIMITS:
+        crossed = [
+            k for k, row in enumerate(rows) if 0 < missed(values[:, k], row, float(sizes[k])).sum() < len(points)
+        ]
+        kept = (crossed + [k for k in range(len(rows)) if k not in crossed])[:MOST_LIMITS]
+        rows, values, sizes = [rows[k] for k in kept], values[:, kept], sizes[kept]
+    return rows, values, sizes
+
+
+def everywhere_feasible(rows: Sequence[Row], values: FloatArray, sizes: FloatArray) -> NDArray[np.bool_]:
+    """Return (k,): whether all rows hold."""
+    result = np.ones(len(values), dtype=bool)
+    for place, row in enumerate(rows):
+        result &= ~missed(values[:, place], row, float(sizes[place]))
+    return result
+
+
+def view_of(problem: Problem, name: str, point: FloatArray, tracks: Sequence[Track]) -> View:
+    """Return the range of a drawn variable: the bounds with a margin, or else what must be seen with more room."""
+    index = next(i for i, variable in enumerate(problem.variables) if variable.name == name)
+    variable = problem.variables[index]
+    seen = [float(point[index]), variable.start]
+    for track in tracks:
+        seen += [float(value) for value in track.iteration_points[:, index]]
+        if track.point is not None:
+            seen.append(track.point[index])
+    low, high = variable.lower, variable.upper
+    size = float(Measures.of(problem).variable_sizes(point)[index])
+    spread = max(seen) - min(seen) or size
+    margin = BOUND_MARGIN * (high - low) if math.isfinite(high - low) else FREE_MARGIN * max(spread, 0.5 * size)
+    first = low - margin if math.isfinite(low) else min(seen) - margin
+    last = high + margin if math.isfinite(high) else max(seen) + margin
+    if not last > first:
+        first, last = first - 0.5 * size, last + 0.5 * size
+    return View(index, variable, first, last)
+
+
+def title_of(problem: Problem, point: FloatArray, names: Sequence[str]) -> str:
+    title = problem.title or problem.source.file
+    held = [
+        f"{variable.name} = {value:.5g}{' ' + variable.unit if variable.unit else ''}"
+        for variable, value in zip(problem.variables, point, strict=True)
+        if variable.name not in names
+    ]
+    if not held:
+        return title
+    told = ", ".join(held[:4]) + (" …" if len(held) > 4 else "")
+    return f"{title}\nheld: {told}"
+
+
+def missed(values: FloatArray, row: Row, size: float) -> NDArray[np.bool_]:
+    slack = DRAWN_FEASIBILITY * size
+    return ~((values >= row.lower - slack) & (values <= row.upper + slack))
+
+
+def patch(color: str, hatch: str, label: str) -> Any:
+    from matplotlib.patches import Patch
+
+    return Patch(facecolor=color + "1a", edgecolor=color, hatch=hatch, label=label, linewidth=0.8)
+
+
+def line_handle(color: str, label: str, dashes: Any = "-") -> Any:
+    from matplotlib.lines import Line2D
+
+    return Line2D([], [], color=color, linestyle=dashes, linewidth=1.8, label=label)
+
+
+def mark_handle(marker: str, label: str) -> Any:
+    from matplotlib.lines import Line2D
+
+    face = "white" if marker == "o" else "#111111"
+    return Line2D(
+        [], [], linestyle="", marker=marker, markersize=9, markerfacecolor=face, markeredgecolor="#111111", label=label
+    )
+
+
+def legend(made: Any, handles: list[Any]) -> None:
+    made.legend(handles=handles, loc="outside right upper", fontsize=10.5, handlelength=2.6, handleheight=1.4)
