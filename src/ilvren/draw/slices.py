@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,6 +60,8 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
             axis.plot(point[view.index], here, marker="P", markersize=9, color="#111111", markeredgecolor="white")
             axis.set_xlabel(view.label, fontsize=10.5)
             axis.set_xlim(view.low, view.high)
+        drawn = np.concatenate([axis.lines[0].get_ydata() for axis in axes.flat[: len(names)]])
+        _limit_height(axes.flat[0], drawn[np.isfinite(drawn)])
         for line in axes:
             line[0].set_ylabel(subject.label, fontsize=10.5)
         handles = [line_handle(LINES[0][0], subject.name), mark_handle("P", f"the point: {here:.5g}")]
@@ -73,3 +76,13 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
         legend(made, handles)
         save(made, path)
     return found
+
+
+def _limit_height(axis: Any, values: FloatArray) -> None:
+    """Keep a few very high values from flattening everything else; all slices share the axis."""
+    if not len(values):
+        return
+    low, high = float(values.min()), float(values.max())
+    usual = float(np.quantile(values, 0.95))
+    if high - low > 3.0 * (usual - low) > 0.0:
+        axis.set_ylim(low - 0.1 * (usual - low), low + 1.6 * (usual - low))

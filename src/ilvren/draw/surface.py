@@ -30,7 +30,7 @@ FloatArray = NDArray[np.float64]
 
 GRID = 91
 # Peaks above this quantile are cut off where they would flatten everything else.
-CUT_QUANTILE = 0.97
+CUT_QUANTILE = 0.9
 
 
 def draw_surface(
@@ -54,11 +54,17 @@ def draw_surface(
         mesh_x, mesh_y = np.meshgrid(xs, ys)
         span = (high - low) or 1.0
         floor = low - 0.25 * span
-        shades = plt.get_cmap("cividis")((shown - low) / span)
-        shades[~feasible] = 0.35 * shades[~feasible] + 0.65 * np.array([0.75, 0.35, 0.35, 1.0])
+        finite = shown[np.isfinite(shown)]
+        levels = np.unique(np.quantile(finite, np.linspace(0.0, 1.0, 15))) if len(finite) else np.zeros(1)
+        shades = plt.get_cmap("viridis")(np.searchsorted(levels, shown) / max(len(levels), 1))
+        shades[~feasible] = 0.3 * shades[~feasible] + 0.7 * np.array([0.80, 0.42, 0.42, 1.0])
         shades[np.isnan(z)] = (0.0, 0.0, 0.0, 0.0)
-        axis.plot_surface(mesh_x, mesh_y, shown, facecolors=shades, rstride=1, cstride=1, linewidth=0, shade=True)
-        axis.contour(mesh_x, mesh_y, shown, levels=14, zdir="z", offset=floor, colors="#5b6b7b", linewidths=0.8)
+        axis.plot_surface(
+            mesh_x, mesh_y, shown, facecolors=shades, rstride=1, cstride=1, linewidth=0, antialiased=False, shade=False
+        )
+        axis.plot_wireframe(mesh_x, mesh_y, shown, rstride=6, cstride=6, color="#22334450", linewidth=0.6)
+        if len(levels) > 1 and levels[0] < levels[-1]:
+            axis.contour(mesh_x, mesh_y, shown, levels=levels, zdir="z", offset=floor, cmap="viridis", linewidths=1.0)
         handles = []
         if not feasible.all():
             handles.append(patch("#c05a5a", "", "a limit is missed"))
@@ -100,4 +106,4 @@ def _range(z: FloatArray) -> tuple[float, float]:
         return 0.0, 1.0
     low, high = float(finite.min()), float(finite.max())
     most = float(np.quantile(finite, CUT_QUANTILE))
-    return low, high if high - low <= 4.0 * (most - low) or most == low else most
+    return low, high if high - low <= 2.5 * (most - low) or most == low else most

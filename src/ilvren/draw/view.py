@@ -39,7 +39,7 @@ DRAWN_FEASIBILITY = 1e-6
 # Room around the bounds, and around what must be seen where there are none, as shares of the width.
 BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
 # More limits than this make no picture.
-MOST_LIMITS = 10
+MOST_LIMITS = 6
 
 
 @dataclass(frozen=True)

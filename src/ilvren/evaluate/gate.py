@@ -26,6 +26,8 @@ MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
 MOST_DENSE = 20_000_000
 # Designs of a batch that are computed at once: few enough for their arrays to stay in the processor's cache.
 BATCH_NUMBERS = 65_536
+# A model slower than this is not asked for derivatives only to learn their pattern.
+SLOW_SECONDS = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,9 +191,17 @@ class Gate:
         """
         from scipy.sparse import csr_array
 
-        plan = self.jacobian_plan()
-        forms = self._kept("jacobian", lambda: plan.forms(self.problem))
-        data = plan.entries(self.problem, forms, self.problem.split(self._design(point)))
+        variables = self.problem.split(self._design(point))
+        while True:
+            plan = self.jacobian_plan()
+            before = self._pattern_version()
+            name = f"jacobian {before}"
+            if name not in self._forms:
+                self._forms[name] = plan.forms(self.problem)
+            forms = self._forms[name]
+            data = plan.entries(self.problem, forms, variables)
+            if self._pattern_version() == before:
+                break  # else a model showed derivatives it had not shown before: once more with the wider pattern
         return csr_array((data, plan.pattern.indices, plan.pattern.indptr), shape=plan.pattern.shape)
 
     def hessian(
@@ -204,8 +214,8 @@ class Gate:
         """
         from scipy.sparse import csr_array
 
-        plan = self.hessian_plan()
         design = self._design(point)
+        plan = self.hessian_plan()
         given = self._weights(multipliers, weight)
         if plan.has_models:
             data = self._hessian_by_differences(plan, design, given)
@@ -385,8 +395,9 @@ class Gate:
     def _plan(self, name: str, kind: type) -> Any:
         from ilvren.formula.sparsity import PatternTooLarge
 
+        self._learn_patterns()
         kept = self.problem.graph.compiled
-        key = (name, tuple(self._value_roots))
+        key = (name, tuple(self._value_roots), self._pattern_version())
         if key not in kept:
             try:
                 kept[key] = kind(self.problem)
@@ -396,6 +407,26 @@ class Gate:
                     advice="products with it can still be had: jacobian_product, transposed_product, hessian_product",
                 ) from None
         return kept[key]
+
+    def _pattern_version(self) -> int:
+        return sum(runner.pattern_version for runner in self.problem.runners)
+
+    def _learn_patterns(self) -> None:
+        """Let the graph know which outputs of large models depend on which inputs: declared, or seen at the start."""
+        problem = self.problem
+        for number, node in enumerate(problem.graph.nodes):
+            if node.operation != "call" or not problem.runners[node.index].is_sparse:
+                continue
+            runner = problem.runners[node.index]
+            if runner.pattern is None and runner.seconds < SLOW_SECONDS * max(runner.calls, 1):
+                given = problem.entry_values(problem.graph.nodes[number].operands, problem.start).values
+                runner(None, [False] * len(given), given).pattern()
+            if runner.pattern is not None:
+                starts = [
+                    np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in items])])
+                    for items in (runner.facts.inputs, runner.facts.outputs)
+                ]
+                problem.graph.model_patterns[node.index] = (runner.pattern, *starts)
 
     def _design(self, point: Sequence[float] | FloatArray) -> FloatArray:
         design = np.asarray(point, dtype=float)

@@ -80,6 +80,8 @@ class Graph:
         self.origins: dict[int, Origin] = {}
         self.compiled: dict[Any, Any] = {}  # what was made from this graph, for whoever needs it again
         self.has_arrays = False
+        # model number → (CSR pattern of its outputs by its inputs, starts of the inputs, starts of the outputs)
+        self.model_patterns: dict[int, tuple[Any, Any, Any]] = {}
         self._numbers: dict[tuple[object, ...], int] = {}
 
     def _add(self, node: GraphNode) -> int:

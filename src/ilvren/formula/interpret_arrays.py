@@ -270,6 +270,4 @@ def _told(graph: Graph, fresh: Fresh, at: tuple[int, ...]) -> Trouble:
             keys = fresh.arguments[1]
             near = float(keys[np.abs(keys - wanted).argmin()])
             reason = f"no key equals {wanted:.12g}; the nearest is {near:.12g}"
-    elif node.operation in ("output", "model_pull", "model_push"):
-        arguments = tuple(float(item) for item in fresh.arguments if np.ndim(item) == 0)
     return Trouble(node.operation, arguments, value, reason, graph.origins.get(fresh.node), at)

@@ -81,8 +81,10 @@ def link(graph: Graph, number: int, place: int) -> Link | None:
             return Link(everything=True)
         case "lookup" | "call":
             return None
-        case "interp_pull" | "interp_slope_pull" | "lookup_pull" | "output" | "model_pull" | "model_push":
+        case "interp_pull" | "interp_slope_pull" | "lookup_pull":
             return Link(everything=True)
+        case "output" | "model_pull" | "model_push":
+            return _model_link(graph, number, place)
     return Link(_stretched(own, node.shape))
 
 
@@ -130,6 +132,34 @@ def _product(graph: Graph, number: int, place: int) -> Link:
     return Link(matrix=csr_array(found))
 
 
+def _model_link(graph: Graph, number: int, place: int) -> Link:
+    """Return how outputs and their derivatives look at a call (whose elements are its inputs', one after the other) or
+    at adjoints and changes."""
+    node = graph.nodes[number]
+    call = graph.nodes[node.operands[0]]
+    detail: Any = node.detail
+    if call.index not in graph.model_patterns:
+        return Link(everything=True)
+    pattern, inputs, outputs = graph.model_patterns[call.index]
+
+    def rows(k: int) -> slice:
+        return slice(int(outputs[k]), int(outputs[k + 1]))
+
+    def columns(k: int) -> slice:
+        return slice(int(inputs[k]), int(inputs[k + 1]))
+
+    wide = pattern.astype(np.int64)
+    if node.operation == "output":
+        return Link(matrix=wide[rows(detail[0]), :])
+    if node.operation == "model_pull" and place > 0:
+        return Link(matrix=wide[rows(detail[1][place - 1]), columns(detail[0])].T.tocsr())
+    if node.operation == "model_pull":
+        return Link(matrix=(wide.T @ wide).tocsr()[columns(detail[0]), :])
+    if place > 0:
+        return Link(matrix=wide[rows(detail[0]), columns(detail[1][place - 1])])
+    return Link(matrix=(wide @ (wide.T @ wide)).tocsr()[rows(detail[0]), :])
+
+
 def patterns(graph: Graph, roots: Sequence[int], offsets: Mapping[int, int], columns: int) -> list[Any]:
     """Return for each root its pattern: a CSR array (root size, columns) of ones.
 
@@ -152,12 +182,10 @@ def patterns(graph: Graph, roots: Sequence[int], offsets: Mapping[int, int], col
                 )
             continue
         if node.operation == "call":
-            joined = None
-            for operand in set(node.operands):
-                if operand in found:
-                    joined = _union(joined, _all_rows(found[operand], 1))
-            if joined is not None:
-                found[number] = joined
+            if any(operand in found for operand in node.operands):
+                found[number] = _stacked(
+                    [found.get(o) for o in node.operands], [graph.nodes[o].size for o in node.operands], columns
+                )
             continue
         merged = None
         for place, operand in enumerate(node.operands):
@@ -176,6 +204,14 @@ def patterns(graph: Graph, roots: Sequence[int], offsets: Mapping[int, int], col
     return [
         found[root] if root in found else csr_array((graph.nodes[root].size, columns), dtype=np.int8) for root in roots
     ]
+
+
+def _stacked(parts: Sequence[Any], sizes: Sequence[int], columns: int) -> Any:
+    """Return patterns one below the other, empty rows for those that do not vary."""
+    from scipy.sparse import csr_array, vstack
+
+    rows = [csr_array((n, columns), dtype=np.int8) if p is None else p for p, n in zip(parts, sizes, strict=True)]
+    return csr_array(vstack(rows, format="csr"))
 
 
 def _carried(its: Link, pattern: Any, size: int) -> Any:
@@ -236,10 +272,11 @@ def depends_on(
                 continue
             if operand not in used:
                 used[operand] = np.zeros(graph.shape(operand), dtype=bool)
-            if node.operation in ("call", "output") or node.operation in _NO_LINK or node.operation == "lookup":
-                its: Link | None = Link(everything=True) if node.operation in ("call", "output") else None
+            its: Link | None
+            if node.operation in ("call", "output", "model_pull", "model_push"):
+                its = Link(everything=True)
             else:
-                its = link(graph, number, place)
+                its = None if node.operation in (*_NO_LINK, "lookup") else link(graph, number, place)
             mine = mask
             if conditions is not None and node.operation == "where" and place > 0:
                 mine = mask & (conditions[number] if place == 1 else ~conditions[number])

@@ -17,13 +17,11 @@ import numpy as np
 from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import NDArray
 
-__all__ = ["CannotFollow", "Followed"]
+from ilvren.models.failures import CannotFollow
+
+__all__ = ["Followed"]
 
 Array = NDArray[Any]
-
-
-class CannotFollow(Exception):
-    """The function used an operation whose derivative is not known here."""
 
 
 class Followed(NDArrayOperatorsMixin):
@@ -297,8 +295,17 @@ def _binary(ufunc: Any, a: Any, b: Any) -> Followed:
     for item, factor in ((a, by_first), (b, by_second)):
         if isinstance(item, Followed):
             part = _scaled(_spread(item, value.shape).slopes, np.ravel(np.broadcast_to(factor, value.shape)))
-            slopes = part if slopes is None else slopes + part
+            slopes = part if slopes is None else _plus(slopes, part)
     return Followed(value, slopes)
+
+
+def _plus(one: Any, other: Any) -> Any:
+    """Return the sum; entries that cancel are kept, so that the pattern is the same at every point."""
+    from scipy.sparse import csr_array
+
+    one, other = one.tocoo(), other.tocoo()
+    rows, columns = (np.concatenate([one.coords[k], other.coords[k]]) for k in (0, 1))
+    return csr_array((np.concatenate([one.data, other.data]), (rows, columns)), shape=one.shape)
 
 
 def _sum(a: Any, axis: Any = None, **_: Any) -> Followed:

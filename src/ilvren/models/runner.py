@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
+from ilvren.models.failures import CannotFollow, ModelFailure
 
 __all__ = ["Call", "ModelFacts", "Runner"]
 
@@ -29,6 +30,10 @@ Shape = tuple[int, ...]
 
 # Points whose outputs are kept: gradients, rows and the next request come back to the same few.
 MOST_KEPT = 512
+# Smaller Jacobians are dense whatever their pattern.
+LEAST_SPARSE = 400
+# So many different troubles are told.
+MOST_NOTES = 5
 
 
 @dataclass(frozen=True)
@@ -71,10 +76,6 @@ class ModelFacts:
         return found
 
 
-class ModelFailure(Exception):
-    """The model gave no usable result; the text says why."""
-
-
 class _TooSlow(Exception):
     pass
 
@@ -91,6 +92,8 @@ class Runner:
         self._functions: dict[str, Callable[..., Any]] = {}
         self._kept: OrderedDict[bytes, _Point] = OrderedDict()
         self.steps: Any = None  # of differences, chosen at their first use
+        self.pattern: Any = None  # CSR (outputs, inputs) of ones: which derivatives were seen not to be zero
+        self.pattern_version = 0
 
     def __call__(self, guard: Any, flags: Sequence[bool], inputs: Sequence[Any]) -> Call:
         """Return the call for these inputs, those with a flag having a batch axis; nothing runs where `guard` is
@@ -123,13 +126,33 @@ class Runner:
         try:
             outputs = self.values(inputs)
         except ModelFailure as failure:
-            return _Point(inputs, [np.full(shape, np.nan) for _, shape in self.facts.outputs], str(failure))
+            empty = [np.full(shape, np.nan) for _, shape in self.facts.outputs]
+            return _Point(inputs, empty, f"{failure}{self.at(inputs)}")
         reason = ""
         for (name, _), value in zip(self.facts.outputs, outputs, strict=True):
             if not np.isfinite(value).all():
                 reason = f'model "{self.facts.name}" returned {_first_bad(value)} as "{name}"{self.at(inputs)}'
                 break
         return _Point(inputs, outputs, reason)
+
+    @property
+    def is_sparse(self) -> bool:
+        """Return whether the pattern of the derivatives is worth knowing."""
+        facts = self.facts
+        is_known = facts.derivatives in ("automatic", "supplied") or is_banded(facts)
+        return is_known and facts.input_size * facts.output_size > LEAST_SPARSE
+
+    def widen(self, matrix: Any) -> None:
+        """Take what derivatives at a new point show into the pattern."""
+        if not self.is_sparse or isinstance(matrix, np.ndarray):
+            return
+        own = matrix.copy()
+        own.data = np.ones(own.nnz, dtype=np.int8)
+        joined = own if self.pattern is None else own + self.pattern
+        joined.data = np.ones(joined.nnz, dtype=np.int8)
+        if self.pattern is None or joined.nnz > self.pattern.nnz:
+            self.pattern = joined
+            self.pattern_version += 1
 
     def at(self, inputs: Sequence[Array]) -> str:
         """Return the inputs as messages name them."""
@@ -192,9 +215,7 @@ class Runner:
             raise ModelFailure(
                 f'model "{self.facts.name}" took longer than its timeout of {self.facts.timeout:g} s'
             ) from None
-        except ModelFailure:
-            raise
-        except ProblemError:
+        except (ModelFailure, CannotFollow, ProblemError):
             raise
         except (Exception, SystemExit) as error:
             frames = traceback.extract_tb(error.__traceback__)
@@ -229,6 +250,13 @@ class Runner:
                 ) from None
             self._functions[key] = function
         return self._functions[key]
+
+
+def is_banded(facts: ModelFacts) -> bool:
+    """Return whether all outputs are vectors with a declared band, and some input has their length."""
+    return all(name in facts.bands and len(shape) == 1 for name, shape in facts.outputs) and any(
+        all(shape == out for _, out in facts.outputs) for _, shape in facts.inputs
+    )
 
 
 _MODULES: dict[tuple[Path, int], Any] = {}
@@ -329,9 +357,18 @@ class Call:
                 try:
                     point.jacobian = jacobian(self._runner, point.inputs, point.outputs)
                 except ModelFailure as failure:
-                    point.reason = str(failure)
+                    point.reason = f"{failure}, asked for its derivatives ({facts.derivatives})"
+                    if point.reason not in self._runner.notes and len(self._runner.notes) < MOST_NOTES:
+                        self._runner.notes.append(point.reason)
                     point.jacobian = np.full((facts.output_size, facts.input_size), np.nan)
+                self._runner.widen(point.jacobian)
         return point.jacobian
+
+    def pattern(self) -> Any:
+        """Return which outputs depend on which inputs, as known so far: from the derivatives at this point, and at
+        all points before. None when all may."""
+        self._jacobian(self._points[0])
+        return self._runner.pattern
 
     def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
         """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.

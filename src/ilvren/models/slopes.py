@@ -26,7 +26,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
-from ilvren.models.runner import ModelFacts, ModelFailure, Runner
+from ilvren.models.failures import CannotFollow, ModelFailure
+from ilvren.models.runner import LEAST_SPARSE, ModelFacts, Runner, is_banded
 
 __all__ = ["jacobian"]
 
@@ -68,7 +69,7 @@ def _parts(facts: ModelFacts, flat: Array) -> list[Array]:
 
 
 def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
-    from ilvren.models.followed import CannotFollow, Followed
+    from ilvren.models.followed import Followed
 
     facts = runner.facts
     followed, at = [], 0
@@ -100,10 +101,10 @@ def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
             raise ModelFailure(f'model "{facts.name}" returned "{name}" with shape {value.shape}, declared is {shape}')
         blocks.append(value.slopes)
     found = vstack(blocks, format="csr")
-    return found if facts.input_size * facts.output_size > 400 else found.toarray()
+    return found if facts.input_size * facts.output_size > LEAST_SPARSE else found.toarray()
 
 
-def _supplied(runner: Runner, inputs: Sequence[Array]) -> Array:
+def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
     facts = runner.facts
     assert facts.partials_path is not None
     function = runner.function(facts.partials_path, facts.partials)
@@ -113,47 +114,47 @@ def _supplied(runner: Runner, inputs: Sequence[Array]) -> Array:
     result = runner.guarded_call(function, given)
     if not isinstance(result, Mapping):
         raise ModelFailure(f'"{facts.partials}" returned {type(result).__name__}, not a mapping')
-    found = np.zeros((facts.output_size, facts.input_size))
-    row = 0
+    from scipy.sparse import block_array, csr_array
+
+    blocks: list[list[Any]] = []
     for output, out_shape in facts.outputs:
-        column, rows = 0, math.prod(out_shape)
         own = result.get(output)
+        blocks.append([])
         for name, shape in facts.inputs:
-            columns = math.prod(shape)
-            part = (
-                result.get((output, name))
-                if (output, name) in result
-                else own.get(name)
-                if isinstance(own, Mapping)
-                else None
-            )
+            part = result.get((output, name))
+            if part is None and isinstance(own, Mapping):
+                part = own.get(name)
             if part is None:
                 raise ModelFailure(f'"{facts.partials}" returned no derivative of "{output}" by "{name}"')
-            part = part.toarray() if hasattr(part, "toarray") else np.asarray(part, dtype=float)
-            if part.size != rows * columns:
+            size = (math.prod(out_shape), math.prod(shape))
+            if not hasattr(part, "tocsr"):
+                part = np.asarray(part, dtype=float)
+                if part.size == math.prod(size):
+                    part = part.reshape(size)
+            if part.shape != size:
                 raise ModelFailure(
                     f'"{facts.partials}" returned the derivative of "{output}" by "{name}" with shape {part.shape},'
                     f" expected is {out_shape + shape}"
                 )
-            found[row : row + rows, column : column + columns] = part.reshape(rows, columns)
-            column += columns
-        row += rows
-    return found
+            blocks[-1].append(csr_array(part))
+    found = block_array(blocks, format="csr")
+    return found if facts.input_size * facts.output_size > LEAST_SPARSE else found.toarray()
 
 
-def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Array:
+def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     facts, flat = runner.facts, _flat(inputs)
-    columns = []
-    for place in range(len(flat)):
+    found = np.zeros((facts.output_size, len(flat)))
+    groups = _groups(facts)
+    for group in groups:
         moved = flat.astype(complex)
-        moved[place] += 1j * COMPLEX_STEP
+        moved[group] += 1j * COMPLEX_STEP
         runner.difference_calls += 1
-        columns.append(_flat(runner.values(_parts(facts, moved), kind=complex)).imag / COMPLEX_STEP)  # (1)
-    found = np.array(columns).T.reshape(facts.output_size, len(flat))
+        change = _flat(runner.values(_parts(facts, moved), kind=complex)).imag
+        _fill(found, facts, group, change, np.full(len(flat), COMPLEX_STEP))  # (1)
     if runner.steps is None:
         runner.steps = "compared"
         _compare(runner, flat, found, outputs)
-    return found
+    return _sparse_where_worth(facts, found, groups)
 
 
 def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array]) -> None:
@@ -243,14 +244,12 @@ def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
 def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
     """Return which inputs are moved together: alone, or where all outputs declare a band, those out of its reach."""
     groups: list[NDArray[np.int64]] = []
-    is_banded = all(name in facts.bands for name, shape in facts.outputs if shape) and all(
-        len(shape) == 1 for _, shape in facts.outputs
-    )
+    has_bands = is_banded(facts)
     reach = 2 * max(facts.bands.values(), default=0) + 1
     at = 0
     for _, shape in facts.inputs:
         size = math.prod(shape)
-        if is_banded and len(shape) == 1 and all(shape == out for _, out in facts.outputs):
+        if has_bands and len(shape) == 1 and all(shape == out for _, out in facts.outputs):
             groups += [np.arange(at + first, at + size, reach) for first in range(min(reach, size))]
         else:
             groups += [np.array([place]) for place in range(at, at + size)]
@@ -279,11 +278,20 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
             sides = one.astype(float) + other.astype(float)
             change, length = ahead - behind, np.where(sides > 0.0, sides, np.nan)  # (2), one-sided at an edge
         _fill(found, facts, group, change / length, h)
-    if len(steps.groups) < len(flat):
-        from scipy.sparse import csr_array
+    return _sparse_where_worth(facts, found, steps.groups)
 
-        return csr_array(found) if found.size > 400 else found
-    return found
+
+def _sparse_where_worth(facts: ModelFacts, found: Array, groups: Sequence[NDArray[np.int64]]) -> Any:
+    """Return the Jacobian in CSR form where inputs were moved together; the declared band is its pattern."""
+    if len(groups) == found.shape[1] or found.size <= LEAST_SPARSE:
+        return found
+    from scipy.sparse import csr_array
+
+    mask = np.zeros(found.shape)
+    for group in groups:
+        _fill(mask, facts, group, np.ones(len(found)), np.ones(found.shape[1]))
+    rows, columns = np.nonzero(mask)
+    return csr_array((found[rows, columns], (rows, columns)), shape=found.shape)
 
 
 def _fill(found: Array, facts: ModelFacts, group: NDArray[np.int64], change: Array, h: Array) -> None:

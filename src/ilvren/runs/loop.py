@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import MachineError, RequestError
+from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
@@ -95,6 +95,7 @@ class Loop:
         self.iterations: list[IterationRecord] = []
         self._trouble: str | None = None
         self._idle, self._known_work = 0, 0
+        self._can_differentiate = True
         self._seeks_feasible = problem.seeks_feasible
 
     @property
@@ -111,6 +112,10 @@ class Loop:
                 outcome, reason = self._run()
         except _Stop as stop:
             outcome, reason = stop.outcome, stop.reason
+        except ProblemError as error:  # a model that cannot be imported, or not be differentiated as asked
+            advice = f"; {error.advice}" if error.advice else ""
+            outcome, reason = "model-failed", f"{error}{advice}"
+            self._can_differentiate = False
         except KeyboardInterrupt:
             outcome, reason = "interrupted", "stopped by the user; `ilvren resume` continues the run"
         except MachineError as error:
@@ -380,7 +385,7 @@ class Loop:
     def _result(self, outcome: str, reason: str) -> RunResult:
         problem = self.problem
         point, design = self._reported(outcome)
-        has_derivatives = self.method.needs == "gradients"
+        has_derivatives = self.method.needs == "gradients" and self._can_differentiate
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
         if self._start is None:
             self._start = self.gate.evaluate(np.array(problem.start))

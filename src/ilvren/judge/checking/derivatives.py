@@ -211,7 +211,8 @@ class _Tally:
         """Compare derivatives along one variable, all times its size `unit`."""
         with np.errstate(all="ignore"):
             off = np.abs(exact - estimate)
-            scale = np.maximum(np.abs(exact), np.abs(estimate))
+            scale = np.fmax(np.abs(exact), np.abs(estimate))
+            scale = np.where(np.isfinite(scale), scale, np.abs(estimate))
             floor = 100.0 * EPSILON * size
             agrees = (off <= AGREE * scale + 3.0 * error + floor) & (error <= BLURRED * scale + AGREE * size + floor)
             is_wrong = (off > WRONG * scale + floor) & (off > ERRORS * error)
@@ -247,6 +248,8 @@ class _Tally:
         told = f"{name} by {variable}: {exact:.9g}, by differences {estimate:.9g} ± {error:.1e} at {where}"
         if not math.isfinite(exact):
             told += "; not finite"
+        elif not math.isfinite(estimate):
+            told += "; the values nearby are not finite"
         elif not is_wrong:
             told += "; within the noise of the differences, or at a kink"
         facts = {
