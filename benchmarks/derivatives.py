@@ -1,11 +1,11 @@
 """Derivatives against values, batches against hand-written NumPy, loading: all ratios within one run.
 
-    gradient       of a formula objective by its own value, 10 to 100,000 variables
-    Jacobian       of a banded system with 100,000 rows by its value (pattern and colours found before)
-    Hessian        of the Lagrangian of the same system by the value of objective and rows
-    batch          100,000 designs of a ten-variable problem by the same in NumPy
-    scalar values  by hand-written Python (their gradients: see `evaluation`)
-    loading        1,000 scalar formulas, in seconds; a vector problem of ten times the length
+gradient       of a formula objective by its own value, 10 to 100,000 variables
+Jacobian       of a banded system with 100,000 rows by its value (pattern and colours found before)
+Hessian        of the Lagrangian of the same system by the value of objective and rows
+batch          100,000 designs of a ten-variable problem by the same in NumPy
+scalar values  by hand-written Python (their gradients: see `evaluation`)
+loading        1,000 scalar formulas, in seconds; a vector problem of ten times the length
 """
 
 from __future__ import annotations
@@ -50,9 +50,12 @@ f = "sum((u - 1)^2) + sum(exp(u[1:] * u[:-1]) / 10)"
 [constraints]
 c = "(3 - 2 * u[1:-1]) * u[1:-1] - u[:-2] - 2 * u[2:] + 1 <= 4"
 """
-TEN = """
+TEN = (
+    """
 [variables]
-""" + "\n".join(f"x{i} = {{ start = {0.1 * i + 0.2}, lower = 0.01, upper = 3 }}" for i in range(10)) + """
+"""
+    + "\n".join(f"x{i} = {{ start = {0.1 * i + 0.2}, lower = 0.01, upper = 3 }}" for i in range(10))
+    + """
 [derived]
 load  = "x0 * x1 + 2 * x2^2 - sqrt(x3 * x4)"
 heat  = "exp(-0.3 * x5) * sin(x6) + x7 / (1 + x8^2)"
@@ -63,6 +66,7 @@ c0 = "x0 + x1 + x2 + x3 <= 5"
 c1 = "load - heat * x9 >= -4"
 c2 = "max(x4, x5) * tanh(x6) <= 2"
 """
+)
 
 
 def ten_by_hand(x: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -169,7 +173,9 @@ def loading() -> None:
     text = many_formulas(1000)
     best = min(_seconds_to_evaluate(text, {}) for _ in range(3))
     verdict = "ok" if best <= 1.0 else "MISSED"
-    print(f"{'load, compile, first value and derivatives: 1,000 scalar formulas':<74} {best:9.3f} s   limit 1  {verdict}")
+    print(
+        f"{'load, compile, first value and derivatives: 1,000 scalar formulas':<74} {best:9.3f} s   limit 1  {verdict}"
+    )
     chain = CHAIN.format(objective=OBJECTIVES["transcendental"])
     found = ratio(lambda: loads(chain, set={"n": 100_000}), lambda: loads(chain, set={"n": 10_000}), rounds=9)
     line("loading a vector problem: 100,000 / 10,000 elements", found, 12.0)

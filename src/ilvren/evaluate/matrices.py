@@ -10,6 +10,7 @@ Patterns and colours are found once per graph; the batch is cut so that no step 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -85,6 +86,22 @@ def lagrangian_gradient(problem: Problem, *, with_objective: bool = True) -> dic
     return weighted_gradient(graph, seeds)
 
 
+@dataclass(frozen=True)
+class JacobianForms:
+    """The compiled products of one problem: `forward` for the constraints at `places`, `reverse` for full rows, and the
+    entries that are the same at every design."""
+
+    forward: Form | None
+    places: list[int]
+    reverse: Form | None
+    fixed: FloatArray
+
+
+def _varies(graph: Graph, node: int) -> bool:
+    """Return whether a variable or a model changes a derivative."""
+    return any(graph.nodes[number].operation in ("variable", "call") for number in graph.reachable([node]))
+
+
 class JacobianPlan:
     """How the Jacobian of all rows is computed: its CSR pattern, colours, and where each entry is found."""
 
@@ -126,40 +143,60 @@ class JacobianPlan:
         colours = column_colours(csr_array(rows.T))
         return [self.reverse_rows[colours == colour] for colour in range(int(colours.max()) + 1)]
 
-    def forms(self, problem: Problem) -> tuple[Form | None, Form | None]:
-        """Return the compiled products (1) and (2) for a problem of this graph."""
-        kept = [node for node in self.tangent_nodes if node is not None]
-        forward = form_of(problem, kept, ("tangent",)) if kept else None
-        reverse = form_of(problem, list(self.gradient.values()), ("weight",)) if self.gradient else None
-        return forward, reverse
-
-    def entries(self, problem: Problem, forms: tuple[Form | None, Form | None], variables: Sequence[Any]) -> FloatArray:
-        """Return the values of the pattern's entries, in its order, at a design given by blocks."""
+    def forms(self, problem: Problem) -> JacobianForms:
+        """Return the compiled products (1) and (2) for a problem of this graph; what no variable changes is computed
+        here once."""
+        graph = problem.graph
+        nodes = dict(enumerate(node for node in self.tangent_nodes))
+        moved = {place: node for place, node in nodes.items() if node is not None}
+        varying = [place for place, node in moved.items() if _varies(graph, node)]
         data = np.zeros(len(self.columns))
-        forward, reverse = forms
-        if forward is not None:
-            step = max(1, CHUNK // max(problem.size, problem.row_count, 1))
-            for first in range(0, self.colour_count, step):
-                self._forward(problem, forward, variables, data, first, min(first + step, self.colour_count))
-        if reverse is not None:
+        fixed = [place for place in moved if place not in varying]
+        if fixed:
+            form = form_of(problem, [moved[place] for place in fixed], ("tangent",))
+            self._all_colours(problem, form, fixed, problem.split(problem.start), data)
+        forward = form_of(problem, [moved[place] for place in varying], ("tangent",)) if varying else None
+        reverse = form_of(problem, list(self.gradient.values()), ("weight",)) if self.gradient else None
+        return JacobianForms(forward, varying, reverse, data)
+
+    def entries(self, problem: Problem, forms: JacobianForms, variables: Sequence[Any]) -> FloatArray:
+        """Return the values of the pattern's entries, in its order, at a design given by blocks."""
+        data = forms.fixed.copy()
+        if forms.forward is not None:
+            self._all_colours(problem, forms.forward, forms.places, variables, data)
+        if forms.reverse is not None:
             step = max(1, CHUNK // max(problem.size, problem.row_count, 1))
             for first in range(0, len(self.groups), step):
-                self._reverse(problem, reverse, variables, data, self.groups[first : first + step])
+                self._reverse(problem, forms.reverse, variables, data, self.groups[first : first + step])
         return data
 
-    def _forward(
-        self, problem: Problem, form: Form, variables: Sequence[Any], data: FloatArray, first: int, last: int
+    def _all_colours(
+        self, problem: Problem, form: Form, places: Sequence[int], variables: Sequence[Any], data: FloatArray
     ) -> None:
+        step = max(1, CHUNK // max(problem.size, problem.row_count, 1))
+        for first in range(0, self.colour_count, step):
+            self._forward(problem, form, places, variables, data, first, min(first + step, self.colour_count))
+
+    def _forward(
+        self,
+        problem: Problem,
+        form: Form,
+        places: Sequence[int],
+        variables: Sequence[Any],
+        data: FloatArray,
+        first: int,
+        last: int,
+    ) -> None:
+        """Fill in the entries of the constraints at `places` that have a colour from `first` up to `last`."""
         seeds = self._seeds(problem, first, last)
         found = iter(form(variables, (), seeds))
         is_whole = first == 0 and last == self.colour_count and not len(self.groups)
-        for node, block in zip(self.tangent_nodes, problem.row_blocks, strict=True):
-            if node is None:
-                continue
+        for place in places:
+            block = problem.row_blocks[place]
             product = np.asarray(next(found)).reshape(last - first, block.size)
             own = slice(int(self.indptr[block.first]), int(self.indptr[block.first + block.size]))
             if is_whole:
-                np.take(product.reshape(-1), self._places(block.first, block.size), out=data[own])
+                np.take(product.reshape(-1), self._places(block.first, block.size), out=data[own], mode="clip")
                 continue
             colours = self.entry_colour[own]
             mine = np.flatnonzero((colours >= first) & (colours < last))
