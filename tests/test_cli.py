@@ -202,7 +202,7 @@ class Commands(InAFolder):
             (("compare", "r1", "--reference", "cost=1"), '"gain"'),
             (("export", "r1", "--output", "h.xls"), ".csv"),
             (("draw", "pump.toml", "--output", "nowhere/x.png"), "does not exist"),
-            (("draw", "pump.toml", "--variables", "x,x", "--output", "x.png"), "two different"),
+            (("draw", "pump.toml", "--variables", "x,x", "--output", "x.png"), "given twice"),
             (("methods", "sqp2"), '"sqp"'),
             (("demo", "rising"), "rising-main"),
         ):

@@ -8,12 +8,25 @@ from types import SimpleNamespace
 import numpy as np
 
 from ilvren import compare, loads, run
+from ilvren.draw.contours import _label_spot, _levels, _short, draw_contours
+from ilvren.draw.curve import draw_curve
 from ilvren.draw.histories import draw_histories
-from ilvren.draw.landscape import _label_spot, _levels, _missed, _short, _view, draw_contours, draw_curve
+from ilvren.draw.pattern import draw_pattern
+from ilvren.draw.slices import draw_slices
+from ilvren.draw.surface import draw_surface
+from ilvren.draw.view import missed, subject_of, view_of
+from ilvren.errors import RequestError
+from ilvren.evaluate import Gate
+from ilvren.judge.pattern import pattern_of
 from ilvren.judge.track import track_of_result
 from tests.problems import two_variables
 
 TEXT = two_variables("(x - 1)^2 + y^2", "x + y <= 0.9", "x - y == 0.5", start=(0.5, 0.5))
+
+
+def subject(problem, name=None):
+    """Return what is drawn: the objective, or an entry by name."""
+    return subject_of(problem, Gate(problem), name)
 
 
 class Figures(unittest.TestCase):
@@ -47,13 +60,15 @@ class Figures(unittest.TestCase):
     def test_contours_name_limits_paths_and_held_variables(self):
         problem = loads(TEXT + "\n")
         result = run(problem, method="sqp")
-        text = self.drawn(draw_contours, problem, ("x", "y"), np.array(result.point), [track_of_result(result)])
+        text = self.drawn(
+            draw_contours, subject(problem), ("x", "y"), np.array(result.point), [track_of_result(result)]
+        )
         for word in ("c0 = 0.9", "c0 missed", "c1 met", "start", "its design"):
             self.assertIn(word, text)
         three = loads(
             '[variables]\nx = 1.0\ny = 2.0\nz = { start = 3, unit = "m" }\n[minimize]\nf = "log(x - 0.9) * y + z"\n'
         )
-        text = self.drawn(draw_contours, three, ("x", "y"), np.array(three.start), [])
+        text = self.drawn(draw_contours, subject(three), ("x", "y"), np.array(three.start), [])
         self.assertIn("z = 3 m", text)
         self.assertIn("no finite value", text)  # log of what is left of 0
 
@@ -61,14 +76,57 @@ class Figures(unittest.TestCase):
         problem = loads(
             '[variables]\nx = { start = 1, lower = 0, upper = 4 }\n[minimize]\nf = "sin(3 * x)"\n[constraints]\nc = "x^2 <= 9"\n'
         )
-        text = self.drawn(draw_curve, problem, "x", np.array([1.0]), [track_of_result(run(problem, method="sqp"))])
+        text = self.drawn(
+            draw_curve, subject(problem), "x", np.array([1.0]), [track_of_result(run(problem, method="sqp"))]
+        )
         for word in ("c missed", "start", "its design"):
+            self.assertIn(word, text)
+
+    def test_extremes_of_a_curve_are_where_calculus_puts_them(self):
+        problem = loads('[variables]\nx = { start = 1, lower = 0, upper = 4 }\n[minimize]\nf = "sin(3 * x)"\n')
+        path = str(self.folder / "a.svg")
+        found = draw_curve(subject(problem), "x", np.array([1.0]), [], path, tangent=True)
+        self.assertIn(f"slope {3 * np.cos(3.0):.5g}", Path(path).read_text())
+        expected = {"low": [np.pi / 2, 7 * np.pi / 6], "high": [np.pi / 6, 5 * np.pi / 6]}
+        for kind, places in expected.items():
+            own = sorted(item.where[0] for item in found if item.kind == kind)
+            np.testing.assert_allclose(own, places, atol=1e-5)
+
+    def test_a_narrow_valley_has_one_lowest_point(self):
+        """A grid across it sees dozens; only what holds when looked at closer is listed, and as a start."""
+        valley = loads(
+            "[variables]\nx = { start = -1, lower = -1.5, upper = 2 }\ny = { start = 1, lower = -1, upper = 3 }\n"
+            '[minimize]\nf = "(x - 1.2)^2 + 100 * (y - x^2)^2"\n[constraints]\nc = "y <= 1.4"\n'
+        )
+        for draw in (draw_contours, draw_surface):
+            found = draw(subject(valley), ("x", "y"), np.array(valley.start), [], str(self.folder / "a.svg"))
+            (low,) = [item for item in found if item.kind == "low"]
+            np.testing.assert_allclose(low.where, (1.2, 1.44), atol=5e-3)
+            self.assertFalse(low.is_feasible)
+
+    def test_slices_and_entries_of_a_vector_problem(self):
+        problem = loads(
+            "[variables]\nu = { start = 0.5, lower = 0, upper = 1, shape = 3 }\n"
+            '[derived]\nsteps = "diff(u)"\n[minimize]\nf = "sum(u^2)"\n[constraints]\nrise = "steps <= 0.3"\n'
+        )
+        names = ["u[0]", "u[2]"]
+        found = draw_slices(subject(problem, "steps[1]"), names, np.array(problem.start), str(self.folder / "s.svg"))
+        text = (self.folder / "s.svg").read_text()
+        self.assertEqual(list(found), names)
+        for word in ("steps[1]", "rise[0] missed", "rise[1] missed", "u[2]"):
+            self.assertIn(word, text)
+        for name, words in (("steps", "draw one: steps[0] to steps[1]"), ("stp", "steps"), ("steps[7]", "steps[1]")):
+            with self.subTest(name=name), self.assertRaises(RequestError) as caught:
+                subject(problem, name)
+            self.assertIn(words, caught.exception.advice)
+        text = self.drawn(draw_pattern, problem, pattern_of(Gate(problem)))
+        for word in ("2 x 3, 4 non-zeros", "3 x 3, 3 non-zeros", "rise"):
             self.assertIn(word, text)
 
     def test_only_what_is_missed_is_shaded(self):
         row = loads(two_variables("x", "x + y <= 2")).rows[0]
         values = np.array([1.0, 2.0, 2.0 + 1e-9, 2.1, np.nan])
-        self.assertEqual(_missed(values, row, 2.0).tolist(), [False, False, False, True, True])
+        self.assertEqual(missed(values, row, 2.0).tolist(), [False, False, False, True, True])
 
     def test_views_show_bounds_starts_and_paths(self):
         problem = loads(
@@ -76,7 +134,7 @@ class Figures(unittest.TestCase):
         )
         point = np.array([1.0, 9.0, 0.0])
         for name, inside in (("x", (0.0, 4.0)), ("y", (2.0, 9.0)), ("z", (0.0,))):
-            view = _view(problem, name, point, [])
+            view = view_of(problem, name, point, [])
             for value in inside:
                 self.assertTrue(view.low < value < view.high)
 

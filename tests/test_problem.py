@@ -39,7 +39,7 @@ REFUSED = {
     "[variables]\nx = { catalogue = [1, 2], lower = 0 }\n" + GOAL: (2, "excludes"),
     "[variables]\nx = { start = 1, magnitude = 0 }\n" + GOAL: (2, "positive"),
     '[variables]\nx = { start = 1, lower = "x" }\n' + GOAL: (2, "may not depend on a variable"),
-    "[variables]\nx = { start = 1, shape = 3 }\n" + GOAL: (2, "not part of this version"),
+    "[variables]\nx = { start = 1, shape = 3 }\n" + GOAL: (4, "an objective is one number"),
     "[variables]\nexp = 1.0\n" + GOAL: (2, "reserved"),
     "[variables]\n1x = 1.0\n" + GOAL: (2, "not a name"),
     VARIABLE + '[derived]\nx = "2"\n' + GOAL: (4, "used twice"),
@@ -55,7 +55,7 @@ REFUSED = {
     VARIABLE + '[minimize]\nf = { formula = "x", units = "m" }\n': (4, '"unit"'),
     VARIABLE + '[minimize]\nf = { unit = "m" }\n': (4, "needs a formula"),
     VARIABLE + "[minimize]\nf = \"__import__('os')\"\n": (4, "no text"),
-    VARIABLE + '[tables.a]\nfile = "a.csv"\n' + GOAL: (3, "not part of this version"),
+    VARIABLE + '[tables.a]\nfile = "a.csv"\n' + GOAL: (3, "no such file"),
 }
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 import shlex
+from collections.abc import Sequence
 
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.blocks import MOST_ELEMENTS, bound_lines, row_lines, tally
+from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally
 from ilvren.cli.tables import (
     change_percent,
     count,
@@ -19,13 +20,16 @@ from ilvren.cli.tables import (
     with_unit,
 )
 from ilvren.cli.terminal import Terminal
-from ilvren.problem import VariableBlock
+from ilvren.problem import RowBlock, VariableBlock
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, LimitState, RunResult
 
 __all__ = ["price_sentence", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
+
+# A table of more lines than this is more than anyone reads: the worst rows are shown, unless all are asked for.
+MOST_LINES = 60
 
 _DESIGNS = {
     "final": "",
@@ -56,10 +60,15 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     _show_objective(result, terminal)
     terminal.show(_variables_table(result))
     if result.constraints:
+        lines = row_lines(result.problem.row_blocks, result.constraints)
         if full:
             terminal.show(_constraints_table(result, result.constraints))
+        elif len(lines) > MOST_LINES:
+            worst = result.worst_constraints(SUMMARY_ROWS)
+            terminal.show(_constraints_table(result, worst))
+            terminal.show(f"the worst {len(worst)} of {len(result.constraints)} rows; --full shows all")
         else:
-            terminal.show(_summary_table(result))
+            terminal.show(_summary_table(result, lines))
             _show_worst(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
@@ -127,11 +136,11 @@ def _bound_note(block: VariableBlock, place: int, state: LimitState) -> str:
     return f"at its {state.side} bound" if state.side else ""
 
 
-def _summary_table(result: RunResult) -> Table:
+def _summary_table(result: RunResult, lines: Sequence[tuple[RowBlock, Line]]) -> Table:
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
     rows = []
-    for _, line in row_lines(result.problem.row_blocks, result.constraints):
+    for _, line in lines:
         words = [state.word(tolerance) for state in line.states]
         price = "" if line.is_summary else _price(line.states[0], result)
         rows.append((*line.cells, price, tally(words) if line.is_summary else words[0]))

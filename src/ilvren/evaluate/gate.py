@@ -214,14 +214,17 @@ class Gate:
         """
         from scipy.sparse import csr_array
 
-        design = self._design(point)
-        plan = self.hessian_plan()
-        given = self._weights(multipliers, weight)
-        if plan.has_models:
-            data = self._hessian_by_differences(plan, design, given)
-        else:
-            form = self._kept("hessian", lambda: plan.form(self.problem))
-            data = plan.entries(self.problem, form, self.problem.split(design), given)
+        design, given = self._design(point), self._weights(multipliers, weight)
+        while True:
+            plan = self.hessian_plan()
+            before = self._pattern_version()
+            if plan.has_models:
+                data = self._hessian_by_differences(plan, design, given)
+            else:
+                form = self._kept("hessian", lambda: self.hessian_plan().form(self.problem))
+                data = plan.entries(self.problem, form, self.problem.split(design), given)
+            if self._pattern_version() == before:
+                break
         return csr_array((data, plan.pattern.indices, plan.pattern.indptr), shape=plan.pattern.shape)
 
     def jacobian_product(self, point: Sequence[float] | FloatArray, direction: FloatArray) -> FloatArray:

@@ -142,6 +142,8 @@ def _operation(graph: Graph, number: int, node: GraphNode, state: _State, batche
     if node.operation == "where":
         state.conditions[number] = np.broadcast_to(np.asarray(given[0], dtype=bool), np.shape(value))
         inherited = masks[0] | np.where(given[0], masks[1], masks[2])
+    elif node.operation in ("mul_live", "div_live"):
+        inherited = masks[0] | (masks[1] & np.not_equal(given[0], 0.0))  # 0 stays 0 whatever the factor
     else:
         inherited = masks[0]
         for mask in masks[1:]:

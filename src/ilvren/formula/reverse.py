@@ -103,9 +103,7 @@ class _Reverse:
                 part = pulled(graph, number, place, adjoint, live=self.is_array and bool(context))
             if part is None:
                 continue
-            if not self.is_array:
-                part = _inside(graph, part, context[len(self.contexts[operand]) :])
-            self._add(operand, part)
+            self._add(operand, self._leaving(part, context, operand))
 
     def _through_model(self, number: int) -> None:
         graph, adjoints = self.graph, self.of_outputs.get(number)
@@ -115,7 +113,14 @@ class _Reverse:
         for place, operand in enumerate(graph.nodes[number].operands):
             if operand in self.depends:
                 given = (number, *(adjoints[k] for k in places))
-                self._add(operand, graph.arrange("model_pull", given, graph.shape(operand), (place, places)))
+                part = graph.arrange("model_pull", given, graph.shape(operand), (place, places))
+                self._add(operand, self._leaving(part, self.contexts[number], operand))
+
+    def _leaving(self, part: int, context: Context, operand: int) -> int:
+        """Return what goes from inside a branch to an operand outside, wrapped in the scalar conditions it leaves: so a
+        model that only a branch not chosen needs is not called for its derivatives either."""
+        left = context[len(self.contexts[operand]) :]
+        return _inside(self.graph, part, tuple(branch for branch in left if not self.graph.shape(branch[0])))
 
     def _add(self, operand: int, part: int) -> None:
         part = shaping.shrink(self.graph, part, self.graph.shape(operand))

@@ -387,11 +387,13 @@ def _where(condition: Any, *both: Any) -> Any:
     shape = np.broadcast_shapes(chosen.shape, *(np.shape(_value(item)) for item in both))
     a, b = (_spread(_followed(item, like), shape) for item in both)
     mask = np.ravel(np.broadcast_to(chosen, shape))
-    places = np.where(mask, np.arange(mask.size), np.arange(mask.size) + mask.size)
-    from scipy.sparse import vstack
-
-    slopes = vstack([a.slopes, b.slopes], format="csr")[places]
-    return Followed(np.where(np.reshape(mask, shape), a.value, b.value), slopes)
+    # Both branches stay in the pattern, the other one with zeros, so that the pattern is the same at every point.
+    parts = []
+    for item, mine in ((a, mask), (b, ~mask)):
+        part = item.slopes.copy()
+        part.data = np.where(np.repeat(mine, np.diff(part.indptr)), part.data, 0.0)
+        parts.append(part)
+    return Followed(np.where(np.reshape(mask, shape), a.value, b.value), _plus(*parts))
 
 
 def _diff(a: Followed, n: int = 1, axis: int = -1, **_: Any) -> Any:

@@ -56,8 +56,7 @@ def check_scaling(problem: Problem, gate: Gate) -> ScalingCheck:
         return ScalingCheck((), (), math.nan, math.nan, ())
     by_variable, by_row, objective_effect = effects
     variables = [_variable_line(block, sizes, by_variable) for block in problem.blocks]
-    typical = _middle([line.effect for line in variables])
-    variables = [_with_suggestion(line, typical) for line in variables]
+    variables = [_with_suggestion(line) for line in variables]
     rows = [_row_line(block, measures.row_sizes, by_row) for block in problem.row_blocks]
     if problem.objective is not None:
         value = gate.evaluate(point).objective
@@ -134,22 +133,16 @@ def _row_line(block: RowBlock, sizes: FloatArray, effects: FloatArray) -> SizeLi
     return line
 
 
-def _with_suggestion(line: SizeLine, typical: float) -> SizeLine:
-    if line.source == "magnitude" or not line.effect or not typical:
+def _with_suggestion(line: SizeLine) -> SizeLine:
+    """A move by its size should change things by about their own size; a variable that changes little may just not
+    matter, and is left alone."""
+    if line.source == "magnitude" or not line.effect > SUGGEST:
         return line
-    ratio = line.effect / typical
-    if 1.0 / SUGGEST <= ratio <= SUGGEST:
-        return line
-    return SizeLine(line.name, line.size, line.source, line.effect, _rounded(line.size / ratio))
+    return SizeLine(line.name, line.size, line.source, line.effect, _rounded(line.size / line.effect))
 
 
 def _rounded(value: float) -> float:
     return float(f"{value:.0e}") if value > 0.0 and math.isfinite(value) else 1.0
-
-
-def _middle(values: list[float]) -> float:
-    kept = [value for value in values if value > 0.0 and math.isfinite(value)]
-    return float(np.exp(np.median(np.log(kept)))) if kept else 0.0
 
 
 def _ratio(values: list[float]) -> float:
