@@ -219,6 +219,57 @@ class Commands(InAFolder):
         self.assertEqual(lines[0], 'bad.toml:9: derived.area: unknown name "yy"')
         self.assertEqual(lines[1][lines[2].index("^") : lines[2].rindex("^") + 1], "yy")
 
+    def test_vectors_are_lists_in_json_and_lines_in_tables(self):
+        Path("chain.toml").write_text(
+            '[parameters]\nn = 20\n[variables]\nu = { start = 0.5, lower = 0, upper = 1, shape = "n" }\nk = 1.0\n'
+            '[minimize]\nf = "sum((u - 0.3)^2) + (k - u[0])^2"\n[constraints]\nrise = "diff(u) >= 0.01"\n'
+        )
+        document = json.loads(self.call("run", "chain.toml", "--method", "sqp", "--set", "n=13", "--json")[0])
+        self.assertEqual(len(document["variables"]["u"]), 13)
+        self.assertEqual(len(document["constraints"]["rise"]["price"]), 12)
+        self.assertEqual(len(document["bounds"]["u"]["active"]), 13)
+        self.assertIsInstance(document["bounds"]["k"]["value"], float)
+        start = json.dumps([0.1] * 20)
+        out, _ = self.call("run", "chain.toml", "--method", "sqp", "--start", f"u={start}")
+        for word in ("u [20]", "rise [19]", "active: lower limit"):
+            self.assertIn(word, out)
+        self.assertIn("rise[18]", self.call("run", "chain.toml", "--method", "sqp", "--full")[0])
+        self.assertIn("holds", self.call("verify", "r2")[0])
+        document = json.loads(self.call("show", "chain.toml", "--json", "--at", "u[3]=0.9", "--at", "k=2")[0])
+        self.assertEqual((document["variables"]["u"][3], document["pattern"]["jacobian"]["nonzeros"]), (0.9, 38))
+        self.call("show", "chain.toml", "--output", "pattern.png")
+        self.assertTrue(Path("pattern.png").stat().st_size)
+        err = self.call("run", "chain.toml", "--method", "sqp", "--start", "u=[1, 2]", status=2)[1]
+        self.assertIn("length 2", err)
+        err = self.call("run", "chain.toml", "--method", "sqp", "--set", "n=3000", status=2)[1]
+        self.assertIn("dense matrices", err)
+
+    def test_check_says_what_is_wrong_and_exits_by_it(self):
+        self.assertIn("declared is EUR", self.call("check", "pump.toml", "--units", status=1)[0])
+        out, _ = self.call("check", "pump.toml")
+        for word in ("16 of 16 elements agree", "effect", "conflicts between limits: nothing found", "check: passed"):
+            self.assertIn(word, out)
+        Path("clash.toml").write_text(PUMP + 'more = "x * y >= 5"\n')
+        out, _ = self.call("check", "clash.toml", status=1)
+        self.assertIn("cap and more exclude each other", out)
+        Path("units.toml").write_text(PUMP.replace('"x * y"', '"x * y + x"'))
+        document = json.loads(self.call("check", "units.toml", "--units", "--only", "domain", "--json", status=1)[0])
+        (finding,) = [item for item in document["findings"] if item["kind"] == "units"]
+        self.assertEqual((finding["about"], finding["line"]), (["derived.area"], 9))
+        self.assertIn("no check", self.call("check", "pump.toml", "--only", "magic", status=2)[1])
+
+    def test_draw_lists_extremes_as_starts(self):
+        Path("wave.toml").write_text(
+            '[variables]\nx = { start = 1, lower = 0, upper = 9 }\n[minimize]\nf = "cos(x) + 0.01 * x"\n'
+        )
+        out, err = self.call("draw", "wave.toml", "--tangent", "--at", "x=2", "--output", "c.png")
+        self.assertIn("--start x=3.13", out)
+        self.assertIn("curve of f", err)
+        document = json.loads(self.call("draw", "pump.toml", "--surface", "--output", "s.png", "--json")[0])
+        self.assertEqual(document["kind"], "surface")
+        self.call("draw", "pump.toml", "--slices", "--of", "area", "--output", "s.svg")
+        self.assertIn("area", Path("s.svg").read_text())
+
     def test_every_command_has_help_with_two_examples(self):
         for name in COMMANDS:
             with self.subTest(command=name):

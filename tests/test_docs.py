@@ -55,12 +55,22 @@ class Docs(unittest.TestCase):
         for picture in (DOCS / "screenshots").glob("*.png"):
             self.assertIn(picture.name, readme)
 
-    def test_the_python_example_runs(self):
-        code = re.search(r"```python\n(.*?)```", (DOCS / "python.md").read_text(), re.DOTALL).group(1)
+    def example(self, number):
+        """Return the lines that a Python example of the page prints."""
+        code = re.findall(r"```python\n(.*?)```", (DOCS / "python.md").read_text(), re.DOTALL)[number]
         out = io.StringIO()
         with contextlib.redirect_stdout(out):
             exec(compile(code, "python.md", "exec"), {})  # noqa: S102
-        lines = out.getvalue().splitlines()
+        return out.getvalue().splitlines()
+
+    def test_the_python_examples_run(self):
+        lines = self.example(1)
+        self.assertEqual(lines[0], "[0.15 0.15 0.15 0.15]")
+        self.assertEqual(
+            lines[2:],
+            ["8 non-zeros of (4, 5)", "True", "(1000,) (1000, 4)", "50", "True 100 derivatives agree with differences"],
+        )
+        lines = self.example(0)
         self.assertTrue(lines[0].startswith("converged 12.0 "))
         self.assertAlmostEqual(float(lines[1]), 4 / 6, places=5)
         self.assertEqual(lines[-1], "local-strict True")
@@ -69,6 +79,6 @@ class Docs(unittest.TestCase):
         from ilvren import loads
 
         text = re.search(r"```toml\n(.*?)```", (DOCS / "problem-file.md").read_text(), re.DOTALL).group(1)
-        self.assertEqual(len(loads(text).rows), 2)
+        self.assertEqual(len(loads(text).rows), 41)
         text = re.search(r"```toml\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL).group(1)
         self.assertEqual(len(loads(text).variables), 2)

@@ -169,3 +169,107 @@ class TheScaling(unittest.TestCase):
         self.assertEqual((scaling.rows.tolist(), scaling.objective), ([4.0], 1.0))
         *_, scaling = self.scaled(two_variables("log(x)", "y^2 <= 4", start=(0.0, 0.0)))
         self.assertEqual((scaling.rows.tolist(), scaling.objective), ([4.0], 1.0))
+
+
+CHAIN = """
+[parameters]
+n = 12
+weight = 3.0
+[variables]
+u = { start = 0.4, lower = -2, upper = 2, shape = "n" }
+k = 1.5
+m = { start = 0.1, shape = [2, 3] }
+[minimize]
+f = "weight * sum((u[1:] - u[:-1]^2)^2) + k * sum(m^2) + norm(u) * k"
+[constraints]
+c = "-9 <= k * u[1:-1]^2 - sin(u[:-2]) * u[2:] <= 4"
+full = "sum(u^3) + k <= 50"
+square = "dot(m, transpose(m)) <= 7"
+flat = "m[:, 0] + 2 * u[:2] == 1"
+"""
+
+
+class Matrices(unittest.TestCase):
+    """Sparse Jacobians and Hessians, products and batches, against differences of values."""
+
+    def setUp(self):
+        self.problem = loads(CHAIN)
+        self.gate = Gate(self.problem)
+        rng = np.random.default_rng(6)
+        self.point = rng.normal(size=19)
+        self.direction = rng.normal(size=19)
+        self.multipliers = rng.normal(size=self.problem.row_count)
+
+    def rows(self, point):
+        return self.gate.evaluate(np.asarray(point)).rows
+
+    def test_jacobian_and_products(self):
+        h = 1e-6
+        columns = [(self.rows(self.point + h * e) - self.rows(self.point - h * e)) / (2 * h) for e in np.eye(19)]
+        dense, found = np.array(columns).T, self.gate.jacobian(self.point)
+        np.testing.assert_allclose(found.toarray(), dense, atol=1e-7)
+        plan = self.gate.jacobian_plan()
+        self.assertEqual([self.problem.rows[row].name for row in plan.reverse_rows][:1], ["full"])
+        self.assertLess(plan.colour_count, 9)
+        np.testing.assert_allclose(
+            self.gate.jacobian_product(self.point, self.direction), dense @ self.direction, atol=1e-6
+        )
+        np.testing.assert_allclose(
+            self.gate.transposed_product(self.point, self.multipliers), self.multipliers @ dense, atol=1e-6
+        )
+        np.testing.assert_allclose(self.gate.evaluate(self.point, derivatives=True).jacobian, dense, atol=1e-7)
+
+    def test_hessian_of_the_lagrangian(self):
+        h = 1e-6
+
+        def slope(point):
+            return 0.7 * self.gate.gradient(point) + self.gate.transposed_product(point, self.multipliers)
+
+        dense = np.array([(slope(self.point + h * e) - slope(self.point - h * e)) / (2 * h) for e in np.eye(19)])
+        found = self.gate.hessian(self.point, self.multipliers, weight=0.7)
+        np.testing.assert_allclose(found.toarray(), dense, atol=1e-6)
+        product = self.gate.hessian_product(self.point, self.direction, self.multipliers, weight=0.7)
+        np.testing.assert_allclose(product, dense @ self.direction, atol=1e-5)
+
+    def test_large_sparse_problems_stay_sparse(self):
+        """100,000 variables: a pattern, three colours, and memory that follows the non-zeros."""
+        import tracemalloc
+
+        big = Gate(self.problem.with_parameters(n=100_000))
+        point = np.linspace(-1.0, 1.0, big.problem.size)
+        tracemalloc.start()
+        jacobian = big.jacobian(point)
+        _, most = tracemalloc.get_traced_memory()
+        tracemalloc.stop()
+        self.assertLess(jacobian.nnz, 600_000)
+        self.assertLess(most, 100 * 12 * jacobian.nnz)
+        self.assertLessEqual(big.jacobian_plan().colour_count, 10)
+
+    def test_batches_are_their_members(self):
+        points = np.array([self.point, self.point + 0.3, np.full(19, np.nan)])
+        found = self.gate.batch(points)
+        for k in range(2):
+            alone = self.gate.evaluate(points[k])
+            np.testing.assert_allclose(found.objective[k], alone.objective, rtol=1e-12)
+            np.testing.assert_allclose(found.rows[k], alone.rows, rtol=1e-12)
+        self.assertTrue(np.isnan(found.objective[2]))
+        np.testing.assert_allclose(self.gate.entry_batch("flat", points[:2]), found.rows[:2, -2:], rtol=1e-12)
+
+    def test_parameters_change_without_compiling_again(self):
+        other = self.problem.with_parameters(weight=5.0)
+        self.assertIs(other.graph, self.problem.graph)
+        self.gate.evaluate(self.point)
+        compiled = len(other.graph.compiled)
+        found = Gate(other).evaluate(self.point).objective
+        self.assertEqual(len(other.graph.compiled), compiled)
+        u = self.point[:12]
+        expected = self.gate.evaluate(self.point).objective + 2.0 * np.sum((u[1:] - u[:-1] ** 2) ** 2)
+        self.assertAlmostEqual(found, expected, places=9)
+        self.assertEqual(self.problem.with_parameters(n=20).size, 27)
+
+    def test_a_slope_that_is_not_finite_is_located(self):
+        problem = loads(
+            '[variables]\nu = { start = 0.5, shape = 3 }\n[minimize]\nf = "sum(u)"\n[constraints]\nc = "sqrt(u) <= 2"\n'
+        )
+        name, variable, trouble = Gate(problem).slope_trouble(np.array([1.0, 0.0, 1.0]))
+        self.assertEqual((name, variable, trouble.origin.text), ("c[1]", "u[1]", "sqrt(u) <= 2"))

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren import load, loads
-from ilvren.errors import InputError, RequestError
+from ilvren.errors import InputError, ProblemError, RequestError
 from ilvren.problem import Measures, objective_size
 from ilvren.problem.positions import Positions
 
@@ -189,3 +189,72 @@ class Sizes(unittest.TestCase):
         measures = Measures.of(problem)
         for x, row, expected in ((1.0, 1.0, 0.0), (1.0, 6.0, 0.5), (3.0, 4.0, 0.5), (1.0, math.nan, math.inf)):
             self.assertEqual(measures.violation(np.array([x]), np.array([row])), expected)
+
+
+READINGS = "Flow [l/s],head,note\n1,10.5,a\n2,9.0,b\n3,6.5,\n4,x,d\n"
+FITTED = """
+[tables.r]
+file = "r.csv"
+lines = [0, "3"]
+columns = { flow = "Flow [l/s]" }
+[variables]
+a = { start = 10, lower = 0, upper = 30 }
+b = { start = 1, lower = 0, upper = 9 }
+[fit]
+head = { residual = "r.head - a + b * r.flow", sigma = 0.5 }
+"""
+
+
+class VectorsAndTables(unittest.TestCase):
+    def test_shapes_come_from_keys_lists_and_parameters(self):
+        problem = loads(
+            '[parameters]\nn = 3\ntop = [1.0, "n", 5]\ngrid = [[1, 2], [3, 4]]\n'
+            '[variables]\nu = { start = "top / 2", lower = 0, upper = "top", shape = "n" }\nw = { start = [0.5, 1.5], magnitude = 2 }\n'
+            'm = { start = "grid", shape = [2, 2] }\nidle = { start = 0, shape = 4 }\n'
+            '[minimize]\nf = "sum(u) + sum(w) + sum(m) + idle[2]"\n[constraints]\nc = "0 <= u <= top"\nd = "m[0] >= w"\n'
+        )
+        self.assertEqual([block.shape for block in problem.blocks], [(3,), (2,), (2, 2), (4,)])
+        self.assertEqual(problem.start[:9], (0.5, 1.5, 2.5, 0.5, 1.5, 1.0, 2.0, 3.0, 4.0))
+        names = [variable.name for variable in problem.variables]
+        self.assertEqual((names[2], names[6], names[-1]), ("u[2]", "m[0,1]", "idle[3]"))
+        self.assertEqual([names[place] for place in problem.free][-2:], ["m[1,1]", "idle[2]"])
+        self.assertEqual([row.name for row in problem.rows], ["c[0]", "c[1]", "c[2]", "d[0]", "d[1]"])
+        self.assertEqual(problem.rows[1].upper, 3.0)
+        self.assertEqual(problem.with_parameters(n=3, top=[2, 2, 2]).rows[0].upper, 2.0)
+        with self.assertRaises(ProblemError):
+            problem.with_parameters(n=4)  # top keeps its three elements
+
+    def test_tables_fits_and_lookups(self):
+        problem = loads(FITTED, files={"r.csv": READINGS})
+        self.assertEqual(problem.objective.name, "fit")
+        value, _ = problem.named_values(problem.start)["fit"]
+        self.assertAlmostEqual(value, 0.5 * sum(((h - 10 + q) / 0.5) ** 2 for q, h in ((1, 10.5), (2, 9.0), (3, 6.5))))
+        robust = loads(FITTED.replace("sigma = 0.5", 'sigma = 0.5, loss = "huber"'), files={"r.csv": READINGS})
+        self.assertLess(robust.named_values(robust.start)["fit"][0], value)
+        sized = loads(
+            "[parameters]\nsizes = [90, 110, 160]\nprice = [8, 11, 21.5]\n[variables]\n"
+            'tube = { start = 110, catalogue = "sizes" }\n[minimize]\nf = "lookup(tube, sizes, price)"\n'
+        )
+        self.assertEqual(sized.named_values(sized.start)["f"][0], 11.0)
+        value, trouble = sized.named_values((120.0,))["f"]
+        self.assertTrue(math.isnan(value))
+        self.assertEqual(trouble.reason, "no key equals 120; the nearest is 110")
+
+    def test_refusals_of_tables_and_shapes(self):
+        for old, new, words in (
+            ("r.flow", "r.flw", 'no column "flw"'),
+            ('lines = [0, "3"]', "lines = [0, 4]", 'r.csv:5: "x" in column "head"'),
+            ('lines = [0, "3"]', "lines = [0, 9]", "which has 4 data lines"),
+            ("Flow [l/s]", "Flow", 'no column "Flow"'),
+            ('file = "r.csv"', 'file = "gone.csv"', "no such file"),
+            ("[fit]", '[minimize]\nf = "a"\n[fit]', "beside [fit]"),
+            ("sigma = 0.5", "sigma = 0", "must be positive"),
+            ("sigma = 0.5", 'sigma = "a"', "may not depend on a variable"),
+            ("sigma = 0.5", 'loss = "hubr"', "unknown loss"),
+            ("b * r.flow", "b * join(1, 2)", "length 2 and length 3"),
+            ("lower = 0, upper = 9", "lower = [0, 1], upper = 9", "length 3 and length 2"),
+        ):
+            with self.subTest(new=new), self.assertRaises(ProblemError) as caught:
+                loads(FITTED.replace(old, new, 1), files={"r.csv": READINGS})
+            self.assertIn(words, caught.exception.message)
+            self.assertIsNotNone(caught.exception.line)
