@@ -177,6 +177,14 @@ class Commands(InAFolder):
             ["contours.png", "histories.png", "ilvren.ledger", "rising-main.toml"],
         )
         self.call("demo", status=2)  # never over something that is there
+        for name, word in {
+            "valley": "crest=1.19",
+            "hum": "looked-first",
+            "trench": "Jacobian 59999 x 20000: 119994 non-zeros",
+            "pump-test": "surprise = 25.13",
+        }.items():
+            with self.subTest(demo=name):
+                self.assertIn(word, self.call("demo", name)[0])
         self.call("new", "tank.toml")
         self.call("new", "tank.toml", status=2)
         self.call("run", "tank.toml", "--method", "sqp", "--quiet")
@@ -254,7 +262,7 @@ class Commands(InAFolder):
         self.assertIn("cap and more exclude each other", out)
         Path("units.toml").write_text(PUMP.replace('"x * y"', '"x * y + x"'))
         document = json.loads(self.call("check", "units.toml", "--units", "--only", "domain", "--json", status=1)[0])
-        (finding,) = [item for item in document["findings"] if item["kind"] == "units"]
+        (finding,) = [item for item in document["findings"] if item["about"] == ["derived.area"]]
         self.assertEqual((finding["about"], finding["line"]), (["derived.area"], 9))
         self.assertIn("no check", self.call("check", "pump.toml", "--only", "magic", status=2)[1])
 

@@ -251,8 +251,8 @@ class VectorsAndTables(unittest.TestCase):
             ("sigma = 0.5", "sigma = 0", "must be positive"),
             ("sigma = 0.5", 'sigma = "a"', "may not depend on a variable"),
             ("sigma = 0.5", 'loss = "hubr"', "unknown loss"),
-            ("b * r.flow", "b * join(1, 2)", "length 2 and length 3"),
-            ("lower = 0, upper = 9", "lower = [0, 1], upper = 9", "length 3 and length 2"),
+            ("b * r.flow", "b * join(1, 2)", "length 3 and length 2"),
+            ("lower = 0, upper = 9", "lower = [0, 1], upper = 9", "length 2 and length 3"),
         ):
             with self.subTest(new=new), self.assertRaises(ProblemError) as caught:
                 loads(FITTED.replace(old, new, 1), files={"r.csv": READINGS})

@@ -99,9 +99,10 @@ class EveryOperation(unittest.TestCase):
 
     def test_what_is_not_known_is_refused_by_name(self):
         for name, (work, words) in REFUSED.items():
-            with self.subTest(operation=name), self.assertRaises(CannotFollow) as caught:
+            with self.subTest(operation=name), self.assertRaises((CannotFollow, ValueError)) as caught:
                 work(*self.followed())
-            self.assertRegex(str(caught.exception), words)
+            error = caught.exception  # NumPy may wrap it
+            self.assertRegex(str(error if isinstance(error, CannotFollow) else error.__cause__), words)
 
     def test_kinks_take_the_average_and_patterns_do_not_depend_on_the_point(self):
         x = Followed.input(np.array([0.0, 0.0]), 0, 2)

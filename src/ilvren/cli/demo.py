@@ -17,10 +17,16 @@ from ilvren.errors import RequestError, nearest
 
 EXAMPLES = """examples:
   ilvren demo
-  ilvren demo rising-main --into my-look
+  ilvren demo trench --into my-look
 """
 
-DEMOS = {"rising-main": "rising_main"}
+DEMOS = {
+    "rising-main": "rising_main",
+    "valley": "valley",
+    "hum": "hum",
+    "trench": "trench",
+    "pump-test": "pump_test",
+}
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
 STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
@@ -59,13 +65,88 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
                 "contours.png",
             ),
         ),
-    )
+    ),
+    "valley": (
+        (
+            "Two variables, and a narrow curved valley whose lowest point is known: 1.2 and 1.152.",
+            ("check", "valley.toml"),
+        ),
+        ("With gradients, the bend of the valley is learnt on the way.", ("run", "valley.toml", "--method", "sqp")),
+        (
+            "Without them a simplex creeps along its floor.",
+            ("run", "valley.toml", "--method", "nelder-mead", "--label", "simplex"),
+        ),
+        ("Side by side.", ("compare", "r1", "simplex")),
+        (
+            "The two paths on the contours. A grid across a narrow valley shows many low points; one of them is real.",
+            ("draw", "valley.toml", "--run", "r1", "simplex", "--output", "paths.png"),
+        ),
+        ("The same as a surface.", ("draw", "valley.toml", "--surface", "--output", "surface.png")),
+    ),
+    "hum": (
+        (
+            "One variable with many local minima: look first. The lowest points seen are listed as starts.",
+            ("draw", "hum.toml", "--tangent", "--output", "curve.png"),
+        ),
+        (
+            "From the file's own start: an optimum, but of its surroundings only.",
+            ("run", "hum.toml", "--method", "sqp"),
+        ),
+        (
+            "From the lowest point of the picture.",
+            ("run", "hum.toml", "--method", "sqp", "--start", "speed=28.87985", "--label", "looked-first"),
+        ),
+        ("What the start decides.", ("compare", "r1", "looked-first")),
+        ("Both are strict local optima; only the comparison tells which is better.", ("verify", "looked-first")),
+    ),
+    "trench": (
+        (
+            "A vector of levels: three lines of constraints make 179 rows. The pattern shows who depends on whom.",
+            ("show", "trench.toml", "--output", "pattern.png"),
+        ),
+        ("Derivatives, sizes, conflicts and units, before any run.", ("check", "trench.toml", "--units")),
+        (
+            "The least digging. Long constraints are summed up in a line each.",
+            ("run", "trench.toml", "--method", "sqp"),
+        ),
+        ("Is it? Checked afresh.", ("verify", "last")),
+        (
+            "The length is a parameter. 20,000 stations: 59,999 rows, and still three directions give all derivatives.",
+            ("show", "trench.toml", "--set", "stations=20000"),
+        ),
+    ),
+    "pump-test": (
+        ("Readings from a CSV file, and the curves to be fitted to them.", ("show", "pump-test.toml")),
+        (
+            "Least squares; the head's loss is a robust one, for a gauge that was misread once.",
+            ("run", "pump-test.toml", "--method", "sqp"),
+        ),
+        ("Is it the best fit? Checked afresh.", ("verify", "last")),
+        (
+            "How sharply each coefficient is told by the data: each varied alone through the fit.",
+            ("draw", "pump-test.toml", "--run", "last", "--slices", "--output", "slices.png"),
+        ),
+        (
+            "The head curve by likelihood, with the gauge's spread among the unknowns: the misreading inflates it.",
+            ("run", "likelihood.toml", "--method", "sqp"),
+        ),
+    ),
+}
+
+
+TRY_NEXT = {
+    "rising-main": "change rising-main.toml; ilvren run rising-main.toml --method sqp --set tariff=0.30",
+    "valley": "ilvren run valley.toml --method sqp --start crest=1.9 --start gate=-0.4",
+    "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
+    "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
+    "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
 }
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("name", metavar="NAME", nargs="?", default="rising-main", help="rising-main (the default)")
+    known = f"one of {', '.join(DEMOS)} (rising-main)"
+    parser.add_argument("name", metavar="NAME", nargs="?", default="rising-main", help=known)
     parser.add_argument("--into", metavar="FOLDER", help="the folder to make (default: the demo's name)")
     add_output_flags(parser, json=False)
 
@@ -97,8 +178,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         return result
     terminal.show(
         "",
-        f"That was all, in {time.monotonic() - began:.1f} s. Left in {folder}: the problem, the ledger, two figures.",
-        f"Try next: cd {folder}; change rising-main.toml; ilvren run rising-main.toml --method sqp --set tariff=0.30",
+        f"That was all, in {time.monotonic() - began:.1f} s. Left in {folder}: the problem, the ledger, the figures.",
+        f"Try next: cd {folder}; {TRY_NEXT[name]}",
     )
     return result
 

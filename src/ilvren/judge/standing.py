@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,6 +21,8 @@ from ilvren.runs.result import LimitState, by_block, nested, plain, states_docum
 __all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
 
 FEASIBILITY = 1e-6
+# More elements of one entry than this are counted, not named.
+MOST_NAMED = 4
 
 
 @dataclass(frozen=True)
@@ -104,14 +106,15 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
     findings = [trouble_sentence(name, trouble) for name, (_, trouble) in named.items() if trouble is not None]
     findings += _off_grid(problem, point)
     notes = tuple(state.word(FEASIBILITY) for state in rows)
-    missed = [state.name for state in (*bounds, *rows) if state.violation > FEASIBILITY]
+    missed = _by_block(problem, bounds, rows, lambda state: state.violation > FEASIBILITY)
     if missed:
         findings.append("missed here: " + few(missed))
-    active = [
-        state.name
-        for state in (*rows, *bounds)
-        if state.side and state.violation <= FEASIBILITY and not _is_fixed(state)
-    ]
+    active = _by_block(
+        problem,
+        bounds,
+        rows,
+        lambda state: bool(state.side) and state.violation <= FEASIBILITY and not _is_fixed(state),
+    )
     if active:
         findings.append("active here: " + few(active))
     unused = unused_names(problem)
@@ -135,6 +138,21 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
         tuple(findings),
         pattern_of(gate) if with_pattern else None,
     )
+
+
+def _by_block(
+    problem: Problem,
+    bounds: Sequence[LimitState],
+    rows: Sequence[LimitState],
+    holds: Callable[[LimitState], bool],
+) -> list[str]:
+    """Return the names of bounds and rows for which something holds; of long vectors how many elements."""
+    found: list[str] = []
+    for blocks, states in ((problem.row_blocks, rows), (problem.blocks, bounds)):
+        for block in blocks:
+            own = [state.name for state in states[block.first : block.first + block.size] if holds(state)]
+            found += own if len(own) <= MOST_NAMED else [f"{block.name} ({len(own)} of {block.size})"]
+    return found
 
 
 def few(names: Sequence[str], most: int = 8) -> str:

@@ -171,6 +171,8 @@ def _value(item: Any) -> Any:
 def _followed(item: Any, like: Followed) -> Followed:
     if isinstance(item, Followed):
         return item
+    if isinstance(item, (list, tuple)) and any(isinstance(part, Followed) for part in item):
+        return _stack(item)
     from scipy.sparse import csr_array
 
     value = np.asarray(item, dtype=float)
@@ -366,6 +368,7 @@ def _widened(part: Any, axis: int) -> Any:
 def _concatenate(parts: Sequence[Any], axis: int = 0, **_: Any) -> Followed:
     from scipy.sparse import vstack
 
+    parts = [Followed.stacked(part) if isinstance(part, (list, tuple)) else part for part in parts]
     like = next(part for part in parts if isinstance(part, Followed))
     own = [_followed(part, like) for part in parts]
     value = np.concatenate([part.value for part in own], axis=axis)

@@ -218,6 +218,8 @@ class Runner:
         except (ModelFailure, CannotFollow, ProblemError):
             raise
         except (Exception, SystemExit) as error:
+            if isinstance(error.__cause__ or error.__context__, CannotFollow):  # NumPy wraps it in errors of its own
+                raise (error.__cause__ or error.__context__) from None  # type: ignore[misc]
             frames = traceback.extract_tb(error.__traceback__)
             own = [frame for frame in frames if frame.filename == str(self.facts.path)]
             place = f" ({self.facts.path.name}:{own[-1].lineno})" if own else ""
