@@ -97,13 +97,22 @@ class _Reverse:
                 context = context if branch in context else (*context, branch)
                 part: int | None = adjoint
                 if self.is_array:
-                    zero = graph.constant(0.0)
-                    part = graph.apply("where", node.operands[0], *((adjoint, zero) if place == 1 else (zero, adjoint)))
+                    part = self._chosen(number, place, adjoint)
             else:
                 part = pulled(graph, number, place, adjoint, live=self.is_array and bool(context))
             if part is None:
                 continue
             self._add(operand, self._leaving(part, context, operand))
+
+    def _chosen(self, number: int, place: int, adjoint: int) -> int:
+        """Return the adjoint where this branch of an array's `where` is chosen, else 0. Inside another branch an element
+        not used has the adjoint 0 and keeps it, though its condition may be invalid."""
+        graph, condition = self.graph, self.graph.nodes[number].operands[0]
+        zero, one = graph.constant(0.0), graph.constant(1.0)
+        if not self.contexts[number]:
+            return graph.apply("where", condition, *((adjoint, zero) if place == 1 else (zero, adjoint)))
+        mask = graph.apply("where", condition, *((one, zero) if place == 1 else (zero, one)))
+        return graph.apply("mul_live", adjoint, mask)
 
     def _through_model(self, number: int) -> None:
         graph, adjoints = self.graph, self.of_outputs.get(number)

@@ -36,6 +36,10 @@ MOST_ALONE, SAMPLED, DIRECTIONS = 1500, 200, 5
 AGREE, WRONG, ERRORS = 1e-6, 1e-4, 10.0
 # A difference whose own error is larger than this share of the derivative shows nothing.
 BLURRED = 1e-2
+# One whose error is larger than this share of itself cannot accuse.
+BLUNT = 0.1
+# A kink counts when it is this close, in sizes: nearer than the finest difference.
+KINK_STEP = 1e-6
 EPSILON = float(np.finfo(float).eps)
 MOST_FINDINGS = 40
 
@@ -77,12 +81,14 @@ def check_derivatives(
             unit[column] = sizes[column]
             estimate, error, scale = _difference(gate, point, unit)
             name = problem.variables[column].name
-            tally.compare(exact.column(column) * sizes[column], estimate, error, scale, sizes[column], name, number)
+            own = exact.column(column) * sizes[column]
+            tally.compare(own, estimate, error, scale, sizes[column], name, number, point, unit)
         for _ in range(DIRECTIONS if sampled else 0):
             direction = np.zeros(n)
             direction[free] = rng.normal(size=len(free)) * sizes[free] / math.sqrt(len(free))
             estimate, error, scale = _difference(gate, point, direction)
-            tally.compare(exact.along(direction), estimate, error, scale, 1.0, "a random direction", number)
+            own, name = exact.along(direction), "a random direction"
+            tally.compare(own, estimate, error, scale, 1.0, name, number, point, direction)
     return DerivativeCheck(
         tally.compared, tally.agreed, len(points), skipped, tally.worst, tuple(tally.findings()), sampled
     )
@@ -207,8 +213,10 @@ class _Tally:
         unit: float,
         variable: str,
         point: int,
+        at: FloatArray,
+        step: FloatArray,
     ) -> None:
-        """Compare derivatives along one variable, all times its size `unit`."""
+        """Compare derivatives at a design `at` (n,) along one `step` (n,), all times its length `unit`."""
         with np.errstate(all="ignore"):
             off = np.abs(exact - estimate)
             scale = np.fmax(np.abs(exact), np.abs(estimate))
@@ -216,6 +224,7 @@ class _Tally:
             floor = 100.0 * EPSILON * size
             agrees = (off <= AGREE * scale + 3.0 * error + floor) & (error <= BLURRED * scale + AGREE * size + floor)
             is_wrong = (off > WRONG * scale + floor) & (off > ERRORS * error)
+            is_wrong &= error <= BLUNT * np.abs(estimate) + AGREE * size + floor  # else the difference shows nothing
             is_wrong |= ~np.isfinite(exact) & np.isfinite(estimate) & (error <= BLURRED * scale + AGREE * size)
         first = 0 if self.problem.objective is not None else 1
         self.compared += len(exact) - first
@@ -223,19 +232,23 @@ class _Tally:
         share = np.where(agrees & (scale > 0.0), off / np.maximum(scale, floor + 1e-300), 0.0)
         self.worst = max(self.worst, float(np.max(share[first:], initial=0.0)))
         for row in np.flatnonzero(~agrees[first:]) + first:
-            self._note(
-                int(row),
-                bool(is_wrong[row]),
-                exact[row] / unit,
-                estimate[row] / unit,
-                error[row] / unit,
-                variable,
-                point,
-            )
+            numbers = (float(exact[row] / unit), float(estimate[row] / unit), float(error[row] / unit))
+            self._note(int(row), bool(is_wrong[row]), *numbers, variable, point, at, step)
 
     def _note(
-        self, row: int, is_wrong: bool, exact: float, estimate: float, error: float, variable: str, point: int
+        self,
+        row: int,
+        is_wrong: bool,
+        exact: float,
+        estimate: float,
+        error: float,
+        variable: str,
+        point: int,
+        at: FloatArray,
+        step: FloatArray,
     ) -> None:
+        if is_wrong and math.isfinite(exact) and self._at_kink(row, at, step):
+            is_wrong = False  # two slopes meet here: neither number is the derivative
         known = self._found.get((row, variable))
         if known is not None and (known.kind == "wrong" or not is_wrong):
             return
@@ -261,6 +274,23 @@ class _Tally:
             "design": where,
         }
         self._found[row, variable] = Finding("wrong" if is_wrong else "doubtful", (name, variable), told, line, facts)
+
+    def _at_kink(self, row: int, at: FloatArray, step: FloatArray) -> bool:
+        """Return whether an operation of the entry changes its branch at this design, along this step."""
+        problem = self.problem
+        if row == 0:
+            assert problem.objective is not None
+            node = problem.objective.node
+        else:
+            node = next(b.node for b in problem.row_blocks if b.first <= row - 1 < b.first + b.size)
+        here, ahead, behind = (
+            {kink.node: kink.gap for kink in problem.entry_values([node], at + s * KINK_STEP * step).kinks}
+            for s in (0.0, 1.0, -1.0)
+        )
+        return any(
+            bool(np.any(np.equal(gap, 0.0) | (np.multiply(ahead.get(key, 0.0), behind.get(key, 0.0)) <= 0.0)))
+            for key, gap in here.items()
+        )
 
     def findings(self) -> list[Finding]:
         """Return the wrong ones first."""
