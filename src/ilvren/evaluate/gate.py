@@ -24,6 +24,8 @@ FloatArray = NDArray[np.float64]
 MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
 # Dense Jacobians beyond this many entries are not made; `jacobian` gives the sparse one at any size.
 MOST_DENSE = 20_000_000
+# A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
+FEW_DERIVATIVES = 400
 # Designs of a batch that are computed at once: few enough for their arrays to stay in the processor's cache.
 BATCH_NUMBERS = 65_536
 # A model slower than this is not asked for derivatives only to learn their pattern.
@@ -526,37 +528,44 @@ class Gate:
         return Evaluation(known.objective, known.rows, slope + 0.0, jacobian)
 
     def _scalar_derivatives(self, point: FloatArray) -> Evaluation:
-        """Values, gradient and Jacobian in one compiled function of floats, of the non-zeros alone."""
-        form, rows, columns = self._kept("derivatives", self._scalar_plan)
+        """Values, gradient and Jacobian in one compiled function of floats."""
+        plan = self._forms.get("derivatives")
+        form, places = plan if plan is not None else self._kept("derivatives", self._scalar_plan)
         found = np.array(form(point.tolist()))
-        n, m, own = self.problem.size, self.problem.row_count, len(self._value_roots)
-        has_objective = own - m
-        matrix = np.zeros((m + 1, n))
-        matrix[rows, columns] = found[own:]
-        slope = self._sign * matrix[0] + 0.0  # + 0.0: a zero turned round is no −0.0
-        return Evaluation(
-            self._sign * float(found[0]) if has_objective else 0.0, found[has_objective:own], slope, matrix[1:]
-        )
+        n, own = self.problem.size, len(self._value_roots)
+        has_objective = self.problem.objective is not None
+        if places is None:
+            matrix = found[own:].reshape(-1, n)
+        else:
+            matrix = np.zeros((self.problem.row_count + 1, n))
+            matrix.reshape(-1)[places] = found[own:]
+        slope, objective = matrix[0], 0.0
+        if has_objective:
+            objective = self._sign * float(found[0])
+            slope = slope if self._sign > 0.0 else 0.0 - slope  # a zero turned round is no −0.0
+        return Evaluation(objective, found[has_objective:own], slope, matrix[1:])
 
-    def _scalar_plan(self) -> tuple[Form, NDArray[np.int64], NDArray[np.int64]]:
+    def _scalar_plan(self) -> tuple[Form, NDArray[np.int64] | None]:
+        """Return the form of values and derivatives, and where these stand in the matrix of gradient and Jacobian; None
+        for all of a small one, zeros included."""
         problem = self.problem
-        graph = problem.graph
-        entries = [(row + 1, block.node) for row, block in enumerate(problem.row_blocks)]
-        if problem.objective is not None:
-            entries.insert(0, (0, problem.objective.node))
+        graph, n = problem.graph, problem.size
+        zero = graph.constant(0.0)
+        nodes = [zero if problem.objective is None else problem.objective.node]
+        nodes += [block.node for block in problem.row_blocks]
+        slopes = [gradient(graph, node) for node in nodes]
         roots = list(self._value_roots)
-        rows, columns = [], []
-        for row, node in entries:
-            for column, slope in sorted(gradient(graph, node).items()):
-                rows.append(row)
-                columns.append(column)
-                roots.append(slope)
-        return form_of(problem, roots), np.array(rows, dtype=np.int64), np.array(columns, dtype=np.int64)
+        if len(nodes) * n <= FEW_DERIVATIVES:
+            roots += [own.get(column, zero) for own in slopes for column in range(n)]
+            return form_of(problem, roots), None
+        places = [row * n + column for row, own in enumerate(slopes) for column in sorted(own)]
+        roots += [own[column] for own in slopes for column in sorted(own)]
+        return form_of(problem, roots), np.array(places, dtype=np.int64)
 
     def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
         """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values
-        and non-zero derivatives in a row out."""
-        form, _, _ = self._kept("derivatives", self._scalar_plan)
+        and derivatives in a row out."""
+        form, _ = self._kept("derivatives", self._scalar_plan)
         function: Callable[..., tuple[float, ...]] = form.scalar
         return function
 

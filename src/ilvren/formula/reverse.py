@@ -105,8 +105,8 @@ class _Reverse:
             self._add(operand, self._leaving(part, context, operand))
 
     def _chosen(self, number: int, place: int, adjoint: int) -> int:
-        """Return the adjoint where this branch of an array's `where` is chosen, else 0. Inside another branch an element
-        not used has the adjoint 0 and keeps it, though its condition may be invalid."""
+        """Return the adjoint where this branch of an array's `where` is chosen, else 0. Inside another branch an
+        element not used has the adjoint 0 and keeps it, though its condition may be invalid."""
         graph, condition = self.graph, self.graph.nodes[number].operands[0]
         zero, one = graph.constant(0.0), graph.constant(1.0)
         if not self.contexts[number]:

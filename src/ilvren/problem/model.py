@@ -11,14 +11,16 @@ import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import Graph, Shape, Trouble, walk
-from ilvren.models import Runner
 from ilvren.problem.entries import Source
+
+if TYPE_CHECKING:
+    from ilvren.models import Runner
 
 __all__ = [
     "NamedValue",
@@ -296,12 +298,12 @@ class Problem:
         """Return all rows of all constraints."""
         return tuple(row for block in self.row_blocks for row in block)
 
-    @property
+    @cached_property
     def size(self) -> int:
         """Return the number of variable elements, n."""
         return sum(block.size for block in self.blocks)
 
-    @property
+    @cached_property
     def row_count(self) -> int:
         """Return the number of rows, m."""
         return sum(block.size for block in self.row_blocks)

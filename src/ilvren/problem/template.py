@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
 
@@ -29,7 +29,6 @@ from ilvren.formula import (
     top_terms,
     walk,
 )
-from ilvren.models import ModelFacts, Runner, arguments_of, read_python
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -39,7 +38,10 @@ from ilvren.problem.entries import (
     Value,
     VariableDeclaration,
 )
-from ilvren.problem.tables import Table, read_table
+
+if TYPE_CHECKING:
+    from ilvren.models import Runner
+    from ilvren.problem.tables import Table
 
 __all__ = ["FitTemplate", "RowTemplate", "Template", "checked_override", "formula_text", "listed"]
 
@@ -154,6 +156,8 @@ class Template:
 
     def _inputs_of(self, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
         """Return {argument: formula}: what the entry gives, else the value of the same name."""
+        from ilvren.models import arguments_of  # few files have models
+
         where = EntryDeclaration("models", model.name, model.python)
         file, function = model.python.split(":")
         try:
@@ -184,6 +188,8 @@ class Template:
 
     def _stored(self, file: str) -> str:
         """Return the text of a model's file, stored or on disk; reading is not running."""
+        from ilvren.models import read_python
+
         if file not in self.texts:
             source = self.declarations.source
             self.texts[file] = source.files.get(file) or read_python(source.beside(file))
@@ -270,6 +276,8 @@ class Template:
         elif name in self._models:
             self._model(self._models[name])
         elif name in self._tables:
+            from ilvren.problem.tables import read_table
+
             table = self._tables[name]
             self.tables[name] = read_table(self.declarations.source, table, self._lines(table))
             self.texts[table.file] = self.tables[name].text
@@ -417,6 +425,8 @@ class Template:
         return ends[0], ends[1]
 
     def _model(self, model: ModelDeclaration) -> None:
+        from ilvren.models import ModelFacts, Runner, arguments_of
+
         source, graph = self.declarations.source, self.graph
         where = EntryDeclaration("models", model.name, model.python)
         nodes, inputs = [], []
