@@ -1,7 +1,9 @@
 """The loop: limits, targets, reported designs, interrupts, and resuming on the same path."""
 
+import contextlib
 import math
 import os
+import sqlite3
 import tempfile
 import unittest
 from dataclasses import replace
@@ -10,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 import ilvren
-from ilvren import loads, resume, run
+from ilvren import loads, resume, run, verify
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
@@ -346,6 +348,33 @@ class TheLedger(unittest.TestCase):
         for label in ("first", "r7", "last"):
             with self.subTest(label=label), self.assertRaises(RequestError):
                 self.record(label=label)
+
+    def test_a_ledger_of_an_earlier_version_is_brought_up_to_date_by_its_first_reader(self):
+        from ilvren.ledger.schema import APPLICATION_ID, STEPS
+
+        path = self.folder / "old.ledger"
+        with contextlib.closing(sqlite3.connect(path)) as db:
+            for statement in STEPS[1][1]:
+                db.execute(statement)
+            db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+            db.execute("PRAGMA user_version = 1")
+            db.commit()
+        with Ledger(path, read_only=True) as ledger:
+            self.assertEqual(ledger.runs(), [])
+        run(loads(ROSENBROCK), method="sqp", ledger=path)
+        self.assertTrue(verify("last", ledger=path).holds)
+
+    def test_tables_are_stored_with_the_run(self):
+        folder = self.folder / "data"
+        folder.mkdir()
+        (folder / "r.csv").write_text("x,y\n1,2\n2,4.1\n3,5.9\n")
+        (folder / "fit.toml").write_text(
+            '[tables.r]\nfile = "r.csv"\n[variables]\na = 1.0\n[fit]\nline = "r.y - a * r.x"\n'
+        )
+        first = run(folder / "fit.toml", method="sqp", ledger=self.folder / "l.ledger")
+        (folder / "r.csv").unlink()
+        self.assertTrue(verify("last", ledger=self.folder / "l.ledger").holds)
+        self.assertAlmostEqual(first.point[0], (2 + 8.2 + 17.7) / 14, places=6)
 
     def test_two_runs_share_a_ledger_and_one_that_runs_is_not_resumed(self):
         with Ledger(self.path) as one, Ledger(self.path) as two:

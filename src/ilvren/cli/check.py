@@ -10,7 +10,7 @@ from ilvren.cli.arguments import add_output_flags, add_problem, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
-    from ilvren.judge.checking import CheckReport
+    from ilvren.judge.checking import CheckReport, Finding
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
@@ -67,10 +67,11 @@ def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
         if check in report.checks:
             _show_kinds(report, terminal, kinds, words)
     if report.units is not None:
+        _show_kinds(report, terminal, ("units",), "units")
         open_ = report.units["open"]
-        told = f"{report.units['formulas']} formulas followed"
-        told += f", {open_} of them not to the end: a number or name in them may carry any unit" if open_ else ""
-        _show_kinds(report, terminal, ("units",), f"units: {told}")
+        told = f"  {report.units['formulas']} formulas followed"
+        told += f", {open_} of them not to the end, where a number or name may carry any unit" if open_ else ""
+        terminal.show(told)
     for finding in report.findings:
         if finding.kind == "note":
             terminal.show(f"- {finding.text}")
@@ -94,6 +95,8 @@ def _show_derivatives(report: CheckReport, terminal: Terminal) -> None:
         terminal.show(f"  compared: {found.sampled}")
     rows = []
     for finding in found.findings:
+        if finding.kind == "note":
+            continue  # told at the end
         facts = finding.facts
         rows.append(
             (
@@ -101,12 +104,18 @@ def _show_derivatives(report: CheckReport, terminal: Terminal) -> None:
                 _digits(facts["derivative"]),
                 _digits(facts["difference"]),
                 small(facts["error"]),
-                "wrong" if finding.kind == "wrong" else "doubtful: noise or a kink",
+                _verdict(finding),
                 str(facts["design"]),
             )
         )
     if rows:
         terminal.show(table(("element", ">derivative", ">difference", ">its error", "verdict", "at"), rows))
+
+
+def _verdict(finding: Finding) -> str:
+    if finding.facts["derivative"] is None:
+        return "not finite"
+    return "wrong" if finding.kind == "wrong" else "doubtful: noise or a kink"
 
 
 def _digits(value: object) -> str:
@@ -118,12 +127,14 @@ def _digits(value: object) -> str:
 def _show_scaling(report: CheckReport, terminal: Terminal) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, small, table
+    from ilvren.cli.tables import number, table
 
     found = report.scaling
     assert found is not None
     title = "scaling: what a move of a variable by its size changes, relative to what changes"
     terminal.show("", Text(title, style="bold"))
+    if not found.variables:
+        terminal.show("  not measured: a derivative at the start is not finite")
     for what, lines, ratio in (
         ("variable", found.variables, found.variable_ratio),
         ("objective, constraint", found.rows, found.row_ratio),
@@ -141,7 +152,7 @@ def _show_scaling(report: CheckReport, terminal: Terminal) -> None:
             for line in lines
         ]
         terminal.show(table((what, ">size", "from", ">effect", "suggested"), rows))
-        terminal.show(f"  largest to smallest effect: {small(ratio)}")
+        terminal.show(f"  largest to smallest effect: {number(ratio, 2)}")
 
 
 def _show_kinds(report: CheckReport, terminal: Terminal, kinds: tuple[str, ...], title: str) -> None:

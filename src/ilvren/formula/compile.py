@@ -170,6 +170,8 @@ def is_scalar_work(graph: Graph, roots: Sequence[int]) -> bool:
     """Return whether all that `roots` compute from variables is plain scalar arithmetic (see `compile`)."""
     if not graph.has_arrays:
         return True
+    if any(graph.shape(root) for root in roots):
+        return False
     order = graph.reachable(roots)
     fixed = fixed_nodes(graph, order)
     nodes = graph.nodes

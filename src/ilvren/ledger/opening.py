@@ -25,6 +25,14 @@ def open_file(path: Path, *, read_only: bool) -> tuple[sqlite3.Connection, list[
     It is made when it is missing, unless `read_only`. Raises LedgerFileError, MachineError.
     """
     _check_file(path, read_only)
+    if read_only and _is_older(path):
+        if not _is_writable(path):
+            raise _refusal(
+                path,
+                "was written by an older Ilvren and cannot be brought up to date here",
+                "copy it, and open the copy",
+            )
+        open_file(path, read_only=False)[0].close()
     with guarded(path):
         db = _connect(path, read_only)
     try:
@@ -71,6 +79,19 @@ def _is_writable(path: Path) -> bool:
     # Root may write to any file; a file marked read-only is still not ours to change.
     marked = path.stat().st_mode & 0o222
     return bool(marked) and os.access(path, os.W_OK) and os.access(path.resolve().parent, os.W_OK)
+
+
+def _is_older(path: Path) -> bool:
+    with guarded(path):
+        db = _connect(path, read_only=True)
+        try:
+            (application,) = db.execute("PRAGMA application_id").fetchone()
+            (version,) = db.execute("PRAGMA user_version").fetchone()
+            return bool(application == APPLICATION_ID and 0 < version < max(STEPS))
+        except sqlite3.DatabaseError:
+            return False  # said in full when it is opened
+        finally:
+            db.close()
 
 
 def _connect(path: Path, read_only: bool) -> sqlite3.Connection:

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import MOST_DENSE, Gate
 from ilvren.judge.checking.finding import Finding
 from ilvren.problem import Measures, Problem, Variable
+from ilvren.runs.claims import mending, trouble_clause
 
 __all__ = ["DerivativeCheck", "check_derivatives"]
 
@@ -42,6 +43,7 @@ BLUNT = 0.1
 KINK_STEP = 1e-6
 EPSILON = float(np.finfo(float).eps)
 MOST_FINDINGS = 40
+MOST_LOCATED = 3
 
 
 @dataclass(frozen=True)
@@ -70,7 +72,7 @@ def check_derivatives(
     if len(free) > MOST_ALONE:
         columns = np.sort(rng.choice(free, SAMPLED, replace=False))
         sampled = f"{SAMPLED} of {len(free)} variables, and {DIRECTIONS} random directions over all"
-    tally = _Tally(problem)
+    tally, located = _Tally(problem), list[Finding]()
     for number, point in enumerate(points):
         if progress is not None:
             progress(f"derivatives at design {number + 1} of {len(points)}")
@@ -89,9 +91,25 @@ def check_derivatives(
             estimate, error, scale = _difference(gate, point, direction)
             own, name = exact.along(direction), "a random direction"
             tally.compare(own, estimate, error, scale, 1.0, name, number, point, direction)
+        if tally.met_infinite and len(located) < MOST_LOCATED:
+            located += _located(gate, point, number)
+            tally.met_infinite = False
     return DerivativeCheck(
-        tally.compared, tally.agreed, len(points), skipped, tally.worst, tuple(tally.findings()), sampled
+        tally.compared, tally.agreed, len(points), skipped, tally.worst, (*tally.findings(), *located), sampled
     )
+
+
+def _located(gate: Gate, point: FloatArray, number: int) -> list[Finding]:
+    """Say where the first derivative that is not finite comes from."""
+    found = gate.slope_trouble(point)
+    if found is None:
+        return []
+    name, variable, trouble = found
+    where = "the start" if number == 0 else f"random design {number}"
+    text = (
+        f"the derivative of {name} by {variable} is not finite at {where}{trouble_clause(trouble)}; {mending(trouble)}"
+    )
+    return [Finding("note", (name, variable), text)]
 
 
 def _points(problem: Problem, gate: Gate, seed: int) -> tuple[list[FloatArray], int]:
@@ -202,6 +220,7 @@ class _Tally:
         self.problem = problem
         self.compared = self.agreed = 0
         self.worst = 0.0
+        self.met_infinite = False
         self._found: dict[tuple[int, str], Finding] = {}
 
     def compare(
@@ -231,6 +250,7 @@ class _Tally:
         self.agreed += int(agrees[first:].sum())
         share = np.where(agrees & (scale > 0.0), off / np.maximum(scale, floor + 1e-300), 0.0)
         self.worst = max(self.worst, float(np.max(share[first:], initial=0.0)))
+        self.met_infinite |= not bool(np.isfinite(exact).all())
         for row in np.flatnonzero(~agrees[first:]) + first:
             numbers = (float(exact[row] / unit), float(estimate[row] / unit), float(error[row] / unit))
             self._note(int(row), bool(is_wrong[row]), *numbers, variable, point, at, step)
