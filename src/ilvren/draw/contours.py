@@ -25,6 +25,7 @@ from ilvren.draw.view import (
     title_of,
     view_of,
 )
+from ilvren.errors import RequestError
 from ilvren.judge.track import Track
 from ilvren.problem import Problem, Row
 
@@ -43,9 +44,15 @@ LABEL_EDGE = 0.12
 
 
 def plane(point: FloatArray, views: Sequence[View], grid: int = GRID) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """Return the two axes (g,) and all designs (g · g, n) of a grid over two variables."""
-    xs, ys = (np.linspace(view.low, view.high, grid) for view in views)
-    points = np.tile(point, (grid * grid, 1))
+    """Return the two axes, at most `grid` long, and all designs (k, n) of a grid over two variables.
+
+    Raises RequestError where an axis has a single value.
+    """
+    xs, ys = (view.values(grid) for view in views)
+    points = np.tile(point, (len(xs) * len(ys), 1))
+    for view, values in zip(views, (xs, ys), strict=True):
+        if len(values) < 2:
+            raise RequestError(f"{view.variable.name} has one value only: there is nothing to draw over")
     mesh_x, mesh_y = np.meshgrid(xs, ys)
     points[:, views[0].index], points[:, views[1].index] = mesh_x.ravel(), mesh_y.ravel()
     return xs, ys, points
@@ -59,18 +66,22 @@ def draw_contours(
     views = [view_of(problem, name, point, tracks) for name in names]
     xs, ys, points = plane(point, views)
     rows, values, sizes = rows_at(problem, subject.gate, points, views)
-    z = subject.at(points).reshape(GRID, GRID)
-    seen = grid_extremes(xs, ys, z, views, everywhere_feasible(rows, values, sizes).reshape(GRID, GRID))
+    shape = (len(ys), len(xs))
+    z = subject.at(points).reshape(shape)
+    seen = grid_extremes(xs, ys, z, views, everywhere_feasible(rows, values, sizes).reshape(shape))
     extremes = followed(subject, seen, views, point)
     with figure() as (made, axis):
         axis.grid(False)
         _contours(axis, xs, ys, z)
         designs = [problem.start, *(track.point for track in tracks if track.point is not None)]
         marks = [(design[views[0].index], design[views[1].index]) for design in designs]
-        handles = _limits(axis, rows, sizes, xs, ys, values.reshape(GRID, GRID, -1), marks)
+        handles = _limits(axis, rows, sizes, xs, ys, values.reshape(*shape, -1), marks)
         if np.isnan(z).any():
             axis.contourf(xs, ys, np.isnan(z).astype(float), levels=[0.5, 1.5], colors=["#bbbbbb"], zorder=1.5)
             handles.append(patch("#bbbbbb", "", "no finite value"))
+        if not all(view.is_continuous for view in views):
+            members = np.meshgrid(*(v.values(40) if not v.is_continuous else v.values(9) for v in views))
+            axis.plot(members[0].ravel(), members[1].ravel(), ".", color="#111111", markersize=4, zorder=4)
         _bounds(axis, views)
         _extreme_marks(axis, extremes, handles)
         handles += _paths(axis, views, point, problem, tracks)
@@ -117,6 +128,8 @@ def followed(subject: Subject, seen: Sequence[Extreme], views: Sequence[View], p
     """Return the extremes that hold when looked at closer. A grid across a narrow valley shows many that do not: from
     each the best of a patch of finer points is followed, the patch shrinking where its middle is best; those that walk
     off the picture, never settle, or meet another are left out."""
+    if not all(view.is_continuous for view in views):
+        return list(seen)  # between members there is nothing to look at
     found: list[Extreme] = []
     cell = np.array([(view.high - view.low) / (GRID - 1) for view in views])
     for item in _in_order(seen)[:MOST_FOLLOWED]:

@@ -36,8 +36,8 @@ CURVE_POINTS = 1201
 
 def line_of(point: FloatArray, view: View, count: int = CURVE_POINTS) -> tuple[FloatArray, FloatArray]:
     """Return the values (k,) of one variable and the designs (k, n) along it."""
-    xs = np.linspace(view.low, view.high, count)
-    points = np.tile(point, (count, 1))
+    xs = view.values(count)
+    points = np.tile(point, (len(xs), 1))
     points[:, view.index] = xs
     return xs, points
 
@@ -54,7 +54,8 @@ def draw_curve(
     rows, values, sizes = rows_at(problem, subject.gate, points, [view])
     extremes = curve_extremes(xs, y, view, everywhere_feasible(rows, values, sizes))
     with figure() as (made, axis):
-        axis.plot(xs, y, color=LINES[0][0], linewidth=2.0)
+        marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 6}
+        axis.plot(xs, y, color=LINES[0][0], linewidth=2.0, **marks)
         handles = [line_handle(LINES[0][0], subject.name)]
         for place, row in enumerate(rows):
             outside = missed(values[:, place], row, float(sizes[place]))
@@ -91,7 +92,7 @@ def curve_extremes(xs: FloatArray, y: FloatArray, view: View, feasible: NDArray[
     """Return the points of a curve, within bounds, below or above both neighbours, moved to the top of the parabola
     through the three."""
     found = []
-    step = xs[1] - xs[0]
+    step = xs[1] - xs[0] if len(xs) > 1 else 0.0
     for i in range(1, len(xs) - 1):
         left, here, right = y[i - 1], y[i], y[i + 1]
         is_low, is_high = left > here <= right, left < here >= right
@@ -99,6 +100,7 @@ def curve_extremes(xs: FloatArray, y: FloatArray, view: View, feasible: NDArray[
             continue
         bend = left - 2.0 * here + right
         shift = 0.5 * (left - right) / bend if bend else 0.0
+        shift = shift if view.is_continuous else 0.0
         x = float(xs[i] + np.clip(shift, -1.0, 1.0) * step)
         if view.variable.lower <= x <= view.variable.upper:
             value = float(here - 0.25 * (left - right) * shift)

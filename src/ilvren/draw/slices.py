@@ -49,7 +49,8 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
             y = subject.at(points)
             rows, values, sizes = rows_at(problem, subject.gate, points, [view])
             found[name] = curve_extremes(xs, y, view, everywhere_feasible(rows, values, sizes))
-            axis.plot(xs, y, color=LINES[0][0], linewidth=1.8)
+            marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 5}
+            axis.plot(xs, y, color=LINES[0][0], linewidth=1.8, **marks)
             for place, row in enumerate(rows):
                 outside = missed(values[:, place], row, float(sizes[place]))
                 if outside.any():
@@ -59,6 +60,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
                     axis.axvline(bound, color="#333333", linestyle=(0, (6, 3)), linewidth=1.0)
             axis.plot(point[view.index], here, marker="P", markersize=9, color="#111111", markeredgecolor="white")
             axis.set_xlabel(view.label, fontsize=10.5)
+            axis.locator_params(axis="x", nbins=5)
             axis.set_xlim(view.low, view.high)
         drawn = np.concatenate([axis.lines[0].get_ydata() for axis in axes.flat[: len(names)]])
         _limit_height(axes.flat[0], drawn[np.isfinite(drawn)])

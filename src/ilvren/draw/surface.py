@@ -42,13 +42,14 @@ def draw_surface(
     problem = subject.problem
     views = [view_of(problem, name, point, tracks) for name in names]
     xs, ys, points = plane(point, views, GRID)
-    z = subject.at(points).reshape(GRID, GRID)
+    shape = (len(ys), len(xs))
+    z = subject.at(points).reshape(shape)
     rows, values, sizes = rows_at(problem, subject.gate, points, views)
-    feasible = everywhere_feasible(rows, values, sizes).reshape(GRID, GRID)
+    feasible = everywhere_feasible(rows, values, sizes).reshape(shape)
     extremes = followed(subject, grid_extremes(xs, ys, z, views, feasible), views, point)
     low, high = _range(z)
     shown = np.clip(z, None, high)
-    with mpl.rc_context({"font.size": 11}):
+    with mpl.rc_context({"font.size": 11, "legend.frameon": False}):
         made = plt.figure(figsize=SIZE, dpi=DPI, layout="constrained")
         axis = made.add_subplot(projection="3d")
         mesh_x, mesh_y = np.meshgrid(xs, ys)

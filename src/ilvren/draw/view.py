@@ -51,6 +51,22 @@ class View:
     low: float
     high: float
 
+    def values(self, count: int) -> FloatArray:
+        """Return the values to draw at: evenly over the range, or the members of a spaced or catalogue variable."""
+        variable = self.variable
+        if variable.catalogue is not None:
+            return np.array(variable.catalogue)
+        if variable.spacing is not None:
+            steps = min(int((self.high - variable.lower) / variable.spacing + 1e-9) + 1, count)
+            members: FloatArray = variable.lower + variable.spacing * np.arange(max(steps, 1), dtype=np.float64)
+            return members[members <= variable.upper + 1e-9 * variable.spacing]
+        return np.linspace(self.low, self.high, count, dtype=np.float64)
+
+    @property
+    def is_continuous(self) -> bool:
+        """Return whether values between those drawn mean anything."""
+        return self.variable.kind == "continuous"
+
     @property
     def label(self) -> str:
         unit = f" [{self.variable.unit}]" if self.variable.unit else ""

@@ -177,6 +177,7 @@ METHOD = Method(
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=NelderMeadOptions,
     run=nelder_mead,
+    most_variables=500,
     cost="1 to 2 values per iteration, n + 1 for a new simplex",
     weak="more than about ten variables; equality constraints",
 )
