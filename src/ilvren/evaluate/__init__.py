@@ -3,6 +3,7 @@
 Knows problems; never methods, ledgers or clocks.
 """
 
-from ilvren.evaluate.gate import MOST_DENSE, Batch, Counts, Evaluation, Gate
+from ilvren.evaluate.gate import MOST_DENSE, Counts, Evaluation, Gate
+from ilvren.evaluate.questions import Batch
 
 __all__ = ["MOST_DENSE", "Batch", "Counts", "Evaluation", "Gate"]

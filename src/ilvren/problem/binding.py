@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
 from ilvren.formula import Shape, shape_text
-from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration
+from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.model import (
     Given,
     NamedValue,
@@ -24,7 +24,8 @@ from ilvren.problem.model import (
     VariableBlock,
     element_name,
 )
-from ilvren.problem.template import RowTemplate, Template, checked_override, formula_text
+from ilvren.problem.rows import RowTemplate
+from ilvren.problem.template import Template, checked_override
 
 __all__ = ["bind"]
 

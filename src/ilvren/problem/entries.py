@@ -17,6 +17,7 @@ __all__ = [
     "TableDeclaration",
     "Value",
     "VariableDeclaration",
+    "formula_text",
 ]
 
 # A number, the text of a formula, or a list of such.
@@ -127,3 +128,12 @@ class Declarations:
     tables: tuple[TableDeclaration, ...] = ()
     models: tuple[ModelDeclaration, ...] = ()
     fit: tuple[FitDeclaration, ...] = ()
+
+
+def formula_text(value: Value) -> str:
+    """Return a formula as text; a number is one, too."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, tuple):
+        return "[" + ", ".join(formula_text(item) for item in value[:6]) + (", …" if len(value) > 6 else "") + "]"
+    return repr(value)

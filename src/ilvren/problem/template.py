@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
@@ -16,7 +15,6 @@ import numpy as np
 from ilvren.errors import FormulaError, ProblemError, RequestError, nearest
 from ilvren.formula import (
     Graph,
-    Limits,
     Name,
     Node,
     Shape,
@@ -24,52 +22,29 @@ from ilvren.formula import (
     lower,
     names_in,
     parse_formula,
-    parse_limits,
     shape_text,
-    top_terms,
     walk,
 )
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
-    FitDeclaration,
-    ModelDeclaration,
     TableDeclaration,
     Value,
     VariableDeclaration,
+    formula_text,
 )
+from ilvren.problem.fitting import fit_objective, fit_template
+from ilvren.problem.rows import row_templates
 
 if TYPE_CHECKING:
     from ilvren.models import Runner
     from ilvren.problem.tables import Table
 
-__all__ = ["FitTemplate", "RowTemplate", "Template", "checked_override", "formula_text", "listed"]
+__all__ = ["Template", "checked_override", "listed"]
 
-# Where robust losses leave the square, in sigmas: they keep 95 % of its efficiency on errors that are normal.
-HUBER_TURN, CAUCHY_SCALE = 1.345, 2.385
 # A size given by a formula is whole when it is this close to a whole number.
 WHOLE = 1e-9
 MOST_ELEMENTS = 50_000_000
-
-
-@dataclass(frozen=True, slots=True)
-class RowTemplate:
-    """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none."""
-
-    entry: EntryDeclaration
-    name: str
-    node: int
-    lower: int | None
-    upper: int | None
-    terms: tuple[int, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class FitTemplate:
-    """An entry of [fit] with the node of residual/sigma."""
-
-    declaration: FitDeclaration
-    node: int
 
 
 class Template:
@@ -97,8 +72,8 @@ class Template:
         self._models = {entry.name: entry for entry in declarations.models}
         self._tables = {entry.name: entry for entry in declarations.tables}
         self._constraint_names = {entry.name for entry in declarations.constraints}
-        self._inputs: dict[str, dict[str, EntryDeclaration]] = {}
-        self._trees = {name: self._parse(entry) for name, entry in self._entries.items() if not _is_list(entry)}
+        self.inputs: dict[str, dict[str, EntryDeclaration]] = {}
+        self._trees = {name: self.parse(entry) for name, entry in self._entries.items() if not _is_list(entry)}
         self._outer = {
             name: checked_override("--set", name, v, self.parameter_index, "parameter")
             for name, v in (overrides or {}).items()
@@ -107,9 +82,9 @@ class Template:
         self.order = self._sorted()
         for name in self.order:
             self._build(name)
-        self.fit = [self._fit(entry) for entry in declarations.fit]
-        self.fit_node = self._fit_objective() if self.fit else None
-        self.rows = [row for entry in declarations.constraints for row in self._row_templates(entry)]
+        self.fit = [fit_template(self, entry) for entry in declarations.fit]
+        self.fit_node = fit_objective(self) if self.fit else None
+        self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
 
@@ -138,7 +113,7 @@ class Template:
 
     # ---- order ------------------------------------------------------------------------------
 
-    def _parse(self, entry: EntryDeclaration) -> Node:
+    def parse(self, entry: EntryDeclaration) -> Node:
         try:
             return parse_formula(formula_text(entry.formula))
         except FormulaError as error:
@@ -152,41 +127,11 @@ class Template:
                     self.model_outputs[output] = ("", output)  # of several models: only the full name works
                 elif output not in self._entries and output not in self._variables:
                     self.model_outputs[output] = (model.name, output)
-            self._inputs[model.name] = self._inputs_of(model)
+            from ilvren.problem.model_entries import inputs_of  # few files have models
 
-    def _inputs_of(self, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
-        """Return {argument: formula}: what the entry gives, else the value of the same name."""
-        from ilvren.models import arguments_of  # few files have models
+            self.inputs[model.name] = inputs_of(self, model)
 
-        where = EntryDeclaration("models", model.name, model.python)
-        file, function = model.python.split(":")
-        try:
-            arguments = arguments_of(self.declarations.source.beside(file), function, text=self._stored(file))
-        except ProblemError as error:
-            self.fail(where, error.message, advice=error.advice)
-        given = dict(model.inputs)
-        if arguments.needed is not None and arguments.optional is not None:
-            known = (*arguments.needed, *arguments.optional)
-            for name in given:
-                if name not in known and not arguments.takes_any:
-                    close = nearest(name, known)
-                    advice = f'did you mean "{close}"?' if close else "its arguments: " + (", ".join(known) or "none")
-                    self.fail(where, f'"{function}" has no argument "{name}"', advice=advice)
-            for name in arguments.needed:
-                if name not in given:
-                    if self._key_of(name) is None:
-                        self.fail(
-                            where,
-                            f'the argument "{name}" of "{function}" is the name of nothing in this file',
-                            advice=f'give it a formula: inputs = {{ {name} = "…" }}',
-                        )
-                    given[name] = name
-            for name in arguments.optional:
-                if name not in given and self._key_of(name) is not None:
-                    given[name] = name
-        return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
-
-    def _stored(self, file: str) -> str:
+    def stored(self, file: str) -> str:
         """Return the text of a model's file, stored or on disk; reading is not running."""
         from ilvren.models import read_python
 
@@ -195,7 +140,7 @@ class Template:
             self.texts[file] = source.files.get(file) or read_python(source.beside(file))
         return self.texts[file]
 
-    def _key_of(self, name: str) -> str | None:
+    def key_of(self, name: str) -> str | None:
         """Return what must be built before a name can be used: an entry, a variable, a model or a table."""
         if name in self._entries or name in self._variables:
             return name
@@ -208,11 +153,11 @@ class Template:
 
     def _needs(self) -> dict[str, list[str]]:
         def used(tree: Node) -> list[str]:
-            return [key for word in names_in(tree) if (key := self._key_of(word.name)) is not None]
+            return [key for word in names_in(tree) if (key := self.key_of(word.name)) is not None]
 
         needs: dict[str, list[str]] = {}
         for name, entry in self._entries.items():
-            trees = [self._trees[name]] if name in self._trees else [self._parse(e) for e in _formulas_in(entry)]
+            trees = [self._trees[name]] if name in self._trees else [self.parse(e) for e in _formulas_in(entry)]
             needs[name] = [key for tree in trees for key in used(tree)]
         for variable in self.declarations.variables:
             texts = _flat(variable.shape) if variable.shape is not None else []
@@ -220,17 +165,17 @@ class Template:
                 key for text in texts if isinstance(text, str) for key in used(self._parse_number(variable, text))
             ]
         for model in self.declarations.models:
-            trees = [self._parse(entry) for entry in self._inputs[model.name].values()]
+            trees = [self.parse(entry) for entry in self.inputs[model.name].values()]
             for shape in model.outputs.values():
-                trees += [self._parse(EntryDeclaration("models", model.name, text)) for text in _texts(shape)]
+                trees += [self.parse(EntryDeclaration("models", model.name, text)) for text in _texts(shape)]
             needs[model.name] = [key for tree in trees for key in used(tree)]
         for table in self.declarations.tables:
-            trees = [self._parse(EntryDeclaration("tables", table.name, text)) for text in _texts(table.lines)]
+            trees = [self.parse(EntryDeclaration("tables", table.name, text)) for text in _texts(table.lines)]
             needs[table.name] = [key for tree in trees for key in used(tree)]
         return needs
 
     def _parse_number(self, variable: VariableDeclaration, text: str) -> Node:
-        return self._parse(EntryDeclaration("variables", f"{variable.name}.shape", text))
+        return self.parse(EntryDeclaration("variables", f"{variable.name}.shape", text))
 
     def _sorted(self) -> list[str]:
         """Return the names so that each comes after those it is made of; a cycle is refused."""
@@ -274,7 +219,9 @@ class Template:
             self.shapes[name] = self._variable_shape(variable)
             self.nodes[name] = self.graph.variable(self.variable_index[name], self.shapes[name])
         elif name in self._models:
-            self._model(self._models[name])
+            from ilvren.problem.model_entries import add_model
+
+            add_model(self, self._models[name])
         elif name in self._tables:
             from ilvren.problem.tables import read_table
 
@@ -318,7 +265,7 @@ class Template:
         if not items:
             self.fail(entry, "an empty list", text=None)
         nodes = {
-            place: (own, self.lower_entry(own, self._parse(own)))
+            place: (own, self.lower_entry(own, self.parse(own)))
             for place, item in enumerate(items)
             if isinstance(item, str)
             for own in [EntryDeclaration(entry.section, entry.name, item)]
@@ -382,7 +329,7 @@ class Template:
     def _variable_shape(self, variable: VariableDeclaration) -> Shape:
         entry = EntryDeclaration("variables", variable.name, formula_text(variable.shape or ""))
         if variable.shape is not None:
-            return self._shape(entry, f"{variable.name}.shape", variable.shape)
+            return self.shape_of(entry, f"{variable.name}.shape", variable.shape)
         for given in (variable.start, variable.lower, variable.upper, variable.magnitude):
             if isinstance(given, tuple):
                 shape = _list_shape(given)
@@ -391,7 +338,7 @@ class Template:
                 return shape
         return ()
 
-    def _shape(self, entry: EntryDeclaration, path: str, given: Value) -> Shape:
+    def shape_of(self, entry: EntryDeclaration, path: str, given: Value) -> Shape:
         parts = given if isinstance(given, tuple) else (given,)
         if not 1 <= len(parts) <= 2:
             self.fail(entry, "a shape is a length, or [rows, columns]", text=None)
@@ -399,7 +346,7 @@ class Template:
         for part in parts:
             if isinstance(part, str):
                 own = EntryDeclaration(entry.section, path, part)
-                length = self.whole(self.lower_entry(own, self._parse(own)))
+                length = self.whole(self.lower_entry(own, self.parse(own)))
             else:
                 is_whole = isinstance(part, (int, float)) and float(part).is_integer()
                 length = int(part) if is_whole and isinstance(part, (int, float)) else None
@@ -418,54 +365,11 @@ class Template:
         ends = []
         for item in table.lines:
             own = EntryDeclaration("tables", f"{table.name}.lines", item)
-            end = self.whole(self.lower_entry(own, self._parse(own)))
+            end = self.whole(self.lower_entry(own, self.parse(own)))
             if end is None:
                 self.fail(own, "a line number must be whole, known before any run")
             ends.append(end)
         return ends[0], ends[1]
-
-    def _model(self, model: ModelDeclaration) -> None:
-        from ilvren.models import ModelFacts, Runner, arguments_of
-
-        source, graph = self.declarations.source, self.graph
-        where = EntryDeclaration("models", model.name, model.python)
-        nodes, inputs = [], []
-        for name, entry in self._inputs[model.name].items():
-            node = self.lower_entry(entry, self._parse(entry))
-            nodes.append(node)
-            inputs.append((name, graph.shape(node)))
-        outputs = [
-            (name, () if shape is None else self._shape(where, f"{model.name}.outputs.{name}", shape))
-            for name, shape in model.outputs.items()
-        ]
-        file, function = model.python.split(":")
-        partials_file, _, partials = model.partials.partition(":")
-        if partials_file:
-            try:
-                arguments_of(source.beside(partials_file), partials, text=self._stored(partials_file))
-            except ProblemError as error:
-                self.fail(where, error.message, text=model.partials, advice=error.advice)
-        facts = ModelFacts(
-            model.name,
-            source.beside(file).resolve(),
-            function,
-            tuple(inputs),
-            tuple(outputs),
-            model.derivatives,
-            source.beside(partials_file).resolve() if partials_file else None,
-            partials,
-            model.bands,
-            model.timeout,
-            tuple(source.beside(name).resolve() for name in model.depends),
-            (source.file, self.line(where)),
-        )
-        for path in facts.depends:
-            if not source.files and not path.exists():
-                self.fail(where, f"depends on a file that is not there: {path}", text=None)
-        call = graph.arrange("call", tuple(nodes), (), None, len(self.runners))
-        self.runners.append(Runner(facts))
-        for place, (name, shape) in enumerate(outputs):
-            self.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
 
     # ---- names ------------------------------------------------------------------------------
 
@@ -474,7 +378,7 @@ class Template:
             name = word.name
             if entry.section == "parameters" and name not in self.parameter_index and "." not in name:
                 kind = "a variable" if name in self.variable_index else "not a parameter"
-                if self._key_of(name) is not None:
+                if self.key_of(name) is not None:
                     self.fail(
                         entry, f'a parameter may use parameters only; "{name}" is {kind}', text=text, span=word.span
                     )
@@ -537,41 +441,13 @@ class Template:
         except FormulaError as error:
             self.fail_at(entry, error)
 
-    # ---- constraints --------------------------------------------------------------------------
-
-    def _row_templates(self, entry: EntryDeclaration) -> list[RowTemplate]:
-        text = formula_text(entry.formula)
-        try:
-            limits = parse_limits(text)
-        except FormulaError as error:
-            self.fail_at(entry, error)
-        sides = [self.lower_entry(entry, side) for side in limits.sides]
-        varies = [self.depends(side) for side in sides]
-        if len(sides) == 3:
-            return self._chain(entry, limits, sides, varies)
-        return [self._comparison(entry, entry.name, limits.operators[0], limits.sides, sides, varies)]
-
     def depends(self, node: int) -> bool:
         """Return whether a value depends on a variable, or on a model (which is not run to find a limit)."""
         return bool(self.graph.variables_of([node])) or any(
             self.graph.nodes[number].operation == "call" for number in self.graph.reachable([node])
         )
 
-    def _chain(
-        self, entry: EntryDeclaration, limits: Limits, sides: list[int], varies: list[bool]
-    ) -> list[RowTemplate]:
-        trees = list(limits.sides)
-        if limits.operators[0] == ">=":
-            trees, sides, varies = trees[::-1], sides[::-1], varies[::-1]
-        if not varies[0] and not varies[2]:
-            node = self._stretched(entry, sides[1], (sides[0], sides[2]))
-            return [RowTemplate(entry, entry.name, node, sides[0], sides[2], self._terms(entry, [trees[1]]))]
-        return [
-            self._comparison(entry, f"{entry.name}.{word}", "<=", trees[i : i + 2], sides[i : i + 2], varies[i : i + 2])
-            for i, word in enumerate(("low", "high"))
-        ]
-
-    def _stretched(self, entry: EntryDeclaration, node: int, others: Iterable[int]) -> int:
+    def stretched(self, entry: EntryDeclaration, node: int, others: Iterable[int]) -> int:
         """Return a row's value with as many rows as its limits ask for."""
         from ilvren.formula.graph import ShapeMismatch, joint_shape
 
@@ -583,76 +459,6 @@ class Template:
             one, two = map(shape_text, error.shapes)
             self.fail(entry, f"the sides have different shapes: {one} and {two}")
         return self.graph.stretched(node, shape)
-
-    def _comparison(
-        self,
-        entry: EntryDeclaration,
-        name: str,
-        operator: str,
-        trees: tuple[Node, ...] | list[Node],
-        sides: list[int],
-        varies: list[bool],
-    ) -> RowTemplate:
-        left, right = sides
-        if not varies[0] and varies[1]:
-            value, limit, operator = right, left, {"<=": ">=", ">=": "<=", "==": "=="}[operator]
-            terms = self._terms(entry, [trees[1]])
-        elif varies[0] and varies[1]:
-            value = self.graph.apply("sub", left, self._fitting(entry, right, left))
-            limit = self.graph.constant(0.0)
-            terms = self._terms(entry, list(trees))
-        else:
-            value, limit = left, right
-            terms = self._terms(entry, [trees[0]])
-        value = self._stretched(entry, value, (limit,))
-        at_least = limit if operator in (">=", "==") else None
-        at_most = limit if operator in ("<=", "==") else None
-        return RowTemplate(entry, name, value, at_least, at_most, terms)
-
-    def _fitting(self, entry: EntryDeclaration, node: int, other: int) -> int:
-        """Return `node` after making sure that its shape goes with that of `other`."""
-        self._stretched(entry, other, (node,))
-        return node
-
-    def _terms(self, entry: EntryDeclaration, trees: list[Node]) -> tuple[int, ...]:
-        return tuple(self.lower_entry(entry, term) for tree in trees for term in top_terms(tree))
-
-    # ---- data fitting -------------------------------------------------------------------------
-
-    def _fit(self, declared: FitDeclaration) -> FitTemplate:
-        entry = EntryDeclaration("fit", declared.name, declared.residual)
-        residual = self.lower_entry(entry, self._parse(entry))
-        own = EntryDeclaration("fit", f"{declared.name}.sigma", declared.sigma)
-        if isinstance(declared.sigma, tuple):
-            self.fail(own, "a list stands in [parameters]; sigma uses it by its name", text=None)
-        sigma = self.lower_entry(own, self._parse(own))
-        if self.depends(sigma):
-            self.fail(own, "sigma may not depend on a variable", advice="write the likelihood as an objective instead")
-        self._stretched(entry, residual, (sigma,))
-        if not np.all(np.asarray(self.number(own, sigma, self.values, "sigma")) > 0.0):
-            self.fail(own, "sigma must be positive")
-        return FitTemplate(declared, self.graph.apply("div", residual, sigma))
-
-    def _fit_objective(self) -> int:
-        """Return Σ ρ(residual/sigma): half the square, or a robust loss that follows it near 0."""
-        from ilvren.formula.shaping import total
-
-        graph = self.graph
-        apply, constant = graph.apply, graph.constant
-        result = constant(0.0)
-        for item in self.fit:
-            r = item.node
-            half = apply("mul", constant(0.5), apply("square", r))
-            if item.declaration.loss == "huber":
-                size = apply("abs", r)
-                turn = constant(HUBER_TURN)
-                linear = apply("sub", apply("mul", turn, size), constant(0.5 * HUBER_TURN**2))
-                half = apply("where", apply("<=", size, turn), half, linear)
-            elif item.declaration.loss == "cauchy":
-                bowl = apply("add", constant(1.0), apply("square", apply("div", r, constant(CAUCHY_SCALE))))
-                half = apply("mul", constant(0.5 * CAUCHY_SCALE**2), apply("log", bowl))
-            result = apply("add", result, total(graph, half))
-        return result
 
     # ---- numbers that may be formulas of parameters -------------------------------------------
 
@@ -672,7 +478,7 @@ class Template:
             return
         section, name = ".".join(path[:-1]).split(".", 1)
         entry = EntryDeclaration(section, f"{name}.{path[-1]}", value)
-        node = self.lower_entry(entry, self._parse(entry))
+        node = self.lower_entry(entry, self.parse(entry))
         if self.depends(node):
             self.fail(entry, f'"{path[-1]}" may not depend on a variable')
         self.numbers[path] = node
@@ -693,15 +499,6 @@ def checked_override(flag: str, name: str, value: object, known: Mapping[str, An
     if number.ndim > 2:
         raise RequestError(f"{flag} {name}: more than two levels of lists")
     return number if number.ndim else float(number)
-
-
-def formula_text(value: Value) -> str:
-    """Return a formula as text; a number is one, too."""
-    if isinstance(value, str):
-        return value
-    if isinstance(value, tuple):
-        return "[" + ", ".join(formula_text(item) for item in value[:6]) + (", …" if len(value) > 6 else "") + "]"
-    return repr(value)
 
 
 def listed(names: Iterable[str], most: int = 12) -> str:

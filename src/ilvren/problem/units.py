@@ -27,9 +27,8 @@ from ilvren.formula.syntax import (
     Product,
     Sum,
 )
-from ilvren.problem.entries import EntryDeclaration
+from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.model import Problem
-from ilvren.problem.template import formula_text
 
 __all__ = ["UnitReport", "UnitTrouble", "check_units"]
 

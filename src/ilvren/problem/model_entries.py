@@ -1,0 +1,87 @@
+"""[models.*]: arguments matched by name with formulas, and the nodes of a call and its outputs. Nothing is run."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ilvren.errors import ProblemError, nearest
+from ilvren.models import ModelFacts, Runner, arguments_of
+from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
+
+if TYPE_CHECKING:
+    from ilvren.problem.template import Template
+
+__all__ = ["add_model", "inputs_of"]
+
+
+def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
+    """Return {argument: formula}: what the entry gives, else the value of the same name."""
+    where = EntryDeclaration("models", model.name, model.python)
+    file, function = model.python.split(":")
+    try:
+        arguments = arguments_of(template.declarations.source.beside(file), function, text=template.stored(file))
+    except ProblemError as error:
+        template.fail(where, error.message, advice=error.advice)
+    given = dict(model.inputs)
+    if arguments.needed is not None and arguments.optional is not None:
+        known = (*arguments.needed, *arguments.optional)
+        for name in given:
+            if name not in known and not arguments.takes_any:
+                close = nearest(name, known)
+                advice = f'did you mean "{close}"?' if close else "its arguments: " + (", ".join(known) or "none")
+                template.fail(where, f'"{function}" has no argument "{name}"', advice=advice)
+        for name in arguments.needed:
+            if name not in given:
+                if template.key_of(name) is None:
+                    template.fail(
+                        where,
+                        f'the argument "{name}" of "{function}" is the name of nothing in this file',
+                        advice=f'give it a formula: inputs = {{ {name} = "…" }}',
+                    )
+                given[name] = name
+        for name in arguments.optional:
+            if name not in given and template.key_of(name) is not None:
+                given[name] = name
+    return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
+
+
+def add_model(template: Template, model: ModelDeclaration) -> None:
+    source, graph = template.declarations.source, template.graph
+    where = EntryDeclaration("models", model.name, model.python)
+    nodes, inputs = [], []
+    for name, entry in template.inputs[model.name].items():
+        node = template.lower_entry(entry, template.parse(entry))
+        nodes.append(node)
+        inputs.append((name, graph.shape(node)))
+    outputs = [
+        (name, () if shape is None else template.shape_of(where, f"{model.name}.outputs.{name}", shape))
+        for name, shape in model.outputs.items()
+    ]
+    file, function = model.python.split(":")
+    partials_file, _, partials = model.partials.partition(":")
+    if partials_file:
+        try:
+            arguments_of(source.beside(partials_file), partials, text=template.stored(partials_file))
+        except ProblemError as error:
+            template.fail(where, error.message, text=model.partials, advice=error.advice)
+    facts = ModelFacts(
+        model.name,
+        source.beside(file).resolve(),
+        function,
+        tuple(inputs),
+        tuple(outputs),
+        model.derivatives,
+        source.beside(partials_file).resolve() if partials_file else None,
+        partials,
+        model.bands,
+        model.timeout,
+        tuple(source.beside(name).resolve() for name in model.depends),
+        (source.file, template.line(where)),
+    )
+    for path in facts.depends:
+        if not source.files and not path.exists():
+            template.fail(where, f"depends on a file that is not there: {path}", text=None)
+    call = graph.arrange("call", tuple(nodes), (), None, len(template.runners))
+    template.runners.append(Runner(facts))
+    for place, (name, shape) in enumerate(outputs):
+        template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
