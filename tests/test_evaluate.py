@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from ilvren import loads
+from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.evaluate import gate as module
 from ilvren.methods.base import Reply
@@ -273,3 +274,52 @@ class Matrices(unittest.TestCase):
         )
         name, variable, trouble = Gate(problem).slope_trouble(np.array([1.0, 0.0, 1.0]))
         self.assertEqual((name, variable, trouble.origin.text), ("c[1]", "u[1]", "sqrt(u) <= 2"))
+
+
+class Refusals(unittest.TestCase):
+    """What cannot be answered is refused with the way out, and what is too large to be formed is still to be had."""
+
+    def setUp(self):
+        self.gate = Gate(loads(CHAIN))
+
+    def test_wrong_questions(self):
+        point = np.zeros(19)
+        for work, words in (
+            (lambda: self.gate.values(np.zeros(3)), "19 numbers"),
+            (lambda: self.gate.gradient(point, "flta"), 'no entry "flta"'),
+            (lambda: self.gate.gradient(point, "flat"), "not one number"),
+            (lambda: self.gate.hessian(point, np.zeros(2)), "multipliers of shape (2,)"),
+            (lambda: self.gate.batch(np.zeros((4, 3))), "(k, 19)"),
+            (
+                lambda: Gate(loads('[variables]\nx = 1.0\n[constraints]\nc = "x <= 2"\n')).gradient([1.0]),
+                "no objective",
+            ),
+        ):
+            with self.assertRaises(RequestError) as caught:
+                work()
+            self.assertIn(words, caught.exception.message)
+
+    def test_a_full_hessian_of_many_variables_is_not_formed_but_multiplied(self):
+        n = 20_000
+        gate = Gate(loads(f'[variables]\nu = {{ start = 0.5, shape = {n} }}\n[minimize]\nf = "sum(u)^2 + sum(u^2)"\n'))
+        point, direction = np.full(n, 0.5), np.linspace(0.0, 1.0, n)
+        with self.assertRaises(RequestError) as caught:
+            gate.hessian(point)
+        self.assertIn("hessian_product", caught.exception.advice)
+        expected = 2.0 * direction.sum() + 2.0 * direction
+        np.testing.assert_allclose(gate.hessian_product(point, direction), expected, rtol=1e-12)
+
+    def test_entries_by_name_have_gradients(self):
+        rng = np.random.default_rng(1)
+        point = rng.normal(size=19)
+        jacobian = self.gate.jacobian(point).toarray()
+        np.testing.assert_allclose(self.gate.gradient(point, "full"), jacobian[10], atol=1e-12)
+        np.testing.assert_allclose(self.gate.values(point)["full"], self.gate.evaluate(point).rows[10])
+
+    def test_a_maximized_objective_keeps_its_sign_for_users(self):
+        gate = Gate(loads('[variables]\nu = { start = 1.0, shape = 2 }\n[maximize]\nf = "sum(u) - sum(u^2)"\n'))
+        point = np.array([1.0, 2.0])
+        np.testing.assert_allclose(gate.gradient(point), [-1.0, -3.0])
+        np.testing.assert_allclose(gate.evaluate(point, derivatives=True).gradient, [1.0, 3.0])
+        self.assertEqual(gate.batch(point[np.newaxis]).objective[0], -2.0)
+        np.testing.assert_allclose(gate.hessian(point).toarray(), -2.0 * np.eye(2))

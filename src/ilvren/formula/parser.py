@@ -16,7 +16,7 @@ subscript  = sum | sum? ":" sum? (":" sum?)?
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NoReturn
 
 from ilvren.errors import FormulaError, nearest
@@ -241,9 +241,9 @@ class _Parser:
         if token.text == "(":
             self.enter()
             inner = self.sum()
-            self.expect(")")
+            end = self.expect(")")
             self.depth -= 1
-            return inner
+            return replace(inner, span=(token.start, end.end))
         advice = "a list stands in [parameters]; join(1, 2, 3) makes one in a formula" if token.text == "[" else None
         self.fail(f"expected a value, found {token.describe()}", token=token, advice=advice)
 
