@@ -131,7 +131,7 @@ Protocol = Generator[Request | Iterate, Any, Ending]
 @dataclass(frozen=True)
 class Method:
     """The declaration of a method. `needs` is "values" or "gradients"; `handles` lists from
-    "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` (and rows) is what its dense
+    "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
     matrices allow, None where it has none."""
 
     name: str

@@ -27,6 +27,8 @@ FloatArray = NDArray[np.float64]
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
+# A dense Jacobian beyond this many entries makes a run of a dense method hopeless.
+MOST_ENTRIES = 8_000_000
 MODEL_OPERATIONS = ("output", "model_pull", "model_push")
 MENDING = "another start, or a bound that keeps it valid, mends this"
 
@@ -38,9 +40,10 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         for kind in ("spaced", "catalogue")
     }
     n = len(problem.free)
-    if method.most_variables is not None and max(n, problem.row_count) > method.most_variables:
+    entries = n * problem.row_count if method.needs == "gradients" else 0
+    if method.most_variables is not None and (n > method.most_variables or entries > MOST_ENTRIES):
         raise RequestError(
-            f'method "{method.name}" works on dense matrices, for up to {method.most_variables} variables and rows;'
+            f'method "{method.name}" works on dense matrices, for up to about {method.most_variables} variables;'
             f" this problem has {n} free variables and {problem.row_count} rows",
             advice="`show`, `check`, `draw` and the Python API take it at this size; for a run make it smaller (--set)",
         )
