@@ -5,7 +5,11 @@ import math
 import random
 import unittest
 
+import numpy as np
+
 from ilvren.formula import Graph, compile_scalar, gradient, lower, parse_formula, walk
+from ilvren.formula.array_code import compile_arrays
+from ilvren.formula.interpret_arrays import walk_arrays
 
 NAMES = ("x", "y", "z")
 UNARY = ("sqrt", "exp", "log", "sin", "cos", "tan", "atan", "tanh", "erf", "abs", "sinh", "asin")
@@ -141,3 +145,27 @@ def branches(seen, only=None):
     """Return on which side of each branch an evaluation was."""
     nodes = None if only is None else {kink.node for kink in only.kinks}
     return {kink.node: kink.gap > 0.0 for kink in seen.kinks if nodes is None or kink.node in nodes}
+
+
+class BothForms(unittest.TestCase):
+    def test_floats_and_batches_agree_on_values_derivatives_and_validity(self):
+        """The same graph as plain Python, point by point, and as NumPy, all points in one batch."""
+        rng = random.Random(3)
+        for _ in range(150):
+            text = draw(rng, 5)
+            graph, root = build(text)
+            roots = [root, *gradient(graph, root).values()]
+            evaluate = compiled(graph, roots)
+            code = compile_arrays(graph, roots, ("variable",))
+            together = code.bound((), [walk_arrays(graph, [constant]).values[0] for constant in code.constants])
+            places = points(rng)
+            columns = [np.array([place[axis] for place in places]) for axis in range(3)]
+            found, is_doubtful = together(columns)
+            if is_doubtful:
+                found = walk_arrays(graph, roots, columns, (), batch=("variable",)).values
+            for number, place in enumerate(places):
+                for alone, many in zip(evaluate(place)[0], found, strict=True):
+                    here = float(np.broadcast_to(many, (len(places),))[number])
+                    self.assertEqual(math.isfinite(alone), math.isfinite(here), f"{text} at {place}: {alone}, {here}")
+                    if math.isfinite(alone):
+                        self.assertTrue(math.isclose(alone, here, rel_tol=1e-9, abs_tol=1e-12), f"{text} at {place}")
