@@ -182,7 +182,7 @@ def _price_sentences(result: RunResult) -> list[str]:
 
 def _price_step(state: LimitState) -> float:
     value = state.lower if state.side == "lower" else state.upper
-    step = PRICE_STEP * (abs(value) or abs(state.value) or 1.0)
+    step = PRICE_STEP * (abs(value) or state.size)
     return float(f"{step:.1g}")
 
 

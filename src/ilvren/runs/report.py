@@ -81,6 +81,7 @@ def limit_states(
             _SIDES[side],
             unit,
             price is None or conditions is None or conditions.are_unique,
+            size,
         )
 
     bounds = tuple(

@@ -35,7 +35,8 @@ HOLDS = frozenset({"converged", "settled", "target"})
 @dataclass(frozen=True)
 class LimitState:
     """A variable's bounds or a constraint row at a design. `price` None when not active or not known;
-    `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed."""
+    `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed; `size` is what misses are measured
+    against."""
 
     name: str
     value: float
@@ -48,6 +49,7 @@ class LimitState:
     side: str
     unit: str = ""
     is_unique: bool = True
+    size: float = 1.0
 
     def word(self, feasibility: float) -> str:
         """Return how the row stands in a word or two: invalid, missed, met, active, or nothing."""

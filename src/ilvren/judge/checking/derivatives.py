@@ -250,7 +250,7 @@ class _Tally:
         first = 0 if self.problem.objective is not None else 1
         self.compared += len(exact) - first
         self.agreed += int(agrees[first:].sum())
-        share = np.where(agrees & (scale > 0.0), off / np.maximum(scale, floor + 1e-300), 0.0)
+        share = np.where(agrees, off / np.maximum(scale, 1e-3 * size + 1e-300), 0.0)
         self.worst = max(self.worst, float(np.max(share[first:], initial=0.0)))
         self.met_infinite |= not bool(np.isfinite(exact).all())
         for row in np.flatnonzero(~agrees[first:]) + first:
