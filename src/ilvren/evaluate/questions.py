@@ -46,7 +46,11 @@ class Questions:
     def values(self, point: Sequence[float] | FloatArray) -> dict[str, Any]:
         """Return {name: value} of every derived value, objective and constraint at a design (n,): floats, or arrays
         of the entry's shape; NaN where invalid."""
-        return {name: value for name, (value, _) in self.problem.named_values(self._design(point)).items()}
+        problem = self.problem
+        nodes = self._kept("entries", lambda: self._entry_nodes())
+        form: Form = self._kept("all values", lambda: form_of(problem, list(nodes.values())))
+        found = form(problem.split(self._design(point)))
+        return {name: _valid(value) for name, value in zip(nodes, found, strict=True)}
 
     def gradient(self, point: Sequence[float] | FloatArray, name: str | None = None) -> FloatArray:
         """Return the gradient (n,) at a design: of the objective as written, or of a scalar entry by name.
@@ -320,14 +324,19 @@ class Questions:
             if problem.objective is None:
                 raise RequestError("the problem has no objective", advice="name a derived value or a constraint")
             return problem.objective.node
-        nodes = {item.name: item.node for item in problem.derived}
-        nodes |= {block.name: block.node for block in problem.row_blocks}
-        if problem.objective is not None:
-            nodes[problem.objective.name] = problem.objective.node
+        nodes = self._entry_nodes()
         if name not in nodes:
             close = nearest(name, nodes)
             raise RequestError(f'no entry "{name}"', advice=f'did you mean "{close}"?' if close else None)
         return nodes[name]
+
+    def _entry_nodes(self) -> dict[str, int]:
+        """Return {name: node} of every derived value, objective and constraint."""
+        problem = self.problem
+        nodes = {item.name: item.node for item in problem.derived}
+        if problem.objective is not None:
+            nodes[problem.objective.name] = problem.objective.node
+        return nodes | {block.name: block.node for block in problem.row_blocks}
 
     def _spread(self, found: Sequence[Any], indices: Sequence[int]) -> FloatArray:
         result = np.zeros(self.problem.size)
@@ -373,3 +382,13 @@ class Questions:
         rows, colours = plan.places
         found: FloatArray = product[colours, rows]
         return found
+
+
+def _valid(value: Any) -> Any:
+    """Return a float or an array with NaN for whatever is not finite."""
+    if type(value) is float:  # the common case, and a quick one
+        return value if value - value == 0.0 else math.nan
+    if np.ndim(value) == 0:
+        number = float(value)
+        return number if math.isfinite(number) else math.nan
+    return np.where(np.isfinite(value), value, np.nan)
