@@ -180,7 +180,7 @@ class Commands(InAFolder):
         for name, word in {
             "valley": "crest=1.19",
             "hum": "looked-first",
-            "trench": "Jacobian 59999 x 20000: 119994 non-zeros",
+            "trench": "Jacobian 59998 x 20000: 119993 non-zeros",
             "pump-test": "surprise = 25.13",
         }.items():
             with self.subTest(demo=name):

@@ -101,7 +101,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "trench": (
         (
-            "A vector of levels: three lines of constraints make 179 rows. The pattern shows who depends on whom.",
+            "A vector of levels: three lines of constraints make 178 rows. The pattern shows who depends on whom.",
             ("show", "trench.toml", "--output", "pattern.png"),
         ),
         ("Derivatives, sizes, conflicts and units, before any run.", ("check", "trench.toml", "--units")),
@@ -111,7 +111,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ),
         ("Is it? Checked afresh.", ("verify", "last")),
         (
-            "The length is a parameter. 20,000 stations: 59,999 rows, and still three directions give all derivatives.",
+            "The length is a parameter. 20,000 stations: 59,998 rows, and still three directions give all derivatives.",
             ("show", "trench.toml", "--set", "stations=20000"),
         ),
     ),

@@ -192,11 +192,21 @@ class _Exact:
 
 def _difference(gate: Gate, point: FloatArray, step: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Return the derivative of objective and rows along `step` by (1), its error, and the size of the values."""
-    shares = FIRST_STEP / RATIO ** np.arange(LEVELS)
+    shares: FloatArray = FIRST_STEP / RATIO ** np.arange(LEVELS, dtype=np.float64)
     moved = np.concatenate([point + shares[:, np.newaxis] * step, point - shares[:, np.newaxis] * step])
     batch = gate.batch(moved)
     objective = np.zeros(2 * LEVELS) if gate.problem.objective is None else batch.objective
     values = np.column_stack([objective, batch.rows])
+    size = np.abs(np.where(np.isfinite(values[0]), values[0], 0.0))
+    # Of a sparse problem few rows change at all; where none of the values does, the derivative is 0 without error.
+    moved_rows = np.flatnonzero((values != values[0]).any(axis=0))
+    best, error = np.zeros(values.shape[1]), np.zeros(values.shape[1])
+    best[moved_rows], error[moved_rows] = _extrapolated(values[:, moved_rows], shares)
+    return best, error, size
+
+
+def _extrapolated(values: FloatArray, shares: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return the derivatives of (1) and their errors from values (2 · LEVELS, r), ahead first, then behind."""
     size = np.abs(np.where(np.isfinite(values), values, 0.0)).max(axis=0)
     with np.errstate(all="ignore"):
         table = (values[:LEVELS] - values[LEVELS:]) / (2.0 * shares[:, np.newaxis])
@@ -212,7 +222,7 @@ def _difference(gate: Gate, point: FloatArray, step: FloatArray) -> tuple[FloatA
             better = change[row] < error
             best, error = np.where(better, finer[row], best), np.where(better, change[row], error)
         column = finer
-    return best, error, size
+    return best, error
 
 
 class _Tally:
