@@ -239,7 +239,7 @@ class Commands(InAFolder):
         self.assertIsInstance(document["bounds"]["k"]["value"], float)
         start = json.dumps([0.1] * 20)
         out, _ = self.call("run", "chain.toml", "--method", "sqp", "--start", f"u={start}")
-        for word in ("u [20]", "rise [19]", "active: lower limit"):
+        for word in ("u [20]", "rise [19]", "19 active"):
             self.assertIn(word, out)
         self.assertIn("rise[18]", self.call("run", "chain.toml", "--method", "sqp", "--full")[0])
         self.assertIn("holds", self.call("verify", "r2")[0])

@@ -103,9 +103,10 @@ def row_lines(blocks: Sequence[RowBlock], states: Sequence[LimitState]) -> list[
 
 
 def tally(words: Sequence[str]) -> str:
-    """Return how many elements stand how, as "2 missed: lower limit, 5 active: upper limit"."""
+    """Return how many elements stand how, as "2 missed, 5 active"; which side is told of each by --full."""
     counts: dict[str, int] = {}
     for word in words:
         if word:
-            counts[word] = counts.get(word, 0) + 1
+            short = word.partition(":")[0]
+            counts[short] = counts.get(short, 0) + 1
     return ", ".join(f"{count} {word}" for word, count in counts.items())
