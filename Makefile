@@ -8,6 +8,7 @@ BIN := .venv/bin
 .venv/installed: pyproject.toml
 	$(PYTHON) -m venv .venv
 	$(BIN)/pip install --quiet --editable ".[dev]"
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 demo: .venv/installed
