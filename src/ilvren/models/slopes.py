@@ -6,8 +6,8 @@
     differences           (f(x + h) − f(x − h)) / 2h                                          (2)
     forward-differences   (f(x + h) − f(x)) / h                                               (3)
 
-The noise ε of the function is read off a difference table; then h = (3ε/μ₃)^(1/3) for (2), with μ₃ ≈ |f|/x³,
-and h = 2·(ε/μ₂)^(1/2) for (3), with μ₂ the curvature measured. Where outputs declare a band, inputs far enough
+The noise ε of the function is read off a difference table, the curvature μ₂ by each input measured; then
+h = L·(3ε)^(1/3) for (2), L the shorter of |x| and (|f|/μ₂)^(1/2), and h = 2·(ε|f|/μ₂)^(1/2) for (3). Where outputs declare a band, inputs far enough
 apart are moved together.
 
 Sources: J. Lyness, C. Moler, "Numerical differentiation of analytic functions", 1967; J. Moré, S. Wild,
@@ -224,21 +224,31 @@ def _noise(runner: Runner, flat: Array) -> float:
 
 
 def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
+    """Choose the step of each group of inputs from the noise ε and the curvature μ₂, measured with a step of ε^(1/4) of its size.
+
+    (|f|/μ₂)^(1/2) is a length over which the output changes by its own size: where that is shorter than the input
+    itself it takes the input's place in (2), whose step is (3ε)^(1/3) of it.
+    """
     facts = runner.facts
     noise = _noise(runner, flat)
-    shares = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0))
-    if facts.derivatives == "forward-differences":
-        trial = noise**0.25
-        for place in range(len(flat)):
-            h = trial * _sizes(flat)[place]
-            unit = np.eye(1, len(flat), place)[0] * h
-            bend = np.abs(_values_at(runner, flat + unit) - 2.0 * here + _values_at(runner, flat - unit)) / trial**2
-            level = noise * np.abs(here)
-            with np.errstate(all="ignore"):
-                best = 2.0 * np.sqrt(level / bend)
-            usable = best[np.isfinite(best) & (bend > 4.0 * level / trial**2)]
-            shares[place] = float(usable.min()) if len(usable) else 2.0 * math.sqrt(noise)
-    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), _groups(facts))
+    sizes, trial = _sizes(flat), noise**0.25
+    shares, groups = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0)), _groups(facts)
+    for group in groups:
+        unit = np.zeros(len(flat))
+        unit[group] = trial * sizes[group]
+        bend = np.abs(_values_at(runner, flat + unit) - 2.0 * here + _values_at(runner, flat - unit)) / trial**2
+        level = noise * np.abs(here)
+        is_seen = np.isfinite(bend) & (bend > 4.0 * level / trial**2)
+        if not is_seen.any():
+            if facts.derivatives == "forward-differences":
+                shares[group] = 2.0 * math.sqrt(noise)
+            continue
+        if facts.derivatives == "forward-differences":
+            shares[group] = float(np.min(2.0 * np.sqrt(level[is_seen] / bend[is_seen])))  # (3)
+        else:
+            length = float(np.min(np.sqrt(np.abs(here[is_seen]) / bend[is_seen])))
+            shares[group] *= min(max(length, trial), 1.0)  # (2)
+    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), groups)
 
 
 def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:

@@ -44,6 +44,9 @@ KINK_STEP = 1e-6
 EPSILON = float(np.finfo(float).eps)
 MOST_FINDINGS = 40
 MOST_LOCATED = 3
+# Disagreements below this share of the values themselves, per size of the variable, are rounding.
+FLOOR = 100.0 * EPSILON
+FLOORS = {"differences": 1e-9, "forward-differences": 1e-6}
 
 
 @dataclass(frozen=True)
@@ -233,6 +236,10 @@ class _Tally:
         self.compared = self.agreed = 0
         self.worst = 0.0
         self.met_infinite = False
+        # Slopes that are differences themselves cannot be better than differences are.
+        sources = {runner.facts.derivatives for runner in problem.runners}
+        self.agree = 1e-5 if "forward-differences" in sources else AGREE
+        self.floor = max(FLOORS.get(source, FLOOR) for source in sources) if sources else FLOOR
         self._found: dict[tuple[int, str], Finding] = {}
 
     def compare(
@@ -252,8 +259,10 @@ class _Tally:
             off = np.abs(exact - estimate)
             scale = np.fmax(np.abs(exact), np.abs(estimate))
             scale = np.where(np.isfinite(scale), scale, np.abs(estimate))
-            floor = 100.0 * EPSILON * size
-            agrees = (off <= AGREE * scale + 3.0 * error + floor) & (error <= BLURRED * scale + AGREE * size + floor)
+            floor = self.floor * size
+            agrees = (off <= self.agree * scale + 3.0 * error + floor) & (
+                error <= BLURRED * scale + AGREE * size + floor
+            )
             is_wrong = (off > WRONG * scale + floor) & (off > ERRORS * error)
             is_wrong &= error <= BLUNT * np.abs(estimate) + AGREE * size + floor  # else the difference shows nothing
             is_wrong |= ~np.isfinite(exact) & np.isfinite(estimate) & (error <= BLURRED * scale + AGREE * size)
