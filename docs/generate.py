@@ -71,14 +71,15 @@ def words_page() -> str:
 
 def methods_page() -> str:
     """Return the table of all methods."""
-    lines = [NOTICE, "# Methods\n", "| method | kind | needs | handles | cost | weak on |", "|---|---|---|---|---|---|"]
+    lines = [NOTICE, "# Methods\n", "| method | kind | needs | handles | variables | cost | weak on |"]
+    lines.append("|---|---|---|---|---|---|---|")
     for name in method_names():
         facts = describe(method_named(name))
         handles = facts["handles"]
         assert isinstance(handles, list)
         lines.append(
             f"| [`{name}`]({name}.md) | {facts['kind']} | {facts['needs']} | {', '.join(handles)}"
-            f" | {facts['cost']} | {facts['weak']} |"
+            f" | up to {facts['most_variables'] or 'any'} | {facts['cost']} | {facts['weak']} |"
         )
     lines += [
         "\nAll methods see a scaled problem: variables divided by their sizes (rounded to powers of two), rows and",

@@ -239,5 +239,6 @@ def describe(method: Method) -> dict[str, object]:
         "handles": sorted(method.handles),
         "cost": method.cost,
         "weak": method.weak,
+        "most_variables": method.most_variables,
         "options": options,
     }

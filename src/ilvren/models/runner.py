@@ -230,6 +230,12 @@ class Runner:
         finally:
             self.seconds += time.perf_counter() - began
 
+    def ready(self) -> None:
+        """Import the files of the model's functions. Raises ProblemError."""
+        self.function(self.facts.path, self.facts.function)
+        if self.facts.partials_path is not None:
+            self.function(self.facts.partials_path, self.facts.partials)
+
     def function(self, path: Path, name: str) -> Callable[..., Any]:
         """Return a function of a file, importing the file at the first time. Raises ProblemError."""
         key = f"{path}:{name}"

@@ -61,6 +61,8 @@ def run(
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
+    for runner in problem.runners:
+        runner.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
         return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
