@@ -53,18 +53,18 @@ class WithModels(InAFolder):
         self.assertEqual(document["order"], ["upper", "both"])
 
     def test_a_run_asks_for_each_point_once(self):
-        self.write("counted", 'partials = "hydraulics.py:partials"')
+        self.write("counted", 'slopes = "hydraulics.py:partials"')
         document = json.loads(self.call("run", "p.toml", "--method", "nelder-mead", "--json")[0])
         # The baseline shown beside the result is the start of the run.
         self.assertEqual(self.calls(), document["counts"]["evaluations"])
 
     def test_check_names_the_wrong_slope_and_exits_by_it(self):
-        self.write(more='partials = "hydraulics.py:skewed"')
+        self.write(more='slopes = "hydraulics.py:skewed"')
         out, _ = self.call("check", "p.toml", "--only", "derivatives", status=1)
         for word in ("cost by bore", "wrong", "1 to mend"):
             self.assertIn(word, out)
         self.assertNotIn("cost by flow", out)
-        self.write(more='partials = "hydraulics.py:partials"')
+        self.write(more='slopes = "hydraulics.py:partials"')
         self.assertIn("24 of 24 elements agree", self.call("check", "p.toml")[0])
 
     def test_a_run_goes_on_around_failures(self):

@@ -24,8 +24,8 @@ class Derivatives(unittest.TestCase):
             return check(load(Path(folder) / "p.toml"), checks=("derivatives",))
 
     def test_a_thousandth_off_is_wrong_and_named(self):
-        self.assertTrue(self.check_model('partials = "hydraulics.py:partials"').holds)
-        report = self.check_model('partials = "hydraulics.py:skewed"')
+        self.assertTrue(self.check_model('slopes = "hydraulics.py:partials"').holds)
+        report = self.check_model('slopes = "hydraulics.py:skewed"')
         self.assertFalse(report.holds)
         (finding,) = [finding for finding in report.findings if finding.kind == "wrong"]
         self.assertEqual((finding.facts["entry"], finding.facts["variable"]), ("cost", "bore"))

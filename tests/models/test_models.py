@@ -137,7 +137,7 @@ class Models(unittest.TestCase):
     def test_every_source_of_derivatives_gives_the_same(self):
         sources = {
             "automatic": ("", 1e-12),
-            "supplied": ('partials = "hydraulics.py:partials"', 1e-12),
+            "supplied": ('slopes = "hydraulics.py:partials"', 1e-12),
             "complex-step": ('derivatives = "complex-step"', 1e-12),
             "differences": ('derivatives = "differences"', 1e-7),
             "forward-differences": ('derivatives = "forward-differences"', 1e-6),
@@ -218,7 +218,7 @@ class Models(unittest.TestCase):
             ("upper.speed", "upper.sped", 'unknown name "upper.sped"'),
             ("[models.upper]", '[models.upper]\ndepends = ["gone.csv"]', "not there"),
             ("[models.upper]", '[models.upper]\nderivatives = "magic"', "magic"),
-            ("[models.upper]", '[models.upper]\nderivatives = "supplied"', "partials"),
+            ("[models.upper]", '[models.upper]\nderivatives = "supplied"', "slopes"),
         ):
             with self.subTest(new=new), self.assertRaises(ProblemError) as caught:
                 self.problem(TEXT.replace(old, new, 1))

@@ -125,12 +125,6 @@ class Gate(Questions):
         if evaluation.gradient is not None:
             self._counted_gradients.add(key)
 
-    def survey(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return objective (k,), internal, and rows (k, m) at many designs (k, n), neither kept nor counted."""
-        found = self.batch(points)
-        objective = np.zeros(len(points)) if self.problem.objective is None else self._sign * found.objective
-        return objective, found.rows
-
     def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
         """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
         alone and all together; empty for formulas without branches."""

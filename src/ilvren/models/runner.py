@@ -47,8 +47,8 @@ class ModelFacts:
     inputs: tuple[tuple[str, Shape], ...]
     outputs: tuple[tuple[str, Shape], ...]
     derivatives: str = "automatic"
-    partials_path: Path | None = None
-    partials: str = ""
+    slopes_path: Path | None = None
+    slopes: str = ""
     bands: Mapping[str, int] = field(default_factory=dict)
     timeout: float | None = None
     depends: tuple[Path, ...] = ()
@@ -66,7 +66,7 @@ class ModelFacts:
 
     def hashes(self) -> dict[str, str]:
         """Return {file name: hash of its content} of all files that decide the result."""
-        paths = {self.path, *self.depends} | ({self.partials_path} if self.partials_path else set())
+        paths = {self.path, *self.depends} | ({self.slopes_path} if self.slopes_path else set())
         found = {}
         for path in sorted(paths):
             try:
@@ -233,8 +233,8 @@ class Runner:
     def ready(self) -> None:
         """Import the files of the model's functions. Raises ProblemError."""
         self.function(self.facts.path, self.facts.function)
-        if self.facts.partials_path is not None:
-            self.function(self.facts.partials_path, self.facts.partials)
+        if self.facts.slopes_path is not None:
+            self.function(self.facts.slopes_path, self.facts.slopes)
 
     def function(self, path: Path, name: str) -> Callable[..., Any]:
         """Return a function of a file, importing the file at the first time. Raises ProblemError."""

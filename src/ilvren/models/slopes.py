@@ -6,9 +6,9 @@
     differences           (f(x + h) − f(x − h)) / 2h                                          (2)
     forward-differences   (f(x + h) − f(x)) / h                                               (3)
 
-The noise ε of the function is read off a difference table, the curvature μ₂ by each input measured; then
-h = L·(3ε)^(1/3) for (2), L the shorter of |x| and (|f|/μ₂)^(1/2), and h = 2·(ε|f|/μ₂)^(1/2) for (3). Where outputs declare a band, inputs far enough
-apart are moved together.
+The noise ε of the function is read off a difference table, and the curvature μ₂ by each group of inputs measured.
+Then h = L·(3ε)^(1/3) for (2), L the shorter of |x| and (|f|/μ₂)^(1/2), and h = 2·(ε|f|/μ₂)^(1/2) for (3). Where
+outputs declare a band, inputs far enough apart are moved together.
 
 Sources: J. Lyness, C. Moler, "Numerical differentiation of analytic functions", 1967; J. Moré, S. Wild,
 "Estimating computational noise", 2011, and "Estimating derivatives of noisy simulations", 2012.
@@ -106,14 +106,14 @@ def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
 
 def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
     facts = runner.facts
-    assert facts.partials_path is not None
-    function = runner.function(facts.partials_path, facts.partials)
+    assert facts.slopes_path is not None
+    function = runner.function(facts.slopes_path, facts.slopes)
     given = {
         name: value.item() if not shape else value for (name, shape), value in zip(facts.inputs, inputs, strict=True)
     }
     result = runner.guarded_call(function, given)
     if not isinstance(result, Mapping):
-        raise ModelFailure(f'"{facts.partials}" returned {type(result).__name__}, not a mapping')
+        raise ModelFailure(f'"{facts.slopes}" returned {type(result).__name__}, not a mapping')
     from scipy.sparse import block_array, csr_array
 
     blocks: list[list[Any]] = []
@@ -125,7 +125,7 @@ def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
             if part is None and isinstance(own, Mapping):
                 part = own.get(name)
             if part is None:
-                raise ModelFailure(f'"{facts.partials}" returned no derivative of "{output}" by "{name}"')
+                raise ModelFailure(f'"{facts.slopes}" returned no derivative of "{output}" by "{name}"')
             size = (math.prod(out_shape), math.prod(shape))
             if not hasattr(part, "tocsr"):
                 part = np.asarray(part, dtype=float)
@@ -133,7 +133,7 @@ def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
                     part = part.reshape(size)
             if part.shape != size:
                 raise ModelFailure(
-                    f'"{facts.partials}" returned the derivative of "{output}" by "{name}" with shape {part.shape},'
+                    f'"{facts.slopes}" returned the derivative of "{output}" by "{name}" with shape {part.shape},'
                     f" expected is {out_shape + shape}"
                 )
             blocks[-1].append(csr_array(part))
@@ -224,8 +224,9 @@ def _noise(runner: Runner, flat: Array) -> float:
 
 
 def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
-    """Choose the step of each group of inputs from the noise ε and the curvature μ₂, measured with a step of ε^(1/4) of its size.
+    """Choose the step of each group of inputs from the noise ε and the curvature μ₂.
 
+    The curvature is measured with a step of ε^(1/4) of the inputs' sizes.
     (|f|/μ₂)^(1/2) is a length over which the output changes by its own size: where that is shorter than the input
     itself it takes the input's place in (2), whose step is (3ε)^(1/3) of it.
     """

@@ -89,7 +89,7 @@ class TableDeclaration:
 @dataclass(frozen=True, slots=True)
 class ModelDeclaration:
     """A Python function: `python` is "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or
-    None}; `derivatives` how slopes are found; `partials` the function that gives them, "file.py:function"."""
+    None}; `derivatives` how slopes are found; `slopes` the function that gives them, "file.py:function"."""
 
     name: str
     python: str
@@ -99,7 +99,7 @@ class ModelDeclaration:
     timeout: float | None = None
     depends: tuple[str, ...] = ()
     derivatives: str = "automatic"
-    partials: str = ""
+    slopes: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -58,12 +58,12 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         for name, shape in model.outputs.items()
     ]
     file, function = model.python.split(":")
-    partials_file, _, partials = model.partials.partition(":")
-    if partials_file:
+    slopes_file, _, slopes = model.slopes.partition(":")
+    if slopes_file:
         try:
-            arguments_of(source.beside(partials_file), partials, text=template.stored(partials_file))
+            arguments_of(source.beside(slopes_file), slopes, text=template.stored(slopes_file))
         except ProblemError as error:
-            template.fail(where, error.message, text=model.partials, advice=error.advice)
+            template.fail(where, error.message, text=model.slopes, advice=error.advice)
     facts = ModelFacts(
         model.name,
         source.beside(file).resolve(),
@@ -71,8 +71,8 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         tuple(inputs),
         tuple(outputs),
         model.derivatives,
-        source.beside(partials_file).resolve() if partials_file else None,
-        partials,
+        source.beside(slopes_file).resolve() if slopes_file else None,
+        slopes,
         model.bands,
         model.timeout,
         tuple(source.beside(name).resolve() for name in model.depends),

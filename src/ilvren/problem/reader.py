@@ -32,7 +32,7 @@ SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "const
 OTHER_SECTIONS = ("tables", "models", "fit")
 VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 TABLE_KEYS = ("file", "lines", "columns")
-MODEL_KEYS = ("python", "inputs", "outputs", "timeout", "depends", "derivatives", "partials")
+MODEL_KEYS = ("python", "inputs", "outputs", "timeout", "depends", "derivatives", "slopes")
 OUTPUT_KEYS = ("shape", "band", "unit", "about")
 FIT_KEYS = ("residual", "sigma", "loss", "about")
 LOSSES = ("square", "huber", "cauchy")
@@ -259,7 +259,7 @@ class _Reader:
         self.check_name("models", name)
         path = ("models", name)
         content = self.checked_keys(path, content, MODEL_KEYS)
-        for key in ("python", "partials"):
+        for key in ("python", "slopes"):
             text = self.word(path, content, key)
             if (key == "python" or text) and not re.fullmatch(r"[^:]+\.py:[A-Za-z_]\w*", text):
                 self.fail((*path, key), f'"{key}" names a function in a file: "hydraulics.py:losses"')
@@ -273,12 +273,12 @@ class _Reader:
         depends = content.get("depends", [])
         if not isinstance(depends, list) or not all(isinstance(item, str) for item in depends):
             self.fail((*path, "depends"), '"depends" lists the names of files')
-        partials = self.word(path, content, "partials")
-        derivatives = self.word(path, content, "derivatives") or ("supplied" if partials else "automatic")
+        slopes = self.word(path, content, "slopes")
+        derivatives = self.word(path, content, "derivatives") or ("supplied" if slopes else "automatic")
         if derivatives not in DERIVATIVES:
             self.unknown_key((*path, "derivatives"), derivatives, DERIVATIVES, "source of derivatives")
-        if derivatives == "supplied" and not partials:
-            self.fail(path, 'supplied derivatives need "partials": the function that gives them')
+        if derivatives == "supplied" and not slopes:
+            self.fail(path, 'supplied derivatives need "slopes": the function that gives them')
         return ModelDeclaration(
             name,
             self.word(path, content, "python"),
@@ -288,7 +288,7 @@ class _Reader:
             None if timeout is None else float(timeout),
             tuple(depends),
             derivatives,
-            partials,
+            slopes,
         )
 
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -139,8 +139,3 @@ def _size(line: SizeLine) -> dict[str, object]:
 
 def _finite(value: float) -> float | None:
     return value if np.isfinite(value) else None
-
-
-def without(report: CheckReport, *kinds: str) -> CheckReport:
-    """Return the report without findings of some kinds."""
-    return replace(report, findings=tuple(f for f in report.findings if f.kind not in kinds))
