@@ -209,6 +209,8 @@ class Questions:
             values = []
             for value, shape in zip(form(given), shapes, strict=True):
                 array = np.asarray(value)
+                if not np.isfinite(array).all():
+                    array = np.where(np.isfinite(array), array, np.nan)
                 lead = array.shape[: array.ndim - len(shape)]
                 values.append(array.reshape(lead[0] if lead else 1, math.prod(shape)))
             yield first, first + len(part), values

@@ -27,6 +27,7 @@ class FitTemplate:
 
 
 def fit_template(template: Template, declared: FitDeclaration) -> FitTemplate:
+    """Return an entry of [fit] with its node in the graph. Raises ProblemError."""
     entry = EntryDeclaration("fit", declared.name, declared.residual)
     residual = template.lower_entry(entry, template.parse(entry))
     own = EntryDeclaration("fit", f"{declared.name}.sigma", declared.sigma)

@@ -46,6 +46,7 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
 
 
 def add_model(template: Template, model: ModelDeclaration) -> None:
+    """Add a model's call and outputs to the template's graph, and its runner. Raises ProblemError."""
     source, graph = template.declarations.source, template.graph
     where = EntryDeclaration("models", model.name, model.python)
     nodes, inputs = [], []

@@ -28,6 +28,7 @@ class RowTemplate:
 
 
 def row_templates(template: Template, entry: EntryDeclaration) -> list[RowTemplate]:
+    """Return the row templates of a constraint: two for a chain with a side that varies. Raises ProblemError."""
     text = formula_text(entry.formula)
     try:
         limits = parse_limits(text)
