@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ilvren import loads, run, verify
+from ilvren import check, loads, run, verify
 from ilvren.ledger import Ledger
 from tests.models.test_models import CODE
 
@@ -96,6 +96,21 @@ class KnownSolutions(unittest.TestCase):
         one, other = (run(loads(text), method="sqp") for text in (scalar, vector))
         self.assertEqual(dict(one.counts), dict(other.counts))
         np.testing.assert_allclose(one.point, other.point, rtol=1e-9)
+
+
+class Nothing(unittest.TestCase):
+    def test_vectors_of_one_element_and_constraints_without_rows(self):
+        text = (
+            "[variables]\nu = { start = 0.4, lower = 0, upper = 2, shape = 1 }\nw = { start = 0.5, lower = 0.5, upper = 0.5, shape = 3 }\n"
+            '[minimize]\nf = "sum((u - 1)^2) + max(u) + norm(u) + prod(u) + sum(w)"\n'
+            '[constraints]\nnone = "u[1:] - u[:-1] >= 0"\nc = "u >= w[0]"\n'
+        )
+        for method in ("sqp", "nelder-mead"):
+            result = run(loads(text), method=method)
+            self.assertTrue(result.holds)
+            self.assertAlmostEqual(result.point[0], 0.5, places=5)
+            self.assertEqual(result.to_dict()["constraints"]["none"]["value"] if method == "sqp" else [], [])
+        self.assertTrue(check(loads(text)).holds)
 
 
 class TheProgram(unittest.TestCase):

@@ -194,6 +194,8 @@ class JacobianPlan:
         for place in places:
             block = problem.row_blocks[place]
             product = np.asarray(next(found)).reshape(last - first, block.size)
+            if not block.size:  # an index that leaves nothing makes no rows
+                continue
             own = slice(int(self.indptr[block.first]), int(self.indptr[block.first + block.size]))
             if is_whole:
                 np.take(product.reshape(-1), self._places(block.first, block.size), out=data[own], mode="clip")

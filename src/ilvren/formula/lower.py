@@ -238,7 +238,9 @@ class _Lowering:
             if graph.shape(part):
                 raise self.fail(f'"evenly" takes scalars, not {shape_text(graph.shape(part))}', argument.span)
         n = self.whole(a[2])
-        if n is None or not 1 <= n <= MOST_ELEMENTS:
+        if n is not None and n > MOST_ELEMENTS:
+            raise self.fail(f"{n} values are more than this tool holds", call.arguments[2].span)
+        if n is None or n < 1:
             raise self.fail(
                 "the number of values must be a whole number from 1, known before any run", call.arguments[2].span
             )

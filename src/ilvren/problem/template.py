@@ -316,7 +316,7 @@ class Template:
 
     def whole(self, node: int) -> int | None:
         """Return the whole number that a node gives, or None when it depends on a variable or is not whole."""
-        if self.graph.shape(node) or self.graph.variables_of([node]):
+        if self.graph.shape(node) or self.depends(node):
             return None
         found = self.graph.nodes[node]
         value = found.value if found.operation == "constant" else walk(self.graph, [node], (), self.values).values[0]

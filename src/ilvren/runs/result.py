@@ -29,6 +29,8 @@ OUTCOMES = {
 }
 # Above this many rows the JSON document is a summary of the worst, unless all are asked for.
 MOST_JSON_ROWS, SUMMARY_ROWS = 1000, 20
+# What the document says of a bound or a row.
+_KEYS = ("value", "lower", "upper", "margin", "violation", "price", "active")
 HOLDS = frozenset({"converged", "settled", "target"})
 
 
@@ -192,7 +194,7 @@ def states_document(blocks: Sequence[VariableBlock | RowBlock], states: Sequence
         if not block.shape:
             document[block.name] = own[0]
             continue
-        keys = list(dict.fromkeys(key for item in own for key in item))
+        keys = list(dict.fromkeys(key for item in own for key in item)) or list(_KEYS)
         document[block.name] = {key: nested([item.get(key) for item in own], block.shape) for key in keys}
     return document
 
