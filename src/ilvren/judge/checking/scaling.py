@@ -83,7 +83,7 @@ def _effects(
         if not np.isfinite(effect).all():
             return None
         by_variable, objective_effect = effect, float(effect.max(initial=0.0))
-    if problem.row_blocks:
+    if problem.row_count:
         matrix = abs(gate.jacobian(point)) if problem.graph.has_arrays else _dense(gate, point)
         scaled = matrix.multiply(sizes[np.newaxis, :]).multiply(1.0 / measures.row_sizes[:, np.newaxis]).tocsr()
         if not np.isfinite(scaled.data).all():
