@@ -31,6 +31,26 @@ class Derivatives(unittest.TestCase):
         self.assertEqual((finding.facts["entry"], finding.facts["variable"]), ("cost", "bore"))
         self.assertNotAlmostEqual(finding.facts["derivative"] / finding.facts["difference"], 1.0, places=4)
 
+    def test_one_wrong_element_among_thousands_of_variables_is_found(self):
+        code = (
+            "import numpy as np\nfrom scipy.sparse import diags_array\ndef f(u):\n    return {'y': np.sin(u)}\n"
+            "def slopes(u):\n    d = np.cos(u)\n    d[777] *= WRONG\n    return {'y': {'u': diags_array(d).tocsr()}}\n"
+        )
+        text = (
+            '[variables]\nu = { start = 0.3, lower = 0, upper = 1, shape = 1600 }\n[models.m]\npython = "m.py:f"\n'
+            'slopes = "m.py:slopes"\noutputs = { y = { shape = 1600 } }\n[minimize]\ng = "sum(u^2)"\n[constraints]\nc = "m.y <= 0.8"\n'
+        )
+        for factor, holds in (("1.0", True), ("1.001", False)):
+            with self.subTest(factor=factor), tempfile.TemporaryDirectory() as folder:
+                (Path(folder) / "m.py").write_text(code.replace("WRONG", factor))
+                (Path(folder) / "p.toml").write_text(text)
+                report = check(load(Path(folder) / "p.toml"), checks=("derivatives",))
+                self.assertEqual(report.holds, holds)
+                if not holds:
+                    self.assertIn(
+                        "c[777]", {finding.about[0] for finding in report.findings if finding.kind == "wrong"}
+                    )
+
     def test_noise_and_kinks_are_doubtful_not_wrong(self):
         rough = ROOMY + '[minimize]\nf = "(x - 1)^2 + y + 1e-9 * sin(1e12 * x)"\n'
         report = check(loads(rough), checks=("derivatives",))

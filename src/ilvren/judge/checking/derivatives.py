@@ -18,6 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.errors import RequestError
 from ilvren.evaluate import MOST_DENSE, Gate
 from ilvren.judge.checking.finding import Finding
 from ilvren.problem import Measures, Problem, Variable
@@ -34,6 +35,7 @@ FIRST_STEP, RATIO, LEVELS = 2e-2, 4.0, 7
 POINTS = 3
 # Up to so many variables every one is moved alone; beyond, a sample of them and random directions.
 MOST_ALONE, SAMPLED, DIRECTIONS = 1500, 200, 5
+MOST_COLOURS = 64
 AGREE, WRONG, ERRORS = 1e-6, 1e-4, 10.0
 # A difference whose own error is larger than this share of the derivative shows nothing.
 BLURRED = 1e-2
@@ -76,7 +78,10 @@ def check_derivatives(
     columns = free
     if len(free) > MOST_ALONE:
         columns = np.sort(rng.choice(free, SAMPLED, replace=False))
-        sampled = f"{SAMPLED} of {len(free)} variables, and {DIRECTIONS} random directions over all"
+        sampled = (
+            f"{SAMPLED} of {len(free)} variables alone, all in groups of which each row knows one,"
+            f" and {DIRECTIONS} random directions"
+        )
     tally, located = _Tally(problem), list[Finding]()
     for number, point in enumerate(points):
         if progress is not None:
@@ -90,12 +95,14 @@ def check_derivatives(
             name = problem.variables[column].name
             own = exact.column(column) * sizes[column]
             tally.compare(own, estimate, error, scale, sizes[column], name, number, point, unit)
+        directions = _colour_directions(gate, sizes, free) if sampled else []
         for _ in range(DIRECTIONS if sampled else 0):
             direction = np.zeros(n)
             direction[free] = rng.normal(size=len(free)) * sizes[free] / math.sqrt(len(free))
+            directions.append((direction, "a random direction"))
+        for direction, name in directions:
             estimate, error, scale = _difference(gate, point, direction)
-            own, name = exact.along(direction), "a random direction"
-            tally.compare(own, estimate, error, scale, 1.0, name, number, point, direction)
+            tally.compare(exact.along(direction), estimate, error, scale, 1.0, name, number, point, direction)
         if tally.met_infinite and len(located) < MOST_LOCATED:
             located += _located(gate, point, number)
             tally.met_infinite = False
@@ -115,6 +122,24 @@ def _located(gate: Gate, point: FloatArray, number: int) -> list[Finding]:
         f"the derivative of {name} by {variable} is not finite at {where}{trouble_clause(trouble)}; {mending(trouble)}"
     )
     return [Finding("note", (name, variable), text)]
+
+
+def _colour_directions(gate: Gate, sizes: FloatArray, free: NDArray[np.int64]) -> list[tuple[FloatArray, str]]:
+    """Return the directions of the Jacobian's colours: along each, every row changes by one variable of it alone, so
+    that together they show every element of a sparse Jacobian (full rows apart)."""
+    try:
+        plan = gate.jacobian_plan()
+    except RequestError:
+        return []
+    if plan.colour_count > MOST_COLOURS:
+        return []
+    found = []
+    for colour in range(plan.colour_count):
+        members = free[(plan.colours[free] == colour) & plan.used_columns[free]]
+        direction = np.zeros(len(sizes))
+        direction[members] = sizes[members]
+        found.append((direction, f"the variables of group {colour + 1}"))
+    return found
 
 
 def _points(problem: Problem, gate: Gate, seed: int) -> tuple[list[FloatArray], int]:
@@ -174,7 +199,7 @@ class _Exact:
             return
         try:
             self.jacobian = gate.jacobian(point).tocsc()
-        except Exception:  # too many non-zeros to be formed: products will do
+        except RequestError:  # too many non-zeros to be formed: products will do
             self.jacobian = None
 
     def column(self, column: int) -> FloatArray:
