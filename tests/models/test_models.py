@@ -203,7 +203,10 @@ class Models(unittest.TestCase):
     def test_what_cannot_be_followed_is_named_and_what_loses_a_complex_step_is_noticed(self):
         result = run(self.problem(function="plain"), method="sqp")
         self.assertEqual(result.outcome, "model-failed")
-        for word in ("automatically", "math", 'derivatives = "complex-step"', "p.toml:"):
+        for word in ("automatically", "math", 'derivatives = "differences"', "p.toml:"):
+            self.assertIn(word, result.reason)
+        result = run(self.problem(function="plain", more='derivatives = "complex-step"'), method="sqp")
+        for word in ("must be real number", 'derivatives = "differences"', "hydraulics.py:"):
             self.assertIn(word, result.reason)
         problem = self.problem(function="with_abs", more='derivatives = "complex-step"')
         Gate(problem).evaluate(np.array(problem.start), derivatives=True)

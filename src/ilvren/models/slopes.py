@@ -85,7 +85,7 @@ def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
             file=file,
             line=line,
             where=f"models.{facts.name}",
-            advice='write it with NumPy functions, or choose derivatives = "complex-step" or "differences"',
+            advice='write it with NumPy functions, or choose derivatives = "differences", which needs plain numbers',
         ) from None
     from scipy.sparse import csr_array, vstack
 

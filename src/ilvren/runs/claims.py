@@ -96,6 +96,10 @@ def where_invalid(problem: Problem, gate: Gate) -> str:
 def mending(trouble: Trouble) -> str:
     """Return what usually mends a value or derivative that is not finite."""
     if trouble.operation in MODEL_OPERATIONS:
+        if "asked for its derivatives (complex-step)" in trouble.reason:
+            return 'derivatives = "differences" (or "automatic", for NumPy code) in its entry needs no complex numbers'
+        if "asked for its derivatives (supplied)" in trouble.reason:
+            return 'mend the function that supplies them, or write derivatives = "differences" in its entry'
         return "another start, or bounds that keep the model within its range, mend this"
     if trouble.operation == "lookup":
         return "give the variable the keys as its catalogue"

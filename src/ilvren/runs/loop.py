@@ -113,8 +113,9 @@ class Loop:
         except _Stop as stop:
             outcome, reason = stop.outcome, stop.reason
         except ProblemError as error:  # a model that cannot be imported, or not be differentiated as asked
+            place = f" ({error.file}:{error.line})" if error.file and error.line else ""
             advice = f"; {error.advice}" if error.advice else ""
-            outcome, reason = "model-failed", f"{error}{advice}"
+            outcome, reason = "model-failed", f"{error.message}{place}{advice}"
             self._can_differentiate = False
         except KeyboardInterrupt:
             outcome, reason = "interrupted", "stopped by the user; `ilvren resume` continues the run"
