@@ -82,6 +82,13 @@ class Figures(unittest.TestCase):
         for word in ("c missed", "start", "its design"):
             self.assertIn(word, text)
 
+    def test_a_curve_over_many_members_spans_their_whole_range(self):
+        text = '[variables]\nn = { start = 1, lower = 1, upper = 5000, spacing = 1 }\n[minimize]\nf = "(n - 3000)^2"\n'
+        problem = loads(text)
+        members = view_of(problem, "n", np.array([1.0]), []).values(200)
+        self.assertEqual((members[0], members[-1], len(members)), (1.0, 5000.0, 200))
+        self.assertTrue((members == members.round()).all())
+
     def test_extremes_of_a_curve_are_where_calculus_puts_them(self):
         problem = loads('[variables]\nx = { start = 1, lower = 0, upper = 4 }\n[minimize]\nf = "sin(3 * x)"\n')
         path = str(self.folder / "a.svg")

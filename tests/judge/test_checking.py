@@ -51,6 +51,14 @@ class Derivatives(unittest.TestCase):
                         "c[777]", {finding.about[0] for finding in report.findings if finding.kind == "wrong"}
                     )
 
+    def test_what_is_not_listed_is_counted(self):
+        text = (
+            ROOMY + '[minimize]\nf = "x + y"\n[constraints]\n' + "".join(f'c{i} = "x <= {9 + i}"\n' for i in range(35))
+        )
+        findings = check(loads(text), checks=("conflicts",)).findings
+        self.assertEqual(sum(finding.kind == "redundant" for finding in findings), 30)
+        self.assertIn("5 more", findings[-1].text)
+
     def test_noise_and_kinks_are_doubtful_not_wrong(self):
         rough = ROOMY + '[minimize]\nf = "(x - 1)^2 + y + 1e-9 * sin(1e12 * x)"\n'
         report = check(loads(rough), checks=("derivatives",))

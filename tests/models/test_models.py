@@ -71,6 +71,9 @@ def slow(flow, bore):
 def noisy(flow, bore):
     rough = 1e-7 * math.sin(1e9 * flow + 3e8 * bore)
     return {"friction": flow**2 * bore * (1 + rough), "speed": flow}
+
+def shifted(flow, bore):
+    return {"friction": 1.0 + 3.0 * flow, "speed": 0.0}
 """
 TEXT = """
 [parameters]
@@ -183,6 +186,17 @@ class Models(unittest.TestCase):
         point = np.array([0.021, 0.12])
         slope = gate.gradient(point)
         self.assertAlmostEqual(slope[0] / (2 * 2 * 1.1**2 * 0.021 * 0.12), 1.0, places=2)
+
+    def test_differences_do_not_drown_where_an_input_nearly_vanishes(self):
+        for source, accuracy in (("differences", 1e-4), ("forward-differences", 1e-2)):
+            for tiny in (1e-8, 1e-13, 1e-20, 0.0):
+                for seen_before in (True, False):
+                    with self.subTest(source=source, tiny=tiny, seen_before=seen_before):
+                        gate = Gate(self.problem(function="shifted", more=f'derivatives = "{source}"'))
+                        if seen_before:
+                            gate.gradient(np.array(gate.problem.start))
+                        slope = gate.gradient(np.array([tiny, 0.12]))[0]
+                        self.assertAlmostEqual(slope / (2 * 3 * 1.1), 1.0, delta=accuracy)
 
     def test_failures_name_model_output_and_design(self):
         for function, words in {

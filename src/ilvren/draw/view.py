@@ -57,9 +57,11 @@ class View:
         if variable.catalogue is not None:
             return np.array(variable.catalogue)
         if variable.spacing is not None:
-            steps = min(int((self.high - variable.lower) / variable.spacing + 1e-9) + 1, count)
-            members: FloatArray = variable.lower + variable.spacing * np.arange(max(steps, 1), dtype=np.float64)
-            return members[members <= variable.upper + 1e-9 * variable.spacing]
+            last = max(int((min(self.high, variable.upper) - variable.lower) / variable.spacing + 1e-9), 0)
+            # Of more members than can be drawn, some spread evenly over the range.
+            chosen = np.unique(np.linspace(0, last, min(last + 1, count)).round())
+            members: FloatArray = variable.lower + variable.spacing * chosen
+            return members
         return np.linspace(self.low, self.high, count, dtype=np.float64)
 
     @property

@@ -205,9 +205,8 @@ def _off_grid(problem: Problem, point: tuple[float, ...]) -> list[str]:
     return [
         f"{variable.name} = {value:.10g} is not one of its {variable.kind} values;"
         f" the nearest is {variable.member(value):.10g}"
-        for block in problem.blocks
-        if block.kind != "continuous"
-        for variable, value in zip(block, point[block.first : block.first + block.size], strict=True)
+        for place, variable in problem.grid
+        for value in point[place : place + 1]
         if variable.lower <= value <= variable.upper and not variable.allows(value)
     ]
 

@@ -37,6 +37,11 @@ COMPLEX_STEP = 1e-40
 EPSILON = float(np.finfo(float).eps)
 # The difference table: so many points, so far apart relative to the inputs.
 TABLE_POINTS, TABLE_STEP = 8, 1e-7
+# An input keeps at least this share of the size it had when the steps were chosen: nearly 0, steps relative to itself
+# would drown in rounding.
+LEAST_SHARE = 1e-2
+# Inputs smaller than TINY are tried at sizes growing by GROWTH until a trial step clearly changes an output.
+TINY, GROWTH = 1e-3, 1e3
 # Steps keep within these shares of an input's size.
 LEAST_STEP, MOST_STEP = 1e-9, 1e-2
 # Complex steps are compared once with differences; more than this apart they have met an operation they cannot follow.
@@ -181,14 +186,31 @@ def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array]
 
 @dataclass
 class _Steps:
-    """Step lengths relative to an input's size (input size,), and the groups of inputs moved together."""
+    """Step lengths relative to an input's size, the sizes where they were chosen, both (input size,), and the groups
+    of inputs moved together."""
 
     shares: Array
+    sizes: Array
     groups: list[NDArray[np.int64]]
 
 
 def _sizes(flat: Array) -> Array:
     return np.where(flat != 0.0, np.abs(flat), 1.0)
+
+
+def _moved(
+    runner: Runner, flat: Array, here: Array, group: NDArray[np.int64], trial: float, sizes: Array, seen: Array
+) -> tuple[Array, Array]:
+    """Return the outputs at a trial step of a group, ahead and behind, raising `sizes` of inputs too small to
+    change an output by what is `seen`."""
+    while True:
+        unit = np.zeros(len(flat))
+        unit[group] = trial * sizes[group]
+        ahead, behind = _values_at(runner, flat + unit), _values_at(runner, flat - unit)
+        largest = float(sizes[group].max())
+        if largest >= TINY or bool((np.fmax(np.abs(ahead - here), np.abs(here - behind)) > seen).any()):
+            return ahead, behind
+        sizes[group] = np.maximum(sizes[group], min(largest * GROWTH, 1.0))
 
 
 def _values_at(runner: Runner, flat: Array) -> Array:
@@ -234,11 +256,10 @@ def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
     noise = _noise(runner, flat)
     sizes, trial = _sizes(flat), noise**0.25
     shares, groups = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0)), _groups(facts)
+    level = noise * np.abs(here)
     for group in groups:
-        unit = np.zeros(len(flat))
-        unit[group] = trial * sizes[group]
-        bend = np.abs(_values_at(runner, flat + unit) - 2.0 * here + _values_at(runner, flat - unit)) / trial**2
-        level = noise * np.abs(here)
+        ahead, behind = _moved(runner, flat, here, group, trial, sizes, math.sqrt(noise) * np.abs(here))
+        bend = np.abs(ahead - 2.0 * here + behind) / trial**2
         is_seen = np.isfinite(bend) & (bend > 4.0 * level / trial**2)
         if not is_seen.any():
             if facts.derivatives == "forward-differences":
@@ -249,7 +270,7 @@ def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
         else:
             length = float(np.min(np.sqrt(np.abs(here[is_seen]) / bend[is_seen])))
             shares[group] *= min(max(length, trial), 1.0)  # (2)
-    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), groups)
+    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
 
 
 def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
@@ -273,7 +294,7 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
     if runner.steps is None:
         runner.steps = _chosen_steps(runner, flat, here)
     steps: _Steps = runner.steps
-    h = steps.shares * _sizes(flat)
+    h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
     h = (flat + h) - flat  # a step that the numbers can hold
     found = np.zeros((facts.output_size, len(flat)))
     for group in steps.groups:

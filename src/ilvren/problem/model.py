@@ -338,6 +338,16 @@ class Problem:
         free = self.joined("is_used").astype(bool) & (self.joined("lower") != self.joined("upper"))
         return tuple(np.flatnonzero(free).tolist())
 
+    @cached_property
+    def grid(self) -> tuple[tuple[int, Variable], ...]:
+        """Return (place in a design, variable) of the elements that are spaced or from a catalogue."""
+        return tuple(
+            (block.first + place, variable)
+            for block in self.blocks
+            if block.kind != "continuous"
+            for place, variable in enumerate(block)
+        )
+
     def split(self, point: Sequence[float] | FloatArray) -> list[Any]:
         """Return a design as one value per block: floats for scalars, arrays of the block's shape else."""
         if not self.graph.has_arrays:

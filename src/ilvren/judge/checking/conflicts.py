@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.formula.intervals import Box, Intervals, PossibleFault
-from ilvren.judge.checking.finding import Finding
+from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Problem, RowBlock, element_name
 
 __all__ = ["check_conflicts", "check_domains"]
@@ -56,7 +56,7 @@ def check_conflicts(problem: Problem) -> list[Finding]:
     if not impossible and rest:
         found += _together(problem, rest)
     found += [finding for block in rest if (finding := _redundant(block, reach.boxes[block.node])) is not None]
-    return found[:MOST_FINDINGS]
+    return listed(found, MOST_FINDINGS)
 
 
 def _variables(problem: Problem) -> dict[int, Box]:
@@ -190,7 +190,7 @@ def check_domains(problem: Problem, gate: Gate, *, seed: int = 0) -> list[Findin
             continue
         seen.add(key)
         found.append(_domain_finding(problem, fault, origin.entry, piece, shown))
-    return found[:MOST_FINDINGS]
+    return listed(found, MOST_FINDINGS)
 
 
 def _domain_finding(problem: Problem, fault: PossibleFault, entry: str, piece: str, shown: dict[int, str]) -> Finding:
@@ -199,6 +199,8 @@ def _domain_finding(problem: Problem, fault: PossibleFault, entry: str, piece: s
     text = f'"{piece}" in {entry}: {_WHAT[fault.operation]} within the bounds (it lies in [{low}, {high}])'
     if fault.node in shown:
         text += f", for example at {shown[fault.node]}"
+    elif problem.runners:
+        text += "; not tried at designs, which would call the models"
     elif fault.operation != "interp":
         text += "; no design tried shows it, so the bounds may only look too wide"
     kind = "note" if fault.operation == "interp" else "domain"
@@ -221,6 +223,8 @@ def _shown_invalid(problem: Problem, gate: Gate, seed: int) -> dict[int, str]:
     corners = rng.random(size=(count, n)) < 0.5
     shares[: count // 3] = corners[: count // 3]
     points = low + shares * (high - low)
+    for place, variable in problem.grid:
+        points[:, place] = [variable.member(float(value)) for value in points[:, place]]
     batch = gate.batch(points)
     bad = ~np.isfinite(batch.rows).all(axis=1)
     if problem.objective is not None:

@@ -20,8 +20,8 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import MOST_DENSE, Gate
-from ilvren.judge.checking.finding import Finding
-from ilvren.problem import Measures, Problem, Variable
+from ilvren.judge.checking.finding import Finding, listed
+from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import mending, trouble_clause
 
 __all__ = ["DerivativeCheck", "check_derivatives"]
@@ -75,13 +75,13 @@ def check_derivatives(
     free = np.array([place for place in problem.free if is_continuous[place]], dtype=np.int64)
     sampled = ""
     rng = np.random.default_rng([seed, 3])
-    columns = free
+    columns, colours = free, list[tuple[FloatArray, str]]()
     if len(free) > MOST_ALONE:
         columns = np.sort(rng.choice(free, SAMPLED, replace=False))
-        sampled = (
-            f"{SAMPLED} of {len(free)} variables alone, all in groups of which each row knows one,"
-            f" and {DIRECTIONS} random directions"
-        )
+        sampled = f"{SAMPLED} of {len(free)} variables alone, {DIRECTIONS} random directions"
+        colours = _colour_directions(problem, gate, free)
+        if colours:
+            sampled += ", and all variables in groups of which a row knows one (full rows apart)"
     tally, located = _Tally(problem), list[Finding]()
     for number, point in enumerate(points):
         if progress is not None:
@@ -95,7 +95,7 @@ def check_derivatives(
             name = problem.variables[column].name
             own = exact.column(column) * sizes[column]
             tally.compare(own, estimate, error, scale, sizes[column], name, number, point, unit)
-        directions = _colour_directions(gate, sizes, free) if sampled else []
+        directions = [(sizes * group, name) for group, name in colours]
         for _ in range(DIRECTIONS if sampled else 0):
             direction = np.zeros(n)
             direction[free] = rng.normal(size=len(free)) * sizes[free] / math.sqrt(len(free))
@@ -124,9 +124,10 @@ def _located(gate: Gate, point: FloatArray, number: int) -> list[Finding]:
     return [Finding("note", (name, variable), text)]
 
 
-def _colour_directions(gate: Gate, sizes: FloatArray, free: NDArray[np.int64]) -> list[tuple[FloatArray, str]]:
-    """Return the directions of the Jacobian's colours: along each, every row changes by one variable of it alone, so
-    that together they show every element of a sparse Jacobian (full rows apart)."""
+def _colour_directions(problem: Problem, gate: Gate, free: NDArray[np.int64]) -> list[tuple[FloatArray, str]]:
+    """Return the directions of the Jacobian's colours, as ones and zeros: along each, every row changes by one
+    variable of it alone, so that together they show every element of a sparse Jacobian (full rows apart). None when
+    they are too many to move along."""
     try:
         plan = gate.jacobian_plan()
     except RequestError:
@@ -136,8 +137,8 @@ def _colour_directions(gate: Gate, sizes: FloatArray, free: NDArray[np.int64]) -
     found = []
     for colour in range(plan.colour_count):
         members = free[(plan.colours[free] == colour) & plan.used_columns[free]]
-        direction = np.zeros(len(sizes))
-        direction[members] = sizes[members]
+        direction = np.zeros(problem.size)
+        direction[members] = 1.0
         found.append((direction, f"the variables of group {colour + 1}"))
     return found
 
@@ -159,22 +160,13 @@ def _points(problem: Problem, gate: Gate, seed: int) -> tuple[list[FloatArray], 
         point = start.copy()
         share = rng.uniform(0.05, 0.95, len(free))
         point[free] = low[free] + share * (high - low)[free]
-        for place, variable in _grid(problem):
+        for place, variable in problem.grid:
             point[place] = variable.member(float(point[place]))
         if gate.evaluate(point).is_finite:
             found.append(point)
         else:
             skipped += 1
     return found, skipped
-
-
-def _grid(problem: Problem) -> list[tuple[int, Variable]]:
-    return [
-        (block.first + place, variable)
-        for block in problem.blocks
-        if block.kind != "continuous"
-        for place, variable in enumerate(block)
-    ]
 
 
 def _steps(problem: Problem, point: FloatArray) -> FloatArray:
@@ -361,4 +353,4 @@ class _Tally:
     def findings(self) -> list[Finding]:
         """Return the wrong ones first."""
         ordered = sorted(self._found.values(), key=lambda finding: finding.kind != "wrong")
-        return ordered[:MOST_FINDINGS]
+        return listed(ordered, MOST_FINDINGS)

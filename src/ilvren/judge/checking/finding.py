@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-__all__ = ["KINDS", "Finding"]
+__all__ = ["KINDS", "Finding", "listed"]
 
 # Kind → what it means; only "wrong" and "conflict" make a check fail.
 KINDS = {
@@ -40,3 +40,12 @@ class Finding:
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
         return {"kind": self.kind, "about": list(self.about), "text": self.text, "line": self.line, **self.facts}
+
+
+def listed(findings: list[Finding], most: int) -> list[Finding]:
+    """Return the first `most` findings, and how many more there are, as a note."""
+    more = len(findings) - most
+    if more <= 0:
+        return findings
+    kinds = ", ".join(sorted({finding.kind for finding in findings[most:]}))
+    return [*findings[:most], Finding("note", (), f"{more} more findings like these are not listed ({kinds})")]
