@@ -181,6 +181,17 @@ class Models(unittest.TestCase):
         hessian = Gate(self.problem(VECTOR)).hessian(points[1], np.ones(39)).toarray()
         np.testing.assert_allclose(hessian, hessian.T, atol=1e-4)
 
+    def test_a_band_that_is_too_narrow_is_noticed(self):
+        for source in ("differences", "forward-differences", "complex-step"):
+            for width, expected in ((1, 0), (0, 1)):
+                with self.subTest(source=source, width=width):
+                    text = VECTOR.replace("band = 1", f"band = {width}")
+                    gate = Gate(self.problem(text, more=f'derivatives = "{source}"'))
+                    gate.gradient(np.array(gate.problem.start))
+                    notes = gate.problem.runners[0].notes
+                    self.assertEqual(len(notes), expected, notes)
+                    self.assertTrue(all("band" in note for note in notes))
+
     def test_noise_does_not_drown_differences(self):
         gate = Gate(self.problem(function="noisy", more='derivatives = "differences"'))
         point = np.array([0.021, 0.12])

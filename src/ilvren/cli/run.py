@@ -102,6 +102,9 @@ def run_and_show(
             result = run(problem, settings, ledger=opened, listener=progress)
         finally:
             progress.close()
+    for runner in problem.runners:
+        for note in runner.notes:
+            terminal.note(note)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
 
 

@@ -158,12 +158,19 @@ def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) 
         _fill(found, facts, group, change, np.full(len(flat), COMPLEX_STEP))  # (1)
     if runner.steps is None:
         runner.steps = "compared"
-        _compare(runner, flat, found, outputs)
+        _compare(
+            runner,
+            flat,
+            found,
+            outputs,
+            "complex steps and differences disagree; functions such as abs() lose complex steps, and too narrow a"
+            ' band loses derivatives. Try derivatives = "automatic" or "differences", and `ilvren check`',
+        )
     return _sparse_where_worth(facts, found, groups)
 
 
-def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array]) -> None:
-    """Once: complex steps along all inputs against a difference; `abs` and comparisons lose the imaginary part."""
+def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array], doubt: str) -> None:
+    """Once: the derivatives found, all inputs moved at once, against a difference; note `doubt` when they disagree."""
     direction = np.where(np.arange(len(flat)) % 2, -1.0, 1.0) * np.maximum(np.abs(flat), 1e-3) * EPSILON ** (1.0 / 3.0)
     try:
         ahead = _flat(runner.values(_parts(runner.facts, flat + direction)))
@@ -175,10 +182,7 @@ def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array]
     size = np.abs(found) @ np.abs(direction) + np.abs(there)
     noise = 1e3 * EPSILON * np.abs(_flat(outputs))
     if bool((np.abs(there - here) > COMPLEX_DOUBT * size + noise).any()):
-        runner.notes.append(
-            f'model "{runner.facts.name}": complex steps and differences disagree; functions such as abs() lose'
-            ' complex steps. Try derivatives = "automatic" or "differences", and `ilvren check`'
-        )
+        runner.notes.append(f'model "{runner.facts.name}": {doubt}')
 
 
 # ---- differences --------------------------------------------------------------------------------
@@ -291,7 +295,8 @@ def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
 
 def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     facts, flat, here = runner.facts, _flat(inputs), _flat(outputs)
-    if runner.steps is None:
+    is_first = runner.steps is None
+    if is_first:
         runner.steps = _chosen_steps(runner, flat, here)
     steps: _Steps = runner.steps
     h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
@@ -310,6 +315,15 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
             sides = one.astype(float) + other.astype(float)
             change, length = ahead - behind, np.where(sides > 0.0, sides, np.nan)  # (2), one-sided at an edge
         _fill(found, facts, group, change / length, h)
+    if is_first and len(steps.groups) < len(flat) and np.isfinite(found).all():
+        _compare(
+            runner,
+            flat,
+            found,
+            outputs,
+            "its derivatives within the declared band do not explain how it changes; a band that is too narrow loses"
+            " derivatives. Widen it or leave it out, and `ilvren check`",
+        )
     return _sparse_where_worth(facts, found, steps.groups)
 
 
