@@ -9,8 +9,8 @@ limits conflict.
 
 Source: D. Goldfarb, A. Idnani, "A numerically stable dual method for solving strictly convex quadratic
 programs", 1983. The letters z (primal direction), r (dual direction), t₁, t₂ (step lengths) are theirs;
-limits with two sides are one row here. Departs by factorizing the active normals anew at each step, which
-costs more arithmetic than updating and loses no digits.
+limits with two sides are one row here. Departs by starting from a guess of the active limits, where one is given, as
+far as it is independent and its multipliers have the right signs; and by factorizing anew when a limit leaves.
 """
 
 from __future__ import annotations
@@ -29,6 +29,8 @@ FloatArray = NDArray[np.float64]
 MISS_TOLERANCE = 1e-12
 # A normal is dependent on the active ones when less than this share of its length is new.
 DEPENDENT = 1e-10
+# A guessed limit is left out when less than this share is new.
+GUESS_DEPENDENT = 1e-7
 # Added to a matrix that is not positive definite, relative to its largest entry, growing by tens.
 FIRST_SHIFT = 1e-10
 
@@ -53,9 +55,11 @@ def solve_quadratic(
     rows: FloatArray,
     row_limits: tuple[FloatArray, FloatArray],
     bounds: tuple[FloatArray, FloatArray],
+    guess: QuadraticSolution | None = None,
 ) -> QuadraticSolution:
     """Solve the program. `hessian` (n, n) symmetric positive definite (shifted if it is not),
-    `gradient` (n,), `rows` (m, n), `row_limits` and `bounds` pairs of (m,) and (n,) arrays."""
+    `gradient` (n,), `rows` (m, n), `row_limits` and `bounds` pairs of (m,) and (n,) arrays; `guess` the solution of a
+    similar program: its active limits are tried first."""
     n, m = len(gradient), len(rows)
     inverse_factor = _inverse_factor(hessian)  # columns of L⁻ᵀ, with B = L L'
     low = np.concatenate([bounds[0], row_limits[0]])
@@ -65,7 +69,7 @@ def solve_quadratic(
         return QuadraticSolution(*zeros, "failed", np.zeros(m))
     found: tuple[FloatArray, FloatArray] | str
     try:
-        found = _dual_active_set(inverse_factor, gradient, rows, low, high)
+        found = _dual_active_set(inverse_factor, gradient, rows, low, high, _active_of(guess, low == high))
     except np.linalg.LinAlgError:  # numbers beyond what the factorizations can hold
         found = "failed"
     if isinstance(found, str):
@@ -73,6 +77,18 @@ def solve_quadratic(
     step, multipliers = found
     step = np.clip(step, bounds[0], bounds[1])
     return QuadraticSolution(step, multipliers[n:], multipliers[:n], "solved", np.zeros(m))
+
+
+def _active_of(guess: QuadraticSolution | None, is_equality: NDArray[np.bool_]) -> list[tuple[int, float]]:
+    """Return (number, side) of the limits that hold a solution, equalities first."""
+    if guess is None or guess.outcome != "solved":
+        return []
+    u = np.concatenate([guess.bound_multipliers, guess.row_multipliers])
+    if len(u) != len(is_equality):
+        return []
+    numbers = np.flatnonzero(u)
+    order = numbers[np.argsort(~is_equality[numbers], kind="stable")]
+    return [(int(number), 1.0 if u[number] > 0.0 else -1.0) for number in order]
 
 
 def solve_relaxed(
@@ -129,43 +145,125 @@ def _inverse_factor(hessian: FloatArray) -> FloatArray | None:
     return None
 
 
+@dataclass
+class _ActiveSet:
+    """Limits held as equations: their numbers, sides (+1 at the lower limit, −1 at the upper) and multipliers u, with
+    M = F'N = QR for the normals N turned by their sides, F F' = B⁻¹; `inverse` is R⁻¹."""
+
+    numbers: list[int]
+    sides: list[float]
+    u: FloatArray
+    q: FloatArray
+    inverse: FloatArray
+
+    @classmethod
+    def empty(cls, n: int) -> _ActiveSet:
+        return cls([], [], np.zeros(0), np.zeros((n, 0)), np.zeros((0, 0)))
+
+    def split(self, turned: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return (what of F'n⁺ is new, r) for a normal: twice orthogonalised, the first pass leaves rounding along Q."""
+        inside = self.q.T @ turned
+        rest = turned - self.q @ inside
+        again = self.q.T @ rest
+        return rest - self.q @ again, self.inverse @ (inside + again)
+
+    def add(self, number: int, side: float, multiplier: float, turned: FloatArray) -> None:
+        rest, r = self.split(turned)
+        length = float(np.linalg.norm(rest))
+        k = len(self.numbers)
+        inverse = np.zeros((k + 1, k + 1))
+        inverse[:k, :k] = self.inverse
+        inverse[:k, k] = -r / length
+        inverse[k, k] = 1.0 / length
+        self.inverse, self.q = inverse, np.column_stack([self.q, rest / length])
+        self.numbers.append(number)
+        self.sides.append(side)
+        self.u = np.append(self.u, multiplier)
+
+    def drop(self, place: int, factor: FloatArray, normals: FloatArray) -> None:
+        del self.numbers[place], self.sides[place]
+        self.u = np.delete(self.u, place)
+        if not self.numbers:
+            self.q, self.inverse = self.q[:, :0], np.zeros((0, 0))
+            return
+        self.q, upper = np.linalg.qr(factor.T @ (normals[self.numbers] * np.array(self.sides)[:, None]).T)
+        self.inverse = np.linalg.inv(upper)
+
+
+def _guessed(
+    factor: FloatArray,
+    normals: FloatArray,
+    lengths: FloatArray,
+    is_equality: NDArray[np.bool_],
+    d: FloatArray,
+    limits: tuple[FloatArray, FloatArray],
+    guess: list[tuple[int, float]],
+) -> tuple[_ActiveSet, FloatArray]:
+    """Return an active set and its minimum: as much of the guess as is independent and has multipliers of right sign."""
+    held = _ActiveSet.empty(len(d))
+    low, high = limits
+    for number, side in guess:
+        limit = low[number] if side > 0 else high[number]
+        turned = factor.T @ (side * normals[number])
+        if not math.isfinite(limit) or len(held.numbers) >= len(d):
+            continue
+        rest, _ = held.split(turned)
+        if float(np.linalg.norm(rest)) > GUESS_DEPENDENT * float(np.linalg.norm(turned)):
+            held.add(number, side, 0.0, turned)
+    while held.numbers:
+        sides = np.array(held.sides)
+        limit = np.where(sides > 0, low[held.numbers], high[held.numbers])
+        gap = sides * (limit - normals[held.numbers] @ d)
+        part = held.inverse.T @ gap
+        held.u = held.inverse @ part
+        wrong = np.where(is_equality[held.numbers], 0.0, held.u)
+        if not wrong.min() < 0.0:
+            return held, d + factor @ (held.q @ part)
+        held.drop(int(np.argmin(wrong)), factor, normals)
+    return held, d
+
+
 def _dual_active_set(
-    inverse_factor: FloatArray, gradient: FloatArray, rows: FloatArray, low: FloatArray, high: FloatArray
+    inverse_factor: FloatArray,
+    gradient: FloatArray,
+    rows: FloatArray,
+    low: FloatArray,
+    high: FloatArray,
+    guess: list[tuple[int, float]],
 ) -> tuple[FloatArray, FloatArray] | str:
     """Return (d, multipliers of [bounds, rows]), or "conflict" or "failed"."""
     n = len(gradient)
     normals = np.vstack([np.eye(n), rows])
-    lengths = np.linalg.norm(normals, axis=1)
+    lengths = np.sqrt((normals * normals).sum(axis=1))
     is_equality = low == high
     d = -inverse_factor @ (inverse_factor.T @ gradient)
-    active: list[int] = []
-    sides: list[float] = []  # +1 at the lower limit, −1 at the upper
-    u: list[float] = []
-    finite_low, finite_high = np.isfinite(low), np.isfinite(high)
-    size = np.where(finite_low, np.abs(low), 0.0)
-    size = np.maximum(size, np.where(finite_high, np.abs(high), 0.0))
+    held = _ActiveSet.empty(n)
+    if guess:
+        held, d = _guessed(inverse_factor, normals, lengths, is_equality, d, (low, high), guess)
+    size = np.maximum(np.where(np.isfinite(low), np.abs(low), 0.0), np.where(np.isfinite(high), np.abs(high), 0.0))
+    fixed_slack = MISS_TOLERANCE * (size + 1e-3 * lengths)
+    distance = np.where(lengths > 0.0, lengths, 1e-300)
     skipped: set[int] = set()
     for _ in range(50 * (len(normals) + n) + 100):
         values = normals @ d
-        slack = MISS_TOLERANCE * (size + lengths * float(np.linalg.norm(d)) + 1e-3 * lengths)
-        miss = np.maximum(np.where(finite_low, low - values, -np.inf), np.where(finite_high, values - high, -np.inf))
+        slack = fixed_slack + MISS_TOLERANCE * lengths * math.sqrt(float(d @ d))
+        miss = np.maximum(low - values, values - high)
         # Rows count by distance, not by their own scale; equalities come first.
-        worth = np.where(miss > slack, miss / np.where(lengths > 0.0, lengths, 1e-300), 0.0)
-        worth[active] = 0.0
+        worth = np.where(miss > slack, miss / distance, 0.0)
+        worth[held.numbers] = 0.0
         if skipped:
             worth[list(skipped)] = 0.0
         if not worth.any():
             multipliers = np.zeros(len(normals))
-            multipliers[active] = np.array(u) * np.array(sides)
+            multipliers[held.numbers] = held.u * np.array(held.sides)
             return d, multipliers
         open_equalities = is_equality & (worth > 0.0)
         p = int(np.argmax(np.where(open_equalities, worth, -1.0) if open_equalities.any() else worth))
         side = 1.0 if low[p] - values[p] > values[p] - high[p] else -1.0
         if is_equality[p]:
             side = 1.0 if values[p] < low[p] else -1.0
-        outcome, d = _add_limit(
-            inverse_factor, normals, is_equality, d, (active, sides, u), (p, side, low[p] if side > 0 else high[p])
-        )
+        limit = low[p] if side > 0 else high[p]
+        outcome, d = _add_limit(inverse_factor, normals, is_equality, d, held, (p, side, limit))
         if outcome == "skip":
             skipped.add(p)
         elif outcome:
@@ -178,26 +276,17 @@ def _add_limit(
     normals: FloatArray,
     is_equality: NDArray[np.bool_],
     d: FloatArray,
-    state: tuple[list[int], list[float], list[float]],
+    held: _ActiveSet,
     limit: tuple[int, float, float],
 ) -> tuple[str, FloatArray]:
     """Steps 2(a) to 2(c) of the paper: make limit p active, dropping others on the way."""
-    active, sides, u = state
     p, side, bound = limit
     normal = side * normals[p]
     own = 0.0
     turned = inverse_factor.T @ normal
-    length = float(np.linalg.norm(turned))
+    length = math.sqrt(float(turned @ turned))
     while True:
-        if active:
-            m = inverse_factor.T @ (normals[active] * np.array(sides)[:, None]).T
-            q, upper = np.linalg.qr(m)
-            inside = q.T @ turned
-            rest = turned - q @ inside
-            rest -= q @ (q.T @ rest)  # once more: the first pass leaves rounding along q
-            r = np.linalg.solve(upper, inside)
-        else:
-            rest, r = turned, np.zeros(0)
+        rest, r = held.split(turned)
         miss = side * bound - float(normal @ d)
         reach = float(rest @ rest)
         if not math.isfinite(reach):
@@ -205,24 +294,20 @@ def _add_limit(
         moves = math.sqrt(reach) > DEPENDENT * length and reach > 0.0
         t2 = miss / reach if moves else math.inf
         t1, leaving = math.inf, -1
-        for place, index in enumerate(active):
-            if not is_equality[index] and r[place] > 0.0 and u[place] / r[place] < t1:
-                t1, leaving = u[place] / r[place], place
+        for place, number in enumerate(held.numbers):
+            if r[place] > 0.0 and not is_equality[number] and held.u[place] / r[place] < t1:
+                t1, leaving = held.u[place] / r[place], place
         t = min(t1, t2)
         if t == math.inf:
             # No step reaches it. A row that others make redundant to rounding is no conflict.
             scale = 1e-9 * (abs(bound) + float(np.linalg.norm(normals[p])) * (1.0 + float(np.linalg.norm(d))))
             return ("skip" if miss <= scale else "conflict"), d
-        u[:] = [
-            max(value - t * change, 0.0) if not is_equality[index] else value - t * change
-            for value, change, index in zip(u, r, active, strict=True)
-        ]
+        changed = held.u - t * r
+        held.u = np.where(is_equality[held.numbers], changed, np.maximum(changed, 0.0)) if len(changed) else changed
         own += t
         if moves:
             d = d + t * (inverse_factor @ rest)
         if t == t2:
-            active.append(p)
-            sides.append(side)
-            u.append(own)
+            held.add(p, side, own, turned)
             return "", d
-        del active[leaving], sides[leaving], u[leaving]
+        held.drop(leaving, inverse_factor, normals)

@@ -15,9 +15,9 @@ from ilvren.errors import RequestError
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
-from ilvren.problem import Problem
+from ilvren.problem import Problem, residual_problem
 
-__all__ = ["MOST_DENSE", "Counts", "Evaluation", "Gate"]
+__all__ = ["MOST_DENSE", "Counts", "Evaluation", "Gate", "entries_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -27,6 +27,8 @@ MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
 MOST_DENSE = 20_000_000
 # A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
 FEW_DERIVATIVES = 400
+# Second derivatives of formulas in so few scalars are compiled one by one, else by compressed products.
+FEW_SCALARS = 60
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,13 +36,13 @@ class Evaluation:
     """What the problem says at one design; NaN where a value or derivative is invalid.
 
     `objective` internal (minimized; 0 without an objective), `rows` (m,), `gradient` (n,) and `jacobian`
-    (m, n) over all variables, None when they were not asked for.
+    (m, n) over all variables, None when they were not asked for; the Jacobian a SciPy CSR array from a sparse gate.
     """
 
     objective: float
     rows: FloatArray
     gradient: FloatArray | None = None
-    jacobian: FloatArray | None = None
+    jacobian: Any = None
 
     @property
     def is_finite(self) -> bool:
@@ -53,42 +55,53 @@ class Evaluation:
         return (
             self.gradient is not None
             and self.jacobian is not None
-            and bool(np.isfinite(self.gradient).all() and np.isfinite(self.jacobian).all())
+            and bool(np.isfinite(self.gradient).all() and np.isfinite(entries_of(self.jacobian)).all())
         )
+
+
+def entries_of(matrix: Any) -> FloatArray:
+    """Return the numbers that a dense or sparse matrix stores."""
+    found: FloatArray = matrix if isinstance(matrix, np.ndarray) else matrix.data
+    return found
 
 
 @dataclass(frozen=True, slots=True)
 class Counts:
-    """Distinct points at which values and gradients were computed; the calls that differences took count as
-    evaluations."""
+    """Distinct points at which values, gradients and Hessians (or products with them) were computed; the calls that
+    differences took count as evaluations."""
 
     evaluations: int = 0
     gradients: int = 0
+    hessians: int = 0
 
 
 class Gate(Questions):
     """Evaluates one problem.
 
     `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` (see `Questions`) give what is asked at
-    designs (n,), as written. `evaluate` is for methods: internal signs, kept and counted.
+    designs (n,), as written. `evaluate`, `curvature`, `bent` and `residuals` are for methods: internal signs, counted.
+    With `is_sparse` Jacobians and Hessians are SciPy CSR arrays.
     """
 
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: Problem, *, is_sparse: bool = False) -> None:
         super().__init__(problem)
+        self.is_sparse = is_sparse
         self._sign = 1.0 if problem.objective is None else float(problem.objective.sign)
         self._cache: OrderedDict[bytes, Evaluation] = OrderedDict()
         self._counted_values: set[bytes] = set()
         self._counted_gradients: set[bytes] = set()
+        self._counted_hessians: set[bytes] = set()
         self._calls_before = self._difference_calls()
         self._is_scalar = not problem.graph.has_arrays
         n, m = problem.size, problem.row_count
-        self._most_kept = max(8, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(n * m + n + m, 1)))
+        numbers = 4 * (n + m) if is_sparse else n * m + n + m
+        self._most_kept = max(8, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(numbers, 1)))
 
     @property
     def counts(self) -> Counts:
         """Return how many distinct points were computed so far."""
         extra = self._difference_calls() - self._calls_before
-        return Counts(len(self._counted_values) + extra, len(self._counted_gradients))
+        return Counts(len(self._counted_values) + extra, len(self._counted_gradients), len(self._counted_hessians))
 
     def _difference_calls(self) -> int:
         return sum(runner.difference_calls for runner in self.problem.runners)
@@ -125,6 +138,32 @@ class Gate(Questions):
         if evaluation.gradient is not None:
             self._counted_gradients.add(key)
 
+    @property
+    def has_curvature(self) -> bool:
+        """Return whether second derivatives are exact: formulas have them, models do not."""
+        return not self.problem.runners
+
+    def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
+        """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
+        self._counted_hessians.add(point.tobytes())
+        if self.is_sparse:
+            return self.hessian(point, -multipliers, weight=self._sign * weight)
+        if self._is_scalar and self.problem.size <= FEW_SCALARS:
+            return self._scalar_hessian(point, multipliers, self._sign * weight)
+        return self.hessian(point, -multipliers, weight=self._sign * weight).toarray()
+
+    def bent(self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
+        """Return the product of the Hessian that `curvature` gives with a direction (n,)."""
+        self._counted_hessians.add(point.tobytes())
+        return self.hessian_product(point, direction, -multipliers, weight=self._sign * weight)
+
+    def residuals(self, point: FloatArray, *, derivatives: bool) -> tuple[FloatArray, Any]:
+        """Return the residuals (p,) and their Jacobian (p, n), None without `derivatives`, at a full design where the
+        objective is a sum of squares."""
+        inner: Gate = self._kept("residuals", lambda: Gate(residual_problem(self.problem), is_sparse=self.is_sparse))
+        found = inner.evaluate(point, derivatives=derivatives)
+        return found.rows, found.jacobian
+
     def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
         """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
         alone and all together; empty for formulas without branches."""
@@ -159,16 +198,19 @@ class Gate(Questions):
 
     def _with_derivatives(self, point: FloatArray) -> Evaluation:
         problem = self.problem
-        if problem.size * problem.row_count > MOST_DENSE:
+        if problem.size * problem.row_count > MOST_DENSE and not self.is_sparse:
             raise RequestError(
                 f"a dense Jacobian of {problem.row_count} rows by {problem.size} variables is too large",
                 advice="`Gate.jacobian` gives the sparse one",
             )
-        if self._is_scalar:
+        if self._is_scalar and not self.is_sparse:
             return self._scalar_derivatives(point)
         known = self._cache.get(point.tobytes()) or self._only_values(point)
         slope = self._sign * self.gradient(point) if problem.objective is not None else np.zeros(problem.size)
-        jacobian = self.jacobian(point).toarray() if problem.row_blocks else np.zeros((0, problem.size))
+        jacobian: Any = np.zeros((0, problem.size))
+        if problem.row_blocks or self.is_sparse:
+            jacobian = self.jacobian(point)
+            jacobian = jacobian if self.is_sparse else jacobian.toarray()
         return Evaluation(known.objective, known.rows, slope + 0.0, jacobian)
 
     def _scalar_derivatives(self, point: FloatArray) -> Evaluation:
@@ -205,6 +247,36 @@ class Gate(Questions):
         places = [row * n + column for row, own in enumerate(slopes) for column in sorted(own)]
         roots += [own[column] for own in slopes for column in sorted(own)]
         return form_of(problem, roots), np.array(places, dtype=np.int64)
+
+    def _scalar_hessian(self, point: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
+        """Second derivatives of every entry in one compiled function of floats, then weighted and added."""
+        form, owners, places, mirrors = self._kept("second derivatives", self._second_plan)
+        n = self.problem.size
+        weights = np.concatenate([[weight], -multipliers])
+        values = np.array(form(point.tolist()), dtype=float) * weights[owners]
+        # An invalid entry of a row without weight does not matter: 0 · NaN is left out.
+        values = np.where(weights[owners] == 0.0, 0.0, values)
+        found = np.bincount(places, values, n * n) + np.bincount(mirrors[0], values[mirrors[1]], n * n)
+        return found.reshape(n, n)
+
+    def _second_plan(self) -> tuple[Form, NDArray[np.int64], NDArray[np.int64], list[NDArray[np.int64]]]:
+        """Return the form of all second derivatives, whose entry (0 the objective) each belongs to, its place in the
+        lower triangle, and the places and numbers of those to be mirrored."""
+        problem = self.problem
+        graph, n = problem.graph, problem.size
+        nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
+        nodes += [block.node for block in problem.row_blocks]
+        found = [
+            (owner, i, j, second)
+            for owner, node in enumerate(nodes)
+            for i, slope in gradient(graph, node).items()
+            for j, second in gradient(graph, slope).items()
+            if j <= i
+        ]
+        owners, rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(3))
+        below = np.flatnonzero(columns < rows)
+        mirrors = [columns[below] * n + rows[below], below]
+        return form_of(problem, [item[3] for item in found]), owners, rows * n + columns, mirrors
 
     def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
         """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values

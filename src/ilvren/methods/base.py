@@ -6,8 +6,10 @@
    iteration, its stopping rule, where it fails, the source, and where the code departs from it.
 3. Options are a frozen dataclass made with `option(default, help=…)`: few, in plain words.
 4. The method is a generator function of (task, options). It yields a `Request` and is sent a `Reply`;
+   it yields a `Bend` where `task.has_curvature` and is sent second derivatives;
    it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
+   What several methods share stands in `methods.pieces`.
 5. It must be a function of the task, its options and the replies alone: no clock, no global random
    numbers, no set whose order matters. A run is resumed by replaying the replies.
 6. It ends with `METHOD = Method(…)`, which says what it needs and handles.
@@ -20,7 +22,7 @@ from __future__ import annotations
 import importlib
 import math
 import pkgutil
-from collections.abc import Callable, Generator, Mapping
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from functools import cache
 from typing import Any
@@ -31,8 +33,10 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 
 __all__ = [
+    "Bend",
     "Ending",
     "Iterate",
+    "Matrix",
     "Method",
     "Protocol",
     "Reply",
@@ -47,6 +51,8 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
+# A dense array, or a SciPy CSR array where the task says `is_sparse`.
+Matrix = Any
 
 
 @dataclass(frozen=True)
@@ -55,6 +61,11 @@ class Task:
 
     `start`, `lower`, `upper` (n,); `row_lower`, `row_upper`, `row_sizes` (m,). A row is met when it misses
     its limit by at most `feasibility` times its size. `tolerance` is the relative accuracy asked for.
+    `is_sparse`: Jacobians and Hessians come as SciPy CSR arrays; `has_curvature`: a `Bend` may be asked for.
+    `row_multipliers` (m,) and `bound_multipliers` (n,) are known from an earlier run, None for a cold start: positive
+    at a lower limit, negative at an upper one. `losses` (p,) has an entry for each residual where f is
+    `residual_weight` · Σ of losses of residuals (and a constant): 0 for half the square, else the number of a robust
+    loss (`algebra.robust`).
     """
 
     start: FloatArray
@@ -66,6 +77,12 @@ class Task:
     feasibility: float = 1e-6
     tolerance: float = 1e-6
     seed: int = 0
+    is_sparse: bool = False
+    has_curvature: bool = False
+    row_multipliers: FloatArray | None = None
+    bound_multipliers: FloatArray | None = None
+    losses: NDArray[np.int64] | None = None
+    residual_weight: float = 1.0
 
     def misses(self, rows: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its nearer limit; infinite for NaN."""
@@ -79,31 +96,54 @@ class Task:
 
 @dataclass(frozen=True)
 class Request:
-    """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`."""
+    """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`; with the residuals (and their
+    derivatives) when `residuals`, where the task has `losses`."""
 
     points: FloatArray
     derivatives: bool = False
+    residuals: bool = False
+
+
+@dataclass(frozen=True)
+class Bend:
+    """Ask for the Hessian (n, n) of weight · f − multipliers'c at `point` (n,), or for its product (n,) with
+    `direction` (n,). What is sent is symmetric, with NaN where something is invalid."""
+
+    point: FloatArray
+    multipliers: FloatArray
+    weight: float = 1.0
+    direction: FloatArray | None = None
 
 
 @dataclass(frozen=True)
 class Reply:
     """Answers in the order of the request: `objective` (k,), `rows` (k, m), and with derivatives
-    `gradient` (k, n) and `jacobian` (k, m, n). NaN where something is invalid."""
+    `gradient` (k, n) and `jacobian`, k matrices (m, n). Where residuals were asked for, `residuals` (k, p) and, with
+    derivatives, `residual_jacobian`, k matrices (p, n). NaN where something is invalid."""
 
     objective: FloatArray
     rows: FloatArray
     gradient: FloatArray | None = None
-    jacobian: FloatArray | None = None
+    jacobian: Sequence[Matrix] | None = None
+    residuals: FloatArray | None = None
+    residual_jacobian: Sequence[Matrix] | None = None
 
 
 @dataclass(frozen=True)
 class Iterate:
     """What a history shows of one iteration: the current `point` (n,), which must have been requested,
-    the length of the last `step` in scaled variables, and a short sentence on it."""
+    the length of the last `step` in scaled variables, and a short sentence on it.
+
+    `held` is the share of the predicted improvement that came true, NaN where nothing was predicted; `multipliers` (m,)
+    the method's estimate, which large problems are measured with until they end; `path` names the part of a composed
+    method that this comes from."""
 
     point: FloatArray
     step: float = math.nan
     note: str = ""
+    held: float = math.nan
+    multipliers: FloatArray | None = None
+    path: str = ""
 
 
 @dataclass(frozen=True)
@@ -119,20 +159,22 @@ class Standing:
 @dataclass(frozen=True)
 class Ending:
     """What a method claims at its end: "converged", "settled", "stalled", "infeasible", "unbounded" or
-    "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence."""
+    "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence; `method` the name of the
+    method that came to it, where several are composed."""
 
     claim: str
     reason: str
+    method: str = ""
 
 
-Protocol = Generator[Request | Iterate, Any, Ending]
+Protocol = Generator[Request | Bend | Iterate, Any, Ending]
 
 
 @dataclass(frozen=True)
 class Method:
-    """The declaration of a method. `needs` is "values" or "gradients"; `handles` lists from
-    "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
-    matrices allow, None where it has none."""
+    """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles` lists
+    from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
+    matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices."""
 
     name: str
     about: str
@@ -144,6 +186,12 @@ class Method:
     cost: str = ""
     weak: str = ""
     most_variables: int | None = None
+    takes_sparse: bool = False
+
+    @property
+    def needs_derivatives(self) -> bool:
+        """Return whether it asks for first derivatives."""
+        return self.needs != "values"
 
 
 @dataclass(frozen=True)
@@ -151,12 +199,14 @@ class _OptionFacts:
     help: str
     low: float | None = None
     high: float | None = None
-    facts: Mapping[str, object] = field(default_factory=dict)
+    words: tuple[str, ...] = ()
 
 
-def option(default: Any, *, help: str, low: float | None = None, high: float | None = None) -> Any:
-    """Declare an option of a method: its default, one line of help and the range of a number."""
-    return field(default=default, metadata={"option": _OptionFacts(help, low, high)})
+def option(
+    default: Any, *, help: str, low: float | None = None, high: float | None = None, words: tuple[str, ...] = ()
+) -> Any:
+    """Declare an option of a method: its default, one line of help, and the range of a number or the words allowed."""
+    return field(default=default, metadata={"option": _OptionFacts(help, low, high, words)})
 
 
 def options_from(method: Method, given: Mapping[str, str | float | bool]) -> Any:
@@ -184,6 +234,12 @@ def _read_option(method: str, name: str, kind: type, raw: object, facts: _Option
         if word not in ("yes", "no", "true", "false"):
             raise RequestError(f"{what} is yes or no, not {raw!r}")
         return word in ("yes", "true")
+    if kind is str:
+        if str(raw) not in facts.words:
+            close = nearest(str(raw), facts.words)
+            advice = f'did you mean "{close}"?' if close else None
+            raise RequestError(f"{what} is one of {', '.join(facts.words)}, not {raw!r}", advice=advice)
+        return str(raw)
     try:
         value = kind(raw)
         if not math.isfinite(value):
@@ -203,7 +259,7 @@ def method_names() -> tuple[str, ...]:
     """Return the names of all methods, from their file names: nothing is imported."""
     import ilvren.methods as package
 
-    found = (module.name for module in pkgutil.iter_modules(package.__path__))
+    found = (module.name for module in pkgutil.iter_modules(package.__path__) if not module.ispkg)
     return tuple(sorted(name.replace("_", "-") for name in found if name != "base"))
 
 
@@ -226,6 +282,8 @@ def describe(method: Method) -> dict[str, object]:
         reach = ""
         if isinstance(item.default, bool):
             reach = "yes or no"
+        elif facts.words:
+            reach = ", ".join(facts.words)
         elif facts.low is not None or facts.high is not None:
             low, high = ("" if end is None else f"{end:g}" for end in (facts.low, facts.high))
             reach = f"{low} .. {high}"
@@ -240,5 +298,6 @@ def describe(method: Method) -> dict[str, object]:
         "cost": method.cost,
         "weak": method.weak,
         "most_variables": method.most_variables,
+        "takes_sparse": method.takes_sparse,
         "options": options,
     }

@@ -18,32 +18,42 @@ The step length α is found by backtracking on the exact penalty function
 
 with one second-order correction when the full step is refused near the limits (the Maratos effect):
 (1) again with c(x + d) − J d in place of c                                                       (5)
-B follows from damped BFGS updates with the change of the gradient of L.                          (6)
+B is the exact Hessian H of L where formulas give it, made positive definite by curvature across the limits A that
+held the last step, which changes no step on them, and then by raising what is still too low,
 
-Needs     values and gradients.   Handles   bounds, inequalities, equalities.
-Cost      one gradient and mostly one value per iteration; arithmetic ~ (n + m)³, memory (n + m)².
+    B = H + σ A'A,   g + σ A'r for g,   r = A d on those limits                                      (6)
+
+else damped BFGS updates with the change of the gradient of L.                                    (7)
+(1) starts from the active limits of the last iteration.
+
+Needs     gradients; second derivatives where formulas give them.   Handles   bounds, inequalities, equalities.
+Cost      one gradient, one Hessian and mostly one value per iteration; arithmetic ~ (n + m)³, memory (n + m)².
 Stops     when the conditions measured by the driver hold and the next step promises less than the tolerance.
-Weak      thousands of variables (dense matrices); noisy values; saddle points are stationary to it.
+Weak      thousands of variables (dense matrices); noisy values.
 Source    M. J. D. Powell, "A fast algorithm for nonlinearly constrained optimization calculations", 1978;
           S.-P. Han, "A globally convergent method for nonlinear programming", 1977; (3) with the 2-norm:
           R. H. Byrd, J. C. Gilbert, J. Nocedal, "A trust region method based on interior point techniques", 2000;
           (2): D. W. Marquardt, "An algorithm for least-squares estimation of nonlinear parameters", 1963;
-          (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982.
-Departs   by restoring with (2), which needs no second derivatives and proves conflict by a stationary |v|.
+          (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982;
+          (6): M. R. Hestenes, "Multiplier and gradient methods", 1969, whose Lagrangian has this Hessian.
+Departs   by restoring with (2), which needs no second derivatives and proves conflict by a stationary |v|;
+          and by leaving saddles along negative curvature.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Standing, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
 __all__ = ["METHOD", "SqpOptions"]
 
@@ -60,8 +70,12 @@ LOOSE_PENALTY, LOOSE_ITERATIONS, MOST_LOOSENED, LEAST_PENALTY = 10.0, 3, 12, 1e-
 ROUNDING = 10.0 * np.finfo(float).eps
 # |v| is stationary when its slope is this share of what J and v could make it; nearly, when no step helps.
 STATIONARY_SLOPE, NEARLY_STATIONARY_SLOPE = 1e-6, 1e-4
-# A design found by looking around must lower |v| by this share.
-ESCAPE_SHARE = 1e-6
+# (6): the least curvature of B with its diagonal scaled to one, the least scale, and weights σ tried, relative to |H|.
+LEAST_CURVATURE, LEAST_SCALE, ACROSS_WEIGHTS = 1e-9, 1e-8, (1.0, 10.0, 100.0, 1e4)
+# A direction whose curvature had to be raised is no longer than this many times the design.
+MOST_RAISED_STEP = 10.0
+# Curvature added to all directions while steps must be cut below SHORT; how it grows and falls.
+SHORT, FIRST_SHIFT, SHIFT_UP, SHIFT_DOWN, MOST_SHIFT = 0.1, 1e-3, 10.0, 0.1, 1e8
 # (2): the share of |v| to reach before (1) is tried again; steps in all; the first and least μ, relative to |J|²,
 # and its factors after a good and a bad step.
 RESTORED_SHARE, RESTORATION_STEPS = 0.5, 300
@@ -70,8 +84,7 @@ DAMPING_DOWN, DAMPING_UP = 0.2, 4.0
 # Restorations in one run: each must halve the violation, so this is far beyond any honest need.
 MOST_RESTORATIONS = 60
 # Looks around when the violation is stationary: a symmetric start is no evidence of conflict.
-ESCAPES = 3
-ESCAPE_RADII = (0.3, 0.03)
+ESCAPES, LOOKS = 3, 5
 # Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
 MOST_QUIET = 8
 # The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
@@ -84,93 +97,107 @@ UNBOUNDED = -1e15
 class SqpOptions:
     """Options of `sqp`."""
 
+    exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
     halvings: int = option(40, low=5, high=200, help="most trial lengths along one direction")
 
 
 @dataclass(frozen=True)
-class _Point:
-    """A design x with f, c, g and J there; gradient and Jacobian stay empty until asked for."""
+class _Model:
+    """The B of (1) and the gradient that goes with it."""
 
-    x: FloatArray
-    f: float
-    c: FloatArray
-    g: FloatArray
-    j: FloatArray
-
-    @property
-    def is_finite(self) -> bool:
-        return math.isfinite(self.f) and bool(np.isfinite(self.c).all())
-
-    @property
-    def has_derivatives(self) -> bool:
-        return bool(np.isfinite(self.g).all() and np.isfinite(self.j).all())
+    matrix: FloatArray
+    gradient: FloatArray
 
 
 def sqp(task: Task, options: SqpOptions) -> Protocol:
     """Run the method on `task`; see the head of this file."""
-    here = yield from _evaluated(task.start, derivatives=True)
+    here = yield from evaluated(task.start, derivatives=True)
     if not here.is_finite:
         return Ending("invalid", "the objective or a constraint has no finite value at the start")
     if not here.has_derivatives:
         return Ending("invalid", "a derivative is not finite at the start")
     n = len(task.start)
-    matrix = np.eye(n)
-    penalty = 1.0
-    step_length, note = math.nan, "the start"
-    is_fresh, escapes, quiet, restorations, loose, loosened = True, 0, 0, 0, 0, 0
+    matrix, penalty, shift = np.eye(n), 1.0, 0.0
+    multipliers = np.zeros(len(here.c)) if task.row_multipliers is None else task.row_multipliers
+    plan: QuadraticSolution | None = None
+    step_length, note, held = math.nan, "the start", math.nan
+    is_fresh, escapes, looks, quiet, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0
+    is_exact = task.has_curvature and options.exact
     while True:
-        plan = _direction(task, here, matrix)  # (1)
-        standing: Standing = yield Iterate(here.x, step_length, note)
+        model = _Model(matrix, here.g)
+        if is_exact:
+            hessian = yield from hessian_at(here.x, multipliers)
+            if hessian is not None:
+                model = _convex(task, here, hessian, plan, multipliers, shift)  # (6)
+        before, plan = plan, _direction(task, here, model, plan)  # (1)
+        standing: Standing = yield Iterate(here.x, step_length, note, held)
+        held = math.nan
         if plan is None and standing.violation <= task.feasibility:
             # Not the limits: the numbers have broken down. The curvature may be to blame.
-            if is_fresh:
+            if is_fresh and not is_exact:
                 return Ending("stalled", "the quadratic subproblem could not be solved")
-            matrix, is_fresh = np.eye(n), True
+            matrix, is_fresh, is_exact = np.eye(n), True, False
             step_length, note = 0.0, "curvature forgotten: the quadratic subproblem could not be solved"
             continue
         if plan is None:
             restorations += 1
-            here, ended = yield from _restored(task, here, matrix)  # (2)
+            here, ended = yield from _restored(task, here, model.matrix)  # (2)
             if ended == "back" and restorations <= MOST_RESTORATIONS:
                 matrix, is_fresh = np.eye(n), True
                 step_length, note = math.nan, "feasibility restored as far as the linearised limits need it"
                 continue
             if ended != "stationary":
                 return Ending("stalled", "feasibility could not be restored")
-            elsewhere = yield from _less_violated_nearby(task, here) if escapes < ESCAPES else _nothing()
+            elsewhere = (yield from less_violated_nearby(task, here, escapes)) if escapes < ESCAPES else None
             if elsewhere is None:
                 return Ending("infeasible", "no direction reduces the violation of the limits any further")
             step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
             here, escapes, matrix, is_fresh = elsewhere, escapes + 1, np.eye(n), True
             continue
-        multipliers = plan.row_multipliers
-        if standing.meets_conditions and _promises_little(task, here, plan, matrix):
-            return Ending("converged", "first-order conditions hold and the next step promises nothing")
+        if standing.meets_conditions and _promises_little(task, here, plan, model):
+            lower = (yield from downhill_from_saddle(task, here, plan.row_multipliers)) if looks < LOOKS else None
+            if lower is None:
+                return Ending("converged", "first-order conditions hold and the next step promises nothing")
+            step_length, note = float(np.abs(lower.x - here.x).max()), "left a saddle along negative curvature"
+            here, looks, matrix, is_fresh, multipliers = lower, looks + 1, np.eye(n), True, plan.row_multipliers
+            continue
         if here.f < UNBOUNDED and standing.violation <= task.feasibility:
             return Ending("unbounded", "the objective falls without end at feasible designs")
-        least = _least_penalty(task, here, plan, matrix)
+        least = _least_penalty(task, here, plan, model)
         loose = loose + 1 if penalty > LOOSE_PENALTY * least else 0
         if loose >= LOOSE_ITERATIONS and loosened < MOST_LOOSENED:
             penalty, loose, loosened = max(2.0 * least, LEAST_PENALTY), 0, loosened + 1
         penalty = max(penalty, least)
-        there, note = yield from _line_search(task, here, plan, matrix, penalty, options)
-        if there is None:
+        found, note = yield from _line_search(task, here, plan, model, penalty, options)
+        if found is None:
             if standing.meets_conditions:
                 return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
+            if is_exact and shift < MOST_SHIFT:
+                shift = max(SHIFT_UP * shift, FIRST_SHIFT)
+                step_length, note, plan = 0.0, "no decrease: shorter steps are asked for", before
+                continue
             if is_fresh:
                 return Ending("stalled", "no step along the search direction improves the design")
             matrix, is_fresh = np.eye(n), True
             step_length, note = 0.0, "no decrease: curvature forgotten"
             continue
+        there, held, alpha = found
         quiet = quiet + 1 if _is_level(task, here, there, penalty) else 0
         if quiet >= MOST_QUIET:
+            if standing.meets_conditions:
+                return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
             return Ending("stalled", "the last steps changed the penalty function by no more than rounding")
+        # Steps that had to be cut short ask for shorter ones; full ones for none.
+        shift = max(SHIFT_UP * shift, FIRST_SHIFT) if alpha < SHORT else shift * SHIFT_DOWN
+        shift = shift if shift >= FIRST_SHIFT * SHIFT_DOWN else 0.0
+        multipliers = multipliers + alpha * (plan.row_multipliers - multipliers)
         s = there.x - here.x
-        y = (there.g - there.j.T @ multipliers) - (here.g - here.j.T @ multipliers)
-        if is_fresh:
-            matrix = _first_curvature(s, y, n)
-        matrix = damped_bfgs(matrix, s, y)  # (6)
+        if not is_exact:
+            y = (there.g - there.j.T @ plan.row_multipliers) - (here.g - here.j.T @ plan.row_multipliers)
+            if is_fresh:
+                matrix = _first_curvature(s, y, n)
+            matrix = damped_bfgs(matrix, s, y)  # (7)
         is_fresh = False
         step_length = float(np.abs(s).max())
         here = there
@@ -185,37 +212,83 @@ METHOD = Method(
     options=SqpOptions,
     run=sqp,
     most_variables=2000,
-    cost="one gradient and about one value per iteration; arithmetic (n + m)^3",
-    weak="kinks and noise; more than some hundred variables; saddle points look stationary to it",
+    cost="one gradient, one Hessian and about one value per iteration; arithmetic (n + m)^3",
+    weak="kinks and noise; more than some hundred variables",
 )
 
 
-def _nothing() -> Generator[Request, Reply, None]:
-    return None
-    yield
+def _convex(
+    task: Task, here: Point, hessian: FloatArray, plan: QuadraticSolution | None, multipliers: FloatArray, shift: float
+) -> _Model:
+    """Return a positive definite B and its gradient: by (6) as far as that does it, then by raising eigenvalues.
+
+    Definiteness is judged with the diagonal scaled to one: variables may differ in curvature by any factor.
+    """
+    largest = max(float(np.abs(hessian).max(initial=0.0)), LEAST_SCALE)
+    shifted = hessian + shift * np.eye(len(here.x))
+    if _is_definite(shifted):
+        return _Model(shifted, here.g)
+    if plan is not None and plan.outcome == "solved":
+        normals, gaps = _held_limits(task, here, plan)
+        if len(normals):
+            across = normals.T @ normals
+            for weight in ACROSS_WEIGHTS:
+                sigma = weight * largest
+                if _is_definite(shifted + sigma * across):
+                    return _Model(shifted + sigma * across, here.g - sigma * (normals.T @ gaps))
+    scale = np.sqrt(np.maximum(np.abs(np.diag(hessian)), LEAST_SCALE))
+    values, vectors = np.linalg.eigh(hessian / np.outer(scale, scale))
+    slope = float(np.linalg.norm(here.g - here.j.T @ multipliers))
+    longest = MOST_RAISED_STEP * max(1.0, float(np.linalg.norm(here.x)))
+    least = max(LEAST_CURVATURE, (slope / longest + shift) / float(scale.max()) ** 2)
+    vectors = vectors * scale[:, np.newaxis]
+    return _Model((vectors * np.maximum(np.abs(values), least)) @ vectors.T, here.g)
 
 
-def _evaluated(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, _Point]:
-    reply: Reply = yield Request(x[np.newaxis, :], derivatives)
-    n, m = len(x), reply.rows.shape[1]
-    if reply.gradient is None or reply.jacobian is None:
-        return _Point(x, float(reply.objective[0]), reply.rows[0], np.full(n, np.nan), np.full((m, n), np.nan))
-    return _Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0])
+def _held_limits(task: Task, here: Point, plan: QuadraticSolution) -> tuple[FloatArray, FloatArray]:
+    """Return unit normals (k, n) of the limits that held the last step, and how far each is from its limit now."""
+    n = len(here.x)
+    rows, bounds = np.flatnonzero(plan.row_multipliers), np.flatnonzero(plan.bound_multipliers)
+    is_low, at_low = plan.row_multipliers[rows] > 0.0, plan.bound_multipliers[bounds] > 0.0
+    gaps = np.where(is_low, task.row_lower[rows], task.row_upper[rows]) - here.c[rows]
+    bound_gaps = np.where(at_low, task.lower[bounds], task.upper[bounds]) - here.x[bounds]
+    units = np.zeros((len(bounds), n))
+    units[np.arange(len(bounds)), bounds] = 1.0
+    normals = np.vstack([here.j[rows], units])
+    gaps = np.concatenate([gaps, bound_gaps])
+    lengths = np.sqrt((normals * normals).sum(axis=1))
+    usable = (lengths > 0.0) & np.isfinite(gaps)
+    return normals[usable] / lengths[usable, np.newaxis], gaps[usable] / lengths[usable]
 
 
-def _direction(task: Task, here: _Point, matrix: FloatArray) -> QuadraticSolution | None:
+def _is_definite(matrix: FloatArray) -> bool:
+    diagonal = np.diag(matrix)
+    if not diagonal.min(initial=np.inf) > 0.0:
+        return False
+    scale = np.sqrt(diagonal)
+    try:
+        factor = np.linalg.cholesky(matrix / np.outer(scale, scale))
+    except np.linalg.LinAlgError:
+        return False
+    return bool(np.diag(factor).min(initial=np.inf) ** 2 > LEAST_CURVATURE)
+
+
+def _direction(
+    task: Task, here: Point, model: _Model, guess: QuadraticSolution | None = None
+) -> QuadraticSolution | None:
     """Return the solution of (1), or None where the linearised limits conflict."""
     plan = solve_quadratic(
-        matrix,
-        here.g,
+        model.matrix,
+        model.gradient,
         rows=here.j,
         row_limits=(task.row_lower - here.c, task.row_upper - here.c),
         bounds=(task.lower - here.x, task.upper - here.x),
+        guess=guess,
     )
     return plan if plan.outcome == "solved" and np.isfinite(plan.step).all() else None
 
 
-def _restored(task: Task, here: _Point, matrix: FloatArray) -> Generator[Request | Iterate, Any, tuple[_Point, str]]:
+def _restored(task: Task, here: Point, matrix: FloatArray) -> Generator[Request | Iterate, Any, tuple[Point, str]]:
     """Lower |v| by (2). Return the point reached and "back", "stationary" or "stuck"."""
     entry = float(np.linalg.norm(task.misses(here.c)))
     scale = max(float(np.linalg.norm(here.j)) ** 2, 1e-300)
@@ -235,14 +308,17 @@ def _restored(task: Task, here: _Point, matrix: FloatArray) -> Generator[Request
         promised = now - _linear_violation(task, here, plan.step)
         if not _violation_slope(task, here) > STATIONARY_SLOPE:
             return here, "stationary"
-        trial = yield from _evaluated(np.clip(here.x + plan.step, task.lower, task.upper), derivatives=False)
+        trial = yield from evaluated(np.clip(here.x + plan.step, task.lower, task.upper), derivatives=False)
         gained = now - float(np.linalg.norm(task.misses(trial.c)))
         if trial.is_finite and gained >= SUFFICIENT * promised:
-            there = yield from _evaluated(trial.x, derivatives=True)
+            there = yield from evaluated(trial.x, derivatives=True)
             if there.has_derivatives:
                 step = float(np.abs(there.x - here.x).max())
                 here, damping = there, damping * DAMPING_DOWN
-                if now - gained <= RESTORED_SHARE * entry and _direction(task, here, matrix) is not None:
+                if (
+                    now - gained <= RESTORED_SHARE * entry
+                    and _direction(task, here, _Model(matrix, here.g)) is not None
+                ):
                     return here, "back"
                 yield Iterate(here.x, step, "restoring feasibility: the linearised limits conflict")
                 continue
@@ -252,7 +328,7 @@ def _restored(task: Task, here: _Point, matrix: FloatArray) -> Generator[Request
     return here, "stationary" if _violation_slope(task, here) <= NEARLY_STATIONARY_SLOPE else "stuck"
 
 
-def _violation_slope(task: Task, here: _Point) -> float:
+def _violation_slope(task: Task, here: Point) -> float:
     """Return |J'v| over |J||v|, what points out of the bounds left out: 0 where |v| is stationary."""
     v = here.c - np.clip(here.c, task.row_lower, task.row_upper)
     slope = here.j.T @ v
@@ -261,37 +337,37 @@ def _violation_slope(task: Task, here: _Point) -> float:
     return float(np.linalg.norm(slope)) / most if most > 0.0 else 0.0
 
 
-def _linear_violation(task: Task, here: _Point, d: FloatArray) -> float:
+def _linear_violation(task: Task, here: Point, d: FloatArray) -> float:
     return float(np.linalg.norm(task.misses(here.c + here.j @ d)))
 
 
-def _promises_little(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray) -> bool:
+def _promises_little(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> bool:
     """Return whether the model's best step changes neither objective nor design by more than the tolerance."""
-    change = abs(float(here.g @ plan.step)) + float(plan.step @ matrix @ plan.step)
+    change = abs(float(here.g @ plan.step)) + float(plan.step @ model.matrix @ plan.step)
     size = np.maximum(np.abs(here.x), 1.0)
     return change <= PROMISE_SHARE * task.tolerance * max(abs(here.f), 1.0) and bool(
         (np.abs(plan.step) <= math.sqrt(task.tolerance) * size).all()
     )
 
 
-def _least_penalty(task: Task, here: _Point, plan: QuadraticSolution, matrix: FloatArray) -> float:
+def _least_penalty(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> float:
     """Return the ρ that is above the multipliers, and lets D of (4) promise half of what the model does."""
     least = PENALTY_FACTOR * float(np.linalg.norm(plan.row_multipliers))
     violation = float(np.linalg.norm(task.misses(here.c)))
     if violation > 0.0:
-        curvature = float(plan.step @ matrix @ plan.step)
+        curvature = float(plan.step @ model.matrix @ plan.step)
         least = max(least, PENALTY_FACTOR * (float(here.g @ plan.step) + 0.5 * curvature) / violation)
     return least if math.isfinite(least) else 0.0
 
 
-def _merit(task: Task, point: _Point, penalty: float) -> float:
+def _merit(task: Task, point: Point, penalty: float) -> float:
     """Return φ, infinite where a value is invalid: such a point is never accepted."""
     if not point.is_finite:
         return math.inf
     return point.f + penalty * float(np.linalg.norm(task.misses(point.c)))  # (3)
 
 
-def _is_level(task: Task, here: _Point, there: _Point, penalty: float) -> bool:
+def _is_level(task: Task, here: Point, there: Point, penalty: float) -> bool:
     """Return whether φ fell by no more than rounding."""
     before, after = _merit(task, here, penalty), _merit(task, there, penalty)
     return not before - after > ROUNDING * (abs(here.f) + abs(before))
@@ -299,13 +375,13 @@ def _is_level(task: Task, here: _Point, there: _Point, penalty: float) -> bool:
 
 def _line_search(
     task: Task,
-    here: _Point,
+    here: Point,
     plan: QuadraticSolution,
-    matrix: FloatArray,
+    model: _Model,
     penalty: float,
     options: SqpOptions,
-) -> Generator[Request, Reply, tuple[_Point | None, str]]:
-    """Return the accepted point, with its derivatives, and a note, or None.
+) -> Generator[Request, Any, tuple[tuple[Point, float, float] | None, str]]:
+    """Return (the accepted point with its derivatives, how well the prediction held, α) and a note, or None.
 
     A point whose derivatives are not finite is no place to go on from: the step is shortened.
     """
@@ -318,23 +394,25 @@ def _line_search(
         return None, "no descent"
     alpha = 1.0
     for count in range(options.halvings):
-        x = np.clip(here.x + alpha * d, task.lower, task.upper)
+        x = _reached(task, here, plan, alpha)
         if np.array_equal(x, here.x):
             return None, "the step vanished"
-        trial = yield from _evaluated(x, derivatives=False)
+        trial = yield from evaluated(x, derivatives=False)
         gained = _merit(task, trial, penalty)
         if gained <= base + SUFFICIENT * alpha * promised + slack:  # (4)
-            there = yield from _evaluated(x, derivatives=True)
+            there = yield from evaluated(x, derivatives=True)
             if there.has_derivatives:
-                return there, "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+                held = (base - gained) / (-alpha * promised)
+                return (there, held, alpha), "full step" if count == 0 else f"step shortened to {alpha:.2g}"
             alpha *= 0.5
             continue
         if count == 0 and options.corrections and trial.is_finite and len(trial.c):
-            corrected = yield from _corrected(task, here, trial, plan, matrix)  # (5)
+            corrected = yield from _corrected(task, here, trial, plan, model)  # (5)
             if corrected is not None and _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
-                there = yield from _evaluated(corrected.x, derivatives=True)
+                there = yield from evaluated(corrected.x, derivatives=True)
                 if there.has_derivatives:
-                    return there, "full step with second-order correction"
+                    held = (base - _merit(task, corrected, penalty)) / -promised
+                    return (there, held, 1.0), "full step with second-order correction"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised
         shrink = -0.5 * alpha * promised / curve if math.isfinite(curve) and curve > 0.0 else 0.1
@@ -342,23 +420,32 @@ def _line_search(
     return None, "no decrease"
 
 
+def _reached(task: Task, here: Point, plan: QuadraticSolution, alpha: float) -> FloatArray:
+    """Return x + αd within the bounds; after a full step exactly at those that hold it."""
+    x = np.clip(here.x + alpha * plan.step, task.lower, task.upper)
+    if alpha == 1.0:
+        x = np.where(plan.bound_multipliers > 0.0, task.lower, np.where(plan.bound_multipliers < 0.0, task.upper, x))
+    return x
+
+
 def _corrected(
-    task: Task, here: _Point, trial: _Point, plan: QuadraticSolution, matrix: FloatArray
-) -> Generator[Request, Reply, _Point | None]:
+    task: Task, here: Point, trial: Point, plan: QuadraticSolution, model: _Model
+) -> Generator[Request, Any, Point | None]:
     shifted = trial.c - here.j @ plan.step
     again = solve_quadratic(
-        matrix,
-        here.g,
+        model.matrix,
+        model.gradient,
         rows=here.j,
         row_limits=(task.row_lower - shifted, task.row_upper - shifted),
         bounds=(task.lower - here.x, task.upper - here.x),
+        guess=plan,
     )
     if again.outcome != "solved" or not np.isfinite(again.step).all():
         return None
     if float(np.linalg.norm(again.step - plan.step)) > float(np.linalg.norm(plan.step)):
         return None  # no longer a correction
     x = np.clip(here.x + again.step, task.lower, task.upper)
-    return (yield from _evaluated(x, derivatives=False))
+    return (yield from evaluated(x, derivatives=False))
 
 
 def _first_curvature(s: FloatArray, y: FloatArray, n: int) -> FloatArray:
@@ -367,21 +454,3 @@ def _first_curvature(s: FloatArray, y: FloatArray, n: int) -> FloatArray:
     if not (math.isfinite(curvature) and along > 0.0):
         return np.eye(n)
     return np.eye(n) * min(max(curvature / along, 1e-4), 1e6)
-
-
-def _less_violated_nearby(task: Task, here: _Point) -> Generator[Request, Reply, _Point | None]:
-    """Return a point around with a clearly lower violation, or None. The sample depends on the seed alone."""
-    n = len(here.x)
-    draws = np.random.default_rng([task.seed, 77]).normal(size=(2 * n + 4, n))
-    draws /= np.linalg.norm(draws, axis=1, keepdims=True)
-    points = np.vstack([here.x + radius * draws for radius in ESCAPE_RADII])
-    points = np.clip(points, task.lower, task.upper)
-    reply: Reply = yield Request(points)
-    now = float(np.linalg.norm(task.misses(here.c)))
-    found = [float(np.linalg.norm(task.misses(rows))) for rows in reply.rows]
-    found = [v if math.isfinite(f) else math.inf for v, f in zip(found, reply.objective, strict=True)]
-    best = int(np.argmin(found))
-    if not found[best] <= (1.0 - ESCAPE_SHARE) * now:
-        return None
-    point = yield from _evaluated(points[best], derivatives=True)
-    return replace(point) if point.has_derivatives else None

@@ -18,6 +18,7 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
+from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
 
 __all__ = [
@@ -40,4 +41,6 @@ __all__ = [
     "objective_size",
     "read_file",
     "read_text",
+    "residual_problem",
+    "sum_of_squares",
 ]

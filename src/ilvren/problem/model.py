@@ -339,6 +339,11 @@ class Problem:
         return tuple(np.flatnonzero(free).tolist())
 
     @cached_property
+    def free_places(self) -> NDArray[np.int64]:
+        """Return `free` as an array."""
+        return np.array(self.free, dtype=np.int64)
+
+    @cached_property
     def grid(self) -> tuple[tuple[int, Variable], ...]:
         """Return (place in a design, variable) of the elements that are spaced or from a catalogue."""
         return tuple(

@@ -10,7 +10,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble
 from ilvren.methods.base import Method, method_named, method_names
-from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock
+from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, sum_of_squares
 
 __all__ = [
     "MODEL_OPERATIONS",
@@ -40,17 +40,25 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         for kind in ("spaced", "catalogue")
     }
     n = len(problem.free)
-    entries = n * problem.row_count if method.needs == "gradients" else 0
+    entries = n * problem.row_count if method.needs_derivatives and not method.takes_sparse else 0
+    _refuse_rows(problem, method)
+    if method.needs == "residuals" and not sum_of_squares(problem):
+        raise RequestError(
+            f'method "{method.name}" needs an objective that is a sum of squares, and this one is not of that form',
+            file=problem.source.file,
+            line=problem.objective.line if problem.objective else None,
+            advice="declare residuals in [fit], or minimize a formula such as sum((model - data)^2)",
+        )
     if method.most_variables is not None and (n > method.most_variables or entries > MOST_ENTRIES):
         raise RequestError(
             f'method "{method.name}" works on dense matrices, for up to about {method.most_variables} variables;'
             f" this problem has {n} free variables and {problem.row_count} rows",
-            advice="`show`, `check`, `draw` and the Python API take it at this size; for a run make it smaller (--set)",
+            advice=f"methods without that limit: {', '.join(_unlimited(problem))}",
         )
     for what, names in needed.items():
         if not names or what in method.handles:
             continue
-        able = [name for name in method_names() if what in method_named(name).handles]
+        able = _able(what)
         listed = ", ".join(f'"{name}"' for name in names[:5])
         advice = (
             f"methods that handle them: {', '.join(able)}"
@@ -64,6 +72,37 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
             line=problem.source.line("variables", names[0]),
             advice=advice,
         )
+
+
+def _refuse_rows(problem: Problem, method: Method) -> None:
+    """Raise RequestError when there are limits of a kind that `method` does not handle."""
+    for block in problem.row_blocks:
+        kind = "equalities" if (block.lower == block.upper).any() else "inequalities"
+        if kind in method.handles or not block.size:
+            continue
+        raise RequestError(
+            f'method "{method.name}" does not handle constraints such as "{block.entry}"',
+            file=problem.source.file,
+            line=block.line,
+            advice="methods that do: " + ", ".join(_able(kind)),
+        )
+    bounded = [b for b in problem.blocks if ((np.isfinite(b.lower) | np.isfinite(b.upper)) & (b.lower < b.upper)).any()]
+    if bounded and "bounds" not in method.handles:
+        raise RequestError(
+            f'method "{method.name}" does not handle bounds such as those of "{bounded[0].name}"',
+            file=problem.source.file,
+            line=bounded[0].line,
+            advice="methods that do: " + ", ".join(_able("bounds")),
+        )
+
+
+def _able(kind: str) -> list[str]:
+    return [name for name in method_names() if kind in method_named(name).handles]
+
+
+def _unlimited(problem: Problem) -> list[str]:
+    kind = "inequalities" if problem.row_count else "bounds"
+    return [name for name in _able(kind) if method_named(name).most_variables is None]
 
 
 def start_trouble(problem: Problem) -> tuple[NamedValue | Objective | RowBlock, Trouble] | None:
@@ -138,9 +177,9 @@ def violation_is_stationary(
     free = list(problem.free)
     nearest_value = np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
     v = (evaluation.rows - nearest_value) / row_scale
-    scaled = evaluation.jacobian / row_scale[:, np.newaxis] * measures.variable_sizes(point)
-    slope = scaled.T @ v
+    sizes = measures.variable_sizes(point)
+    slope = sizes * (evaluation.jacobian.T @ (v / row_scale))
     slope = np.where((point <= measures.lower) & (slope > 0.0), 0.0, slope)
     slope = np.where((point >= measures.upper) & (slope < 0.0), 0.0, slope)
-    possible = np.abs(scaled).T @ np.abs(v) + float(np.abs(v).max(initial=0.0))
+    possible = sizes * (abs(evaluation.jacobian).T @ np.abs(v / row_scale)) + float(np.abs(v).max(initial=0.0))
     return bool((np.abs(slope) <= VIOLATION_STATIONARY * possible)[free].all())

@@ -6,54 +6,66 @@ With D the sizes of the variables and f̂ the size of the objective, the multipl
 
 where the rows of A are the gradients of active rows and the unit vectors of active bounds; the stationarity
 is the largest component of what remains. A multiplier is the change of the (internal, minimized) objective
-per unit by which its limit is moved up.
+per unit by which its limit is moved up. For large problems (1) is solved with sparse matrices; what remains is
+measured for the multipliers found, whatever they are, so it is never too small.
 """
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import signed_least_squares
+from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
 from ilvren.evaluate import Evaluation
 from ilvren.problem import Measures, Problem
 
-__all__ = ["Conditions", "active_sides", "first_order_conditions"]
+__all__ = ["Conditions", "active_sides", "conditions_with", "first_order_conditions"]
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
 
 # Singular values below this share of the largest make active gradients count as dependent.
 RANK_TOLERANCE = 1e-8
+# A miss counts whole where this or less is allowed.
+USUAL_FEASIBILITY = 1e-6
+# Beyond so many numbers of active gradients their rank is not computed by singular values.
+MOST_RANKED = 1_000_000
 
 
 @dataclass(frozen=True)
 class Conditions:
     """`stationarity` as the page on numbers defines it; `row_sides` (m,) and `bound_sides` (n,): 0 not active,
-    −1 at the lower limit, 1 at the upper, 2 an equality; multipliers alike; `are_unique`: the active
-    gradients are independent, so that the multipliers are determined. `rest` (n_free,) is what remains of (1)."""
+    −1 at the lower limit, 1 at the upper, 2 an equality; multipliers alike. `rest` (n_free,) is what remains of (1).
+    `complementarity` is the largest |multiplier| times the distance from its limit, over f̂: what going exactly there
+    would change; a miss counts in proportion to what is allowed."""
 
     stationarity: float
+    complementarity: float
     row_sides: IntArray
     bound_sides: IntArray
     row_multipliers: FloatArray
     bound_multipliers: FloatArray
-    are_unique: bool
     rest: FloatArray
+    _normals: Any = field(default=None, repr=False, compare=False)
+
+    @cached_property
+    def are_unique(self) -> bool:
+        """Return whether the active gradients are independent, so that the multipliers are determined."""
+        return self._normals is not None and _independent(self._normals)
 
 
 def active_sides(values: FloatArray, lower: FloatArray, upper: FloatArray, slack: FloatArray) -> IntArray:
     """Return per value 0, −1 (at its lower limit to within `slack`), 1 (upper) or 2 (an equality)."""
-    at_lower = np.abs(values - lower) <= slack
-    at_upper = np.abs(values - upper) <= slack
     # Beyond a limit is at it, too: a missed limit still holds the design.
-    at_lower |= values < lower
-    at_upper |= values > upper
-    sides = np.where(at_lower, -1, np.where(at_upper, 1, 0))
-    return np.where(lower == upper, 2, sides).astype(np.int64)
+    at_lower = values - lower <= slack
+    at_upper = upper - values <= slack
+    sides: IntArray = np.where(at_lower, -1, np.where(at_upper, 1, 0))
+    return np.where(lower == upper, 2, sides)
 
 
 def first_order_conditions(
@@ -64,71 +76,150 @@ def first_order_conditions(
     *,
     objective_size: float,
     feasibility: float,
+    guess: Conditions | None = None,
 ) -> Conditions:
     """Measure the conditions at `point` (n,), whose `evaluation` must have finite derivatives.
 
-    Fixed and unused variables do not count. Raises ValueError without derivatives.
+    Fixed and unused variables do not count. `guess`, the conditions of a design nearby, saves work. Raises ValueError
+    without derivatives.
     """
     if evaluation.gradient is None or evaluation.jacobian is None:
         raise ValueError("first-order conditions need derivatives")
-    free = np.array(problem.free, dtype=np.int64)
-    sizes = measures.variable_sizes(point)
-    row_sides = active_sides(evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes)
-    bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)
+    row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
     rows = np.flatnonzero(row_sides)
-    bounds = free[np.isin(bound_sides[free], (-1, 1))]
-    scale = sizes[free] / objective_size
-    normals = np.zeros((len(free), len(rows) + len(bounds)))
-    normals[:, : len(rows)] = (evaluation.jacobian[np.ix_(rows, free)] * scale).T
-    places = {variable: place for place, variable in enumerate(free)}
-    for column, variable in enumerate(bounds, start=len(rows)):
-        normals[places[variable], column] = scale[places[variable]]
+    is_bound = np.abs(bound_sides[free]) == 1
+    bounds = free[is_bound]
     sides = np.concatenate([row_sides[rows], bound_sides[bounds]])
     signs = np.where(sides == 2, 0.0, -sides.astype(float))
     target = evaluation.gradient[free] * scale
-    found = _multipliers(normals, target, signs)
-    if found is None:
-        return Conditions(
-            math.nan,
-            row_sides,
-            bound_sides,
-            np.full(len(row_sides), np.nan),
-            np.full(len(point), np.nan),
-            False,
-            target,
-        )
-    u, rest, are_unique = found
+    started = None
+    if guess is not None:
+        started = np.concatenate([guess.row_multipliers[rows], guess.bound_multipliers[bounds]])
+    if isinstance(evaluation.jacobian, np.ndarray):
+        normals: Any = np.zeros((len(free), len(rows) + len(bounds)))
+        normals[:, : len(rows)] = (evaluation.jacobian[np.ix_(rows, free)] * scale).T
+        places = np.flatnonzero(is_bound)
+        normals[places, len(rows) + np.arange(len(bounds))] = scale[places]
+        found = _multipliers(normals, target, signs, started)
+    else:
+        normals = _sparse_normals(evaluation.jacobian, rows, free, is_bound, scale)
+        found = _sparse_multipliers(normals, target, signs, started)
     row_multipliers, bound_multipliers = np.zeros(len(row_sides)), np.zeros(len(point))
-    row_multipliers[rows], bound_multipliers[bounds] = u[: len(rows)], u[len(rows) :]
-    return Conditions(
-        float(np.abs(rest).max(initial=0.0)),
-        row_sides,
-        bound_sides,
-        row_multipliers,
-        bound_multipliers,
-        are_unique,
-        rest,
+    if found is None:
+        row_multipliers[:], bound_multipliers[:] = np.nan, np.nan
+        return Conditions(math.nan, math.nan, row_sides, bound_sides, row_multipliers, bound_multipliers, target)
+    row_multipliers[rows], bound_multipliers[bounds] = found[: len(rows)], found[len(rows) :]
+    rest = target - normals @ found
+    worst = float(np.abs(rest).max(initial=0.0))
+    gap = _complementarity(
+        measures, point, evaluation, (row_sides, bound_sides), (row_multipliers, bound_multipliers), feasibility
     )
+    gap /= objective_size
+    return Conditions(worst, gap, row_sides, bound_sides, row_multipliers, bound_multipliers, rest, normals)
+
+
+def conditions_with(
+    problem: Problem,
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    multipliers: FloatArray,
+    *,
+    objective_size: float,
+    feasibility: float,
+) -> Conditions:
+    """Measure what remains of (1) for given `multipliers` (m,), as far as their rows are active and their signs right:
+    the bounds take what they may. Quick, and never less than `first_order_conditions` finds by much."""
+    row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
+    assert evaluation.gradient is not None
+    usable = (row_sides == 2) | (-row_sides * multipliers > 0.0) & (row_sides != 0)
+    own = np.where(usable & np.isfinite(multipliers), multipliers, 0.0)
+    rest = evaluation.gradient - evaluation.jacobian.T @ own
+    taken = ((bound_sides == -1) & (rest > 0.0)) | ((bound_sides == 1) & (rest < 0.0))
+    bound_multipliers = np.where(taken, rest, 0.0)
+    rest = (rest - bound_multipliers)[free] * scale
+    worst = float(np.abs(rest).max(initial=0.0))
+    gap = _complementarity(measures, point, evaluation, (row_sides, bound_sides), (own, bound_multipliers), feasibility)
+    return Conditions(worst, gap / objective_size, row_sides, bound_sides, own, bound_multipliers, rest)
+
+
+def _complementarity(
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    sides: tuple[IntArray, IntArray],
+    multipliers: tuple[FloatArray, FloatArray],
+    feasibility: float,
+) -> float:
+    """Return the largest |multiplier| · distance from the limit."""
+    worst, share = 0.0, min(1.0, USUAL_FEASIBILITY / feasibility)
+    limits = ((measures.row_lower, measures.row_upper), (measures.lower, measures.upper))
+    for values, (low, high), side, u in zip((evaluation.rows, point), limits, sides, multipliers, strict=True):
+        margin = np.where(side == 1, high - values, values - low)
+        distance = np.where(margin > 0.0, margin, -share * margin)
+        distance = np.where(side == 2, share * np.abs(values - low), np.where(side == 0, 0.0, distance))
+        worst = max(worst, float(np.max(np.where(u == 0.0, 0.0, np.abs(u) * distance), initial=0.0)))
+    return worst
+
+
+def _setting(
+    problem: Problem,
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    objective_size: float,
+    feasibility: float,
+) -> tuple[IntArray, IntArray, IntArray, FloatArray]:
+    """Return the sides of rows and bounds, the free variables, and their sizes over that of the objective."""
+    free = problem.free_places
+    sizes = measures.variable_sizes(point)
+    row_sides = active_sides(evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes)
+    bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)
+    return row_sides, bound_sides, free, sizes[free] / objective_size
+
+
+def _sparse_normals(jacobian: Any, rows: IntArray, free: IntArray, is_bound: Any, scale: FloatArray) -> Any:
+    from scipy.sparse import csr_array, diags_array, hstack
+
+    own = jacobian[rows]
+    own = own if len(free) == jacobian.shape[1] else own[:, free]
+    places = np.flatnonzero(is_bound)
+    units = csr_array((scale[places], (places, np.arange(len(places)))), shape=(len(free), len(places)))
+    return hstack([(own @ diags_array(scale)).T, units], format="csr")
 
 
 def _multipliers(
-    normals: FloatArray, target: FloatArray, signs: FloatArray
-) -> tuple[FloatArray, FloatArray, bool] | None:
-    """Return (multipliers, what remains, whether they are unique), or None where the numbers allow no answer."""
+    normals: FloatArray, target: FloatArray, signs: FloatArray, guess: FloatArray | None
+) -> FloatArray | None:
+    """Return the multipliers, or None where the numbers allow no answer."""
     if not (np.isfinite(target).all() and np.isfinite(normals).all()):
         return None
     try:
-        u = signed_least_squares(normals, target, signs)
-        return u, target - normals @ u, _independent(normals)
+        return signed_least_squares(normals, target, signs, guess=None if guess is None else guess != 0.0)
     except np.linalg.LinAlgError:
         return None
 
 
-def _independent(normals: FloatArray) -> bool:
-    if normals.shape[1] == 0:
+def _sparse_multipliers(
+    normals: Any, target: FloatArray, signs: FloatArray, guess: FloatArray | None
+) -> FloatArray | None:
+    if not (np.isfinite(target).all() and np.isfinite(normals.data).all()):
+        return None
+    return sparse_signed_least_squares(normals, target, signs, guess)
+
+
+def _independent(normals: Any) -> bool:
+    n, k = normals.shape
+    if k == 0:
         return True
+    if k > n:
+        return False
+    if not isinstance(normals, np.ndarray):
+        if n * k > MOST_RANKED:
+            return False  # not known: said as "not unique", which is the cautious word
+        normals = normals.toarray()
     lengths = np.linalg.norm(normals, axis=0)
-    if normals.shape[1] > normals.shape[0] or not (lengths > 0.0).all():
+    if not (lengths > 0.0).all():
         return False
     values = np.linalg.svd(normals / lengths, compute_uv=False)
     return bool(values[-1] > RANK_TOLERANCE * values[0])

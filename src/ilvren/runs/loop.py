@@ -16,12 +16,12 @@ from numpy.typing import NDArray
 from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
-from ilvren.methods.base import Ending, Iterate, Method, Reply, Request, Standing
-from ilvren.problem import Measures, Problem, objective_size
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Reply, Request, Standing
+from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
-from ilvren.runs.conditions import Conditions, first_order_conditions
+from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
 from ilvren.runs.events import Event, Iterated
-from ilvren.runs.replay import Replay, request_hash, unpacked
+from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import RunResult
 from ilvren.runs.scaling import Scaling
@@ -34,6 +34,13 @@ Listener = Callable[[Event], None]
 
 # A method that goes on this many iterations without asking for anything new is going in circles.
 MOST_IDLE = 200
+# From so many free variables and rows on, Jacobians are sparse matrices for methods that take them.
+SPARSE_SIZE = 400
+# From so many on, iterates are measured with the method's own multipliers until they look good.
+LARGE_SIZE = 2000
+# Worth a closer look: such a multiple of the tolerance.
+SPECULATIVE = 1e3
+LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
 
 
 class _Stop(Exception):
@@ -70,18 +77,21 @@ class Loop:
         number: int = 0,
         replay: Replay | None = None,
         listener: Listener | None = None,
+        multipliers: tuple[FloatArray, FloatArray] | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.problem = problem
         self.method = method
         self.options = options
         self.settings = settings
-        self.gate = Gate(problem)
+        self.is_sparse = method.takes_sparse and len(problem.free) + problem.row_count > SPARSE_SIZE
+        self.gate = Gate(problem, is_sparse=self.is_sparse)
         self.measures = Measures.of(problem)
         self._ledger = ledger
         self._number = number
         self._replay = replay or Replay()
         self._listener = listener
+        self._multipliers = multipliers
         self._clock = clock
         self._began = clock()
         self._earlier = 0.0
@@ -91,6 +101,8 @@ class Loop:
         self._feasible: _Best | None = None
         self._least: _Best | None = None
         self._last: tuple[FloatArray, Standing] | None = None
+        self._guess: Conditions | None = None
+        self._finished_by = ""
         self.evaluations: list[EvaluationRecord] = []
         self.iterations: list[IterationRecord] = []
         self._trouble: str | None = None
@@ -133,19 +145,27 @@ class Loop:
 
     def _run(self) -> tuple[str, str]:
         problem, settings = self.problem, self.settings
-        wants_derivatives = self.method.needs == "gradients"
+        wants_derivatives = self.method.needs_derivatives
         point = np.array(problem.start)
         self._start = self._evaluate_all(point[np.newaxis, :], derivatives=wants_derivatives)[0]
         if not problem.free:
             return self._nothing_to_change()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
-        task = self._scaling.task(problem, self.measures, settings)
+        task = self._scaling.task(
+            problem,
+            self.measures,
+            settings,
+            multipliers=self._multipliers,
+            is_sparse=self.is_sparse,
+            has_curvature=self.gate.has_curvature,
+            losses=self._losses(),
+        )
         generator = self.method.run(task, self.options)
         try:
-            message: Request | Iterate = next(generator)
+            message: Request | Bend | Iterate = next(generator)
             while True:
                 try:
-                    answer = self._answer(message) if isinstance(message, Request) else self._judge(message)
+                    answer = self._replied(message)
                 except _ProtocolError as error:
                     frame = getattr(generator, "gi_frame", None)
                     place = f"{frame.f_code.co_filename}:{frame.f_lineno}" if frame else self.method.name
@@ -154,6 +174,7 @@ class Loop:
         except StopIteration as end:
             if not isinstance(end.value, Ending):
                 raise TypeError(f"method {self.method.name} ended without an Ending") from None
+            self._finished_by = end.value.method
             return self._checked(end.value)
         finally:
             generator.close()
@@ -167,6 +188,36 @@ class Loop:
         self._last = (self._feasible.point, Standing(self._feasible.violation, 0.0, True))
         return "converged", "no variable can change anything, and this design is feasible"
 
+    def _losses(self) -> NDArray[np.int64] | None:
+        """Return the number of each residual's loss, where the objective is a sum of squares or losses."""
+        if self.method.needs != "residuals":
+            return None
+        graph = self.problem.graph
+        parts = [
+            np.full(math.prod(graph.shape(item.node)), LOSS_NUMBERS[item.loss], dtype=np.int64)
+            for item in sum_of_squares(self.problem)
+        ]
+        return np.concatenate(parts) if parts else None
+
+    def _replied(self, message: object) -> object:
+        if isinstance(message, Request):
+            return self._answer(message)
+        if isinstance(message, Bend):
+            return self._bend(message)
+        return self._judge(message)
+
+    def _bend(self, bend: Bend) -> object:
+        assert self._scaling is not None
+        if not self.gate.has_curvature:
+            raise _ProtocolError("asked for second derivatives of a problem with models")
+        self._check_seconds()
+        point = self._scaling.full(np.asarray(bend.point, dtype=float), self.measures.lower, self.measures.upper)
+        return self._scaling.second(self.gate, bend, point)
+
+    def _check_seconds(self) -> None:
+        if self.settings.seconds is not None and self._seconds() >= self.settings.seconds:
+            raise _Stop("exhausted", f"{self.settings.seconds:g} seconds are used up")
+
     def _answer(self, request: Request) -> Reply:
         assert self._scaling is not None
         points = np.asarray(request.points, dtype=float)
@@ -174,7 +225,10 @@ class Loop:
             raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {len(self._scaling.free)})")
         full = np.array([self._scaling.full(p, self.measures.lower, self.measures.upper) for p in points])
         evaluations = self._evaluate_all(full, derivatives=request.derivatives)
-        return self._scaling.reply(evaluations, derivatives=request.derivatives)
+        residuals = None
+        if request.residuals:
+            residuals = [self.gate.residuals(point, derivatives=request.derivatives) for point in full]
+        return self._scaling.reply(evaluations, derivatives=request.derivatives, residuals=residuals)
 
     def _evaluate_all(self, points: FloatArray, *, derivatives: bool) -> list[Evaluation]:
         digest = request_hash(points, derivatives=derivatives)
@@ -194,9 +248,8 @@ class Loop:
             raise _Stop("exhausted", f"{limit} evaluations are used up")
         recorded = self._replay.answer(point, derivatives=derivatives)
         if recorded is None:
+            self._check_seconds()
             seconds = self._seconds()
-            if self.settings.seconds is not None and seconds >= self.settings.seconds:
-                raise _Stop("exhausted", f"{self.settings.seconds:g} seconds are used up")
             evaluation = self.gate.evaluate(point, derivatives=derivatives)
         else:
             evaluation, seconds = self._recalled(point, recorded, derivatives=derivatives), recorded.seconds
@@ -210,7 +263,7 @@ class Loop:
         """Return what a record says of a design. Derivatives of formulas are not recorded but computed again."""
         if not derivatives or record.derivatives:
             n, m = self.problem.size, self.problem.row_count
-            return unpacked(record, variables=n, rows=m, derivatives=derivatives)
+            return unpacked(record, variables=n, rows=m, derivatives=derivatives, is_sparse=self.is_sparse)
         evaluation = self.gate.evaluate(point, derivatives=True)
         if _packed(evaluation) != record.values:
             raise RequestError(f"evaluation {record.number} is not what it was: the run cannot follow its own path")
@@ -230,8 +283,7 @@ class Loop:
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again; a model is asked once.
-            is_model = bool(self.problem.runners)
-            derivatives = evaluation.gradient.tobytes() + evaluation.jacobian.tobytes() if is_model else b""
+            derivatives = packed_derivatives(evaluation) if self.problem.runners else b""
         record = EvaluationRecord(
             len(self.evaluations) + 1,
             request,
@@ -260,25 +312,26 @@ class Loop:
 
     def _check_target(self, evaluation: Evaluation) -> None:
         target = self.settings.target
-        if self._seeks_feasible and self.method.needs == "values" and self._scaling is not None:
+        if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
             raise _Stop("settled", "a feasible design is found, which is all that is asked")
         if target is None or self.problem.objective is None:
             return
         if evaluation.objective <= self.problem.objective.sign * target:
             raise _Stop("target", f"the target {target:g} is reached")
 
-    def _judge(self, iterate: Iterate) -> Standing:
+    def _judge(self, iterate: object) -> Standing:
         assert self._scaling is not None
         if not isinstance(iterate, Iterate):
             raise _ProtocolError(f"yielded {type(iterate).__name__}, neither a Request nor an Iterate")
         point = self._scaling.full(np.asarray(iterate.point, dtype=float), self.measures.lower, self.measures.upper)
         evaluation = self.gate.known(point) or self.gate.evaluate(point)
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
-        conditions = self._conditions(point, evaluation)
+        conditions = self._conditions(point, evaluation, iterate.multipliers)
         stationarity = conditions.stationarity if conditions else None
         meets = (
-            stationarity is not None
-            and stationarity <= self.settings.tolerance
+            conditions is not None
+            and conditions.stationarity <= self.settings.tolerance
+            and conditions.complementarity <= self.settings.tolerance
             and violation <= self.settings.feasibility
         )
         standing = Standing(violation, stationarity, meets)
@@ -300,7 +353,7 @@ class Loop:
         number = len(self.iterations)  # the first iterate is the start: iteration 0
         record = IterationRecord(
             number,
-            self.method.name,
+            iterate.path or self.method.name,
             counts.evaluations,
             counts.gradients,
             seconds,
@@ -330,19 +383,27 @@ class Loop:
             )
             self._listener(event)
 
-    def _conditions(self, point: FloatArray, evaluation: Evaluation) -> Conditions | None:
+    def _conditions(
+        self, point: FloatArray, evaluation: Evaluation, multipliers: FloatArray | None = None
+    ) -> Conditions | None:
         if not evaluation.has_finite_derivatives:
             return None
         assert self._start is not None
         size = objective_size(self.measures.objective_magnitude, evaluation.objective, self._start.objective)
-        return first_order_conditions(
-            self.problem,
-            self.measures,
-            point,
-            evaluation,
-            objective_size=size,
-            feasibility=self.settings.feasibility,
-        )
+        feasibility = self.settings.feasibility
+        given = (self.problem, self.measures, point, evaluation)
+        if multipliers is not None and self._scaling is not None and self.problem.size > LARGE_SIZE:
+            own = self._scaling.multipliers_as_written(multipliers)
+            quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility)
+            # Not good enough to ask for better multipliers; or so good that better ones change nothing.
+            if not quick.stationarity <= SPECULATIVE * self.settings.tolerance or (
+                quick.stationarity <= self.settings.tolerance
+            ):
+                return quick
+            self._guess = quick
+        found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=self._guess)
+        self._guess = found
+        return found
 
     # ---- the end ------------------------------------------------------------------------------
 
@@ -386,7 +447,7 @@ class Loop:
     def _result(self, outcome: str, reason: str) -> RunResult:
         problem = self.problem
         point, design = self._reported(outcome)
-        has_derivatives = self.method.needs == "gradients" and self._can_differentiate
+        has_derivatives = self.method.needs_derivatives and self._can_differentiate
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
         if self._start is None:
             self._start = self.gate.evaluate(np.array(problem.start))
@@ -404,7 +465,7 @@ class Loop:
         return RunResult(
             self.run_id,
             problem,
-            self.method.name,
+            self._finished_by or self.method.name,
             outcome,
             reason,
             design,
@@ -420,7 +481,7 @@ class Loop:
                 "iterations": max(len(self.iterations) - 1, 0),
                 "evaluations": counts.evaluations,
                 "gradients": counts.gradients,
-                "hessians": 0,
+                "hessians": counts.hessians,
             },
             self._seconds(),
             self.settings.seed,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
 from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
 
-__all__ = ["Replay", "request_hash"]
+__all__ = ["Replay", "packed_derivatives", "request_hash", "unpacked"]
 
 FloatArray = NDArray[np.float64]
 
@@ -55,15 +56,32 @@ class Replay:
         return self._derivatives.get(key) if derivatives else self._values.get(key) or self._derivatives.get(key)
 
 
-def unpacked(record: EvaluationRecord, *, variables: int, rows: int, derivatives: bool) -> Evaluation:
+def packed_derivatives(evaluation: Evaluation) -> bytes:
+    """Return gradient and Jacobian as they are recorded: dense row by row, or sparse as row ends, columns, numbers."""
+    assert evaluation.gradient is not None
+    jacobian = evaluation.jacobian
+    if isinstance(jacobian, np.ndarray):
+        return evaluation.gradient.tobytes() + jacobian.tobytes()
+    parts = (jacobian.indptr.astype(np.int64), jacobian.indices.astype(np.int64), jacobian.data)
+    return evaluation.gradient.tobytes() + b"".join(part.tobytes() for part in parts)
+
+
+def unpacked(
+    record: EvaluationRecord, *, variables: int, rows: int, derivatives: bool, is_sparse: bool = False
+) -> Evaluation:
     """Return the evaluation in a record; without derivatives where the record leaves them to be computed again."""
     values = np.frombuffer(record.values)
     if not derivatives or not record.derivatives:
         return Evaluation(float(values[0]), values[1:].copy())
-    block = np.frombuffer(record.derivatives)
-    return Evaluation(
-        float(values[0]),
-        values[1:].copy(),
-        block[:variables].copy(),
-        block[variables:].reshape(rows, variables).copy(),
-    )
+    gradient = np.frombuffer(record.derivatives, count=variables).copy()
+    rest = record.derivatives[8 * variables :]
+    if not is_sparse:
+        jacobian: Any = np.frombuffer(rest).reshape(rows, variables).copy()
+    else:
+        from scipy.sparse import csr_array
+
+        ends = np.frombuffer(rest, dtype=np.int64, count=rows + 1)
+        columns = np.frombuffer(rest, dtype=np.int64, count=int(ends[-1]), offset=8 * (rows + 1))
+        numbers = np.frombuffer(rest, offset=8 * (rows + 1 + int(ends[-1])))
+        jacobian = csr_array((numbers.copy(), columns.copy(), ends.copy()), shape=(rows, variables))
+    return Evaluation(float(values[0]), values[1:].copy(), gradient, jacobian)

@@ -10,13 +10,14 @@ size. Variables that are fixed or unused are left out.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation
-from ilvren.methods.base import Reply, Task
-from ilvren.problem import Measures, Problem
+from ilvren.evaluate import Evaluation, Gate
+from ilvren.methods.base import Bend, Reply, Task
+from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.settings import Settings
 
 __all__ = ["Scaling"]
@@ -25,6 +26,8 @@ FloatArray = NDArray[np.float64]
 
 # A gradient may shrink or stretch a row against its own size by this much.
 MOST_STRETCH = 1e6
+# So much smaller than its objective a gradient at the start may be to count: near an optimum it says nothing of sizes.
+LEAST_SLOPE = 1e-3
 # The record names the factors of so many variables and rows.
 MOST_FACTS = 1000
 
@@ -52,17 +55,33 @@ class Scaling:
         if start.has_finite_derivatives:
             assert start.gradient is not None
             assert start.jacobian is not None
-            largest = np.abs(start.jacobian[:, free] * variables).max(axis=1, initial=0.0)
+            largest = _largest_in_rows(start.jacobian, free, variables)
             clipped = np.clip(largest, rows / MOST_STRETCH, rows * MOST_STRETCH)
             rows = np.where(largest > 0.0, clipped, rows)
             objective = float(np.abs(start.gradient[free] * variables).max(initial=0.0))
-            size = max(abs(start.objective), 1e-300)
-            objective = min(max(objective, 1e-6 * size), 1e6 * size) if start.objective else objective
+            size = objective_size(measures.objective_magnitude, start.objective, start.objective)
+            known = measures.objective_magnitude is not None or start.objective != 0.0
+            least = LEAST_SLOPE * size if known else size / MOST_STRETCH
+            objective = max(objective, least) if objective > 0.0 else size
+            objective = min(objective, MOST_STRETCH * size) if known else objective
         return cls(free, full_start, variables, rows, objective if 0.0 < objective < np.inf else 1.0)
 
-    def task(self, problem: Problem, measures: Measures, settings: Settings) -> Task:
-        """Return the scaled task."""
+    def task(
+        self,
+        problem: Problem,
+        measures: Measures,
+        settings: Settings,
+        *,
+        multipliers: tuple[FloatArray, FloatArray] | None = None,
+        is_sparse: bool = False,
+        has_curvature: bool = False,
+        losses: NDArray[np.int64] | None = None,
+    ) -> Task:
+        """Return the scaled task. `multipliers` are those of rows (m,) and bounds (n,) known from an earlier run."""
         free = self.free
+        own = None
+        if multipliers is not None:
+            own = multipliers[0] * self.rows / self.objective, multipliers[1][free] * self.variables / self.objective
         return Task(
             start=self.full_start[free] / self.variables,
             lower=measures.lower[free] / self.variables,
@@ -73,6 +92,12 @@ class Scaling:
             feasibility=settings.feasibility,
             tolerance=settings.tolerance,
             seed=settings.seed,
+            is_sparse=is_sparse,
+            has_curvature=has_curvature,
+            row_multipliers=own[0] if own else None,
+            bound_multipliers=own[1] if own else None,
+            losses=losses,
+            residual_weight=1.0 / self.objective,
         )
 
     def full(self, scaled: FloatArray, lower: FloatArray, upper: FloatArray) -> FloatArray:
@@ -81,15 +106,41 @@ class Scaling:
         point[self.free] = np.clip(scaled * self.variables, lower[self.free], upper[self.free])
         return point
 
-    def reply(self, evaluations: list[Evaluation], *, derivatives: bool) -> Reply:
+    def reply(
+        self, evaluations: list[Evaluation], *, derivatives: bool, residuals: list[tuple[FloatArray, Any]] | None = None
+    ) -> Reply:
         """Return evaluations as a method sees them."""
         f = np.array([evaluation.objective for evaluation in evaluations]) / self.objective
         c = np.array([evaluation.rows for evaluation in evaluations]).reshape(len(evaluations), -1) / self.rows
+        r = None if residuals is None else np.array([own for own, _ in residuals])
         if not derivatives:
-            return Reply(f, c)
+            return Reply(f, c, residuals=r)
         g = np.array([e.gradient[self.free] for e in evaluations if e.gradient is not None])
-        j = np.array([e.jacobian[:, self.free] for e in evaluations if e.jacobian is not None])
-        return Reply(f, c, g * (self.variables / self.objective), j * self.variables / self.rows[:, np.newaxis])
+        j = [_stretched(e.jacobian, self.free, self.variables, 1.0 / self.rows) for e in evaluations]
+        rj = None
+        if residuals is not None:
+            rj = [_stretched(own, self.free, self.variables, None) for _, own in residuals]
+        return Reply(f, c, g * (self.variables / self.objective), j, r, rj)
+
+    def multipliers_as_written(self, scaled: FloatArray) -> FloatArray:
+        """Return multipliers (m,) of the internal objective and rows, both unscaled."""
+        return scaled * (self.objective / self.rows)
+
+    def second(self, gate: Gate, bend: Bend, point: FloatArray) -> Any:
+        """Return the answer to a `Bend` whose full design is `point`."""
+        multipliers, weight = bend.multipliers / self.rows, bend.weight / self.objective
+        if bend.direction is not None:
+            direction = np.zeros(len(point))
+            direction[self.free] = bend.direction * self.variables
+            return gate.bent(point, direction, multipliers, weight)[self.free] * self.variables
+        hessian = gate.curvature(point, multipliers, weight)
+        if isinstance(hessian, np.ndarray):
+            if len(self.free) < len(point):
+                hessian = hessian[np.ix_(self.free, self.free)]
+            return hessian * self.variables * self.variables[:, np.newaxis]
+        if len(self.free) < len(point):
+            hessian = hessian[self.free]
+        return _stretched(hessian, self.free, self.variables, self.variables)
 
     def facts(self, problem: Problem) -> dict[str, object]:
         """Return the factors by name, for the record."""
@@ -104,3 +155,29 @@ class Scaling:
             },
             "objective": self.objective,
         }
+
+
+def _largest_in_rows(jacobian: Any, free: NDArray[np.int64], variables: FloatArray) -> FloatArray:
+    """Return (m,): the largest |J_ij| D_j of each row over the free variables."""
+    if isinstance(jacobian, np.ndarray):
+        largest: FloatArray = np.abs(jacobian[:, free] * variables).max(axis=1, initial=0.0)
+        return largest
+    stretched = _stretched(jacobian, free, variables, None)
+    found = np.zeros(stretched.shape[0])
+    rows = np.repeat(np.arange(len(found)), np.diff(stretched.indptr))
+    np.maximum.at(found, rows, np.abs(stretched.data))
+    return found
+
+
+def _stretched(matrix: Any, free: NDArray[np.int64], columns: FloatArray, rows: FloatArray | None) -> Any:
+    """Return rows · matrix[:, free] · columns, of the same kind."""
+    if isinstance(matrix, np.ndarray):
+        found = matrix if len(free) == matrix.shape[1] else matrix[:, free]
+        found = found * columns
+        return found if rows is None else found * rows[:, np.newaxis]
+    if len(free) < matrix.shape[1]:
+        matrix = matrix[:, free]
+    data = matrix.data * columns[matrix.indices]
+    if rows is not None:
+        data *= np.repeat(rows, np.diff(matrix.indptr))
+    return type(matrix)((data, matrix.indices, matrix.indptr), shape=matrix.shape)

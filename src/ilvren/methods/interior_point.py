@@ -1,0 +1,856 @@
+"""Primal-dual interior point method with a filter line search: smooth problems with any limits, small or very large.
+
+Rows become equations with slacks: r(x, t) = c(x) + A t − b, where t holds the slacks of the inequalities. For a
+sequence of μ → 0 it solves
+
+    minimize  φ(w) = f(x) + ρ't − μ Σ log(w − l) − μ Σ log(u − w)   subject to  r(w) = 0,   w = (x, t)      (1)
+
+by Newton's method on the conditions of (1) with z_l (w − l) = μ, z_u (u − w) = μ kept as equations of their own:
+
+    [ H + Σx + δ         J' ] [dx]     [ ∇φ_x + J'y ]
+    [         Σt + δ     A' ] [dt] = − [ ∇φ_t + A'y ]        Σ = z_l/(w − l) + z_u/(u − w)                  (2)
+    [ J       A       −δc   ] [dy]     [ r          ]
+
+t is eliminated, what remains is factored, and δ raised until the inertia is that of a descent direction. Steps keep
+the share τ of every distance to a bound; a filter of pairs (θ = |r|₁, φ) accepts trial points that lower either
+enough, with second-order corrections; where none is left, feasibility is restored:
+
+    minimize  ρ Σ (p + q) + ½ ζ |D (x − x_R)|²   subject to  r(w) − p + q = 0,   p, q ≥ 0                  (3)
+
+which is of the form (1) and solved by the same iteration. When (3) ends at a positive violation, the limits conflict.
+
+Needs     gradients; second derivatives where formulas give them, else a quasi-Newton matrix (6 of `algebra.updates`).
+Handles   bounds, inequalities, equalities.   Cost   one gradient, one Hessian, one factorization of n + m per iteration.
+Stops     when the conditions measured by the driver hold and the conditions of (1) hold for a small μ.
+Weak      starts far from well chosen are of little use to it; kinks and noise.
+Source    A. Wächter, L. T. Biegler, "On the implementation of an interior-point filter line-search algorithm for
+          large-scale nonlinear programming", 2006; its letters and constants are used.
+Departs   by polishing: once the limits that hold the optimum are plain, one Newton step on them as equations puts the
+          design exactly there; and by a look for negative curvature and for a lower violation before it ends.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.algebra import KktFactor, KktSystem, LimitedMemory, damped_bfgs
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+
+__all__ = ["METHOD", "InteriorPointOptions"]
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.int64]
+
+# κ1, κ2: how far inside its bounds the start is put; less for a warm start.
+INSIDE, WARM_INSIDE = 1e-2, 1e-4
+# μ: first, last, how it falls (κ_μ, θ_μ), and κ_ε: how well (1) is solved before it does.
+FIRST_BARRIER, WARM_BARRIER, LAST_BARRIER = 0.1, 1e-5, 1e-12
+BARRIER_SHARE, BARRIER_POWER, BARRIER_ERROR = 0.2, 1.5, 10.0
+LEAST_TAU = 0.99
+# s_max of the scaled error, κ_Σ of the safeguard on z, κ_d of the pull on variables with one bound.
+MOST_SCALED, SIGMA_SAFEGUARD, ONE_SIDED = 100.0, 1e10, 1e-5
+# Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min.
+GAMMA_THETA, GAMMA_PHI, POWER_THETA, POWER_PHI, ARMIJO = 1e-5, 1e-8, 1.1, 2.3, 1e-8
+GAMMA_ALPHA, MOST_THETA, LEAST_THETA = 0.05, 1e4, 1e-4
+# Second-order corrections: how many, and the share by which each must lower θ.
+MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
+# δ: first, least, most, and how it grows and shrinks; δc when the rows depend on each other.
+FIRST_SHIFT, LEAST_SHIFT, MOST_SHIFT = 1e-4, 1e-20, 1e40
+SHIFT_UP_FIRST, SHIFT_UP, SHIFT_DOWN = 100.0, 8.0, 1.0 / 3.0
+ROW_SHIFT, ROW_SHIFT_POWER = 1e-8, 0.25
+# Multipliers of the start larger than this are nonsense of a poor start: zero is better.
+MOST_FIRST_MULTIPLIER = 1e3
+# (3): ρ, and the share of θ that must be left behind.
+RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
+# Values are trusted to this many units of rounding.
+ROUNDING = 10.0 * float(np.finfo(float).eps)
+# Feasible with a scaled objective below this, or designs this far away: unbounded.
+UNBOUNDED, FAR = -1e15, 1e15
+# Restorations, looks around and looks for negative curvature in one run.
+MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
+# Iterations at the last μ, and iterations of (3), without an end.
+MOST_AT_END, MOST_IN_RESTORATION = 30, 500
+# Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
+RELAXED = 1e-2
+# Tiny steps: relative change below this, so many times.
+TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
+
+
+@dataclass(frozen=True)
+class InteriorPointOptions:
+    """Options of `interior-point`."""
+
+    exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
+    corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
+    polish: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
+
+
+@dataclass(frozen=True)
+class _Stage:
+    """A problem (1): bounds `lower`, `upper` of w; which row each t is attached to and with what coefficient (A); the
+    prices ρ of t; right-hand sides b (m,); for (3) the weights ζD² around `centre`, `weight` 0 leaving out f."""
+
+    task: Task
+    lower: FloatArray
+    upper: FloatArray
+    attached: IntArray
+    signs: FloatArray
+    prices: FloatArray
+    b: FloatArray
+    weight: float = 1.0
+    pull: FloatArray | None = None
+    centre: FloatArray | None = None
+
+    @property
+    def n(self) -> int:
+        return len(self.task.start)
+
+    def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
+        """Return r (m,)."""
+        return c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b
+
+    def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
+        """Return f, or what (3) has in its place, with the prices of t."""
+        own = self.weight * f if self.weight else 0.0
+        if self.pull is not None and self.centre is not None:
+            own += 0.5 * float(self.pull @ (x - self.centre) ** 2)
+        return own + float(self.prices @ t)
+
+    def slope(self, g: FloatArray, x: FloatArray) -> FloatArray:
+        """Return the gradient of `objective` by x and t."""
+        own = self.weight * g if self.weight else np.zeros(self.n)
+        if self.pull is not None and self.centre is not None:
+            own = own + self.pull * (x - self.centre)
+        return np.concatenate([own, self.prices])
+
+    def barrier(self, w: FloatArray, mu: float) -> float:
+        """Return the logarithmic terms of φ, infinite outside the bounds."""
+        low, high = w - self.lower, self.upper - w
+        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
+        if (low[has_low] <= 0.0).any() or (high[has_high] <= 0.0).any():
+            return math.inf
+        logs = float(np.log(low[has_low]).sum() + np.log(high[has_high]).sum())
+        alone = float(low[has_low & ~has_high].sum() + high[has_high & ~has_low].sum())
+        return -mu * logs + ONE_SIDED * mu * alone
+
+    def barrier_slope(self, w: FloatArray, mu: float) -> FloatArray:
+        """Return the gradient of `barrier`."""
+        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
+        low = np.where(has_low, w - self.lower, 1.0)
+        high = np.where(has_high, self.upper - w, 1.0)
+        slope = np.where(has_high, mu / high, 0.0) - np.where(has_low, mu / low, 0.0)
+        return slope + ONE_SIDED * mu * (has_low.astype(float) - has_high) * (has_low != has_high)
+
+
+@dataclass
+class _State:
+    """Where (1) stands: the point with its derivatives, t, the multipliers y of r = 0 (of f + y'r) and z."""
+
+    point: Point
+    t: FloatArray
+    y: FloatArray
+    z_low: FloatArray
+    z_high: FloatArray
+    mu: float
+
+    @property
+    def w(self) -> FloatArray:
+        return np.concatenate([self.point.x, self.t])
+
+
+@dataclass
+class _Memory:
+    """What one solution of (1) remembers: the filter, δ, quasi-Newton information."""
+
+    filter: list[tuple[float, float]]
+    most_theta: float
+    least_theta: float
+    shift: float = 0.0
+    matrix: Any = None
+    is_fresh: bool = True
+
+
+def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
+    """Run the method on `task`; see the head of this file."""
+    is_warm = task.row_multipliers is not None
+    stage = _main_stage(task)
+    x = _inside(task.start, task.lower, task.upper, WARM_INSIDE if is_warm else INSIDE)
+    here = yield from evaluated(x, derivatives=True)
+    if not (here.is_finite and here.has_derivatives):
+        here = yield from evaluated(task.start, derivatives=True)
+        moved = _inside(task.start, task.lower, task.upper, WARM_INSIDE**2)
+        if here.is_finite and not np.array_equal(moved, task.start):
+            here = yield from evaluated(moved, derivatives=True)
+    if not here.is_finite:
+        return Ending("invalid", "the objective or a constraint has no finite value at the start")
+    if not here.has_derivatives:
+        return Ending("invalid", "a derivative is not finite at the start")
+    state = _first_state(stage, here, task)
+    escapes = 0
+    looks = 0
+    while True:
+        ended = yield from _solved(stage, state, options, outer=None)
+        state, claim, reason = ended
+        if claim == "conflict" and escapes < MOST_ESCAPES:
+            elsewhere = yield from less_violated_nearby(task, state.point, escapes)
+            escapes += 1
+            if elsewhere is not None:
+                yield Iterate(
+                    elsewhere.x, float(np.abs(elsewhere.x - state.point.x).max()), "looked around for a lower violation"
+                )
+                inside = yield from evaluated(
+                    _inside(elsewhere.x, task.lower, task.upper, WARM_INSIDE), derivatives=True
+                )
+                if inside.is_finite and inside.has_derivatives:
+                    state = _first_state(stage, inside, replace(task, row_multipliers=None))
+                    continue
+        if claim == "conflict":
+            return Ending("infeasible", "no direction reduces the violation of the limits any further")
+        if claim == "converged" and looks < MOST_ESCAPES:
+            looks += 1
+            lower = yield from downhill_from_saddle(task, state.point, -state.y)
+            if lower is not None:
+                yield Iterate(
+                    lower.x, float(np.abs(lower.x - state.point.x).max()), "left a saddle along negative curvature"
+                )
+                inside = yield from evaluated(_inside(lower.x, task.lower, task.upper, WARM_INSIDE), derivatives=True)
+                if inside.is_finite and inside.has_derivatives:
+                    state = replace(_first_state(stage, inside, task), mu=WARM_BARRIER)
+                    continue
+        return Ending(claim, reason)
+
+
+def _main_stage(task: Task) -> _Stage:
+    is_free = task.row_lower < task.row_upper
+    rows = np.flatnonzero(is_free)
+    slack = RELAXED * task.feasibility * task.row_sizes[rows]
+    b = np.where(is_free, 0.0, task.row_lower)
+    return _Stage(
+        task,
+        np.concatenate([task.lower, task.row_lower[rows] - slack]),
+        np.concatenate([task.upper, task.row_upper[rows] + slack]),
+        rows,
+        np.full(len(rows), -1.0),
+        np.zeros(len(rows)),
+        b,
+    )
+
+
+def _inside(x: FloatArray, lower: FloatArray, upper: FloatArray, share: float) -> FloatArray:
+    """Return x moved inside its bounds by a share of their size or of their distance."""
+    width = upper - lower
+    low = np.where(
+        np.isfinite(lower), lower + np.minimum(share * np.maximum(1.0, np.abs(lower)), share * width), -np.inf
+    )
+    high = np.where(
+        np.isfinite(upper), upper - np.minimum(share * np.maximum(1.0, np.abs(upper)), share * width), np.inf
+    )
+    moved: FloatArray = np.minimum(np.maximum(x, low), high)
+    # Bounds as close as rounding: the middle.
+    return np.where((moved > lower) & (moved < upper), moved, 0.5 * (lower + upper))
+
+
+def _first_state(stage: _Stage, here: Point, task: Task) -> _State:
+    """Return the start: slacks inside their bounds, z from μ or from what is known, y by least squares or known."""
+    n = stage.n
+    is_warm = task.row_multipliers is not None and task.bound_multipliers is not None
+    mu = WARM_BARRIER if is_warm else FIRST_BARRIER
+    t = _inside(here.c[stage.attached], stage.lower[n:], stage.upper[n:], WARM_INSIDE if is_warm else INSIDE)
+    state = _State(here, t, np.zeros(len(stage.b)), np.zeros(0), np.zeros(0), mu)
+    w = state.w
+    has_low, has_high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    if is_warm and task.row_multipliers is not None and task.bound_multipliers is not None:
+        known = np.concatenate([task.bound_multipliers, task.row_multipliers[stage.attached]])
+        floor_low, floor_high = (
+            mu / np.where(has_low, w - stage.lower, 1.0),
+            mu / np.where(has_high, stage.upper - w, 1.0),
+        )
+        z_low = np.where(has_low, np.maximum(known, floor_low), 0.0)
+        z_high = np.where(has_high, np.maximum(-known, floor_high), 0.0)
+        return replace(state, y=-task.row_multipliers, z_low=z_low, z_high=z_high)
+    state = replace(state, z_low=has_low.astype(float), z_high=has_high.astype(float))
+    return replace(state, y=_least_squares_multipliers(stage, state))
+
+
+def _least_squares_multipliers(stage: _Stage, state: _State) -> FloatArray:
+    """Return y that makes the gradient of the Lagrangian of (1) least, 0 where that is nonsense."""
+    m = len(stage.b)
+    if not m:
+        return np.zeros(0)
+    target = stage.slope(state.point.g, state.point.x) - state.z_low + state.z_high
+    n = stage.n
+    system = KktSystem(n, m, is_sparse=stage.task.is_sparse)
+    bottom = np.bincount(stage.attached, stage.signs**2, m)
+    shifted = np.bincount(stage.attached, stage.signs * target[n:], m)
+    found = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT).solve(-target[:n], shifted)
+    if found is None or not np.abs(found[1]).max(initial=0.0) <= MOST_FIRST_MULTIPLIER:
+        return np.zeros(m)
+    return found[1]
+
+
+def _nothing(stage: _Stage) -> Any:
+    """Return a Hessian of zeros."""
+    if not stage.task.is_sparse:
+        return np.zeros((stage.n, stage.n))
+    from scipy.sparse import csr_array
+
+    return csr_array((stage.n, stage.n))
+
+
+def _solved(
+    stage: _Stage, state: _State, options: InteriorPointOptions, *, outer: Any
+) -> Generator[Request | Bend | Iterate, Any, tuple[_State, str, str]]:
+    """Solve (1) for μ → 0. Return the state reached, a claim and a reason.
+
+    `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
+    """
+    task, n = stage.task, stage.n
+    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse)
+    theta = _theta(stage, state.point, state.t)
+    memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
+    step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
+    restorations, stuck, at_end, tiny, count = 0, 0, 0, 0, 0
+    goal = 0.01 * task.tolerance
+    polished: FloatArray | None = None
+    while True:
+        standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
+        if outer is not None:
+            count += 1
+            if outer(state.point, state.t):
+                return state, "restored", ""
+            if count > MOST_IN_RESTORATION:
+                return state, "stalled", "feasibility could not be restored"
+        error = _error(stage, state, 0.0)
+        if outer is not None and error <= goal:
+            return state, "conflict", ""
+        if outer is None:
+            if state.point.f < UNBOUNDED and standing.violation <= task.feasibility:
+                return state, "unbounded", "the objective falls without end at feasible designs"
+            if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
+                return state, "unbounded", "the objective falls without end at feasible designs"
+            is_new = polished is None or not np.array_equal(polished, state.point.x)
+            if options.polish and is_new and (error <= goal or state.mu <= LAST_BARRIER * 1.01):
+                better, multipliers = yield from _polished(stage, state, system, options)
+                polished = state.point.x
+                if better is not None:
+                    length = float(np.abs(better.x - state.point.x).max())
+                    seen: Standing = yield Iterate(
+                        better.x, length, "put on the limits that hold it", math.nan, multipliers
+                    )
+                    if seen.meets_conditions:
+                        reason = "first-order conditions hold exactly on the limits that hold the design"
+                        return replace(state, point=better, y=-multipliers), "converged", reason
+            if error <= goal and standing.meets_conditions and state.mu <= goal:
+                return state, "converged", "first-order conditions hold, and the barrier is gone"
+        if state.mu <= LAST_BARRIER * 1.01 and _error(stage, state, state.mu) <= BARRIER_ERROR * goal:
+            at_end += 1
+            if at_end > MOST_AT_END:
+                return state, "stalled", "the barrier is gone, but the measured conditions do not hold"
+        before = state.mu
+        while _error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER:
+            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, state.mu**BARRIER_POWER))
+        if state.mu < before:
+            memory.filter.clear()
+        hessian, memory = yield from _curvature(stage, state, memory, options)
+        found = _direction(stage, state, system, hessian, memory)  # (2)
+        if found is None:
+            taken = None
+            word = "the Newton system could not be solved"
+        else:
+            taken, word = yield from _line_search(stage, state, found, memory, options)
+        if taken is None and found is not None and _is_tiny(state, found[1]):
+            tiny += 1
+            if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
+                if outer is None and standing.meets_conditions:
+                    return state, "converged", "first-order conditions hold; rounding allows no further decrease"
+                if _theta(stage, state.point, state.t) <= task.feasibility or outer is not None:
+                    return state, "stalled", "steps have become as small as rounding"
+            else:
+                state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
+                memory.filter.clear()
+                step, note, held = 0.0, "the barrier is lowered: the step was as small as rounding", math.nan
+                continue
+        if taken is None:
+            if outer is not None:
+                if memory.matrix is not None and not memory.is_fresh:
+                    memory.matrix, memory.is_fresh = None, True
+                    step, note, held = 0.0, "curvature forgotten", math.nan
+                    continue
+                return (
+                    state,
+                    "conflict" if error <= math.sqrt(task.tolerance) else "stalled",
+                    "feasibility could not be restored",
+                )
+            if standing.meets_conditions and error <= math.sqrt(task.tolerance):
+                return state, "converged", "first-order conditions hold; rounding allows no further decrease"
+            if memory.matrix is not None and not memory.is_fresh:
+                memory.matrix, memory.is_fresh = None, True
+                step, note, held = 0.0, "no step acceptable: curvature forgotten", math.nan
+                continue
+            restorations += 1
+            if restorations > MOST_RESTORATIONS:
+                return state, "stalled", "feasibility had to be restored too often"
+            theta = _theta(stage, state.point, state.t)
+            _add_to_filter(memory, theta, _phi(stage, state, state.point, state.t))
+            restored = yield from _restored(stage, state, memory, options)
+            if isinstance(restored, str):
+                return state, restored, "no step is acceptable, and feasibility could not be improved either"
+            if restored[1] == "conflict":
+                return restored[0], "conflict", ""
+            if np.array_equal(restored[0].point.x, state.point.x):  # only slacks moved: another μ must show another way
+                stuck += 1
+                if stuck > MOST_STUCK:
+                    return state, "stalled", "no step is acceptable at a design that is already feasible"
+                restored[0].mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
+                memory.filter.clear()
+            state = restored[0]
+            step, note, held = math.nan, "feasibility restored", math.nan
+            continue
+        tiny = 0
+        trial, step, note, held = taken
+        _update_quasi_newton(memory, state, trial)
+        state = trial
+
+
+def _theta(stage: _Stage, point: Point, t: FloatArray) -> float:
+    """Return θ, infinite where a row is invalid."""
+    theta = float(np.abs(stage.rest(point.c, t)).sum())
+    return theta if math.isfinite(theta) else math.inf
+
+
+def _phi(stage: _Stage, state: _State, point: Point, t: FloatArray) -> float:
+    """Return φ of (1), infinite where it is invalid."""
+    if not math.isfinite(point.f) and stage.weight:
+        return math.inf
+    w = np.concatenate([point.x, t])
+    phi = stage.objective(point.f, point.x, t) + stage.barrier(w, state.mu)
+    return phi if math.isfinite(phi) else math.inf
+
+
+def _error(stage: _Stage, state: _State, mu: float) -> float:
+    """Return the scaled error E_μ of the conditions of (1)."""
+    w = state.w
+    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    slope = _lagrangian_slope(stage, state)
+    gaps = [
+        np.where(low, (w - stage.lower) * state.z_low - mu, 0.0)[low],
+        np.where(high, (stage.upper - w) * state.z_high - mu, 0.0)[high],
+    ]
+    total = float(np.abs(state.z_low).sum() + np.abs(state.z_high).sum())
+    k = max(int(low.sum() + high.sum()), 1)
+    scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
+    count = max(k + len(state.y), 1)
+    scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
+    worst = max(
+        float(np.abs(slope).max(initial=0.0)) / scale_slope,
+        float(np.abs(stage.rest(state.point.c, state.t)).max(initial=0.0)),
+        *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in gaps),
+    )
+    return worst if math.isfinite(worst) else math.inf
+
+
+def _lagrangian_slope(stage: _Stage, state: _State) -> FloatArray:
+    """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own."""
+    slope = stage.slope(state.point.g, state.point.x)
+    slope = slope - state.z_low + state.z_high
+    slope[: stage.n] += state.point.j.T @ state.y
+    slope[stage.n :] += stage.signs * state.y[stage.attached]
+    return slope
+
+
+def _curvature(
+    stage: _Stage, state: _State, memory: _Memory, options: InteriorPointOptions
+) -> Generator[Bend, Any, tuple[Any, _Memory]]:
+    """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
+    task = stage.task
+    if task.has_curvature and options.exact:
+        found = yield from hessian_at(state.point.x, -state.y, stage.weight)
+        if found is not None:
+            return found, memory
+    if memory.matrix is None:
+        memory.matrix = LimitedMemory(stage.n) if task.is_sparse else np.eye(stage.n)
+        memory.is_fresh = True
+    return memory.matrix, memory
+
+
+def _update_quasi_newton(memory: _Memory, before: _State, after: _State) -> None:
+    if memory.matrix is None:
+        return
+    s = after.point.x - before.point.x
+    y = after.point.g - before.point.g + after.point.j.T @ after.y - before.point.j.T @ after.y
+    if isinstance(memory.matrix, LimitedMemory):
+        memory.matrix = memory.matrix.updated(s, y)
+        memory.is_fresh = False
+        return
+    if memory.is_fresh and float(s @ y) > 0.0 and math.isfinite(float(y @ y)):
+        memory.matrix = np.eye(len(s)) * min(max(float(y @ y) / float(s @ y), 1e-4), 1e6)
+    memory.matrix, memory.is_fresh = damped_bfgs(memory.matrix, s, y), False
+
+
+Direction = tuple[KktFactor, FloatArray, FloatArray, FloatArray, FloatArray, float]
+
+
+def _direction(stage: _Stage, state: _State, system: KktSystem, hessian: Any, memory: _Memory) -> Direction | None:
+    """Return (factor, dw, dy, Σ, ∇φ, δc) of (2), δ as small as the inertia allows; None when the numbers break down."""
+    n, m = stage.n, len(stage.b)
+    w = state.w
+    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
+    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
+    sigma = state.z_low / low + state.z_high / high
+    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(w, state.mu)
+    if stage.pull is not None:
+        sigma[:n] += stage.pull
+    low_rank = hessian if isinstance(hessian, LimitedMemory) else None
+    if low_rank is not None:
+        hessian = _nothing(stage)
+        sigma[:n] += low_rank.scale
+    shift, row_shift, tries = 0.0, ROW_SHIFT if system.is_sparse else 0.0, 0
+    while True:
+        top = sigma[:n] + shift
+        attached = sigma[n:] + shift
+        bottom = np.bincount(stage.attached, stage.signs**2 / attached, m)
+        bottom = np.where(bottom > 0.0, bottom, row_shift)
+        factor = system.factored(hessian, top, state.point.j, bottom)
+        if factor.has_inertia:
+            found = _newton_step(stage, state, factor, slope, attached, stage.rest(state.point.c, state.t), low_rank)
+            if found is not None:
+                memory.shift = shift if shift > 0.0 else memory.shift
+                sigma = np.concatenate([sigma[:n] + shift, attached])
+                return factor, found[0], found[1], sigma, slope, row_shift
+        if factor.is_singular and row_shift == 0.0 and m:
+            row_shift = ROW_SHIFT * state.mu**ROW_SHIFT_POWER
+            tries += 1
+            if tries < 2:
+                continue
+        if shift == 0.0:
+            shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, SHIFT_DOWN * memory.shift)
+        else:
+            shift *= SHIFT_UP_FIRST if memory.shift == 0.0 else SHIFT_UP
+        if not shift < MOST_SHIFT:
+            memory.shift = 0.0
+            return None
+
+
+def _newton_step(
+    stage: _Stage,
+    state: _State,
+    factor: KktFactor,
+    slope: FloatArray,
+    attached: FloatArray,
+    rest: FloatArray,
+    low_rank: LimitedMemory | None,
+) -> tuple[FloatArray, FloatArray] | None:
+    """Return (dw, dy) of (2) with t eliminated, `rest` standing for r."""
+    n, m = stage.n, len(stage.b)
+    slope_x = slope[:n] + state.point.j.T @ state.y
+    slope_t = slope[n:] + stage.signs * state.y[stage.attached]
+    right = -rest + np.bincount(stage.attached, stage.signs * slope_t / attached, m)
+    found = factor.solve(-slope_x, right) if low_rank is None else low_rank.solve(factor, -slope_x, right)
+    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
+        return None
+    dx, dy = found
+    dt = -(slope_t + stage.signs * dy[stage.attached]) / attached
+    return np.concatenate([dx, dt]), dy
+
+
+def _is_tiny(state: _State, dw: FloatArray) -> bool:
+    return bool((np.abs(dw) <= TINY_STEP * (1.0 + np.abs(state.w))).all())
+
+
+def _longest(w: FloatArray, dw: FloatArray, stage: _Stage, tau: float) -> float:
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        down = np.where(dw < 0.0, tau * (w - stage.lower) / -dw, np.inf)
+        up = np.where(dw > 0.0, tau * (stage.upper - w) / dw, np.inf)
+    return float(min(1.0, np.min(down, initial=np.inf), np.min(up, initial=np.inf)))
+
+
+def _line_search(
+    stage: _Stage, state: _State, found: Direction, memory: _Memory, options: InteriorPointOptions
+) -> Generator[Request, Any, tuple[tuple[_State, float, str, float] | None, str]]:
+    """Return (state, length of the step, note, how well the prediction held) of the accepted point, or None."""
+    factor, dw, dy, sigma, slope, _ = found
+    n, w = stage.n, state.w
+    tau = max(LEAST_TAU, 1.0 - state.mu)
+    longest = _longest(w, dw, stage, tau)
+    dz_low, dz_high = _bound_steps(stage, state, dw)
+    theta, phi = _theta(stage, state.point, state.t), _phi(stage, state, state.point, state.t)
+    descent = float(slope @ dw)
+    least = _least_length(memory, theta, descent)
+    slack = ROUNDING * max(abs(phi), abs(stage.objective(state.point.f, state.point.x, state.t)))
+    alpha, count = longest, 0
+    while alpha > least or count == 0:
+        at = np.clip(w + alpha * dw, stage.lower, stage.upper)
+        if np.array_equal(at, w):
+            break
+        point = yield from evaluated(at[:n], derivatives=False)
+        t = at[n:]
+        new_theta, new_phi = _theta(stage, point, t), _phi(stage, state, point, t)
+        is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
+        note = "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+        if not is_ok and count == 0 and options.corrections and new_theta >= theta and math.isfinite(new_theta):
+            corrected = yield from _corrected(
+                stage, state, found, memory, alpha, point, t, (theta, phi, descent, slack, tau)
+            )
+            if corrected is not None:
+                point, t, is_f_type, dw = corrected
+                note, is_ok = "full step with second-order correction", True
+                new_phi = _phi(stage, state, point, t)
+        if is_ok:
+            there = yield from evaluated(point.x, derivatives=True)
+            if there.has_derivatives:
+                if not is_f_type:
+                    _add_to_filter(memory, theta, phi)
+                trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
+                length = float(np.abs(there.x - state.point.x).max(initial=0.0))
+                held = (phi - new_phi) / (-alpha * descent) if descent < 0.0 else math.nan
+                return (trial, length, note, held), ""
+        alpha *= 0.5
+        count += 1
+    return None, "no trial point is acceptable"
+
+
+def _bound_steps(stage: _Stage, state: _State, dw: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return (dz_l, dz_u) of the linearised complementarity."""
+    w = state.w
+    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
+    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
+    dz_low = np.where(np.isfinite(low), state.mu / low - state.z_low - state.z_low / low * dw, 0.0)
+    dz_high = np.where(np.isfinite(high), state.mu / high - state.z_high + state.z_high / high * dw, 0.0)
+    return dz_low, dz_high
+
+
+def _moved(
+    stage: _Stage,
+    state: _State,
+    there: Point,
+    t: FloatArray,
+    dy: FloatArray,
+    dz: tuple[FloatArray, FloatArray],
+    tau: float,
+) -> _State:
+    """Return the next state: y with the primal step's length, z with its own, kept near μ over its distance."""
+    shares = [
+        min(1.0, float(np.min(np.where(d < 0.0, tau * z / np.where(d < 0.0, -d, 1.0), np.inf), initial=np.inf)))
+        for z, d in zip((state.z_low, state.z_high), dz, strict=True)
+    ]
+    share = min(shares)
+    w = np.concatenate([there.x, t])
+    found = []
+    for z, d, distance in (
+        (state.z_low, dz[0], w - stage.lower),
+        (state.z_high, dz[1], stage.upper - w),
+    ):
+        own = z + share * d
+        centre = state.mu / np.where(np.isfinite(distance), np.maximum(distance, 1e-300), 1.0)
+        own = np.maximum(np.minimum(own, SIGMA_SAFEGUARD * centre), centre / SIGMA_SAFEGUARD)
+        found.append(np.where(np.isfinite(distance), own, 0.0))
+    return _State(there, t, state.y + dy, found[0], found[1], state.mu)
+
+
+def _least_length(memory: _Memory, theta: float, descent: float) -> float:
+    """Return α_min below which feasibility is restored instead."""
+    least = GAMMA_THETA
+    if descent < 0.0:
+        least = min(least, GAMMA_PHI * theta / -descent)
+        if theta <= memory.least_theta:
+            least = min(least, theta**POWER_THETA / (-descent) ** POWER_PHI)
+    return GAMMA_ALPHA * max(least, 1e-14)
+
+
+def _accepts(
+    memory: _Memory,
+    theta: float,
+    phi: float,
+    new_theta: float,
+    new_phi: float,
+    descent: float,
+    alpha: float,
+    slack: float,
+) -> tuple[bool, bool]:
+    """Return whether a trial point is accepted, and whether it is a step for φ, which leaves the filter as it is."""
+    if not (math.isfinite(new_theta) and math.isfinite(new_phi)) or new_theta > memory.most_theta:
+        return False, False
+    if any(new_theta >= (1.0 - GAMMA_THETA) * t and new_phi - slack > p - GAMMA_PHI * t for t, p in memory.filter):
+        return False, False
+    is_f_type = descent < 0.0 and alpha * (-descent) ** POWER_PHI > theta**POWER_THETA
+    if is_f_type and theta <= memory.least_theta:
+        return new_phi <= phi + ARMIJO * alpha * descent + slack, True
+    lowers = new_theta <= (1.0 - GAMMA_THETA) * theta or new_phi - slack <= phi - GAMMA_PHI * theta
+    return lowers, False
+
+
+def _add_to_filter(memory: _Memory, theta: float, phi: float) -> None:
+    pair = ((1.0 - GAMMA_THETA) * theta, phi - GAMMA_PHI * theta)
+    memory.filter[:] = [(t, p) for t, p in memory.filter if t < pair[0] or p < pair[1]]
+    memory.filter.append(pair)
+
+
+def _corrected(
+    stage: _Stage,
+    state: _State,
+    found: Direction,
+    memory: _Memory,
+    alpha: float,
+    point: Point,
+    t: FloatArray,
+    known: tuple[float, float, float, float, float],
+) -> Generator[Request, Any, tuple[Point, FloatArray, bool, FloatArray] | None]:
+    """Second-order corrections: Newton steps on the rows at the trial point, with the same factorization."""
+    factor, _, _, sigma, slope, _ = found
+    theta, phi, descent, slack, tau = known
+    n, w = stage.n, state.w
+    rest = alpha * stage.rest(state.point.c, state.t) + stage.rest(point.c, t)
+    last = theta
+    for _ in range(MOST_CORRECTIONS):
+        again = _newton_step(stage, state, factor, slope, sigma[n:], rest, None)
+        if again is None:
+            return None
+        share = _longest(w, again[0], stage, tau)
+        at = np.clip(w + share * again[0], stage.lower, stage.upper)
+        trial = yield from evaluated(at[:n], derivatives=False)
+        new_theta, new_phi = _theta(stage, trial, at[n:]), _phi(stage, state, trial, at[n:])
+        is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
+        if is_ok:
+            return trial, at[n:], is_f_type, again[0]
+        if not new_theta <= CORRECTED_SHARE * last:
+            return None
+        last = new_theta
+        rest = share * rest + stage.rest(trial.c, at[n:])
+    return None
+
+
+# ---- restoring feasibility -------------------------------------------------------------------------
+
+
+def _restored(
+    stage: _Stage, state: _State, memory: _Memory, options: InteriorPointOptions
+) -> Generator[Request | Bend | Iterate, Any, tuple[_State, str] | str]:
+    """Solve (3) until the filter takes a point with clearly less θ. Return the state to go on from and "restored" or
+    "conflict", or a word for the end."""
+    n, m, k = stage.n, len(stage.b), len(state.t)
+    theta = _theta(stage, state.point, state.t)
+    if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
+        return "stalled"
+    rest = stage.rest(state.point.c, state.t)
+    mu = max(state.mu, float(np.abs(rest).max()))
+    rho = RESTORATION_PRICE
+    half = (mu - rho * rest) / (2.0 * rho)
+    q = half + np.sqrt(half**2 + mu * rest / (2.0 * rho))
+    p = rest + q
+    rows = np.arange(m)
+    size = np.maximum(1.0, np.abs(state.point.x))
+    inner = _Stage(
+        stage.task,
+        np.concatenate([stage.lower, np.zeros(2 * m)]),
+        np.concatenate([stage.upper, np.full(2 * m, np.inf)]),
+        np.concatenate([stage.attached, rows, rows]),
+        np.concatenate([stage.signs, np.full(m, -1.0), np.full(m, 1.0)]),
+        np.concatenate([np.zeros(k), np.full(2 * m, rho)]),
+        stage.b,
+        weight=0.0,
+        pull=math.sqrt(mu) / size**2,
+        centre=state.point.x,
+    )
+    begun = _State(
+        state.point,
+        np.concatenate([state.t, p, q]),
+        np.zeros(m),
+        np.concatenate([np.minimum(rho, state.z_low), mu / p, mu / q]),
+        np.concatenate([np.minimum(rho, state.z_high), np.zeros(2 * m)]),
+        mu,
+    )
+
+    def is_enough(point: Point, t: FloatArray) -> bool:
+        new_theta = _theta(stage, point, t[:k])
+        if not new_theta <= RESTORED_SHARE * theta:
+            return False
+        new_phi = _phi(stage, state, point, t[:k])
+        return math.isfinite(new_phi) and all(new_theta < a or new_phi < b for a, b in memory.filter)
+
+    ended, claim, _ = yield from _solved(inner, begun, options, outer=is_enough)
+    t = ended.t[:k]
+    back = _State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
+    if claim == "conflict" and _theta(stage, ended.point, t) <= stage.task.feasibility * 1e-2:
+        return "stalled"
+    if claim in ("conflict", "stalled"):
+        return back, "conflict" if claim == "conflict" else "stalled"
+    largest = max(float(back.z_low.max(initial=0.0)), float(back.z_high.max(initial=0.0)))
+    if largest > MOST_FIRST_MULTIPLIER:
+        back = replace(back, z_low=np.where(back.z_low > 0.0, 1.0, 0.0), z_high=np.where(back.z_high > 0.0, 1.0, 0.0))
+    return replace(back, y=_least_squares_multipliers(stage, back)), "restored"
+
+
+# ---- the end -----------------------------------------------------------------------------------------
+
+
+def _polished(
+    stage: _Stage, state: _State, system: KktSystem, options: InteriorPointOptions
+) -> Generator[Request | Bend, Any, tuple[Point | None, FloatArray]]:
+    """Take the limits with z above their distance as equations and make one Newton step on them. Return the point, if
+    it is finite and nearby, and the multipliers (m,) of the rows."""
+    task, n = stage.task, stage.n
+    nowhere = (None, np.zeros(len(stage.b)))
+    w = state.w
+    at_low = np.isfinite(stage.lower) & (state.z_low > w - stage.lower)
+    at_high = np.isfinite(stage.upper) & (state.z_high > stage.upper - w) & ~at_low
+    limit = np.where(at_low, np.concatenate([task.lower, task.row_lower[stage.attached]]), 0.0)
+    limit = np.where(at_high, np.concatenate([task.upper, task.row_upper[stage.attached]]), limit)
+    active = at_low | at_high
+    is_active_row = task.row_lower == task.row_upper
+    is_active_row[stage.attached] = active[n:]
+    goal = np.array(stage.b)
+    goal[stage.attached] = limit[n:]
+    hessian = None
+    if task.has_curvature and options.exact:
+        hessian = yield from hessian_at(state.point.x, -state.y, stage.weight)
+    if hessian is None:
+        return nowhere
+    # Held variables and free rows are taken out by large diagonals, so that the pattern stays.
+    held = active[:n]
+    dx_held = np.where(held, limit[:n] - state.point.x, 0.0)
+    target = -(state.point.g) - _times(hessian, dx_held)
+    rest = np.where(is_active_row, goal - state.point.c - state.point.j @ dx_held, 0.0)
+    big = 1e12
+    top = np.where(held, big, 0.0)
+    bottom = np.where(is_active_row, ROW_SHIFT if system.is_sparse else 1e-12, big)
+    factor = system.factored(hessian, top, state.point.j, bottom)
+    found = factor.solve(np.where(held, 0.0, target), rest)
+    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
+        return nowhere
+    dx = np.where(held, dx_held, found[0])
+    if not np.abs(dx).max(initial=0.0) <= math.sqrt(task.tolerance) * max(
+        1.0, float(np.abs(state.point.x).max(initial=0.0))
+    ):
+        return nowhere
+    point = yield from evaluated(np.clip(state.point.x + dx, task.lower, task.upper), derivatives=True)
+    if not (point.is_finite and point.has_derivatives) or task.violation(point.c) > task.feasibility:
+        return nowhere
+    return point, np.where(is_active_row, -found[1], 0.0)
+
+
+def _times(matrix: Any, vector: FloatArray) -> FloatArray:
+    product: FloatArray = matrix @ vector
+    return product
+
+
+METHOD = Method(
+    name="interior-point",
+    about="primal-dual interior point with a filter: smooth problems with any limits, small or very large",
+    kind="gradient-based",
+    needs="gradients",
+    handles=frozenset({"bounds", "inequalities", "equalities"}),
+    options=InteriorPointOptions,
+    run=interior_point,
+    takes_sparse=True,
+    cost="one gradient, one Hessian and one sparse factorization of n + m rows per iteration",
+    weak="kinks and noise; a good start is of little use to it",
+)

@@ -1,0 +1,136 @@
+"""Ways out of designs that first derivatives cannot leave: stationary violations and saddles."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Bend, Reply, Request, Task
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+
+__all__ = ["downhill_from_saddle", "less_violated_nearby"]
+
+FloatArray = NDArray[np.float64]
+
+# A design found by looking around must lower |v| by this share.
+ESCAPE_SHARE = 1e-6
+# How far to look, and at how many designs at most.
+ESCAPE_RADII, MOST_DRAWS = (0.3, 0.03), 60
+# Dense eigenvectors are computed up to so many variables.
+MOST_DENSE = 400
+# Curvature below this share of the largest counts as negative; a row is held when its multiplier is this large.
+NEGATIVE_SHARE, HELD_MULTIPLIER = 1e-7, 1e-6
+# A variable this near its bound is at it.
+AT_BOUND = 1e-8
+# Lengths tried along negative curvature, and rounds that bring the designs back to the rows that hold.
+LENGTHS, RETURNS = (0.3, 0.1, 0.03, 0.01, 0.001), 6
+# A design left for is better by this share of what the curvature promises, and by more than rounding.
+PROMISE_SHARE, ROUNDING = 0.01, 1e-13
+
+
+def less_violated_nearby(task: Task, here: Point, number: int = 0) -> Generator[Request, Any, Point | None]:
+    """Return a point around with a clearly lower violation, or None. The sample depends on seed and number alone."""
+    n = len(here.x)
+    draws = np.random.default_rng([task.seed, 77, number]).normal(size=(min(2 * n + 4, MOST_DRAWS), n))
+    draws /= np.linalg.norm(draws, axis=1, keepdims=True)
+    points = np.vstack([here.x + radius * draws for radius in ESCAPE_RADII])
+    points = np.clip(points, task.lower, task.upper)
+    reply: Reply = yield Request(points)
+    now = float(np.linalg.norm(task.misses(here.c)))
+    found = [float(np.linalg.norm(task.misses(rows))) for rows in reply.rows]
+    found = [v if math.isfinite(f) else math.inf for v, f in zip(found, reply.objective, strict=True)]
+    best = int(np.argmin(found))
+    if not found[best] <= (1.0 - ESCAPE_SHARE) * now:
+        return None
+    point = yield from evaluated(points[best], derivatives=True)
+    return point if point.has_derivatives else None
+
+
+def downhill_from_saddle(
+    task: Task, here: Point, multipliers: FloatArray
+) -> Generator[Request | Bend, Any, Point | None]:
+    """Return a better feasible point along a direction of negative curvature of the Lagrangian that the active limits
+    leave open, or None where there is none. `multipliers` (m,) of the rows."""
+    n = len(here.x)
+    if not task.has_curvature or task.is_sparse or n > MOST_DENSE:
+        return None
+    hessian = yield from hessian_at(here.x, multipliers)
+    if hessian is None:
+        return None
+    slack = task.feasibility * task.row_sizes
+    is_active = (here.c - task.row_lower <= slack) | (task.row_upper - here.c <= slack)
+    is_equality = task.row_lower == task.row_upper
+    slope = here.g - here.j.T @ multipliers
+    near = AT_BOUND * np.maximum(1.0, np.abs(here.x))
+    is_held = (here.x <= task.lower + near) | (here.x >= task.upper - near)
+    strong = HELD_MULTIPLIER * max(1.0, float(np.abs(here.g).max(initial=0.0)))
+    # With all active limits held; then without those that press with no force, which a design may leave.
+    for is_kept, is_fixed in (
+        (is_active, is_held),
+        (is_active & (is_equality | (np.abs(multipliers) > strong)), is_held & (np.abs(slope) > strong)),
+    ):
+        free = np.flatnonzero(~is_fixed)
+        normals = here.j[np.ix_(np.flatnonzero(is_kept), free)]
+        basis = _null_space(normals) if len(free) else np.zeros((0, 0))
+        if not basis.shape[1]:
+            continue
+        values, vectors = np.linalg.eigh(basis.T @ hessian[np.ix_(free, free)] @ basis)
+        if values[0] < -NEGATIVE_SHARE * max(float(np.abs(hessian).max()), 1e-300):
+            break
+    else:
+        return None
+    direction = np.zeros(n)
+    direction[free] = basis @ vectors[:, 0]
+    lengths = np.array([sign * length for length in LENGTHS for sign in (1.0, -1.0)])
+    lengths = lengths * max(1.0, float(np.linalg.norm(here.x)))
+    points = np.clip(here.x + lengths[:, np.newaxis] * direction, task.lower, task.upper)
+    limits = np.clip(here.c, task.row_lower, task.row_upper)[is_kept]
+    return (yield from _best_returned(task, here, points, is_kept, limits, free, normals, (float(values[0]), lengths)))
+
+
+def _best_returned(
+    task: Task,
+    here: Point,
+    points: FloatArray,
+    is_active: NDArray[np.bool_],
+    limits: FloatArray,
+    free: NDArray[np.int64],
+    normals: FloatArray,
+    promise: tuple[float, FloatArray],
+) -> Generator[Request, Any, Point | None]:
+    """Bring `points` back to the active rows and return the best one that is feasible and better, or None."""
+    allowed = max(task.feasibility, task.violation(here.c))
+    best, best_f = None, math.inf
+    curvature, lengths = promise
+    for _ in range(RETURNS if is_active.any() else 1):
+        reply: Reply = yield Request(points)
+        for point, f, c, length in zip(points, reply.objective, reply.rows, lengths, strict=True):
+            wanted = max(-0.5 * PROMISE_SHARE * curvature * min(length**2, 1e-2), ROUNDING * abs(here.f))
+            if f < min(best_f, here.f - wanted) and task.violation(c) <= allowed:
+                best, best_f = point, float(f)
+        if best is not None or not is_active.any():
+            break
+        misses = np.where(np.isfinite(reply.rows[:, is_active]), reply.rows[:, is_active] - limits, 0.0)
+        back = np.linalg.lstsq(normals, misses.T, rcond=1e-10)[0].T
+        points = points.copy()
+        points[:, free] -= back
+        points = np.clip(points, task.lower, task.upper)
+    if best is None:
+        return None
+    point = yield from evaluated(best, derivatives=True)
+    return point if point.has_derivatives else None
+
+
+def _null_space(normals: FloatArray) -> FloatArray:
+    """Return an orthonormal basis (n, k) of the directions that no normal (rows) has a part in."""
+    n = normals.shape[1]
+    if not len(normals):
+        return np.eye(n)
+    _, values, basis = np.linalg.svd(normals)
+    rank = int((values > 1e-9 * values[0]).sum()) if values[0] > 0.0 else 0
+    found: FloatArray = basis[rank:].T
+    return found

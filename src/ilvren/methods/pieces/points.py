@@ -1,0 +1,86 @@
+"""Points and what is known there."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Bend, Matrix, Reply, Request, Task
+
+__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Point:
+    """A design x (n,) with f, c (m,), g (n,) and J (m, n) there; g and J are None until asked for."""
+
+    x: FloatArray
+    f: float
+    c: FloatArray
+    g: FloatArray
+    j: Matrix
+    is_differentiated: bool = False
+
+    @property
+    def is_finite(self) -> bool:
+        """Return whether objective and rows are finite."""
+        return math.isfinite(self.f) and bool(np.isfinite(self.c).all())
+
+    @property
+    def has_derivatives(self) -> bool:
+        """Return whether all derivatives are there and finite."""
+        if not self.is_differentiated:
+            return False
+        entries = self.j if isinstance(self.j, np.ndarray) else self.j.data
+        return bool(np.isfinite(self.g).all() and np.isfinite(entries).all())
+
+
+def evaluated(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, Point]:
+    """Ask for one point."""
+    reply: Reply = yield Request(x[np.newaxis, :], derivatives)
+    if reply.gradient is None or reply.jacobian is None:
+        return Point(x, float(reply.objective[0]), reply.rows[0], x, None)
+    return Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0], True)
+
+
+def hessian_at(x: FloatArray, multipliers: FloatArray, weight: float = 1.0) -> Generator[Bend, Any, Matrix | None]:
+    """Ask for the Hessian of weight · f − multipliers'c; None where it is not finite."""
+    found = yield Bend(x, multipliers, weight)
+    entries = found if isinstance(found, np.ndarray) else found.data
+    return found if np.isfinite(entries).all() else None
+
+
+def bent(
+    task: Task, here: Point, direction: FloatArray, multipliers: FloatArray
+) -> Generator[Request | Bend, Any, FloatArray]:
+    """Return the product of the Hessian of f − multipliers'c with a direction: exact where the task has curvature, else
+    a difference of gradients along it."""
+    if task.has_curvature:
+        found: FloatArray = yield Bend(here.x, multipliers, 1.0, direction)
+        return found
+    length = float(np.linalg.norm(direction))
+    if not length > 0.0:
+        return np.zeros(len(direction))
+    step = math.sqrt(float(np.finfo(float).eps)) * max(1.0, float(np.linalg.norm(here.x))) / length
+    there = yield from evaluated(np.clip(here.x + step * direction, task.lower, task.upper), derivatives=True)
+    moved = there.x - here.x
+    along = float(moved @ direction) / length**2  # less than the step where a bound is in the way
+    if not along > 0.0:
+        return np.full(len(direction), np.nan)
+    change = there.g - here.g
+    if len(multipliers):
+        change = change - (there.j.T @ multipliers - here.j.T @ multipliers)
+    return np.asarray(change / along, dtype=np.float64)
+
+
+def projected_gradient(task: Task, x: FloatArray, gradient: FloatArray) -> FloatArray:
+    """Return the gradient without what points out of the bounds."""
+    outwards = ((x <= task.lower) & (gradient > 0.0)) | ((x >= task.upper) & (gradient < 0.0))
+    return np.where(outwards, 0.0, gradient)
