@@ -54,7 +54,10 @@ INSIDE, WARM_INSIDE = 1e-2, 1e-4
 # μ: first, last, how it falls (κ_μ, θ_μ), and κ_ε: how well (1) is solved before it does.
 FIRST_BARRIER, WARM_BARRIER, LAST_BARRIER = 0.1, 1e-5, 1e-12
 BARRIER_SHARE, BARRIER_POWER, BARRIER_ERROR = 0.2, 1.5, 10.0
-LEAST_TAU = 0.99
+LEAST_TAU, MOST_BARRIER = 0.99, 1e5
+# μ is chosen anew at each step while the error falls by this share within so many; else it is kept, at a share of the
+# average complementarity, until (1) is solved.
+PATIENCE, KEPT_SHARE, FIXED_SHARE = 4, 0.9999, 0.8
 # s_max of the scaled error, κ_Σ of the safeguard on z, κ_d of the pull on variables with one bound.
 MOST_SCALED, SIGMA_SAFEGUARD, ONE_SIDED = 100.0, 1e10, 1e-5
 # Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min.
@@ -80,6 +83,9 @@ MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 MOST_AT_END, MOST_IN_RESTORATION = 30, 500
 # Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
 RELAXED = 1e-2
+# Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
+# rows that are held, and of what is taken out.
+POLISH_ROUNDS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 1e-3, 1e-12, 1e12
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -319,6 +325,7 @@ def _solved(
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
     restorations, stuck, at_end, tiny, count = 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
+    is_free, errors = outer is None, list[float]()
     polished: FloatArray | None = None
     while True:
         standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
@@ -354,19 +361,35 @@ def _solved(
             at_end += 1
             if at_end > MOST_AT_END:
                 return state, "stalled", "the barrier is gone, but the measured conditions do not hold"
+        errors.append(error)
+        if is_free and len(errors) > PATIENCE and not error <= KEPT_SHARE * max(errors[-PATIENCE - 1 : -1]):
+            is_free = False  # the choice of μ does not lead on: solve (1) for one μ after the other
+            state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * _average_gap(stage, state)))
+            memory.filter.clear()
         before = state.mu
-        while _error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER:
+        while not is_free and _error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER:
             state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, state.mu**BARRIER_POWER))
+            is_free, errors = outer is None, []
         if state.mu < before:
             memory.filter.clear()
         hessian, memory = yield from _curvature(stage, state, memory, options)
-        found = _direction(stage, state, system, hessian, memory)  # (2)
-        if found is None:
-            taken = None
-            word = "the Newton system could not be solved"
-        else:
-            taken, word = yield from _line_search(stage, state, found, memory, options)
-        if taken is None and found is not None and _is_tiny(state, found[1]):
+        newton = _factored(stage, state, system, hessian, memory)
+        found, taken, word = None, None, "the Newton system could not be solved"
+        if newton is not None:
+            probed = _probed_barrier(stage, state, newton) if is_free else None
+            if probed is not None:
+                state.mu = probed
+                memory.filter.clear()
+            found = _step(stage, state, newton, state.mu)  # (2)
+        if newton is not None and found is not None:
+            taken, word = yield from _line_search(stage, state, newton, found, memory, options)
+            if taken is None and is_free:
+                is_free, errors = False, []
+                state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * _average_gap(stage, state)))
+                memory.filter.clear()
+                step, note, held = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
+                continue
+        if taken is None and found is not None and _is_tiny(state, found.dw):
             tiny += 1
             if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
                 if outer is None and standing.meets_conditions:
@@ -401,6 +424,10 @@ def _solved(
             theta = _theta(stage, state.point, state.t)
             _add_to_filter(memory, theta, _phi(stage, state, state.point, state.t))
             restored = yield from _restored(stage, state, memory, options)
+            if not isinstance(restored, str) and restored[1] == "stalled":
+                theta = _theta(stage, restored[0].point, restored[0].t)
+                if not theta <= RESTORED_SHARE * _theta(stage, state.point, state.t):
+                    restored = "stalled"
             if isinstance(restored, str):
                 return state, restored, "no step is acceptable, and feasibility could not be improved either"
             if restored[1] == "conflict":
@@ -457,6 +484,14 @@ def _error(stage: _Stage, state: _State, mu: float) -> float:
     return worst if math.isfinite(worst) else math.inf
 
 
+def _average_gap(stage: _Stage, state: _State) -> float:
+    """Return the average of z (w − l) and z (u − w)."""
+    w = state.w
+    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    total = float((w - stage.lower)[low] @ state.z_low[low] + (stage.upper - w)[high] @ state.z_high[high])
+    return total / max(int(low.sum() + high.sum()), 1)
+
+
 def _lagrangian_slope(stage: _Stage, state: _State) -> FloatArray:
     """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own."""
     slope = stage.slope(state.point.g, state.point.x)
@@ -495,17 +530,32 @@ def _update_quasi_newton(memory: _Memory, before: _State, after: _State) -> None
     memory.matrix, memory.is_fresh = damped_bfgs(memory.matrix, s, y), False
 
 
-Direction = tuple[KktFactor, FloatArray, FloatArray, FloatArray, FloatArray, float]
+@dataclass(frozen=True)
+class _Newton:
+    """The matrix of (2) factored: `sigma` the diagonals Σ + δ of x and t (for x without H), `shift` δ."""
+
+    factor: KktFactor
+    sigma: FloatArray
+    low_rank: LimitedMemory | None
+    shift: float
 
 
-def _direction(stage: _Stage, state: _State, system: KktSystem, hessian: Any, memory: _Memory) -> Direction | None:
-    """Return (factor, dw, dy, Σ, ∇φ, δc) of (2), δ as small as the inertia allows; None when the numbers break down."""
+@dataclass(frozen=True)
+class _Step:
+    """A direction of (2): dw, dy, and ∇φ that it was computed for."""
+
+    dw: FloatArray
+    dy: FloatArray
+    slope: FloatArray
+
+
+def _factored(stage: _Stage, state: _State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
+    """Return the matrix of (2) factored with δ as small as the inertia allows; None when the numbers break down."""
     n, m = stage.n, len(stage.b)
     w = state.w
     low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
     high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
     sigma = state.z_low / low + state.z_high / high
-    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(w, state.mu)
     if stage.pull is not None:
         sigma[:n] += stage.pull
     low_rank = hessian if isinstance(hessian, LimitedMemory) else None
@@ -514,17 +564,15 @@ def _direction(stage: _Stage, state: _State, system: KktSystem, hessian: Any, me
         sigma[:n] += low_rank.scale
     shift, row_shift, tries = 0.0, ROW_SHIFT if system.is_sparse else 0.0, 0
     while True:
-        top = sigma[:n] + shift
-        attached = sigma[n:] + shift
-        bottom = np.bincount(stage.attached, stage.signs**2 / attached, m)
+        shifted = sigma + shift
+        bottom = np.bincount(stage.attached, stage.signs**2 / shifted[n:], m)
         bottom = np.where(bottom > 0.0, bottom, row_shift)
-        factor = system.factored(hessian, top, state.point.j, bottom)
+        factor = system.factored(hessian, shifted[:n], state.point.j, bottom)
         if factor.has_inertia:
-            found = _newton_step(stage, state, factor, slope, attached, stage.rest(state.point.c, state.t), low_rank)
-            if found is not None:
+            newton = _Newton(factor, shifted, low_rank, shift)
+            if _step(stage, state, newton, state.mu) is not None:
                 memory.shift = shift if shift > 0.0 else memory.shift
-                sigma = np.concatenate([sigma[:n] + shift, attached])
-                return factor, found[0], found[1], sigma, slope, row_shift
+                return newton
         if factor.is_singular and row_shift == 0.0 and m:
             row_shift = ROW_SHIFT * state.mu**ROW_SHIFT_POWER
             tries += 1
@@ -539,17 +587,46 @@ def _direction(stage: _Stage, state: _State, system: KktSystem, hessian: Any, me
             return None
 
 
+def _step(stage: _Stage, state: _State, newton: _Newton, mu: float) -> _Step | None:
+    """Return the direction of (2) for a value of μ."""
+    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.w, mu)
+    found = _newton_step(stage, state, newton, slope, stage.rest(state.point.c, state.t))
+    return None if found is None else _Step(*found, slope)
+
+
+def _probed_barrier(stage: _Stage, state: _State, newton: _Newton) -> float | None:
+    """Return the μ that the step for μ = 0 suggests: the average distance from complementarity, times the cube of the
+    share of it that this step would leave.
+
+    Source: S. Mehrotra, "On the implementation of a primal-dual interior point method", 1992.
+    """
+    aimed = _step(stage, state, newton, 0.0)
+    has_low, has_high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    count = int(has_low.sum() + has_high.sum())
+    if aimed is None or not count:
+        return None
+    w = state.w
+    dz_low, dz_high = _bound_steps(stage, state, aimed.dw, 0.0)
+    primal = _longest(w, aimed.dw, stage, 1.0)
+    dual = min(_longest_dual(state.z_low, dz_low, 1.0), _longest_dual(state.z_high, dz_high, 1.0))
+    now = after = 0.0
+    for has, gap, change, z, dz in (
+        (has_low, w - stage.lower, aimed.dw, state.z_low, dz_low),
+        (has_high, stage.upper - w, -aimed.dw, state.z_high, dz_high),
+    ):
+        now += float(gap[has] @ z[has])
+        after += float((gap[has] + primal * change[has]) @ (z[has] + dual * dz[has]))
+    share = min(max(after / now, 0.0), 1.0) if now > 0.0 else 1.0
+    mu = share**3 * now / count
+    return min(max(mu, LAST_BARRIER), MOST_BARRIER) if math.isfinite(mu) else None
+
+
 def _newton_step(
-    stage: _Stage,
-    state: _State,
-    factor: KktFactor,
-    slope: FloatArray,
-    attached: FloatArray,
-    rest: FloatArray,
-    low_rank: LimitedMemory | None,
+    stage: _Stage, state: _State, newton: _Newton, slope: FloatArray, rest: FloatArray
 ) -> tuple[FloatArray, FloatArray] | None:
-    """Return (dw, dy) of (2) with t eliminated, `rest` standing for r."""
+    """Return (dw, dy) of (2) with t eliminated, for ∇φ = `slope` and r = `rest`."""
     n, m = stage.n, len(stage.b)
+    factor, low_rank, attached = newton.factor, newton.low_rank, newton.sigma[n:]
     slope_x = slope[:n] + state.point.j.T @ state.y
     slope_t = slope[n:] + stage.signs * state.y[stage.attached]
     right = -rest + np.bincount(stage.attached, stage.signs * slope_t / attached, m)
@@ -574,14 +651,14 @@ def _longest(w: FloatArray, dw: FloatArray, stage: _Stage, tau: float) -> float:
 
 
 def _line_search(
-    stage: _Stage, state: _State, found: Direction, memory: _Memory, options: InteriorPointOptions
+    stage: _Stage, state: _State, newton: _Newton, found: _Step, memory: _Memory, options: InteriorPointOptions
 ) -> Generator[Request, Any, tuple[tuple[_State, float, str, float] | None, str]]:
     """Return (state, length of the step, note, how well the prediction held) of the accepted point, or None."""
-    factor, dw, dy, sigma, slope, _ = found
+    dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
     tau = max(LEAST_TAU, 1.0 - state.mu)
     longest = _longest(w, dw, stage, tau)
-    dz_low, dz_high = _bound_steps(stage, state, dw)
+    dz_low, dz_high = _bound_steps(stage, state, dw, state.mu)
     theta, phi = _theta(stage, state.point, state.t), _phi(stage, state, state.point, state.t)
     descent = float(slope @ dw)
     least = _least_length(memory, theta, descent)
@@ -598,7 +675,7 @@ def _line_search(
         note = "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if not is_ok and count == 0 and options.corrections and new_theta >= theta and math.isfinite(new_theta):
             corrected = yield from _corrected(
-                stage, state, found, memory, alpha, point, t, (theta, phi, descent, slack, tau)
+                stage, state, newton, slope, memory, alpha, point, t, (theta, phi, descent, slack, tau)
             )
             if corrected is not None:
                 point, t, is_f_type, dw = corrected
@@ -618,13 +695,19 @@ def _line_search(
     return None, "no trial point is acceptable"
 
 
-def _bound_steps(stage: _Stage, state: _State, dw: FloatArray) -> tuple[FloatArray, FloatArray]:
+def _longest_dual(z: FloatArray, dz: FloatArray, tau: float) -> float:
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every z."""
+    down = dz < 0.0
+    return float(min(1.0, np.min(tau * z[down] / -dz[down], initial=np.inf)))
+
+
+def _bound_steps(stage: _Stage, state: _State, dw: FloatArray, mu: float) -> tuple[FloatArray, FloatArray]:
     """Return (dz_l, dz_u) of the linearised complementarity."""
     w = state.w
     low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
     high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
-    dz_low = np.where(np.isfinite(low), state.mu / low - state.z_low - state.z_low / low * dw, 0.0)
-    dz_high = np.where(np.isfinite(high), state.mu / high - state.z_high + state.z_high / high * dw, 0.0)
+    dz_low = np.where(np.isfinite(low), mu / low - state.z_low - state.z_low / low * dw, 0.0)
+    dz_high = np.where(np.isfinite(high), mu / high - state.z_high + state.z_high / high * dw, 0.0)
     return dz_low, dz_high
 
 
@@ -638,11 +721,7 @@ def _moved(
     tau: float,
 ) -> _State:
     """Return the next state: y with the primal step's length, z with its own, kept near μ over its distance."""
-    shares = [
-        min(1.0, float(np.min(np.where(d < 0.0, tau * z / np.where(d < 0.0, -d, 1.0), np.inf), initial=np.inf)))
-        for z, d in zip((state.z_low, state.z_high), dz, strict=True)
-    ]
-    share = min(shares)
+    share = min(_longest_dual(state.z_low, dz[0], tau), _longest_dual(state.z_high, dz[1], tau))
     w = np.concatenate([there.x, t])
     found = []
     for z, d, distance in (
@@ -697,7 +776,8 @@ def _add_to_filter(memory: _Memory, theta: float, phi: float) -> None:
 def _corrected(
     stage: _Stage,
     state: _State,
-    found: Direction,
+    newton: _Newton,
+    slope: FloatArray,
     memory: _Memory,
     alpha: float,
     point: Point,
@@ -705,13 +785,12 @@ def _corrected(
     known: tuple[float, float, float, float, float],
 ) -> Generator[Request, Any, tuple[Point, FloatArray, bool, FloatArray] | None]:
     """Second-order corrections: Newton steps on the rows at the trial point, with the same factorization."""
-    factor, _, _, sigma, slope, _ = found
     theta, phi, descent, slack, tau = known
     n, w = stage.n, state.w
     rest = alpha * stage.rest(state.point.c, state.t) + stage.rest(point.c, t)
     last = theta
     for _ in range(MOST_CORRECTIONS):
-        again = _newton_step(stage, state, factor, slope, sigma[n:], rest, None)
+        again = _newton_step(stage, state, newton, slope, rest)
         if again is None:
             return None
         share = _longest(w, again[0], stage, tau)
@@ -740,6 +819,7 @@ def _restored(
     theta = _theta(stage, state.point, state.t)
     if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
         return "stalled"
+    state = yield from _off_the_bounds(stage, state)
     rest = stage.rest(state.point.c, state.t)
     mu = max(state.mu, float(np.abs(rest).max()))
     rho = RESTORATION_PRICE
@@ -789,57 +869,99 @@ def _restored(
     return replace(back, y=_least_squares_multipliers(stage, back)), "restored"
 
 
+def _off_the_bounds(stage: _Stage, state: _State) -> Generator[Request, Any, _State]:
+    """Return a state whose variables are not so near their bounds that steps vanish, if there is a valid one."""
+    n = stage.n
+    x = _inside(state.point.x, stage.lower[:n], stage.upper[:n], WARM_INSIDE)
+    t = _inside(state.t, stage.lower[n:], stage.upper[n:], WARM_INSIDE)
+    there = yield from evaluated(x, derivatives=True)
+    if not (there.is_finite and there.has_derivatives):
+        return state
+    w = np.concatenate([x, t])
+    with np.errstate(divide="ignore"):
+        z_low = np.where(np.isfinite(stage.lower), np.minimum(state.z_low, 1.0 / (w - stage.lower)), 0.0)
+        z_high = np.where(np.isfinite(stage.upper), np.minimum(state.z_high, 1.0 / (stage.upper - w)), 0.0)
+    return replace(state, point=there, t=t, z_low=np.maximum(z_low, 0.0), z_high=np.maximum(z_high, 0.0))
+
+
 # ---- the end -----------------------------------------------------------------------------------------
 
 
 def _polished(
     stage: _Stage, state: _State, system: KktSystem, options: InteriorPointOptions
 ) -> Generator[Request | Bend, Any, tuple[Point | None, FloatArray]]:
-    """Take the limits with z above their distance as equations and make one Newton step on them. Return the point, if
-    it is finite and nearby, and the multipliers (m,) of the rows."""
-    task, n = stage.task, stage.n
+    """Take the limits with z above their distance as equations and make one Newton step on them; limits that it would
+    break join, limits with a multiplier of wrong sign leave. Return the point, if it is finite and nearby, and the
+    multipliers (m,) of the rows."""
+    task, x = stage.task, state.point.x
     nowhere = (None, np.zeros(len(stage.b)))
+    hessian = None
+    if task.has_curvature and options.exact:
+        hessian = yield from hessian_at(x, -state.y, stage.weight)
+    if hessian is None:
+        return nowhere
+    n = stage.n
     w = state.w
     at_low = np.isfinite(stage.lower) & (state.z_low > w - stage.lower)
     at_high = np.isfinite(stage.upper) & (state.z_high > stage.upper - w) & ~at_low
-    limit = np.where(at_low, np.concatenate([task.lower, task.row_lower[stage.attached]]), 0.0)
-    limit = np.where(at_high, np.concatenate([task.upper, task.row_upper[stage.attached]]), limit)
-    active = at_low | at_high
-    is_active_row = task.row_lower == task.row_upper
-    is_active_row[stage.attached] = active[n:]
-    goal = np.array(stage.b)
-    goal[stage.attached] = limit[n:]
-    hessian = None
-    if task.has_curvature and options.exact:
-        hessian = yield from hessian_at(state.point.x, -state.y, stage.weight)
-    if hessian is None:
+    sides = at_high.astype(np.int64) - at_low
+    is_equality = task.row_lower == task.row_upper
+    held, row_sides = sides[:n], np.where(is_equality, 2, 0)
+    row_sides[stage.attached] = np.where(is_equality[stage.attached], 2, sides[n:])
+    before = len(x) + len(stage.b) + 1
+    for _ in range(POLISH_ROUNDS):
+        found = _on_limits(task, state.point, hessian, system, held, row_sides)
+        if found is None:
+            return nowhere
+        dx, multipliers, pressing = found
+        rows = state.point.c + state.point.j @ dx
+        slack = POLISH_SLACK * task.feasibility * task.row_sizes
+        bad_rows = np.where(rows < task.row_lower - slack, -1, np.where(rows > task.row_upper + slack, 1, 0))
+        bad_rows = np.where(row_sides == 0, bad_rows, 0)
+        near = POLISH_SLACK * task.feasibility * np.maximum(1.0, np.abs(x))
+        bad_bounds = np.where(x + dx < task.lower - near, -1, np.where(x + dx > task.upper + near, 1, 0))
+        bad_bounds = np.where(held == 0, bad_bounds, 0)
+        weak = POLISH_SLACK * task.tolerance
+        wrong_rows = (np.abs(row_sides) == 1) & (multipliers * row_sides > weak)
+        wrong_bounds = (held != 0) & (pressing * held > weak)
+        amiss = sum(int(kind.astype(bool).sum()) for kind in (bad_rows, bad_bounds, wrong_rows, wrong_bounds))
+        if not amiss:
+            break
+        if amiss >= before:  # limits that depend on each other: no choice of them is the right one
+            return nowhere
+        before = amiss
+        row_sides = np.where(wrong_rows, 0, row_sides + bad_rows)
+        held = np.where(wrong_bounds, 0, held + bad_bounds)
+    most = math.sqrt(task.tolerance) * max(1.0, float(np.abs(x).max(initial=0.0)))
+    if not np.abs(dx).max(initial=0.0) <= most:
         return nowhere
-    # Held variables and free rows are taken out by large diagonals, so that the pattern stays.
-    held = active[:n]
-    dx_held = np.where(held, limit[:n] - state.point.x, 0.0)
-    target = -(state.point.g) - _times(hessian, dx_held)
-    rest = np.where(is_active_row, goal - state.point.c - state.point.j @ dx_held, 0.0)
-    big = 1e12
-    top = np.where(held, big, 0.0)
-    bottom = np.where(is_active_row, ROW_SHIFT if system.is_sparse else 1e-12, big)
-    factor = system.factored(hessian, top, state.point.j, bottom)
-    found = factor.solve(np.where(held, 0.0, target), rest)
-    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
-        return nowhere
-    dx = np.where(held, dx_held, found[0])
-    if not np.abs(dx).max(initial=0.0) <= math.sqrt(task.tolerance) * max(
-        1.0, float(np.abs(state.point.x).max(initial=0.0))
-    ):
-        return nowhere
-    point = yield from evaluated(np.clip(state.point.x + dx, task.lower, task.upper), derivatives=True)
+    at = np.clip(x + dx, task.lower, task.upper)
+    at = np.where(held < 0, task.lower, np.where(held > 0, task.upper, at))
+    point = yield from evaluated(at, derivatives=True)
     if not (point.is_finite and point.has_derivatives) or task.violation(point.c) > task.feasibility:
         return nowhere
-    return point, np.where(is_active_row, -found[1], 0.0)
+    return point, multipliers
 
 
-def _times(matrix: Any, vector: FloatArray) -> FloatArray:
-    product: FloatArray = matrix @ vector
-    return product
+def _on_limits(
+    task: Task, here: Point, hessian: Any, system: KktSystem, held: IntArray, row_sides: IntArray
+) -> tuple[FloatArray, FloatArray, FloatArray] | None:
+    """Return (dx, multipliers of rows, of bounds) of the Newton step with the limits at `held` and `row_sides` as
+    equations. Held variables and free rows are taken out by large diagonals, so that the pattern stays."""
+    is_held, is_active = held != 0, row_sides != 0
+    dx_held = np.where(held < 0, task.lower - here.x, np.where(held > 0, task.upper - here.x, 0.0))
+    goal = np.where((row_sides == -1) | (row_sides == 2), task.row_lower, np.where(is_active, task.row_upper, here.c))
+    target = -here.g - hessian @ dx_held
+    rest = np.where(is_active, goal - here.c - here.j @ dx_held, 0.0)
+    bottom = np.where(is_active, ROW_SHIFT if system.is_sparse else POLISH_SHIFT, HELD_OUT)
+    factor = system.factored(hessian, np.where(is_held, HELD_OUT, 0.0), here.j, bottom)
+    found = factor.solve(np.where(is_held, 0.0, target), rest)
+    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
+        return None
+    dx = np.where(is_held, dx_held, found[0])
+    multipliers = np.where(is_active, -found[1], 0.0)
+    pressing = np.where(is_held, here.g + hessian @ dx - here.j.T @ multipliers, 0.0)
+    return dx, multipliers, pressing
 
 
 METHOD = Method(

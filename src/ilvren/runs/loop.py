@@ -37,7 +37,7 @@ MOST_IDLE = 200
 # From so many free variables and rows on, Jacobians are sparse matrices for methods that take them.
 SPARSE_SIZE = 400
 # From so many on, iterates are measured with the method's own multipliers until they look good.
-LARGE_SIZE = 2000
+LARGE_SIZE = 500
 # Worth a closer look: such a multiple of the tolerance.
 SPECULATIVE = 1e3
 LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
