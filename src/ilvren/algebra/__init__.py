@@ -1,4 +1,5 @@
-"""Linear algebra of optimization: KKT factorizations, quadratic programs, signed least squares, quasi-Newton updates.
+"""Linear algebra of optimization: KKT factorizations, quadratic programs, signed least squares, trust-region
+steps, quasi-Newton updates, robust losses.
 
 Knows arrays; never problems or methods.
 """
@@ -6,6 +7,8 @@ Knows arrays; never problems or methods.
 from ilvren.algebra.kkt import KktFactor, KktSystem
 from ilvren.algebra.least_squares import signed_least_squares, sparse_signed_least_squares
 from ilvren.algebra.quadratic_program import QuadraticSolution, solve_quadratic, solve_relaxed
+from ilvren.algebra.robust import loss_values
+from ilvren.algebra.trust_region import trust_region_step
 from ilvren.algebra.updates import LimitedMemory, damped_bfgs
 
 __all__ = [
@@ -14,9 +17,11 @@ __all__ = [
     "LimitedMemory",
     "QuadraticSolution",
     "damped_bfgs",
+    "loss_values",
     "signed_least_squares",
     "signed_least_squares",
     "solve_quadratic",
     "solve_relaxed",
     "sparse_signed_least_squares",
+    "trust_region_step",
 ]

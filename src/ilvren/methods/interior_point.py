@@ -80,7 +80,7 @@ UNBOUNDED, FAR = -1e15, 1e15
 # Restorations, looks around and looks for negative curvature in one run.
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
-MOST_AT_END, MOST_IN_RESTORATION = 30, 500
+MOST_AT_END, MOST_IN_RESTORATION = 5, 500
 # Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
 RELAXED = 1e-2
 # Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
@@ -414,6 +414,12 @@ def _solved(
                 )
             if standing.meets_conditions and error <= math.sqrt(task.tolerance):
                 return state, "converged", "first-order conditions hold; rounding allows no further decrease"
+            if error <= goal:
+                return (
+                    state,
+                    "stalled",
+                    "the method's own conditions hold, but not to the accuracy asked for as measured",
+                )
             if memory.matrix is not None and not memory.is_fresh:
                 memory.matrix, memory.is_fresh = None, True
                 step, note, held = 0.0, "no step acceptable: curvature forgotten", math.nan

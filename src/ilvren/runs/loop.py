@@ -101,6 +101,7 @@ class Loop:
         self._feasible: _Best | None = None
         self._least: _Best | None = None
         self._last: tuple[FloatArray, Standing] | None = None
+        self._last_multipliers: FloatArray | None = None
         self._guess: Conditions | None = None
         self._finished_by = ""
         self.evaluations: list[EvaluationRecord] = []
@@ -330,12 +331,11 @@ class Loop:
         stationarity = conditions.stationarity if conditions else None
         meets = (
             conditions is not None
-            and conditions.stationarity <= self.settings.tolerance
-            and conditions.complementarity <= self.settings.tolerance
+            and conditions.meet(self.settings.tolerance)
             and violation <= self.settings.feasibility
         )
         standing = Standing(violation, stationarity, meets)
-        self._last = (point, standing)
+        self._last, self._last_multipliers = (point, standing), iterate.multipliers
         self._note_iteration(iterate, point, evaluation, standing)
         if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
@@ -392,18 +392,19 @@ class Loop:
         size = objective_size(self.measures.objective_magnitude, evaluation.objective, self._start.objective)
         feasibility = self.settings.feasibility
         given = (self.problem, self.measures, point, evaluation)
-        if multipliers is not None and self._scaling is not None and self.problem.size > LARGE_SIZE:
+        tolerance = self.settings.tolerance
+        quick = None
+        if multipliers is not None and self._scaling is not None:
             own = self._scaling.multipliers_as_written(multipliers)
-            quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility)
+            quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility, tolerance=tolerance)
             # Not good enough to ask for better multipliers; or so good that better ones change nothing.
-            if not quick.stationarity <= SPECULATIVE * self.settings.tolerance or (
-                quick.stationarity <= self.settings.tolerance
+            if self.problem.size > LARGE_SIZE and (
+                quick.meet(tolerance) or not quick.stationarity <= SPECULATIVE * tolerance
             ):
                 return quick
-            self._guess = quick
-        found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=self._guess)
+        found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=quick or self._guess)
         self._guess = found
-        return found
+        return quick if quick is not None and quick.meet(tolerance) and not found.meet(tolerance) else found
 
     # ---- the end ------------------------------------------------------------------------------
 
@@ -451,7 +452,8 @@ class Loop:
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
         if self._start is None:
             self._start = self.gate.evaluate(np.array(problem.start))
-        conditions = self._conditions(point, evaluation)
+        ended_here = self._last is not None and np.array_equal(self._last[0], point)
+        conditions = self._conditions(point, evaluation, self._last_multipliers if ended_here else None)
         is_valid = evaluation.is_finite
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility

@@ -84,6 +84,7 @@ def limit_states(
             size,
         )
 
+    free = set(problem.free)
     bounds = tuple(
         state(
             variable.name,
@@ -92,7 +93,7 @@ def limit_states(
             (variable.lower, variable.upper),
             float(sizes[i]),
             int(bound_sides[i]),
-            None if conditions is None or i not in problem.free else float(conditions.bound_multipliers[i]),
+            None if conditions is None or i not in free else float(conditions.bound_multipliers[i]),
         )
         for i, variable in enumerate(problem.variables)
     )

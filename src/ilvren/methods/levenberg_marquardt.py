@@ -1,0 +1,180 @@
+"""Levenberg–Marquardt: least squares and robust fits, with bounds.
+
+With residuals r, their losses ρ, Jacobian J and weights w_i = max(ρ''(r_i), 0), each iteration solves
+
+    (J'WJ + μ D²) d = −J'ρ'(r)                                                                      (1)
+
+over the parameters that no bound holds, D the largest column lengths of √W J so far. The projected step is taken when
+the objective falls by a share γ of what the quadratic model predicts, and then
+
+    μ ← μ max(1/3, 1 − (2γ − 1)³),     else μ ← μ ν, ν ← 2ν                                          (2)
+
+Needs     residuals and their gradients: a [fit], or an objective that is a sum of squares.   Handles   bounds.
+Cost      one Jacobian and mostly one value per iteration; arithmetic p n² (dense), about linear in non-zeros (sparse).
+Stops     when the conditions measured by the driver hold.   Weak   large residuals with strong curvature: slow.
+Source    K. Levenberg, "A method for the solution of certain non-linear problems in least squares", 1944; D. W. Marquardt,
+          1963; J. J. Moré, "The Levenberg–Marquardt algorithm: implementation and theory", 1978, for D; H. B. Nielsen,
+          "Damping parameter in Marquardt's method", 1999, for (2).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.algebra import KktSystem, loss_values
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Standing, Task, option
+from ilvren.methods.pieces.descent import end_of, near_bounds
+from ilvren.methods.pieces.points import Point
+
+__all__ = ["METHOD", "LevenbergMarquardtOptions"]
+
+FloatArray = NDArray[np.float64]
+
+# Steps are taken above this share of the prediction; μ stays within these.
+TAKEN, LEAST_DAMPING, MOST_DAMPING = 1e-4, 1e-15, 1e20
+# Columns shorter than this share of the longest are damped as if they were so long.
+LEAST_COLUMN = 1e-10
+ROUNDING = 10.0 * float(np.finfo(float).eps)
+
+
+@dataclass(frozen=True)
+class LevenbergMarquardtOptions:
+    """Options of `levenberg-marquardt`."""
+
+    damping: float = option(
+        1e-3, low=1e-12, high=1e6, help="the first μ, relative to the curvature along each parameter"
+    )
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """A point with its residuals r (p,) and their Jacobian J (p, n), None until asked for."""
+
+    point: Point
+    r: FloatArray
+    j: Any
+
+
+def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Protocol:
+    """Run the method on `task`; see the head of this file."""
+    if task.losses is None:
+        return Ending("invalid", "the objective is not a sum of squares")
+    here = yield from _fitted(np.clip(task.start, task.lower, task.upper), derivatives=True)
+    if not here.point.is_finite or not np.isfinite(here.r).all():
+        return Ending("invalid", "a residual has no finite value at the start")
+    if not here.point.has_derivatives:
+        return Ending("invalid", "a derivative is not finite at the start")
+    step, note, held_well = math.nan, "the start", math.nan
+    damping, growth = options.damping, 2.0
+    lengths = np.zeros(len(task.start))
+    while True:
+        standing: Standing = yield Iterate(here.point.x, step, note, held_well)
+        ended = end_of(here.point, standing)
+        if ended is not None:
+            return ended
+        held = near_bounds(task, here.point)
+        _, _, bend = loss_values(here.r, task.losses)
+        weights = task.residual_weight * np.maximum(bend, 0.0)
+        lengths = np.maximum(lengths, _column_lengths(here.j, weights))
+        scale = np.maximum(lengths, LEAST_COLUMN * max(float(lengths.max(initial=0.0)), 1e-300))
+        while True:
+            direction = _direction(task, here, weights, np.sqrt(damping) * scale, held)  # (1)
+            x = here.point.x
+            if direction is not None:
+                x = np.clip(x + np.where(held, -here.point.g, direction), task.lower, task.upper)
+            s = x - here.point.x
+            if not s.any() or damping > MOST_DAMPING:
+                if standing.meets_conditions:
+                    return Ending("converged", "no step improves the fit any further")
+                return Ending("stalled", "no step improves the fit, yet its gradient is not zero")
+            moved = here.j @ s
+            predicted = -(float(here.point.g @ s) + 0.5 * float(weights @ (moved * moved)))
+            trial = yield from _fitted(x, derivatives=False)
+            share = _share(here.point, trial.point, predicted)
+            if share >= TAKEN:
+                there = yield from _fitted(x, derivatives=True)
+                if there.point.has_derivatives:
+                    break
+            damping, growth = damping * growth, 2.0 * growth  # (2)
+        note = "Gauss–Newton step" if damping <= 1e-6 else f"damped step, μ = {damping:.1g}"
+        damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(share, 1.0) - 1.0) ** 3), LEAST_DAMPING)
+        growth, step, held_well = 2.0, float(np.abs(s).max()), share
+        here = there
+
+
+def _fitted(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, _Fit]:
+    reply: Reply = yield Request(x[np.newaxis, :], derivatives, residuals=True)
+    assert reply.residuals is not None
+    r = reply.residuals[0]
+    if reply.gradient is None or reply.jacobian is None or reply.residual_jacobian is None:
+        return _Fit(Point(x, float(reply.objective[0]), reply.rows[0], x, None), r, None)
+    point = Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0], True)
+    return _Fit(point, r, reply.residual_jacobian[0])
+
+
+def _column_lengths(jacobian: Any, weights: FloatArray) -> FloatArray:
+    """Return (n,): the lengths of the columns of √W J."""
+    if isinstance(jacobian, np.ndarray):
+        squares = weights @ (jacobian * jacobian)
+    else:
+        squares = jacobian.multiply(jacobian).T @ weights
+    lengths: FloatArray = np.sqrt(np.asarray(squares))
+    return np.where(np.isfinite(lengths), lengths, 0.0)
+
+
+def _direction(
+    task: Task, here: _Fit, weights: FloatArray, scale: FloatArray, held: NDArray[np.bool_]
+) -> FloatArray | None:
+    """Return the solution of (1), D including √μ, or None where the numbers break down. Dense: from the stacked
+    least-squares problem, which loses no digits to J'J; sparse: from its KKT form."""
+    n = len(scale)
+    gradient = np.where(held, 0.0, here.point.g)
+    if task.is_sparse:
+        from scipy.sparse import csr_array
+
+        bottom = 1.0 / np.maximum(weights, 1e-12 * max(float(weights.max(initial=0.0)), 1e-300))
+        top = np.where(held, 1e12 * np.maximum(scale**2, 1.0), scale**2)
+        factor = KktSystem(n, len(weights), is_sparse=True).factored(csr_array((n, n)), top, here.j, bottom)
+        found = factor.solve(-gradient, np.zeros(len(weights)))
+        return None if found is None else found[0]
+    free = np.flatnonzero(~held)
+    direction = np.zeros(n)
+    if not len(free):
+        return direction
+    root = np.sqrt(weights)[:, np.newaxis] * here.j[:, free]
+    stacked = np.vstack([root, np.diag(scale[free])])
+    try:
+        triangle = np.linalg.qr(stacked, mode="r")
+        half = np.linalg.solve(triangle.T, -gradient[free])
+        direction[free] = np.linalg.solve(triangle, half)
+    except np.linalg.LinAlgError:
+        return None
+    return direction if np.isfinite(direction).all() else None
+
+
+def _share(here: Point, trial: Point, predicted: float) -> float:
+    """Return the share of the prediction that came true; what lies within rounding counts as true."""
+    if not math.isfinite(trial.f) or not predicted > 0.0:
+        return -math.inf
+    slack = ROUNDING * max(abs(here.f), abs(trial.f))
+    return (here.f - trial.f + slack) / (predicted + slack)
+
+
+METHOD = Method(
+    name="levenberg-marquardt",
+    about="least squares and robust fits, with bounds",
+    kind="gradient-based",
+    needs="residuals",
+    handles=frozenset({"bounds"}),
+    options=LevenbergMarquardtOptions,
+    run=levenberg_marquardt,
+    takes_sparse=True,
+    cost="one Jacobian of the residuals and about one value per iteration; arithmetic p n^2",
+    weak="large residuals with strong curvature",
+)

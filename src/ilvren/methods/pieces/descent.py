@@ -1,0 +1,60 @@
+"""The frame of a descent method on bounds: where it may move, when it has converged, what an end is called."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Ending, Request, Standing, Task
+from ilvren.methods.pieces.points import Point, evaluated
+
+__all__ = ["begun", "end_of", "near_bounds", "stuck"]
+
+FloatArray = NDArray[np.float64]
+
+# The scaled objective below which, or the designs beyond which, a run is called unbounded.
+UNBOUNDED, FAR = -1e15, 1e15
+# How near a bound a variable that is pushed towards it counts as held, at most.
+NEAR_BOUND = 1e-3
+
+
+def begun(task: Task) -> Generator[Request, Any, Point | Ending]:
+    """Return the start with its derivatives, or an ending where it is invalid."""
+    here = yield from evaluated(np.clip(task.start, task.lower, task.upper), derivatives=True)
+    if not here.is_finite:
+        return Ending("invalid", "the objective has no finite value at the start")
+    if not here.has_derivatives:
+        return Ending("invalid", "a derivative is not finite at the start")
+    return here
+
+
+def near_bounds(task: Task, here: Point) -> NDArray[np.bool_]:
+    """Return which variables are held: at a bound, or very near one, and pushed towards it.
+
+    Source: D. P. Bertsekas, "Projected Newton methods for optimization problems with simple constraints", 1982.
+    """
+    moved = np.clip(here.x - here.g, task.lower, task.upper) - here.x
+    near = min(NEAR_BOUND, float(np.linalg.norm(moved)))
+    low = (here.x <= task.lower + near) & (here.g > 0.0)
+    high = (here.x >= task.upper - near) & (here.g < 0.0)
+    return low | high
+
+
+def end_of(here: Point, standing: Standing) -> Ending | None:
+    """Return the ending at an iterate that needs no further step, or None."""
+    if standing.meets_conditions:
+        return Ending("converged", "the gradient is zero, to within the tolerance, but for active bounds")
+    if here.f < UNBOUNDED or float(np.abs(here.x).max(initial=0.0)) > FAR:
+        return Ending("unbounded", "the objective falls without end")
+    return None
+
+
+def stuck(here: Point, gradient: FloatArray) -> Ending:
+    """Return the ending where no step lowers the objective."""
+    if not math.isfinite(float(np.abs(gradient).max(initial=0.0))):
+        return Ending("invalid", "a derivative is not finite")
+    return Ending("stalled", "no step along the search direction improves the design")
