@@ -26,8 +26,8 @@ __all__ = ["KktFactor", "KktSystem"]
 FloatArray = NDArray[np.float64]
 
 # What stands on the diagonal where a zero would be factored, and the share of the largest entry that a pivot must have.
-DELTA = 1e-8
-TINY_PIVOT = 1e-15
+DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
+TINY_PIVOT = 1e-17
 # Refinement ends at this share of the right-hand side, or when a step no longer halves the rest.
 REFINED, MOST_REFINEMENTS = 1e-12, 6
 # A solution with a larger rest than this share is not one.
@@ -60,14 +60,17 @@ class KktFactor:
         matrix[places, places] += np.concatenate([top, -bottom])
         if not np.isfinite(matrix).all():
             return
-        factor, pivots, info = dsytrf(matrix, lower=1)
+        # Near the end rows differ in size by many powers of ten: their diagonals, or largest entries, are made 1 first.
+        size = np.maximum(np.abs(matrix[places, places]), np.abs(matrix).max(axis=1, initial=0.0) * LEAST_DIAGONAL)
+        size = np.maximum(size, np.abs(matrix).max(axis=0, initial=0.0) * LEAST_DIAGONAL)
+        scale = 1.0 / np.sqrt(np.where(size > 0.0, size, 1.0))
+        factor, pivots, info = dsytrf(matrix * scale * scale[:, np.newaxis], lower=1)
         if info < 0:
             return
         positive, negative, least = _inertia(factor, pivots)
-        # Rows differ in size by nature here: a pivot is tiny only against what it was made from.
         self.is_singular = info > 0 or not least > TINY_PIVOT
         self.has_inertia = not self.is_singular and (positive, negative) == (n, m)
-        self._solve = lambda rhs: dsytrs(factor, pivots, rhs, lower=1)[0]
+        self._solve = lambda rhs: scale * dsytrs(factor, pivots, scale * rhs, lower=1)[0]
 
     def _factor_sparse(
         self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray

@@ -68,7 +68,7 @@ MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
 # δ: first, least, most, and how it grows and shrinks; δc when the rows depend on each other.
 FIRST_SHIFT, LEAST_SHIFT, MOST_SHIFT = 1e-4, 1e-20, 1e40
 SHIFT_UP_FIRST, SHIFT_UP, SHIFT_DOWN = 100.0, 8.0, 1.0 / 3.0
-ROW_SHIFT, ROW_SHIFT_POWER = 1e-8, 0.25
+ROW_SHIFT = 1e-9
 # Multipliers of the start larger than this are nonsense of a poor start: zero is better.
 MOST_FIRST_MULTIPLIER = 1e3
 # (3): ρ, and the share of θ that must be left behind.
@@ -85,7 +85,7 @@ MOST_AT_END, MOST_IN_RESTORATION = 5, 500
 RELAXED = 1e-2
 # Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
 # rows that are held, and of what is taken out.
-POLISH_ROUNDS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 1e-3, 1e-12, 1e12
+POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-10, 1e12
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -323,7 +323,7 @@ def _solved(
     theta = _theta(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
-    restorations, stuck, at_end, tiny, count = 0, 0, 0, 0, 0
+    restorations, stuck, failures, at_end, tiny, count = 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
     is_free, errors = outer is None, list[float]()
     polished: FloatArray | None = None
@@ -383,7 +383,8 @@ def _solved(
             found = _step(stage, state, newton, state.mu)  # (2)
         if newton is not None and found is not None:
             taken, word = yield from _line_search(stage, state, newton, found, memory, options)
-            if taken is None and is_free:
+            if taken is None and is_free and failures < MOST_STUCK:
+                failures += 1
                 is_free, errors = False, []
                 state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * _average_gap(stage, state)))
                 memory.filter.clear()
@@ -447,7 +448,7 @@ def _solved(
             state = restored[0]
             step, note, held = math.nan, "feasibility restored", math.nan
             continue
-        tiny = 0
+        tiny, failures = 0, 0
         trial, step, note, held = taken
         _update_quasi_newton(memory, state, trial)
         state = trial
@@ -568,22 +569,17 @@ def _factored(stage: _Stage, state: _State, system: KktSystem, hessian: Any, mem
     if low_rank is not None:
         hessian = _nothing(stage)
         sigma[:n] += low_rank.scale
-    shift, row_shift, tries = 0.0, ROW_SHIFT if system.is_sparse else 0.0, 0
+    shift = 0.0
     while True:
         shifted = sigma + shift
         bottom = np.bincount(stage.attached, stage.signs**2 / shifted[n:], m)
-        bottom = np.where(bottom > 0.0, bottom, row_shift)
+        bottom = np.where(bottom > 0.0, bottom, ROW_SHIFT)  # δc
         factor = system.factored(hessian, shifted[:n], state.point.j, bottom)
         if factor.has_inertia:
             newton = _Newton(factor, shifted, low_rank, shift)
             if _step(stage, state, newton, state.mu) is not None:
                 memory.shift = shift if shift > 0.0 else memory.shift
                 return newton
-        if factor.is_singular and row_shift == 0.0 and m:
-            row_shift = ROW_SHIFT * state.mu**ROW_SHIFT_POWER
-            tries += 1
-            if tries < 2:
-                continue
         if shift == 0.0:
             shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, SHIFT_DOWN * memory.shift)
         else:
@@ -944,6 +940,18 @@ def _polished(
     at = np.clip(x + dx, task.lower, task.upper)
     at = np.where(held < 0, task.lower, np.where(held > 0, task.upper, at))
     point = yield from evaluated(at, derivatives=True)
+    for _ in range(POLISH_STEPS):
+        if not (point.is_finite and point.has_derivatives):
+            return nowhere
+        gap = np.where(row_sides == 1, task.row_upper, task.row_lower)
+        if not np.any((row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)):
+            break
+        hessian = yield from hessian_at(point.x, multipliers, stage.weight)
+        found = None if hessian is None else _on_limits(task, point, hessian, system, held, row_sides)
+        if found is None or not np.abs(found[0]).max(initial=0.0) <= most:
+            break
+        multipliers = found[1]
+        point = yield from evaluated(np.clip(point.x + found[0], task.lower, task.upper), derivatives=True)
     if not (point.is_finite and point.has_derivatives) or task.violation(point.c) > task.feasibility:
         return nowhere
     return point, multipliers
@@ -959,7 +967,7 @@ def _on_limits(
     goal = np.where((row_sides == -1) | (row_sides == 2), task.row_lower, np.where(is_active, task.row_upper, here.c))
     target = -here.g - hessian @ dx_held
     rest = np.where(is_active, goal - here.c - here.j @ dx_held, 0.0)
-    bottom = np.where(is_active, ROW_SHIFT if system.is_sparse else POLISH_SHIFT, HELD_OUT)
+    bottom = np.where(is_active, POLISH_SHIFT, HELD_OUT)
     factor = system.factored(hessian, np.where(is_held, HELD_OUT, 0.0), here.j, bottom)
     found = factor.solve(np.where(is_held, 0.0, target), rest)
     if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
