@@ -85,7 +85,10 @@ def _bounds(rng: np.random.Generator, family: str, optimum: np.ndarray) -> tuple
     if family in ("unconstrained", "equalities"):
         return lower, upper, pressing
     for i in range(n):
-        kind = rng.choice(["none", "lower", "upper", "both", "at lower", "at upper", "fixed"], p=[0.4, 0.1, 0.1, 0.1, 0.12, 0.12, 0.06])
+        kind = rng.choice(
+            ["none", "lower", "upper", "both", "at lower", "at upper", "fixed"],
+            p=[0.4, 0.1, 0.1, 0.1, 0.12, 0.12, 0.06],
+        )
         if kind in ("lower", "both"):
             lower[i] = optimum[i] - rng.uniform(0.5, 3.0)
         if kind in ("upper", "both"):
@@ -103,7 +106,12 @@ def _bounds(rng: np.random.Generator, family: str, optimum: np.ndarray) -> tuple
 
 
 def _objective_hessian(
-    rng: np.random.Generator, family: str, n: int, normals: list[np.ndarray], pressing: np.ndarray, curvature: np.ndarray
+    rng: np.random.Generator,
+    family: str,
+    n: int,
+    normals: list[np.ndarray],
+    pressing: np.ndarray,
+    curvature: np.ndarray,
 ) -> np.ndarray:
     """Return the Hessian that makes that of the Lagrangian positive definite: everywhere, or where it matters only."""
     turn, _ = np.linalg.qr(rng.normal(size=(n, n)))

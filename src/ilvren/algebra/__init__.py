@@ -19,7 +19,6 @@ __all__ = [
     "damped_bfgs",
     "loss_values",
     "signed_least_squares",
-    "signed_least_squares",
     "solve_quadratic",
     "solve_relaxed",
     "sparse_signed_least_squares",

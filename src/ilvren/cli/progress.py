@@ -6,7 +6,7 @@ import time
 
 from ilvren.cli.tables import number, small
 from ilvren.cli.terminal import Terminal
-from ilvren.runs import Event, Iterated
+from ilvren.runs import Event, Iterated, Started
 
 __all__ = ["Progress"]
 
@@ -27,6 +27,8 @@ class Progress:
         self._drawn = 0
 
     def __call__(self, event: Event) -> None:
+        if isinstance(event, Started) and event.why:
+            self._terminal.note(event.why)
         if not isinstance(event, Iterated) or self._terminal.quiet:
             return
         if self._first is None:

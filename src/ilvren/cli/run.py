@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from ilvren.runs import RunResult, Settings
 
 EXAMPLES = """examples:
-  ilvren run rising-main.toml --method sqp
+  ilvren run rising-main.toml
   ilvren run rising-main.toml --method nelder-mead --set tariff=0.30 --start bore=0.15 --evaluations 500
 """
 
@@ -22,7 +22,11 @@ EXAMPLES = """examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     add_problem(parser)
-    parser.add_argument("--method", metavar="NAME", help="the method (`ilvren methods` lists them)")
+    parser.add_argument(
+        "--method",
+        metavar="NAME",
+        help="the method (`ilvren methods` lists them); left out: the one that suits the problem",
+    )
     parser.add_argument(
         "--option", metavar="NAME=VALUE", action="append", default=[], help="an option of the method (repeatable)"
     )
@@ -57,22 +61,20 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.errors import RequestError
-    from ilvren.methods.base import method_named, method_names
+    from ilvren.methods.base import method_named
     from ilvren.problem import load
-    from ilvren.runs import Settings
+    from ilvren.runs import AUTOMATIC, Settings
 
     problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
-    if arguments.method is None:
-        raise RequestError("--method is needed", advice="one of " + ", ".join(method_names()))
-    method_named(arguments.method)
+    if arguments.method is not None:
+        method_named(arguments.method)
     given = {
         name: getattr(arguments, name)
         for name in ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds")
         if getattr(arguments, name) is not None
     }
     settings = Settings(
-        method=arguments.method,
+        method=arguments.method or AUTOMATIC,
         options=text_pairs("--option", arguments.option),
         seed=arguments.seed,
         scaling=not arguments.no_scaling,

@@ -217,8 +217,9 @@ class Ledger:
         """Record how a run ended, with everything still pending."""
         self._pending.append(
             (
-                "UPDATE runs SET state = 'ended', outcome = ?, seconds = ?, result = ? WHERE number = ?",
-                (outcome, seconds, json.dumps(result), run),
+                "UPDATE runs SET state = 'ended', outcome = ?, seconds = ?, result = ?, method = coalesce(?, method)"
+                " WHERE number = ?",
+                (outcome, seconds, json.dumps(result), result.get("method"), run),
             )
         )
         self.flush()

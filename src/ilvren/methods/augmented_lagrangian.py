@@ -37,7 +37,7 @@ from ilvren.methods.base import (
     method_named,
     option,
 )
-from ilvren.methods.pieces.points import Point, evaluated, projected_gradient
+from ilvren.methods.pieces.points import evaluated, projected_gradient
 
 __all__ = ["METHOD", "AugmentedLagrangianOptions"]
 

@@ -85,7 +85,7 @@ MOST_AT_END, MOST_IN_RESTORATION = 5, 500
 RELAXED = 1e-2
 # Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
 # rows that are held, and of what is taken out.
-POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-10, 1e12
+POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-13, 1e12
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 

@@ -3,6 +3,7 @@
 Never asks which method it holds, only what the method declared. Knows nothing of terminals.
 """
 
+from ilvren.runs.choice import AUTOMATIC, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Ended, Event, Iterated, Started
 from ilvren.runs.result import RunResult
@@ -10,6 +11,8 @@ from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
 
 __all__ = [
+    "AUTOMATIC",
+    "Choice",
     "Conditions",
     "Ended",
     "Event",
@@ -17,6 +20,7 @@ __all__ = [
     "RunResult",
     "Settings",
     "Started",
+    "choose",
     "first_order_conditions",
     "resume",
     "run",

@@ -15,6 +15,7 @@ class Started:
     method: str
     variables: int
     rows: int
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,8 +14,9 @@ import numpy as np
 from ilvren import __version__
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import method_named, method_names, options_from
+from ilvren.methods.base import options_from
 from ilvren.problem import Problem, load
+from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
 from ilvren.runs.loop import Loop
@@ -43,7 +44,7 @@ def run(
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
 
-    Either `settings`, or `method` and any of the fields of Settings by name (`tolerance`, `evaluations`,
+    Either `settings`, or `method` (the one that suits the problem when left out) and any of the fields of Settings by name (`tolerance`, `evaluations`,
     `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can be resumed; else it
     is not. `listener` is called with every event. Raises RequestError, ProblemError, FormulaError,
     LedgerFileError, MachineError.
@@ -51,27 +52,25 @@ def run(
     if isinstance(problem, (str, Path)):
         problem = load(problem)
     if settings is None:
-        if method is None:
-            raise RequestError("a method is needed", advice="methods: " + ", ".join(method_names()))
         try:
-            settings = Settings(method=method, options=dict(options or {}), **more)  # type: ignore[arg-type]
+            settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
-    chosen = method_named(settings.method)
+    chosen, choice = chosen_method(problem, settings.method, has_options=bool(settings.options))
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
     for runner in problem.runners:
         runner.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
-        return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener)
+        return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener, choice)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     try:
         number = opened.begin_run(
             problem_text=problem.source.text,
             problem_file=problem.source.file,
             problem_title=problem.title,
-            method=settings.method,
+            method=chosen.name,
             settings=settings.to_dict(),
             overrides={"set": dict(problem.overrides), "start": dict(problem.start_overrides)},
             versions=versions(),
@@ -80,7 +79,7 @@ def run(
             models=stored_models(problem),
         )
         loop = Loop(problem, chosen, read_options, settings, ledger=opened, number=number, listener=listener)
-        return _drive(loop, listener)
+        return _drive(loop, listener, choice)
     finally:
         if opened is not ledger:
             opened.close()
@@ -121,7 +120,7 @@ def resume(
     settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
-    chosen = method_named(settings.method)
+    chosen, choice = chosen_method(problem, settings.method, has_options=False)
     replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
     loop = Loop(
         problem,
@@ -135,7 +134,7 @@ def resume(
     )
     ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
     try:
-        return _drive(loop, listener)
+        return _drive(loop, listener, choice)
     except RequestError as error:
         ledger.restore_run(record)
         error.advice = (
@@ -179,9 +178,10 @@ def _listed(found: Mapping[str, str]) -> str:
     return ", ".join(f"{name} {version}" for name, version in found.items())
 
 
-def _drive(loop: Loop, listener: Listener | None) -> RunResult:
+def _drive(loop: Loop, listener: Listener | None, choice: Choice | None) -> RunResult:
     if listener is not None:
-        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), loop.problem.row_count))
+        why = choice.sentence if choice else ""
+        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), loop.problem.row_count, why))
     result = loop.drive()
     if listener is not None:
         listener(Ended(result.outcome))
