@@ -200,7 +200,7 @@ class Commands(InAFolder):
             (("run", "pump.toml", "--method", "sqp", "--option", "halving=8"), '"halvings"'),
             (("run", "pump.toml", "--method", "sqp", "--start", "z=1"), "variables: x, y, idle"),
             (("run", "pump.toml", "--method", "sqp", "--set", "p"), "NAME=VALUE"),
-            (("run", "pump.toml"), "nelder-mead, sqp"),
+            (("run", "pump.toml", "--option", "corrections=no"), "--option needs --method"),
             (("show", "pump.toml", "--at", "idel=1"), '"idle"'),
             (("verify", "r9"), "r1"),
             (("verify", "r" + "9" * 40), "holds no run"),

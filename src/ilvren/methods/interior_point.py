@@ -220,7 +220,7 @@ def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
                     continue
         if claim == "conflict":
             return Ending("infeasible", "no direction reduces the violation of the limits any further")
-        if claim == "converged" and looks < MOST_ESCAPES:
+        if claim == "converged" and options.exact and looks < MOST_ESCAPES:
             looks += 1
             lower = yield from downhill_from_saddle(task, state.point, -state.y)
             if lower is not None:

@@ -156,7 +156,8 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             here, escapes, matrix, is_fresh = elsewhere, escapes + 1, np.eye(n), True
             continue
         if standing.meets_conditions and _promises_little(task, here, plan, model):
-            lower = (yield from downhill_from_saddle(task, here, plan.row_multipliers)) if looks < LOOKS else None
+            may_look = options.exact and looks < LOOKS
+            lower = (yield from downhill_from_saddle(task, here, plan.row_multipliers)) if may_look else None
             if lower is None:
                 return Ending("converged", "first-order conditions hold and the next step promises nothing")
             step_length, note = float(np.abs(lower.x - here.x).max()), "left a saddle along negative curvature"
