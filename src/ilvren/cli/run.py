@@ -41,6 +41,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_limits(parser)
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of what is drawn at random (0)")
     parser.add_argument("--label", metavar="NAME", help="a name for the run, usable instead of its id")
+    parser.add_argument(
+        "--derivatives",
+        metavar="SOURCE",
+        default="automatic",
+        help="automatic, or of models: supplied, complex-step, differences; of formulas: differences",
+    )
     parser.add_argument("--no-scaling", action="store_true", help="give the method the numbers as written")
     add_full(parser)
     add_ledger(parser)
@@ -78,6 +84,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         options=text_pairs("--option", arguments.option),
         seed=arguments.seed,
         scaling=not arguments.no_scaling,
+        derivatives=arguments.derivatives,
         label=arguments.label,
         **given,
     )

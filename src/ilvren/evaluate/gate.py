@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
+from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
@@ -80,11 +81,13 @@ class Gate(Questions):
 
     `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` (see `Questions`) give what is asked at
     designs (n,), as written. `evaluate`, `curvature`, `bent` and `residuals` are for methods: internal signs, counted.
-    With `is_sparse` Jacobians and Hessians are SciPy CSR arrays.
+    With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are differences
+    of values, and there are no second ones.
     """
 
-    def __init__(self, problem: Problem, *, is_sparse: bool = False) -> None:
+    def __init__(self, problem: Problem, *, is_sparse: bool = False, by_differences: bool = False) -> None:
         super().__init__(problem)
+        self._by_differences = by_differences
         self.is_sparse = is_sparse
         self._sign = 1.0 if problem.objective is None else float(problem.objective.sign)
         self._cache: OrderedDict[bytes, Evaluation] = OrderedDict()
@@ -141,7 +144,7 @@ class Gate(Questions):
     @property
     def has_curvature(self) -> bool:
         """Return whether second derivatives are exact: formulas have them, models do not."""
-        return not self.problem.runners
+        return not self.problem.runners and not self._by_differences
 
     def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
@@ -160,7 +163,10 @@ class Gate(Questions):
     def residuals(self, point: FloatArray, *, derivatives: bool) -> tuple[FloatArray, Any]:
         """Return the residuals (p,) and their Jacobian (p, n), None without `derivatives`, at a full design where the
         objective is a sum of squares."""
-        inner: Gate = self._kept("residuals", lambda: Gate(residual_problem(self.problem), is_sparse=self.is_sparse))
+        inner: Gate = self._kept(
+            "residuals",
+            lambda: Gate(residual_problem(self.problem), is_sparse=self.is_sparse, by_differences=self._by_differences),
+        )
         found = inner.evaluate(point, derivatives=derivatives)
         return found.rows, found.jacobian
 
@@ -203,6 +209,8 @@ class Gate(Questions):
                 f"a dense Jacobian of {problem.row_count} rows by {problem.size} variables is too large",
                 advice="`Gate.jacobian` gives the sparse one",
             )
+        if self._by_differences:
+            return self._differences(point)
         if self._is_scalar and not self.is_sparse:
             return self._scalar_derivatives(point)
         known = self._cache.get(point.tobytes()) or self._only_values(point)
@@ -212,6 +220,29 @@ class Gate(Questions):
             jacobian = self.jacobian(point)
             jacobian = jacobian if self.is_sparse else jacobian.toarray()
         return Evaluation(known.objective, known.rows, slope + 0.0, jacobian)
+
+    def _differences(self, point: FloatArray) -> Evaluation:
+        """Gradient and Jacobian from differences of values, each point of which is counted."""
+        problem = self.problem
+        known = self._cache.get(point.tobytes()) or self._only_values(point)
+        used = np.zeros(problem.size, dtype=bool)
+        used[problem.free_places] = True
+
+        def values(points: FloatArray) -> FloatArray:
+            self._counted_values.update(one.tobytes() for one in points)
+            found = self.batch(points)
+            objective = self._sign * found.objective if problem.objective is not None else np.zeros(len(points))
+            return np.column_stack([objective, found.rows])
+
+        here = np.concatenate([[known.objective], known.rows])
+        limits = problem.joined("lower"), problem.joined("upper")
+        slopes = differenced(values, point, here, limits, np.array(problem.start), used)
+        jacobian: Any = slopes[1:]
+        if self.is_sparse:
+            from scipy.sparse import csr_array
+
+            jacobian = csr_array(jacobian)
+        return Evaluation(known.objective, known.rows, slopes[0], jacobian)
 
     def _scalar_derivatives(self, point: FloatArray) -> Evaluation:
         """Values, gradient and Jacobian in one compiled function of floats."""

@@ -8,6 +8,7 @@ from ilvren.errors import RequestError
 from ilvren.methods.base import Method, method_named
 from ilvren.methods.pieces.in_turn import in_turn
 from ilvren.problem import Problem, sum_of_squares
+from ilvren.runs.settings import Settings
 
 __all__ = ["AUTOMATIC", "Choice", "choose", "chosen_method"]
 
@@ -33,10 +34,10 @@ class Choice:
         return f"method {self.names[0]}: {self.why}{rest}"
 
 
-def choose(problem: Problem) -> Choice:
+def choose(problem: Problem, derivatives: str = "automatic") -> Choice:
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits, and its objective."""
     n, m = len(problem.free), problem.row_count
-    has_curvature = not problem.runners
+    has_curvature = not problem.runners and derivatives != "differences"
     last = ("nelder-mead",) if n <= FEW and _has_kinks(problem) else ()
     is_small = n + m <= SMALL
     if not m:
@@ -46,9 +47,7 @@ def choose(problem: Problem) -> Choice:
             )
         if not has_curvature:
             if n <= MEDIUM:
-                return Choice(
-                    ("bfgs", "l-bfgs", *last), "bounds at most, and no exact second derivatives through models"
-                )
+                return Choice(("bfgs", "l-bfgs", *last), "bounds at most, and no exact second derivatives")
             return Choice(("l-bfgs", "conjugate-gradient"), "many variables, bounds at most")
         if n <= LARGE:
             rest = ("sqp", "bfgs") if is_small else ("l-bfgs",)
@@ -60,14 +59,14 @@ def choose(problem: Problem) -> Choice:
     return Choice(("interior-point", "augmented-lagrangian"), f"{what}: sparse factorizations")
 
 
-def chosen_method(problem: Problem, name: str, *, has_options: bool) -> tuple[Method, Choice | None]:
-    """Return the method by name, and the choice where the name is AUTOMATIC. Raises RequestError for an unknown name, and
-    for options without a method that they belong to."""
-    if name != AUTOMATIC:
-        return method_named(name), None
+def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
+    """Return the method of the settings, and the choice where it is AUTOMATIC. Raises RequestError for an unknown name,
+    and for options without a method that they belong to."""
+    if settings.method != AUTOMATIC:
+        return method_named(settings.method), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
-    choice = choose(problem)
+    choice = choose(problem, settings.derivatives)
     return in_turn(choice.names), choice
 
 

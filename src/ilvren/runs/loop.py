@@ -26,6 +26,7 @@ from ilvren.runs.report import limit_states
 from ilvren.runs.result import RunResult
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
+from ilvren.runs.sources import with_source
 
 __all__ = ["Loop"]
 
@@ -85,7 +86,9 @@ class Loop:
         self.options = options
         self.settings = settings
         self.is_sparse = method.takes_sparse and len(problem.free) + problem.row_count > SPARSE_SIZE
-        self.gate = Gate(problem, is_sparse=self.is_sparse)
+        problem, by_differences = with_source(problem, settings.derivatives)
+        self.problem = problem
+        self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences)
         self.measures = Measures.of(problem)
         self._ledger = ledger
         self._number = number

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 
 from ilvren.errors import RequestError
+from ilvren.runs.sources import check_source
 
 __all__ = ["Settings"]
 
@@ -17,7 +18,8 @@ DEFAULT_EVALUATIONS = 100_000
 @dataclass(frozen=True)
 class Settings:
     """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
-    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name.
+    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name; `derivatives` where they are
+    taken from (`runs.sources`).
     Raises RequestError for numbers without meaning."""
 
     method: str
@@ -30,6 +32,7 @@ class Settings:
     seconds: float | None = None
     seed: int = 0
     scaling: bool = True
+    derivatives: str = "automatic"
     label: str | None = None
 
     def __post_init__(self) -> None:
@@ -44,6 +47,7 @@ class Settings:
             raise RequestError(f"--seconds must be a number above 0, not {self.seconds:g}")
         if self.target is not None and not math.isfinite(self.target):
             raise RequestError(f"--target must be a finite number, not {self.target:g}")
+        check_source(self.derivatives)
         if self.seed < 0:
             raise RequestError(f"--seed must be at least 0, not {self.seed}")
 

@@ -23,6 +23,7 @@ from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
+from ilvren.runs.sources import with_source
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 
 __all__ = ["check_label", "resume", "run"]
@@ -56,10 +57,11 @@ def run(
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
-    chosen, choice = chosen_method(problem, settings.method, has_options=bool(settings.options))
+    chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
+    with_source(problem, settings.derivatives)
     for runner in problem.runners:
         runner.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
@@ -120,7 +122,7 @@ def resume(
     settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
-    chosen, choice = chosen_method(problem, settings.method, has_options=False)
+    chosen, choice = chosen_method(problem, settings, has_options=False)
     replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
     loop = Loop(
         problem,
