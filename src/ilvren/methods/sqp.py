@@ -121,6 +121,9 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     matrix, penalty, shift = np.eye(n), 1.0, 0.0
     multipliers = np.zeros(len(here.c)) if task.row_multipliers is None else task.row_multipliers
     plan: QuadraticSolution | None = None
+    if task.row_multipliers is not None and task.bound_multipliers is not None:  # the active limits of an earlier run
+        nothing = np.zeros(len(here.c))
+        plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0
     is_exact = task.has_curvature and options.exact

@@ -9,6 +9,7 @@ from ilvren.runs.events import Ended, Event, Iterated, Started
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
+from ilvren.runs.sweep import Member, Sweep, sweep
 
 __all__ = [
     "AUTOMATIC",
@@ -17,11 +18,14 @@ __all__ = [
     "Ended",
     "Event",
     "Iterated",
+    "Member",
     "RunResult",
     "Settings",
     "Started",
+    "Sweep",
     "choose",
     "first_order_conditions",
     "resume",
     "run",
+    "sweep",
 ]

@@ -10,6 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren import __version__
 from ilvren.errors import RequestError
@@ -25,9 +26,11 @@ from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
+from ilvren.runs.warm import begun_at, record_result, warm_start
 
 __all__ = ["check_label", "resume", "run"]
 
+FloatArray = NDArray[np.float64]
 Listener = Callable[[Event], None]
 
 RESUMABLE = ("interrupted", "exhausted")
@@ -41,13 +44,16 @@ def run(
     options: Mapping[str, str | float | bool] | None = None,
     ledger: Ledger | str | Path | None = None,
     listener: Listener | None = None,
+    multipliers: tuple[FloatArray, FloatArray] | None = None,
+    origin: str | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
 
     Either `settings`, or `method` (the one that suits the problem when left out) and any of the fields of Settings by name (`tolerance`, `evaluations`,
     `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can be resumed; else it
-    is not. `listener` is called with every event. Raises RequestError, ProblemError, FormulaError,
+    is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
+    variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called with every event. Raises RequestError, ProblemError, FormulaError,
     LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -65,26 +71,69 @@ def run(
     for runner in problem.runners:
         runner.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
-        return _drive(Loop(problem, chosen, read_options, settings, listener=listener), listener, choice)
+        if origin is not None:
+            raise RequestError(f'"{origin}" is a run of a ledger: say which with ledger=…')
+        loop = Loop(problem, chosen, read_options, settings, listener=listener, multipliers=multipliers)
+        return _drive(loop, listener, choice)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     try:
+        if origin is not None:
+            problem, multipliers = _from_run(problem, opened, origin)
         number = opened.begin_run(
             problem_text=problem.source.text,
             problem_file=problem.source.file,
             problem_title=problem.title,
             method=chosen.name,
             settings=settings.to_dict(),
-            overrides={"set": dict(problem.overrides), "start": dict(problem.start_overrides)},
+            overrides={
+                "set": dict(problem.overrides),
+                "start": dict(problem.start_overrides),
+                **({"multipliers": _recorded(multipliers)} if multipliers is not None else {}),
+            },
             versions=versions(),
             label=settings.label,
             files=stored_files(problem),
             models=stored_models(problem),
         )
-        loop = Loop(problem, chosen, read_options, settings, ledger=opened, number=number, listener=listener)
+        loop = Loop(
+            problem,
+            chosen,
+            read_options,
+            settings,
+            ledger=opened,
+            number=number,
+            listener=listener,
+            multipliers=multipliers,
+        )
         return _drive(loop, listener, choice)
     finally:
         if opened is not ledger:
             opened.close()
+
+
+def _from_run(
+    problem: Problem, ledger: Ledger, reference: str
+) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+    record = ledger.run(reference)
+    warm = warm_start(problem, record_result(record), record.id)
+    # Starts that were given by hand win over those of the other run.
+    given = dict(problem.start_overrides)
+    if not given:
+        return warm.problem, warm.multipliers
+    point = np.array(warm.problem.start)
+    for block in problem.blocks:
+        if block.name in given:
+            point[block.first : block.first + block.size] = block.start
+    return begun_at(problem, point), warm.multipliers
+
+
+def _recorded(multipliers: tuple[FloatArray, FloatArray]) -> dict[str, list[float]]:
+    return {"rows": multipliers[0].tolist(), "bounds": multipliers[1].tolist()}
+
+
+def _recalled(record: RunRecord) -> tuple[FloatArray, FloatArray] | None:
+    kept = record.overrides.get("multipliers")
+    return None if kept is None else (np.array(kept["rows"], dtype=float), np.array(kept["bounds"], dtype=float))
 
 
 def check_label(label: str | None) -> None:
@@ -133,6 +182,7 @@ def resume(
         number=record.number,
         replay=replay,
         listener=listener,
+        multipliers=_recalled(record),
     )
     ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
     try:
