@@ -18,7 +18,8 @@ FIRST_LINE_SECONDS, MOST_LINE_SECONDS = 2.0, 60.0
 class Progress:
     """A listener for runs. Call `close` at the end."""
 
-    def __init__(self, terminal: Terminal, *, unit: str = "") -> None:
+    def __init__(self, terminal: Terminal, *, unit: str = "", is_quiet: bool = False) -> None:
+        self._is_quiet = is_quiet
         self._terminal = terminal
         self._unit = unit
         self._first: float | None = None
@@ -29,7 +30,7 @@ class Progress:
     def __call__(self, event: Event) -> None:
         if isinstance(event, Started) and event.why:
             self._terminal.note(event.why)
-        if not isinstance(event, Iterated) or self._terminal.quiet:
+        if not isinstance(event, Iterated) or self._terminal.quiet or self._is_quiet:
             return
         if self._first is None:
             self._first = event.best

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
@@ -11,10 +13,11 @@ from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem
-    from ilvren.runs import RunResult, Settings
+    from ilvren.runs import Event, RunResult, Settings
 
 EXAMPLES = """examples:
   ilvren run rising-main.toml
+  ilvren run rising-main.toml --sweep "tariff=evenly(0.1, 0.4, 7)" --output sweep.png
   ilvren run rising-main.toml --method nelder-mead --set tariff=0.30 --start bore=0.15 --evaluations 500
 """
 
@@ -48,6 +51,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="automatic, or of models: supplied, complex-step, differences; of formulas: differences",
     )
     parser.add_argument("--no-scaling", action="store_true", help="give the method the numbers as written")
+    parser.add_argument(
+        "--from", dest="origin", metavar="RUN", help="start from another run's design, multipliers and active limits"
+    )
+    parser.add_argument(
+        "--sweep",
+        metavar="NAME=VALUES",
+        help='a run for each value of a parameter, each from its neighbour: "flow=evenly(0.01, 0.04, 13)"',
+    )
+    parser.add_argument("--step-log", action="store_true", help="print every iteration, in full words")
+    parser.add_argument(
+        "--draw-every", type=int, metavar="N", help="draw every Nth design of vector variables as profiles"
+    )
+    parser.add_argument(
+        "--output", metavar="FILE", help="the figure of --sweep or --draw-every (.png, .svg), or a sweep's table (.csv)"
+    )
     add_full(parser)
     add_ledger(parser)
     add_output_flags(parser)
@@ -88,11 +106,78 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         label=arguments.label,
         **given,
     )
-    return run_and_show(problem, settings, arguments.ledger, terminal, as_json=arguments.json, full=arguments.full)
+    extras = Extras(arguments.origin, arguments.step_log, arguments.draw_every, arguments.output)
+    _check_extras(problem, arguments)
+    if arguments.sweep is not None:
+        from ilvren.cli.sweeping import run_sweep, swept
+        from ilvren.ledger import Ledger
+
+        name, values = swept(arguments.sweep)
+        with Ledger(ledger_path(arguments.ledger)) as opened:
+            return run_sweep(
+                problem,
+                name,
+                values,
+                settings,
+                terminal,
+                ledger=opened,
+                as_json=arguments.json,
+                full=arguments.full,
+                output=arguments.output,
+            )
+    return run_and_show(
+        problem, settings, arguments.ledger, terminal, as_json=arguments.json, full=arguments.full, extras=extras
+    )
+
+
+@dataclass(frozen=True)
+class Extras:
+    """What one run may be asked beside its settings: a run to start from, a log, a figure of designs."""
+
+    origin: str | None = None
+    step_log: bool = False
+    draw_every: int | None = None
+    output: str | None = None
+
+
+def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
+    """Raise RequestError for flags that do not go together or ask for nothing."""
+    from ilvren.cli.files import check_suffix
+    from ilvren.errors import RequestError
+
+    if arguments.output is not None:
+        if arguments.sweep is None and arguments.draw_every is None:
+            raise RequestError(
+                "--output needs --sweep or --draw-every", advice="`ilvren export` writes a run to a file"
+            )
+        check_suffix(arguments.output, (".png", ".svg", ".csv") if arguments.sweep else (".png", ".svg"))
+    if arguments.sweep is not None:
+        for flag, given in (
+            ("--from", arguments.origin),
+            ("--step-log", arguments.step_log),
+            ("--draw-every", arguments.draw_every),
+        ):
+            if given:
+                raise RequestError(f"{flag} is for one run, --sweep makes several", advice="leave one of them out")
+    if arguments.draw_every is not None:
+        if arguments.draw_every < 1:
+            raise RequestError(f"--draw-every must be at least 1, not {arguments.draw_every}")
+        if all(block.size == 1 for block in problem.blocks):
+            raise RequestError(
+                "--draw-every draws variables over a line or grid, and this problem has scalars only",
+                advice="`ilvren draw FILE --run RUN` draws the path of a run over two variables",
+            )
 
 
 def run_and_show(
-    problem: Problem, settings: Settings, ledger: str | None, terminal: Terminal, *, as_json: bool, full: bool
+    problem: Problem,
+    settings: Settings,
+    ledger: str | None,
+    terminal: Terminal,
+    *,
+    as_json: bool,
+    full: bool,
+    extras: Extras | None = None,
 ) -> int:
     """Run with progress, print the result and return the exit status."""
     from ilvren.cli.progress import Progress
@@ -100,7 +185,18 @@ def run_and_show(
     from ilvren.runs import run
 
     unit = problem.objective.unit if problem.objective else ""
-    progress = Progress(terminal, unit=unit)
+    extras = extras or Extras()
+    progress = Progress(terminal, unit=unit, is_quiet=extras.step_log)
+    listener: Callable[[Event], None] = progress
+    if extras.step_log:
+        from ilvren.cli.step_log import StepLog
+
+        log = StepLog(terminal, to_error=as_json)
+
+        def listener(event: Event) -> None:
+            progress(event)
+            log(event)
+
     if problem.seeks_feasible:
         what = "no objective" if problem.objective is None else "a constant objective"
         terminal.note(f"{what}: this run looks for any feasible design")
@@ -108,13 +204,36 @@ def run_and_show(
         for note in opened.notes:
             terminal.note(note)
         try:
-            result = run(problem, settings, ledger=opened, listener=progress)
+            result = run(problem, settings, ledger=opened, listener=listener, origin=extras.origin)
         finally:
             progress.close()
     for runner in problem.runners:
         for note in runner.notes:
             terminal.note(note)
+    if extras.draw_every is not None:
+        _draw_designs(result, extras, terminal)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
+
+
+def _draw_designs(result: RunResult, extras: Extras, terminal: Terminal) -> None:
+    import numpy as np
+
+    from ilvren.draw.profiles import draw_profiles
+
+    every = extras.draw_every or 1
+    kept = [item for item in result.iterations if item.point]
+    designs = [(item.number, np.frombuffer(item.point)) for item in kept if item.number % every == 0]
+    if kept and kept[-1].number % every:
+        designs.append((kept[-1].number, np.frombuffer(kept[-1].point)))
+    if not designs:
+        terminal.note("no iteration was made: nothing to draw")
+        return
+    path = extras.output or f"{result.id or result.method}-designs.png"
+    title = f"{result.problem.title or result.problem.source.file}: every {every}. design of {result.method}"
+    if every == 1:
+        title = f"{result.problem.title or result.problem.source.file}: the designs of {result.method}"
+    draw_profiles(result.problem, designs, path, title=title)
+    terminal.note(f"{path}: {len(designs)} designs")
 
 
 def finish(result: RunResult, terminal: Terminal, *, ledger: str | None, as_json: bool, full: bool) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 __all__ = ["Ended", "Event", "Iterated", "Started"]
@@ -21,7 +22,9 @@ class Started:
 @dataclass(frozen=True, slots=True)
 class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
-    violation and stationarity of the current iterate, and the method's word on the step."""
+    violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
+    `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where nothing
+    was predicted), `path` the part of a composed method."""
 
     iteration: int
     evaluations: int
@@ -32,6 +35,10 @@ class Iterated:
     stationarity: float | None
     note: str
     is_replay: bool = False
+    objective: float | None = None
+    step: float = math.nan
+    held: float = math.nan
+    path: str = ""
 
 
 @dataclass(frozen=True, slots=True)

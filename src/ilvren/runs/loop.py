@@ -383,6 +383,10 @@ class Loop:
                 standing.stationarity,
                 iterate.note,
                 is_replay,
+                self._as_written(evaluation) if evaluation.is_finite else None,
+                iterate.step,
+                iterate.held,
+                iterate.path,
             )
             self._listener(event)
 

@@ -111,9 +111,7 @@ def run(
             opened.close()
 
 
-def _from_run(
-    problem: Problem, ledger: Ledger, reference: str
-) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+def _from_run(problem: Problem, ledger: Ledger, reference: str) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
     record = ledger.run(reference)
     warm = warm_start(problem, record_result(record), record.id)
     # Starts that were given by hand win over those of the other run.
