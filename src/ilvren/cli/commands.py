@@ -16,6 +16,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "runs": ("runs", "list the recorded runs"),
     "compare": ("compare", "set runs side by side: table and convergence histories"),
     "verify": ("verify", "judge whether a run's design really is an optimum"),
+    "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "export": ("export", "write a run's history as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
 }
@@ -23,5 +24,5 @@ GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "draw"),
     "Run": ("run", "resume", "runs", "methods"),
-    "Judge": ("compare", "verify", "export"),
+    "Judge": ("compare", "verify", "diagnose", "export"),
 }

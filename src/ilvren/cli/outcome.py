@@ -42,6 +42,7 @@ _NEXT = {
     "target": "ilvren verify {run}",
     "exhausted": "ilvren resume {run}",
     "interrupted": "ilvren resume {run}",
+    **dict.fromkeys(("infeasible", "no-feasible", "unbounded", "stalled", "invalid"), "ilvren diagnose {run}"),
 }
 
 
@@ -77,12 +78,17 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     terminal.show(
         f"\nviolation {small(result.violation)}, stationarity {stationarity};"
         f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')},"
-        f" {count(counts['gradients'], 'gradient')}, {seconds_text(result.seconds)}"
+        f" {count(counts['gradients'], 'gradient')},"
+        f"{_hessians(counts['hessians'])} {seconds_text(result.seconds)}"
     )
     command = _NEXT.get(result.outcome)
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _hessians(amount: int) -> str:
+    return f" {count(amount, 'Hessian')}," if amount else ""
 
 
 def _show_worst(result: RunResult, terminal: Terminal) -> None:

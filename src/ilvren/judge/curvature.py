@@ -1,7 +1,8 @@
 """Second-order conditions: the curvature of the Lagrangian along the directions that active limits leave.
 
-All in variables divided by their sizes and an objective divided by its size. H is the Hessian of the Lagrangian by
-central differences of exact gradients, with two step lengths, whose disagreement measures the error.
+All in variables divided by their sizes and an objective divided by its size. H is the Hessian of the Lagrangian: exact
+for formulas; through models by central differences of gradients, with two step lengths, whose disagreement measures the
+error.
 """
 
 from __future__ import annotations
@@ -69,12 +70,10 @@ def lagrangian_curvature(
     try:
         free = np.array(gate.problem.free, dtype=np.int64)
         sizes = sizes[free]
-        hessians = []
-        for step in STEPS:
-            hessian = _hessian(gate, measures, point, conditions, free, step * sizes)
-            if hessian is None:
-                return None
-            hessians.append(hessian * np.outer(sizes, sizes) / objective_size)
+        found = _hessians(gate, measures, point, conditions, free, sizes)
+        if found is None:
+            return None
+        hessians = [hessian * np.outer(sizes, sizes) / objective_size for hessian in found]
         if not np.isfinite(hessians).all():
             return None
         h = hessians[0]
@@ -88,7 +87,7 @@ def lagrangian_curvature(
         narrow, wide = _null_space(normals), _null_space(normals[strong])
         noise = max(
             ZERO_SHARE * float(np.abs(h).max(initial=0.0)),
-            ERROR_FACTOR * float(np.abs(hessians[1] - h).max(initial=0.0)),
+            ERROR_FACTOR * float(np.abs(hessians[-1] - h).max(initial=0.0)),
             1e-14,
         )
         moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
@@ -99,6 +98,23 @@ def lagrangian_curvature(
         return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
     except np.linalg.LinAlgError:
         return None
+
+
+def _hessians(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    conditions: Conditions,
+    free: NDArray[np.int64],
+    sizes: FloatArray,
+) -> list[FloatArray] | None:
+    """Return the exact Hessian, or two estimates of it; None where derivatives are not finite."""
+    if gate.has_curvature:
+        exact = gate.curvature(point, conditions.row_multipliers, 1.0)
+        exact = exact if isinstance(exact, np.ndarray) else exact.toarray()
+        return [exact[np.ix_(free, free)]]
+    found = [_hessian(gate, measures, point, conditions, free, step * sizes) for step in STEPS]
+    return None if any(item is None for item in found) else [item for item in found if item is not None]
 
 
 def _hessian(

@@ -6,6 +6,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import signed_least_squares
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble
@@ -27,6 +28,8 @@ FloatArray = NDArray[np.float64]
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
+# What counts as a miss there, in the row's scale; rows just met beyond this number are not balanced.
+CLEAR_MISS, MOST_HELD = 1e-9, 500
 # A dense Jacobian beyond this many entries makes a run of a dense method hopeless.
 MOST_ENTRIES = 8_000_000
 MODEL_OPERATIONS = ("output", "model_pull", "model_push")
@@ -169,17 +172,52 @@ def _where_steep(problem: Problem, gate: Gate) -> str:
 def violation_is_stationary(
     problem: Problem, measures: Measures, point: FloatArray, evaluation: Evaluation, row_scale: FloatArray
 ) -> bool:
-    """Return whether J'v, projected onto the bounds, is small at `point`: v the signed misses, in the scale (m,)
-    of the rows that the method worked in."""
+    """Return whether no direction within the bounds lowers the violation at `point` to first order, as Σ v² or as Σ |v|,
+    v being the signed misses in the scale (m,) of the rows that the method worked in."""
     if not evaluation.has_finite_derivatives:
         return False
-    assert evaluation.jacobian is not None
-    free = list(problem.free)
     nearest_value = np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
     v = (evaluation.rows - nearest_value) / row_scale
+    return _pressure_vanishes(problem, measures, point, evaluation, row_scale, v) or _pressure_vanishes(
+        problem, measures, point, evaluation, row_scale, np.sign(np.where(np.abs(v) > CLEAR_MISS, v, 0.0)), held=True
+    )
+
+
+def _pressure_vanishes(
+    problem: Problem,
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    row_scale: FloatArray,
+    weights: FloatArray,
+    *,
+    held: bool = False,
+) -> bool:
+    """Return whether Σ weight · gradient of the scaled rows, projected onto the bounds, is small against its parts. With
+    `held`, rows just met may press against it with up to the weight 1 each."""
     sizes = measures.variable_sizes(point)
-    slope = sizes * (evaluation.jacobian.T @ (v / row_scale))
-    slope = np.where((point <= measures.lower) & (slope > 0.0), 0.0, slope)
-    slope = np.where((point >= measures.upper) & (slope < 0.0), 0.0, slope)
-    possible = sizes * (abs(evaluation.jacobian).T @ np.abs(v / row_scale)) + float(np.abs(v).max(initial=0.0))
+    free = problem.free_places
+    slope = sizes * (evaluation.jacobian.T @ (weights / row_scale))
+    possible = sizes * (abs(evaluation.jacobian).T @ np.abs(weights / row_scale))
+    near = VIOLATION_STATIONARY * 1e-2 * sizes
+    at_low, at_high = point <= measures.lower + near, point >= measures.upper - near
+    if held:
+        slack = VIOLATION_STATIONARY * row_scale
+        at_lower = np.abs(evaluation.rows - measures.row_lower) <= slack
+        at_upper = np.abs(evaluation.rows - measures.row_upper) <= slack
+        just_met = np.flatnonzero((weights == 0.0) & (at_lower | at_upper))
+        if len(just_met) > MOST_HELD:
+            return False
+        if len(just_met):
+            normals = evaluation.jacobian[just_met]
+            normals = normals if isinstance(normals, np.ndarray) else normals.toarray()
+            normals = normals / row_scale[just_met, np.newaxis] * sizes
+            open_places = free[~(at_low | at_high)[free]]
+            signs = np.where((at_lower & at_upper)[just_met], 0.0, np.where(at_lower[just_met], -1.0, 1.0))
+            u = signed_least_squares(normals[:, open_places].T, -slope[open_places], signs)
+            u = np.clip(u, -1.0, 1.0)
+            slope = slope + normals.T @ u
+            possible = possible + np.abs(normals).T @ np.abs(u)
+    slope = np.where(at_low & (slope > 0.0) | at_high & (slope < 0.0), 0.0, slope)
+    possible = possible + float(np.abs(weights).max(initial=0.0))
     return bool((np.abs(slope) <= VIOLATION_STATIONARY * possible)[free].all())

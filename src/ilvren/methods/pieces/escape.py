@@ -19,7 +19,7 @@ FloatArray = NDArray[np.float64]
 # A design found by looking around must lower |v| by this share.
 ESCAPE_SHARE = 1e-6
 # How far to look, and at how many designs at most.
-ESCAPE_RADII, MOST_DRAWS = (3.0, 1.0, 0.3, 0.03), 40
+ESCAPE_RADII, MOST_DRAWS = (3.0, 1.0, 0.3, 0.03), 24
 # Dense eigenvectors are computed up to so many variables.
 MOST_DENSE = 400
 # Curvature below this share of the largest counts as negative; a row is held when its multiplier is this large.

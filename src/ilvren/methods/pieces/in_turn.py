@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -43,13 +44,19 @@ def in_turn(names: Sequence[str]) -> Method:
             own = replace(task, start=start)
             part: _Part = yield from _part(method, own, "" if len(methods) == 1 else method.name)
             parts.append((method.name, part))
-            if part.ending.claim in ENDS_WELL or (part.ending.claim == "infeasible" and len(parts) > 1):
+            if part.ending.claim in ENDS_WELL:
                 return _ending(parts, len(parts) - 1)
+            if [p.ending.claim for _, p in parts].count("infeasible") > 1:
+                break
             start = task.start
             standing = part.standing
             if part.last is not None and standing is not None and standing.violation <= task.feasibility:
                 start = np.clip(part.last.point, task.lower, task.upper)
-        return _ending(parts, _best_of(parts))
+        best = _best_of(parts)
+        last = parts[best][1].last
+        if best < len(parts) - 1 and last is not None:
+            yield replace(last, step=math.nan, note=f"back to where {parts[best][0]} ended", path=parts[best][0])
+        return _ending(parts, best)
 
     kinds = {need for method in methods for need in (method.needs,)}
     needs = "residuals" if "residuals" in kinds else "gradients" if "gradients" in kinds else "values"

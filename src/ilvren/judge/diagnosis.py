@@ -1,0 +1,375 @@
+"""Why a run did not end as hoped: what is missed, what conflicts, what is out of scale, invalid, flat or kinked, and what
+to try, as commands."""
+
+from __future__ import annotations
+
+import json
+import math
+import shlex
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate import Gate, entries_of
+from ilvren.judge.checking.scaling import check_scaling
+from ilvren.judge.conflict import Conflict, find_conflict
+from ilvren.judge.curvature import lagrangian_curvature
+from ilvren.judge.standing import trouble_sentence
+from ilvren.ledger import Ledger, RunRecord
+from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs import AUTOMATIC, first_order_conditions
+from ilvren.runs.report import limit_states
+from ilvren.runs.result import HOLDS
+from ilvren.runs.scaling import Scaling
+from ilvren.runs.settings import Settings
+from ilvren.runs.stored import flat_design, problem_of, refuse_changed
+
+__all__ = ["Diagnosis", "Symptom", "diagnose"]
+
+FloatArray = NDArray[np.float64]
+
+# Missed rows and invalid designs told; the share of the sizes within which kinks are looked for.
+MOST_MISSED, MOST_INVALID, KINK_RADIUS = 20, 3, 1e-4
+# First derivatives that lie this far apart make methods crawl.
+FAR_APART = 1e4
+# Designs this stationary are looked at for curvature.
+NEARLY_STATIONARY = 1e-2
+
+
+@dataclass(frozen=True)
+class Symptom:
+    """One thing found: `kind` from missed, conflict, invalid, scaling, curvature, kink, flat, outcome; `text` a sentence;
+    `line` in the problem file; `facts` the numbers behind it."""
+
+    kind: str
+    text: str
+    line: int | None = None
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {"kind": self.kind, "text": self.text, "line": self.line, **self.facts}
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """What was found about a run, the most telling first, and commands to try, each with its reason."""
+
+    run: str
+    problem: Problem
+    outcome: str
+    reason: str
+    symptoms: tuple[Symptom, ...]
+    advice: tuple[tuple[str, str], ...]
+
+    @property
+    def holds(self) -> bool:
+        """Return whether the run ended as it was asked to."""
+        return self.outcome in HOLDS
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document."""
+        return {
+            "run": self.run,
+            "outcome": self.outcome,
+            "reason": self.reason,
+            "symptoms": [symptom.to_dict() for symptom in self.symptoms],
+            "advice": [{"command": command, "why": why} for command, why in self.advice],
+        }
+
+
+def diagnose(reference: str, ledger: Ledger, *, as_now: bool = False) -> Diagnosis:
+    """Look into a recorded run. Raises RequestError when there is no such run, or it has not ended."""
+    from ilvren.errors import RequestError
+
+    record = ledger.run(reference)
+    if record.state != "ended" or record.result is None:
+        raise RequestError(f"{record.id} has not ended", advice=f"`ilvren resume {record.id}` brings it to an end")
+    problem = problem_of(record)
+    refuse_changed(record, problem, as_now=as_now)
+    case = _Case(record, problem, ledger)
+    with np.errstate(all="ignore"):
+        return case.diagnosis()
+
+
+class _Case:
+    def __init__(self, record: RunRecord, problem: Problem, ledger: Ledger) -> None:
+        assert record.result is not None
+        self.record, self.problem, self.ledger = record, problem, ledger
+        self.result: Mapping[str, Any] = record.result
+        self.settings = Settings.from_dict(record.settings)
+        self.point = np.array(flat_design(self.result["variables"]))
+        self.gate = Gate(problem, is_sparse=len(problem.free) + problem.row_count > 400)
+        self.measures = Measures.of(problem)
+        self.here = self.gate.evaluate(self.point, derivatives=True)
+        self.violation = self.measures.violation(self.point, self.here.rows) if self.here.is_finite else math.inf
+        self.conflict: Conflict | None = None
+        self.kinds: set[str] = set()
+
+    def diagnosis(self) -> Diagnosis:
+        symptoms = [
+            *self._missed(),
+            *self._conflicting(),
+            *self._invalid(),
+            *self._kinks(),
+            *self._scaling(),
+            *self._curvature(),
+        ]
+        self.kinds = {symptom.kind for symptom in symptoms}
+        outcome = self.record.outcome or ""
+        return Diagnosis(
+            self.record.id,
+            self.problem,
+            outcome,
+            str(self.result["reason"]),
+            tuple(symptoms),
+            tuple(self._advice(outcome)),
+        )
+
+    # ---- symptoms -------------------------------------------------------------------------------
+
+    def _missed(self) -> list[Symptom]:
+        if not self.here.is_finite:
+            return []
+        feasibility = self.settings.feasibility
+        bounds, rows = limit_states(self.problem, self.measures, self.point, self.here, None, feasibility=feasibility)
+        states = [(state, self._row_line(place)) for place, state in enumerate(rows)]
+        states += [(state, self._variable_line(place)) for place, state in enumerate(bounds)]
+        missed = sorted(
+            (item for item in states if item[0].violation > feasibility), key=lambda item: -item[0].violation
+        )
+        found = []
+        for state, line in missed[:MOST_MISSED]:
+            side = "lower" if state.value < state.lower else "upper"
+            limit = state.lower if side == "lower" else state.upper
+            what = "limit" if state.lower == state.upper else f"{side} limit"
+            unit = f" {state.unit}" if state.unit else ""
+            text = (
+                f"{state.name} = {state.value:.6g}{unit} misses its {what} {limit:.6g} by {abs(state.value - limit):.3g}"
+                f"{unit}, {state.violation:.2g} of its size"
+            )
+            facts = {"name": state.name, "value": state.value, "limit": limit, "violation": state.violation}
+            found.append(Symptom("missed", text, line, facts))
+        if len(missed) > MOST_MISSED:
+            found.append(Symptom("missed", f"and {len(missed) - MOST_MISSED} more rows are missed, all by less"))
+        return found
+
+    def _conflicting(self) -> list[Symptom]:
+        if not self.here.is_finite or self.violation <= self.settings.feasibility or self.problem.grid:
+            return []
+        self.conflict = find_conflict(self.problem, self.point, self.settings.feasibility)
+        if self.conflict is None:
+            return [
+                Symptom(
+                    "conflict",
+                    "the limits do not conflict: leaving the objective out, a design that meets all of them was found",
+                    None,
+                    {"limits": []},
+                )
+            ]
+        names = [self.problem.rows[place].name for place in self.conflict.rows]
+        lines = [self._row_line(place) for place in self.conflict.rows]
+        names += [f"the bounds of {self.problem.variables[place].name}" for place in self.conflict.bounds]
+        shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+        if not names:
+            return []
+        if len(names) == 1:
+            text = f"{shown} cannot be met by itself: no design that meets it was found"
+        elif self.conflict.is_minimal:
+            text = f"{shown} cannot hold together; without any one of them the rest of these can be met"
+        else:
+            text = f"among these limits some cannot hold together: {shown}"
+        facts = {"limits": names, "minimal": self.conflict.is_minimal, "lines": lines}
+        return [Symptom("conflict", text, lines[0] if lines else None, facts)]
+
+    def _invalid(self) -> list[Symptom]:
+        evaluations = self.ledger.evaluations(self.record.number)
+        bad = [e for e in evaluations if e.values and not np.isfinite(np.frombuffer(e.values)).all()]
+        if not bad:
+            return []
+        found = []
+        seen: set[str] = set()
+        for item in bad:
+            point = np.frombuffer(item.point)
+            if len(point) != len(self.point):
+                continue
+            for name, (_, trouble) in self.problem.named_values(tuple(point.tolist())).items():
+                if trouble is not None and name not in seen and len(seen) < MOST_INVALID:
+                    seen.add(name)
+                    text = f"evaluation {item.number}: {trouble_sentence(name, trouble)}"
+                    found.append(Symptom("invalid", text, self._entry_line(name), {"evaluation": item.number}))
+                    break
+        share = f"{len(bad)} of {len(evaluations)} designs had no finite value"
+        return [Symptom("invalid", share, None, {"invalid": len(bad), "evaluations": len(evaluations)}), *found]
+
+    def _kinks(self) -> list[Symptom]:
+        if not self.here.is_finite:
+            return []
+        radii = np.zeros(len(self.point))
+        free = list(self.problem.free)
+        radii[free] = KINK_RADIUS * self.measures.variable_sizes(self.point)[free]
+        found = []
+        for kink in self.gate.kinks(self.point, radii)[:3]:
+            origin = kink.origin
+            place = (
+                f'"{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else "a formula"
+            )
+            line = self._entry_line(origin.entry.rpartition(".")[2]) if origin else None
+            found.append(Symptom("kink", f"{place} changes its branch at this design: derivatives jump there", line))
+        return found
+
+    def _scaling(self) -> list[Symptom]:
+        """Compare how far first derivatives lie apart as written and in the method's scaling."""
+        if not self.here.has_finite_derivatives:
+            return []
+        check = check_scaling(self.problem, Gate(self.problem))
+        found = [Symptom("scaling", item.text, item.line, item.facts) for item in check.findings if item.about]
+        start = self.gate.evaluate(np.array(self.problem.start), derivatives=True)
+        scaling = Scaling.at(self.problem, self.measures, start, is_on=True)
+        before, after = self._spread(None), self._spread(scaling)
+        if before > FAR_APART:
+            state = "was on" if self.settings.scaling else "was switched off"
+            found.append(
+                Symptom(
+                    "scaling",
+                    f"first derivatives lie a factor {before:.1e} apart as written, {after:.1e} in the method's scaling,"
+                    f" which {state}",
+                    None,
+                    {"before": before, "after": after},
+                )
+            )
+        return found
+
+    def _spread(self, scaling: Scaling | None) -> float:
+        """Return the ratio of the largest to the smallest of the largest derivatives of objective and rows."""
+        reply_gradient, jacobian = self.here.gradient, self.here.jacobian
+        if scaling is not None:
+            reply = scaling.reply([self.here], derivatives=True)
+            assert reply.gradient is not None
+            assert reply.jacobian is not None
+            reply_gradient, jacobian = reply.gradient[0], reply.jacobian[0]
+        assert reply_gradient is not None
+        sizes = np.abs(np.concatenate([reply_gradient, entries_of(jacobian).ravel()]))
+        sizes = sizes[sizes > 0.0]
+        return float(sizes.max() / sizes.min()) if len(sizes) else 1.0
+
+    def _curvature(self) -> list[Symptom]:
+        if not self.here.has_finite_derivatives or len(self.problem.free) > 400 or self.problem.objective is None:
+            return []
+        start = self.gate.evaluate(np.array(self.problem.start))
+        size = objective_size(self.measures.objective_magnitude, self.here.objective, start.objective)
+        feasibility = self.settings.feasibility
+        conditions = first_order_conditions(
+            self.problem, self.measures, self.point, self.here, objective_size=size, feasibility=feasibility
+        )
+        if not conditions.stationarity <= NEARLY_STATIONARY or self.violation > feasibility:
+            return []  # curvature says something at a stationary design only
+        sizes = self.measures.variable_sizes(self.point)
+        dense = Gate(self.problem)
+        curvature = lagrangian_curvature(dense, self.measures, self.point, conditions, sizes=sizes, objective_size=size)
+        found = []
+        if not conditions.are_unique:
+            text = "the gradients of the active limits depend on each other: their multipliers are not determined"
+            found.append(Symptom("flat", text))
+        if curvature is not None and abs(curvature.least) <= curvature.noise:
+            found.append(
+                Symptom(
+                    "flat",
+                    "the objective is flat along some direction that the limits leave",
+                    None,
+                    {"curvature": curvature.least},
+                )
+            )
+        elif curvature is not None and curvature.least < 0.0:
+            found.append(
+                Symptom(
+                    "curvature",
+                    "the objective curves downwards along some direction that the limits leave: not a minimum",
+                    None,
+                    {"curvature": curvature.least},
+                )
+            )
+        return found
+
+    # ---- advice ----------------------------------------------------------------------------------
+
+    def _advice(self, outcome: str) -> list[tuple[str, str]]:
+        """Return commands to paste and why, the most promising first."""
+        run, others = self.record.id, self._other_methods()
+        found: list[tuple[str, str]] = []
+        if outcome == "exhausted" or outcome == "interrupted":
+            found.append((f"ilvren resume {run}", "the run had not come to its end"))
+        if outcome == "unbounded":
+            found.append((f"ilvren show {shlex.quote(self.record.problem_file)}", "look for a bound that is missing"))
+        if "conflict" in self.kinds and self.conflict is not None:
+            found.append(
+                (
+                    f"ilvren check {shlex.quote(self.record.problem_file)}",
+                    "limits that can never hold are told with their lines",
+                )
+            )
+        if "conflict" in self.kinds and self.conflict is None:
+            found.append(
+                (
+                    self._command("sqp" if self.record.method != "sqp" else "interior-point"),
+                    "another way to feasible designs",
+                )
+            )
+        if "kink" in self.kinds:
+            found.append((self._command("nelder-mead"), "it needs no derivatives, and goes on where they jump"))
+        if "invalid" in self.kinds and self.violation < math.inf:
+            found.append((self._command(self.record.method, from_best=True), "from the best valid design of this run"))
+        if self.settings.scaling is False and any(symptom == "scaling" for symptom in self.kinds):
+            found.append((self._command(self.record.method), "with scaling, which was switched off"))
+        if outcome in ("stalled", "no-feasible", "infeasible") and others:
+            found.append((self._command(others[0]), "another method, from the same start"))
+            found.append((self._command(None, from_best=True), f"from the design that {run} reached"))
+        if outcome in ("infeasible", "no-feasible", "invalid"):
+            found.append(
+                (
+                    f"ilvren draw {shlex.quote(self.record.problem_file)} --output where.png",
+                    "see where limits leave room, for another start",
+                )
+            )
+        if outcome in HOLDS:
+            found.append((f"ilvren verify {run}", "the run ended well: see whether its design is an optimum"))
+        return found
+
+    def _other_methods(self) -> list[str]:
+        candidates = (
+            ["interior-point", "sqp", "augmented-lagrangian"] if self.problem.row_count else ["newton", "l-bfgs"]
+        )
+        if self.settings.method == AUTOMATIC:  # which has tried the first ones
+            candidates = candidates[2:] or ["bfgs"]
+        return [name for name in candidates if name != self.record.method]
+
+    def _command(self, method: str | None, *, from_best: bool = False) -> str:
+        words = ["ilvren", "run", self.record.problem_file]
+        words += ["--method", method] if method else []
+        for name, value in self.record.overrides["set"].items():
+            words += ["--set", f"{name}={json.dumps(value)}"]
+        words += ["--from", self.record.id] if from_best else []
+        return shlex.join(words)
+
+    # ---- places ----------------------------------------------------------------------------------
+
+    def _row_line(self, place: int) -> int | None:
+        for block in self.problem.row_blocks:
+            if block.first <= place < block.first + block.size:
+                return block.line
+        return None
+
+    def _variable_line(self, place: int) -> int | None:
+        for block in self.problem.blocks:
+            if block.first <= place < block.first + block.size:
+                return block.line
+        return None
+
+    def _entry_line(self, name: str) -> int | None:
+        entries = [*self.problem.derived, *self.problem.row_blocks]
+        if self.problem.objective is not None:
+            entries.append(self.problem.objective)
+        return next((entry.line for entry in entries if entry.name == name), None)
