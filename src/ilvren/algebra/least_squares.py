@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -17,8 +18,8 @@ FloatArray = NDArray[np.float64]
 DUAL_TOLERANCE = 1e-12
 # Each sweep adds a column; columns may leave and return, but not for ever.
 SWEEPS_PER_COLUMN = 3
-# Rounds of the sparse search for signs, and the curvature that stands in for independence.
-SPARSE_ROUNDS, SPARSE_DAMPING = 30, 1e-10
+# Steps of the sparse search, the curvature that stands in for independence, and u'z at its end over |t|².
+SPARSE_ROUNDS, SPARSE_DAMPING, SPARSE_GAP = 60, 1e-12, 1e-20
 
 
 def signed_least_squares(
@@ -87,13 +88,14 @@ def _solve(matrix: FloatArray, target: FloatArray) -> FloatArray:
 def sparse_signed_least_squares(
     matrix: Any, target: FloatArray, signs: FloatArray, guess: FloatArray | None = None
 ) -> FloatArray:
-    """Return u (k,) as `signed_least_squares` does, for a sparse `matrix` (n, k): nearly the least, always right-signed.
+    """Return u (k,) as `signed_least_squares` does, for a sparse `matrix` N (n, k): nearly the least, always
+    right-signed. `guess` (k,): where the search begins.
 
-    Free and passive columns solve the normal equations in the form (r, u) of `kkt`; columns of wrong sign leave, columns
-    with a promising dual enter, all at once, until nothing changes. `guess` (k,): the columns to begin with.
+    A primal-dual interior point method on the conditions N'(Nu − t) = z, u z = μ, u ≥ 0, z ≥ 0 (only the first for free
+    columns), whose steps (N'N + Z/U) du = N'(t − Nu) + μ/u are solved in the KKT form of `kkt`; then the columns that are
+    plainly not 0 are solved for once more as equations.
 
-    Source: J. J. Júdice, F. M. Pires, "A block principal pivoting algorithm for large-scale strictly monotone linear
-    complementarity problems", 1994.
+    Source: S. J. Wright, "Primal-Dual Interior-Point Methods", 1997, chapter 5; with one centring rule, Mehrotra's.
     """
     from scipy.sparse import csr_array
 
@@ -104,33 +106,75 @@ def sparse_signed_least_squares(
     free = signs == 0.0
     lengths = np.sqrt(np.asarray((matrix.multiply(matrix)).sum(axis=0))).ravel()
     scale = np.where(lengths > 0.0, lengths, 1.0)
-    columns = matrix.tocsc() * (turn / scale)[np.newaxis, :]
-    columns = columns.tocsc()
-    begun = np.ones(k, dtype=bool) if guess is None else guess * turn > 0.0
-    passive = free | begun
-    threshold = DUAL_TOLERANCE * max(float(np.linalg.norm(target)), 1e-300)
-    best, best_rest = np.zeros(k), np.inf
-    nothing = csr_array((n, n))
+    columns = csr_array(matrix.tocsc() * (turn / scale)[np.newaxis, :])
+    across = csr_array(columns.T)
+    system, nothing, ones = KktSystem(n, k, is_sparse=True), csr_array((n, n)), np.ones(n)
+    size = max(float(np.linalg.norm(target)), 1e-300)
+    u = np.where(free, 0.0, size / math.sqrt(k)) if guess is None else guess * turn * scale
+    u = np.where(free, u, np.maximum(u, 1e-3 * size / math.sqrt(k)))
+    z = np.where(free, 0.0, size / math.sqrt(k))
+    held = max(int((~free).sum()), 1)
+    best, best_rest = np.zeros(k), size
     for _ in range(SPARSE_ROUNDS):
-        u = np.zeros(k)
-        own = columns[:, passive]
-        count = own.shape[1]
-        system = KktSystem(n, count, is_sparse=True)
-        found = system.factored(nothing, np.ones(n), csr_array(own.T), np.full(count, SPARSE_DAMPING)).solve(
-            target, np.zeros(count)
-        )
+        rest = target - columns @ u
+        if float(np.linalg.norm(rest)) < best_rest:
+            best, best_rest = u, float(np.linalg.norm(rest))
+        gap = float(u[~free] @ z[~free]) / held
+        bottom = np.where(free, SPARSE_DAMPING, z / np.where(free, 1.0, u) + SPARSE_DAMPING)
+        factor = system.factored(nothing, ones, across, bottom)
+        slope = columns.T @ rest
+        aimed = factor.solve(np.zeros(n), -slope)
+        if aimed is None:
+            break
+        after = _gap_after(u, z, aimed[1], -z - z * aimed[1] / np.where(free, 1.0, u), free, held)
+        mu = gap * min(1.0, (after / gap) ** 3) if gap > 0.0 else 0.0
+        found = factor.solve(np.zeros(n), -(slope + np.where(free, 0.0, mu / np.where(free, 1.0, u))))
         if found is None:
             break
-        u[passive] = found[1]
-        right = np.where(free, u, np.maximum(u, 0.0))
-        rest = target - columns @ right
-        size = float(np.linalg.norm(rest))
-        if size < best_rest:
-            best, best_rest = right, size
-        dual = columns.T @ rest
-        wrong = passive & ~free & (u < 0.0)
-        promising = ~passive & (dual > threshold)
-        if not wrong.any() and not promising.any():
+        du = found[1]
+        dz = np.where(free, 0.0, mu / np.where(free, 1.0, u) - z - z * du / np.where(free, 1.0, u))
+        u = u + 0.995 * _longest(u, du, free) * du
+        z = z + 0.995 * _longest(z, dz, free) * dz
+        if gap <= SPARSE_GAP * size * size / held:
             break
-        passive = (passive & ~wrong) | promising
+    plain = free | (best > z)
+    solved = _on_columns(columns, target, plain, free)
+    if solved is not None and float(np.linalg.norm(target - columns @ solved)) <= best_rest:
+        best = solved
     return best / scale * turn
+
+
+def _longest(values: FloatArray, change: FloatArray, free: NDArray[np.bool_]) -> float:
+    """Return the longest α ≤ 1 that keeps `values` from falling below 0."""
+    down = ~free & (change < 0.0)
+    return float(min(1.0, np.min(values[down] / -change[down], initial=np.inf)))
+
+
+def _gap_after(
+    u: FloatArray, z: FloatArray, du: FloatArray, dz: FloatArray, free: NDArray[np.bool_], held: int
+) -> float:
+    one = u + _longest(u, du, free) * du
+    other = z + _longest(z, dz, free) * dz
+    return max(float(one[~free] @ other[~free]) / held, 0.0)
+
+
+def _on_columns(
+    columns: Any, target: FloatArray, plain: NDArray[np.bool_], free: NDArray[np.bool_]
+) -> FloatArray | None:
+    """Return u with the `plain` columns solved for as equations, wrong signs set to 0."""
+    from scipy.sparse import csr_array
+
+    n, k = columns.shape
+    own = csr_array(columns[:, np.flatnonzero(plain)].T)
+    count = own.shape[0]
+    if not count:
+        return None
+    system = KktSystem(n, count, is_sparse=True)
+    found = system.factored(csr_array((n, n)), np.ones(n), own, np.full(count, SPARSE_DAMPING)).solve(
+        target, np.zeros(count)
+    )
+    if found is None:
+        return None
+    u = np.zeros(k)
+    u[plain] = found[1]
+    return np.where(free, u, np.maximum(u, 0.0))

@@ -19,6 +19,9 @@ EXAMPLES = """examples:
   ilvren verify r2 --tolerance 1e-4 --accept-probe
 """
 
+# More active limits, or elements of a better design, than this are not listed.
+MOST_LISTED = 20
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
@@ -80,9 +83,11 @@ def _show(verdict: Verdict, terminal: Terminal) -> None:
     if verdict.active:
         active = [
             (state.name, state.side, margin_text(state.margin, state.value), _price(state, objective))
-            for state in verdict.active
+            for state in _most_priced(verdict)
         ]
         terminal.show(table(("active limit", "side", ">margin", ">price"), active))
+        if len(active) < len(verdict.active):
+            terminal.show(f"the {len(active)} most priced of {len(verdict.active)} active limits")
     if verdict.freedom is not None:
         terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
     style = "green bold" if verdict.holds else "red bold"
@@ -90,8 +95,16 @@ def _show(verdict: Verdict, terminal: Terminal) -> None:
     terminal.show(Text.assemble("\n", (verdict.verdict, style), f" ({mark})  {MEANINGS[verdict.verdict]}"))
     terminal.show(f"  {verdict.reason[:1].upper()}{verdict.reason[1:]}.")
     if verdict.better:
-        told = ", ".join(f"{name} = {number(value, 8)}" for name, value in verdict.better.items())
-        terminal.show(f"  The better design: {told}")
+        told = [f"{name} = {number(value, 8)}" for name, value in verdict.better.items()]
+        more = f" and {len(told) - MOST_LISTED} more (--json has all)" if len(told) > MOST_LISTED else ""
+        terminal.show(f"  The better design: {', '.join(told[:MOST_LISTED])}{more}")
+
+
+def _most_priced(verdict: Verdict) -> list[LimitState]:
+    """Return the active limits shown: all of few, of many the most priced."""
+    if len(verdict.active) <= MOST_LISTED:
+        return list(verdict.active)
+    return sorted(verdict.active, key=lambda state: -abs(state.price or 0.0))[:MOST_LISTED]
 
 
 def _price(state: LimitState, objective: Objective | None) -> str:

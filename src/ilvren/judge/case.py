@@ -15,7 +15,7 @@ from ilvren.judge.probe import Better
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Measures, Problem, objective_size
-from ilvren.runs import Conditions, RunResult
+from ilvren.runs import Conditions, RunResult, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
@@ -40,7 +40,7 @@ class Case:
     checks: list[Check] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.gate = Gate(self.problem)
+        self.gate = Gate(self.problem, is_sparse=is_large(self.problem))
         self.measures = Measures.of(self.problem)
         self.evaluation = self.gate.evaluate(self.point, derivatives=True)
         start = self.gate.evaluate(np.array(self.problem.start))
@@ -55,8 +55,10 @@ class Case:
         sizes = self.measures.variable_sizes(self.point)
         moved = np.ones(len(self.point))
         if self.logged:
-            points = np.array([np.frombuffer(record.point) for record in self.logged])
-            spread = np.abs(points - self.point).max(axis=0)
+            spread = np.zeros(len(self.point))
+            for record in self.logged:
+                if len(record.point) == self.point.nbytes:
+                    spread = np.maximum(spread, np.abs(np.frombuffer(record.point) - self.point))
             moved = np.where(spread > 0.0, spread, 1.0)
         problem = self.problem
         has_no_width = np.isinf(problem.joined("upper") - problem.joined("lower"))
@@ -74,13 +76,15 @@ class Case:
     def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
         """Close the case."""
         active: tuple[LimitState, ...] = ()
-        freedom = None
+        freedom = self.curvature.freedom if self.curvature else None
         if self.conditions is not None:
             bounds, rows = limit_states(
                 self.problem, self.measures, self.point, self.evaluation, self.conditions, feasibility=self.feasibility
             )
-            active = tuple(s for s in (*rows, *bounds) if s.is_active and (s in rows or s.lower < s.upper))
-            freedom = self.curvature.freedom if self.curvature else None
+            active = (
+                *(state for state in rows if state.is_active),
+                *(state for state in bounds if state.is_active and state.lower < state.upper),
+            )
         names = [variable.name for variable in self.problem.variables]
         return Verdict(
             self.run,

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import solve_quadratic
+from ilvren.algebra import KktSystem, solve_quadratic
 from ilvren.evaluate import Gate
 from ilvren.problem import Measures
 from ilvren.runs import Conditions
@@ -29,6 +29,8 @@ ZERO_SHARE, ERROR_FACTOR = 1e-8, 10.0
 # A multiplier below this share of the objective's slope counts as zero: its limit may be left either way.
 WEAK_MULTIPLIER = 1e-6
 RANK_TOLERANCE = 1e-8
+# What stands on the diagonal of active limits in a large KKT matrix: the smaller, the sharper the proof.
+ACTIVE_SHIFT = 1e-8
 # The model's curvatures are raised to this share of the largest, so that it has a step at all.
 LEAST_CURVATURE = 1e-10
 # Curvature added across the active limits, in turn, relative to the largest.
@@ -67,6 +69,8 @@ def lagrangian_curvature(
 
     `sizes` (n,) of the variables; those that `conditions` were measured in may differ.
     """
+    if gate.is_sparse:
+        return _sparse_curvature(gate, measures, point, conditions, sizes, objective_size)
     try:
         free = np.array(gate.problem.free, dtype=np.int64)
         sizes = sizes[free]
@@ -98,6 +102,69 @@ def lagrangian_curvature(
         return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
     except np.linalg.LinAlgError:
         return None
+
+
+def _sparse_curvature(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    conditions: Conditions,
+    sizes: FloatArray,
+    objective_size: float,
+) -> Curvature | None:
+    """Judge a large problem by the inertia of its KKT matrix: with H less the noise on the diagonal, n positive and k
+    negative eigenvalues prove that H is positive definite along the k limits that press. Never says "saddle": where the
+    inertia is another, the curvature is not known."""
+    from scipy.sparse import csr_array, diags_array, vstack
+
+    if not gate.has_curvature:
+        return None
+    hessian = gate.curvature(point, conditions.row_multipliers, 1.0)
+    evaluation = gate.evaluate(point, derivatives=True)
+    assert evaluation.gradient is not None
+    scale = diags_array(sizes)
+    h = csr_array(scale @ hessian @ scale) * (1.0 / objective_size)
+    if not np.isfinite(h.data).all():
+        return None
+    largest = float(np.abs(h.data).max(initial=0.0))
+    noise = max(ZERO_SHARE * largest, 1e-14)
+    slope = evaluation.gradient * sizes / objective_size
+    strong = WEAK_MULTIPLIER * max(float(np.abs(slope).max(initial=0.0)), 1e-300)
+    normals = csr_array(evaluation.jacobian @ scale)
+    lengths = np.sqrt(np.asarray(normals.multiply(normals).sum(axis=1)).ravel())
+    pressing = np.abs(conditions.row_multipliers) * lengths / objective_size > strong
+    rows = np.flatnonzero(((conditions.row_sides == 2) | (conditions.row_sides != 0) & pressing) & (lengths > 0.0))
+    is_fixed = np.ones(len(point), dtype=bool)
+    is_fixed[gate.problem.free_places] = False
+    press_bound = np.abs(conditions.bound_multipliers) * sizes / objective_size > strong
+    held = np.flatnonzero(is_fixed | (np.isin(conditions.bound_sides, (-1, 1)) & press_bound))
+    units = csr_array((np.ones(len(held)), (np.arange(len(held)), held)), shape=(len(held), len(point)))
+    matrix = csr_array(vstack([diags_array(1.0 / lengths[rows]) @ normals[rows], units], format="csr"))
+    k = matrix.shape[0]
+    factor = KktSystem(len(point), k, is_sparse=True).factored(
+        h, np.full(len(point), -noise), matrix, np.full(k, ACTIVE_SHIFT)
+    )
+    weak = (
+        int((conditions.row_sides != 0).sum() + (np.abs(conditions.bound_sides) == 1).sum()) - k + int(is_fixed.sum())
+    )
+    freedom = max(len(point) - k, 0)
+    nowhere = np.zeros(len(point))
+    if not factor.has_inertia:
+        detail = "the curvature of so many variables could not be shown to be positive along the active limits"
+        return Curvature("unknown", 0.0, noise, nowhere, freedom, max(weak, 0), math.inf, math.inf, detail)
+    # The Newton step on the limits that press tells how far the optimum may lie.
+    rest = slope - (normals.T @ (conditions.row_multipliers / objective_size))
+    rest = np.where(conditions.bound_sides != 0, 0.0, rest)
+    goal = np.where(
+        conditions.row_sides == -1, measures.row_lower, np.where(conditions.row_sides == 0, 0.0, measures.row_upper)
+    )
+    goal = np.where(conditions.row_sides == 2, measures.row_lower, goal)
+    gaps = np.concatenate([(goal[rows] - evaluation.rows[rows]) / lengths[rows], np.zeros(len(held))])
+    found = factor.solve(-rest, gaps)
+    moved = math.inf if found is None else float(np.abs(found[0]).max(initial=0.0))
+    promise = math.inf if found is None else abs(float(rest @ found[0]))
+    detail = "the objective curves upwards in every direction the active limits leave"
+    return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail)
 
 
 def _hessians(

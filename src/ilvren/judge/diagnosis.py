@@ -20,7 +20,7 @@ from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Measures, Problem, objective_size
-from ilvren.runs import AUTOMATIC, first_order_conditions
+from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import HOLDS
 from ilvren.runs.scaling import Scaling
@@ -102,7 +102,7 @@ class _Case:
         self.result: Mapping[str, Any] = record.result
         self.settings = Settings.from_dict(record.settings)
         self.point = np.array(flat_design(self.result["variables"]))
-        self.gate = Gate(problem, is_sparse=len(problem.free) + problem.row_count > 400)
+        self.gate = Gate(problem, is_sparse=is_large(problem))
         self.measures = Measures.of(problem)
         self.here = self.gate.evaluate(self.point, derivatives=True)
         self.violation = self.measures.violation(self.point, self.here.rows) if self.here.is_finite else math.inf
@@ -257,7 +257,7 @@ class _Case:
         return float(sizes.max() / sizes.min()) if len(sizes) else 1.0
 
     def _curvature(self) -> list[Symptom]:
-        if not self.here.has_finite_derivatives or len(self.problem.free) > 400 or self.problem.objective is None:
+        if not self.here.has_finite_derivatives or self.problem.objective is None:
             return []
         start = self.gate.evaluate(np.array(self.problem.start))
         size = objective_size(self.measures.objective_magnitude, self.here.objective, start.objective)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import KktSystem
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.problem import Measures
 
@@ -17,6 +19,8 @@ FloatArray = NDArray[np.float64]
 
 # Steps back onto the limits after a move along them.
 RESTORATIONS = 4
+# Designs tried around one of very many variables.
+LARGE_SAMPLES = 12
 
 
 @dataclass(frozen=True)
@@ -69,7 +73,10 @@ def probe_around(
     here = gate.evaluate(point)
     free = np.array(gate.problem.free, dtype=np.int64)
     n = len(point)
-    units = [np.eye(n)[i] for i in free]
+    if gate.is_sparse:  # every variable alone would take longer than the run
+        samples, radii, units = LARGE_SAMPLES, radii[:1], []
+    else:
+        units = [np.eye(n)[i] for i in free]
     random = np.zeros((samples, n))
     draws = np.random.default_rng([seed, 5]).normal(size=(samples, len(free)))
     lengths = np.abs(draws).max(axis=1, keepdims=True) if len(free) else 1.0
@@ -107,12 +114,33 @@ def _restored(
         if not evaluation.has_finite_derivatives or not len(broken):
             break
         assert evaluation.jacobian is not None
-        normals = evaluation.jacobian[np.ix_(broken, free)] * sizes[free]
-        if not np.isfinite(normals).all():
+        step = _least_norm(evaluation.jacobian, broken, free, sizes, -misses[broken])
+        if step is None:
             break
-        step = np.linalg.lstsq(normals, -misses[broken], rcond=None)[0]
         point = point.copy()
         point[free] += step * sizes[free]
         point = np.clip(point, measures.lower, measures.upper)
         evaluation = gate.evaluate(point)
     return point, evaluation
+
+
+def _least_norm(
+    jacobian: Any, broken: NDArray[np.int64], free: NDArray[np.int64], sizes: FloatArray, goal: FloatArray
+) -> FloatArray | None:
+    """Return the shortest step (n_free,), in sizes, that changes the broken rows by `goal`."""
+    if isinstance(jacobian, np.ndarray):
+        normals = jacobian[np.ix_(broken, free)] * sizes[free]
+        if not np.isfinite(normals).all():
+            return None
+        step: FloatArray = np.linalg.lstsq(normals, goal, rcond=None)[0]
+        return step
+    from scipy.sparse import csr_array, diags_array
+
+    normals = csr_array(jacobian[broken][:, free] @ diags_array(sizes[free]))
+    k, n = normals.shape
+    size = float(np.abs(normals.data).max(initial=1e-300))
+    factor = KktSystem(n, k, is_sparse=True).factored(
+        csr_array((n, n)), np.ones(n), normals, np.full(k, 1e-8 * size * size)
+    )
+    found = factor.solve(np.zeros(n), goal)
+    return None if found is None else found[0]

@@ -6,6 +6,7 @@ Never asks which method it holds, only what the method declared. Knows nothing o
 from ilvren.runs.choice import AUTOMATIC, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Ended, Event, Iterated, Started
+from ilvren.runs.loop import is_large
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
@@ -25,6 +26,7 @@ __all__ = [
     "Sweep",
     "choose",
     "first_order_conditions",
+    "is_large",
     "resume",
     "run",
     "sweep",

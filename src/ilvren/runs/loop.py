@@ -28,7 +28,7 @@ from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
 
-__all__ = ["Loop"]
+__all__ = ["Loop", "is_large"]
 
 FloatArray = NDArray[np.float64]
 Listener = Callable[[Event], None]
@@ -42,6 +42,11 @@ LARGE_SIZE = 500
 # Worth a closer look: such a multiple of the tolerance.
 SPECULATIVE = 1e3
 LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
+
+
+def is_large(problem: Problem) -> bool:
+    """Return whether derivatives of a problem are better held in sparse matrices."""
+    return len(problem.free) + problem.row_count > SPARSE_SIZE
 
 
 class _Stop(Exception):
@@ -85,7 +90,7 @@ class Loop:
         self.method = method
         self.options = options
         self.settings = settings
-        self.is_sparse = method.takes_sparse and len(problem.free) + problem.row_count > SPARSE_SIZE
+        self.is_sparse = method.takes_sparse and is_large(problem)
         problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
         self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences)
