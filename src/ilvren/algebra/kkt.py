@@ -8,7 +8,7 @@ and m negative eigenvalues. Dense matrices: LAPACK's Bunch–Kaufman factorizati
 blocks. Sparse ones: SuperLU with a symmetric ordering and pivots taken from the diagonal, which gives the inertia
 only where no structural zero is factored: every row of D is kept at least DELTA, every row of H + S as well, steps are
 refined against the matrix as given, and a factorization is trusted only when the permutations of its rows and columns
-agree.
+agree. Rows with D > 0 and few non-zeros may be folded into H, as H + J'D⁻¹J, which is smaller and refined alike.
 
 Source: J. R. Bunch, L. Kaufman, "Some stable methods for calculating inertia and solving symmetric linear systems",
 1977; R. J. Vanderbei, "Symmetric quasidefinite matrices", 1995.
@@ -28,6 +28,8 @@ FloatArray = NDArray[np.float64]
 # What stands on the diagonal where a zero would be factored, and the share of the largest entry that a pivot must have.
 DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
 TINY_PIVOT = 1e-17
+# The least D of a row that is folded into H.
+LEAST_CONDENSED = 1e-14
 # Refinement ends at this share of the right-hand side, or when a step no longer halves the rest.
 REFINED, MOST_REFINEMENTS = 1e-12, 6
 # A solution with a larger rest than this share is not one.
@@ -77,7 +79,10 @@ class KktFactor:
     ) -> None:
         from scipy.sparse.linalg import splu
 
-        matrix = system.assembled(hessian, top, jacobian, np.maximum(bottom, DELTA))
+        if system.condensed is None:
+            matrix = system.assembled(hessian, top, jacobian, np.maximum(bottom, DELTA))
+        else:
+            matrix = self._condensed(system, hessian, top, jacobian, bottom)
         if not np.isfinite(matrix.data).all():
             return
         try:
@@ -88,7 +93,37 @@ class KktFactor:
         self.is_singular = not np.isfinite(pivots).all()
         is_symmetric = np.array_equal(factor.perm_r, factor.perm_c)
         self.has_inertia = is_symmetric and not self.is_singular and int((pivots > 0.0).sum()) == self._n
-        self._solve = factor.solve
+        self._solve = factor.solve if system.condensed is None else self._by_condensed(system, factor.solve)
+
+    def _condensed(self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> Any:
+        """Return the matrix with the condensed rows folded into H: H + J_I' D_I⁻¹ J_I."""
+        from scipy.sparse import csr_array
+
+        inner, kept = system.condensed, system.kept
+        self._own = jacobian[inner]
+        self._weights = 1.0 / np.maximum(bottom[inner], LEAST_CONDENSED)
+        weighted = csr_array(
+            (self._own.data * np.repeat(self._weights, np.diff(self._own.indptr)), self._own.indices, self._own.indptr),
+            shape=self._own.shape,
+        )
+        folded = csr_array(hessian + csr_array(self._own.T) @ weighted)
+        return system.assembled(folded, top, jacobian[kept], np.maximum(bottom[kept], DELTA))
+
+    def _by_condensed(self, system: KktSystem, solve: Any) -> Any:
+        """Return a function that solves (1) by its condensed form."""
+        inner, kept, n = system.condensed, system.kept, self._n
+        own, weights = self._own, self._weights
+
+        def solved(rhs: FloatArray) -> FloatArray:
+            x, y = rhs[:n], rhs[n:]
+            part = solve(np.concatenate([x + own.T @ (weights * y[inner]), y[kept]]))
+            found = np.empty(len(rhs))
+            found[:n] = part[:n]
+            found[n + kept] = part[n:]
+            found[n + inner] = weights * (own @ part[:n] - y[inner])
+            return found
+
+        return solved
 
     def solve(self, top: FloatArray, bottom: FloatArray) -> tuple[FloatArray, FloatArray] | None:
         """Return (dx, dy) of (1) for right-hand sides (n,) and (m,), refined against the matrix as given, or None where
@@ -126,8 +161,13 @@ class KktSystem:
     """The shape of a family of systems (1): n variables, m rows, dense or sparse. Sparse patterns may differ from one
     system to the next; where they do not, their places in the matrix are found once."""
 
-    def __init__(self, n: int, m: int, *, is_sparse: bool) -> None:
+    def __init__(self, n: int, m: int, *, is_sparse: bool, condensed: NDArray[np.bool_] | None = None) -> None:
+        """`condensed` (m,) names rows with few non-zeros and D > 0 always, which are folded into H where that is the
+        smaller matrix."""
         self.n, self.m, self.is_sparse = n, m, is_sparse
+        use = is_sparse and condensed is not None and condensed.any()
+        self.condensed = np.flatnonzero(condensed) if use and condensed is not None else None
+        self.kept = np.flatnonzero(~condensed) if use and condensed is not None else np.arange(m)
         self._key: tuple[Any, ...] = ()
         self._pattern: Any = None
         self._order: NDArray[np.int64] = np.zeros(0, dtype=np.int64)
@@ -153,7 +193,7 @@ class KktSystem:
         """Find where in the matrix each number of H, J, J', S and D belongs."""
         from scipy.sparse import csc_array
 
-        n, m = self.n, self.m
+        n, m = self.n, jacobian.shape[0]
         h_rows = np.repeat(np.arange(n), np.diff(hessian.indptr))
         j_rows = np.repeat(np.arange(n, n + m), np.diff(jacobian.indptr))
         diagonal = np.arange(n + m)

@@ -73,6 +73,8 @@ ROW_SHIFT = 1e-9
 MOST_FIRST_MULTIPLIER = 1e3
 # (3): ρ, and the share of θ that must be left behind.
 RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
+# Rows with so few non-zeros are folded into the Hessian, as long as that makes so many times more of them at most.
+MOST_FOLDED, FOLDED_FILL = 12, 6
 # Values are trusted to this many units of rounding.
 ROUNDING = 10.0 * float(np.finfo(float).eps)
 # Feasible with a scaled objective below this, or designs this far away: unbounded.
@@ -319,7 +321,8 @@ def _solved(
     `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
     """
     task, n = stage.task, stage.n
-    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse)
+    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=_condensed_rows(stage, state))
+    polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse)
     theta = _theta(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
@@ -345,7 +348,7 @@ def _solved(
                 return state, "unbounded", "the objective falls without end at feasible designs"
             is_new = polished is None or not np.array_equal(polished, state.point.x)
             if options.polish and is_new and (error <= goal or state.mu <= LAST_BARRIER * 1.01):
-                better, multipliers = yield from _polished(stage, state, system, options)
+                better, multipliers = yield from _polished(stage, state, polishing, options)
                 polished = state.point.x
                 if better is not None:
                     length = float(np.abs(better.x - state.point.x).max())
@@ -452,6 +455,17 @@ def _solved(
         trial, step, note, held = taken
         _update_quasi_newton(memory, state, trial)
         state = trial
+
+
+def _condensed_rows(stage: _Stage, state: _State) -> NDArray[np.bool_] | None:
+    """Return which rows are better folded into the Hessian: those with slacks, when all of them have few non-zeros."""
+    if not stage.task.is_sparse:
+        return None
+    counts = np.diff(state.point.j.indptr)
+    chosen = np.zeros(len(stage.b), dtype=bool)
+    chosen[stage.attached] = True
+    chosen &= counts <= MOST_FOLDED
+    return chosen if int((counts[chosen] ** 2).sum()) <= FOLDED_FILL * (int(counts.sum()) + stage.n) else None
 
 
 def _theta(stage: _Stage, point: Point, t: FloatArray) -> float:
