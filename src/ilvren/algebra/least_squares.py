@@ -19,7 +19,7 @@ DUAL_TOLERANCE = 1e-12
 # Each sweep adds a column; columns may leave and return, but not for ever.
 SWEEPS_PER_COLUMN = 3
 # Steps of the sparse search, the curvature that stands in for independence, and u'z at its end over |t|².
-SPARSE_ROUNDS, SPARSE_DAMPING, SPARSE_GAP = 60, 1e-12, 1e-20
+SPARSE_ROUNDS, SPARSE_DAMPING, SPARSE_GAP = 60, 1e-12, 1e-18
 
 
 def signed_least_squares(

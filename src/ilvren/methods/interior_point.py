@@ -88,6 +88,8 @@ RELAXED = 1e-2
 # Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
 # rows that are held, and of what is taken out.
 POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-13, 1e12
+# Rounds where each is a sparse factorization, and polishes in one run.
+SPARSE_ROUNDS, MOST_POLISHES = 3, 4
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -326,7 +328,7 @@ def _solved(
     theta = _theta(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
-    restorations, stuck, failures, at_end, tiny, count = 0, 0, 0, 0, 0, 0
+    restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
     is_free, errors = outer is None, list[float]()
     polished: FloatArray | None = None
@@ -347,9 +349,9 @@ def _solved(
             if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
                 return state, "unbounded", "the objective falls without end at feasible designs"
             is_new = polished is None or not np.array_equal(polished, state.point.x)
-            if options.polish and is_new and (error <= goal or state.mu <= LAST_BARRIER * 1.01):
+            if options.polish and is_new and polishes < MOST_POLISHES and (error <= goal or state.mu <= LAST_BARRIER * 1.01):
                 better, multipliers = yield from _polished(stage, state, polishing, options)
-                polished = state.point.x
+                polished, polishes = state.point.x, polishes + 1
                 if better is not None:
                     length = float(np.abs(better.x - state.point.x).max())
                     seen: Standing = yield Iterate(
@@ -925,7 +927,7 @@ def _polished(
     held, row_sides = sides[:n], np.where(is_equality, 2, 0)
     row_sides[stage.attached] = np.where(is_equality[stage.attached], 2, sides[n:])
     before = len(x) + len(stage.b) + 1
-    for _ in range(POLISH_ROUNDS):
+    for _ in range(SPARSE_ROUNDS if task.is_sparse else POLISH_ROUNDS):
         found = _on_limits(task, state.point, hessian, system, held, row_sides)
         if found is None:
             return nowhere
