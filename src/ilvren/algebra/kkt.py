@@ -112,6 +112,7 @@ class KktFactor:
     def _by_condensed(self, system: KktSystem, solve: Any) -> Any:
         """Return a function that solves (1) by its condensed form."""
         inner, kept, n = system.condensed, system.kept, self._n
+        assert inner is not None
         own, weights = self._own, self._weights
 
         def solved(rhs: FloatArray) -> FloatArray:

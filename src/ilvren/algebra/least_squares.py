@@ -91,8 +91,8 @@ def sparse_signed_least_squares(
     """Return u (k,) as `signed_least_squares` does, for a sparse `matrix` N (n, k): nearly the least, always
     right-signed. `guess` (k,): where the search begins.
 
-    A primal-dual interior point method on the conditions N'(Nu − t) = z, u z = μ, u ≥ 0, z ≥ 0 (only the first for free
-    columns), whose steps (N'N + Z/U) du = N'(t − Nu) + μ/u are solved in the KKT form of `kkt`; then the columns that are
+    A primal-dual interior point method on N'(Nu − t) = z, u z = μ, u ≥ 0, z ≥ 0 (only the first for free columns),
+    whose steps (N'N + Z/U) du = N'(t − Nu) + μ/u are solved in the KKT form of `kkt`; then the columns that are
     plainly not 0 are solved for once more as equations.
 
     Source: S. J. Wright, "Primal-Dual Interior-Point Methods", 1997, chapter 5; with one centring rule, Mehrotra's.

@@ -161,7 +161,7 @@ class _ActiveSet:
         return cls([], [], np.zeros(0), np.zeros((n, 0)), np.zeros((0, 0)))
 
     def split(self, turned: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return (what of F'n⁺ is new, r) for a normal: twice orthogonalised, the first pass leaves rounding along Q."""
+        """Return (what of F'n⁺ is new, r) for a normal; orthogonalised twice: one pass leaves rounding along Q."""
         inside = self.q.T @ turned
         rest = turned - self.q @ inside
         again = self.q.T @ rest
@@ -199,7 +199,7 @@ def _guessed(
     limits: tuple[FloatArray, FloatArray],
     guess: list[tuple[int, float]],
 ) -> tuple[_ActiveSet, FloatArray]:
-    """Return an active set and its minimum: as much of the guess as is independent and has multipliers of right sign."""
+    """Return an active set and its minimum: what of the guess is independent and has multipliers of right sign."""
     held = _ActiveSet.empty(len(d))
     low, high = limits
     for number, side in guess:

@@ -23,7 +23,7 @@ RADIUS_ERROR, MOST_STEPS, HARD = 1e-3, 100, 1e-12
 
 
 def trust_region_step(hessian: FloatArray, gradient: FloatArray, radius: float) -> tuple[FloatArray, bool, bool]:
-    """Return (d, whether it reaches the radius, whether H has negative curvature). `hessian` (n, n), `gradient` (n,)."""
+    """Return (d, whether it reaches the radius, whether H has negative curvature); `hessian` (n, n)."""
     values, vectors = np.linalg.eigh(hessian)
     turned = vectors.T @ gradient
     least = float(values[0])

@@ -13,6 +13,7 @@ from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally
 from ilvren.cli.tables import (
     change_percent,
     count,
+    number,
     row_cells,
     seconds_text,
     small,
@@ -71,6 +72,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         else:
             terminal.show(_summary_table(result, lines))
             _show_worst(result, terminal)
+    if result.estimates is not None and result.holds:
+        _show_estimates(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     counts = result.counts
@@ -85,6 +88,27 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _show_estimates(result: RunResult, terminal: Terminal) -> None:
+    """Standard errors of a fit, and the strongest correlation of each parameter."""
+    found = result.estimates
+    assert found is not None
+    values = {variable.name: value for variable, value in zip(result.problem.variables, result.point, strict=True)}
+    rows = []
+    for place, (name, error) in enumerate(zip(found.names, found.errors, strict=True)):
+        value = values[name]
+        others = [(abs(r), r, found.names[k]) for k, r in enumerate(found.correlations[place]) if k != place]
+        strongest = max(others, default=None)
+        share = f"{100.0 * error / abs(value):.2g} %" if value and math.isfinite(error) else ""
+        told = f"{strongest[1]:+.2f} with {strongest[2]}" if strongest else ""
+        rows.append((name, number(value), number(error, 3) if math.isfinite(error) else "not determined", share, told))
+    heads = ("estimate", ">value", ">standard error", ">of the value", "strongest correlation")
+    terminal.show(table(heads, rows[:MOST_LINES]))
+    freedom = found.residuals - len(found.names)
+    line = f"{found.residuals} residuals, {freedom} degrees of freedom, spread of residual/sigma {found.spread:.3g}"
+    held = f"; held by a bound, without an error: {', '.join(found.held)}" if found.held else ""
+    terminal.show(line + held)
 
 
 def _hessians(amount: int) -> str:

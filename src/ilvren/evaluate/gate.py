@@ -80,8 +80,10 @@ class Gate(Questions):
     """Evaluates one problem.
 
     `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` (see `Questions`) give what is asked at
-    designs (n,), as written. `evaluate`, `curvature`, `bent` and `residuals` are for methods: internal signs, counted.
-    With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are differences
+    designs (n,), as written. `evaluate`, `curvature`, `bent` and `residuals` are for methods: internal signs,
+    counted.
+    With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are
+    differences
     of values, and there are no second ones.
     """
 
@@ -288,7 +290,7 @@ class Gate(Questions):
         # An invalid entry of a row without weight does not matter: 0 · NaN is left out.
         values = np.where(weights[owners] == 0.0, 0.0, values)
         found = np.bincount(places, values, n * n) + np.bincount(mirrors[0], values[mirrors[1]], n * n)
-        return found.reshape(n, n)
+        return np.asarray(found, dtype=np.float64).reshape(n, n)
 
     def _second_plan(self) -> tuple[Form, NDArray[np.int64], NDArray[np.int64], list[NDArray[np.int64]]]:
         """Return the form of all second derivatives, whose entry (0 the objective) each belongs to, its place in the

@@ -57,7 +57,7 @@ def find_conflict(problem: Problem, point: FloatArray, feasibility: float) -> Co
     if int(rows.sum() + bounds.sum()) > MOST_CANDIDATES:
         return Conflict(tuple(np.flatnonzero(rows).tolist()), tuple(np.flatnonzero(bounds).tolist()), False)
     # Bounds first: a conflict of constraints alone is easier to understand; then rows, the least missed first.
-    for place in np.flatnonzero(bounds):
+    for place in np.flatnonzero(bounds).tolist():
         bounds[place] = False
         if _solved(started, rows, bounds | fixed, feasibility).holds:
             bounds[place] = True
@@ -70,7 +70,7 @@ def find_conflict(problem: Problem, point: FloatArray, feasibility: float) -> Co
 
 
 def _solved(problem: Problem, rows: NDArray[np.bool_], bounds: NDArray[np.bool_], feasibility: float) -> RunResult:
-    """Look for a design that meets the chosen rows and bounds, from the start; where it is not found, from the file's."""
+    """Look for a design that meets the chosen rows and bounds, from the start, then from the file's."""
     relaxed = _relaxed(problem, rows, bounds)
     result = run(relaxed, feasibility=feasibility, evaluations=EVALUATIONS, seconds=SECONDS)
     if result.holds or problem.start == problem.baseline:

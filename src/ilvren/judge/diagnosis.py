@@ -1,5 +1,5 @@
-"""Why a run did not end as hoped: what is missed, what conflicts, what is out of scale, invalid, flat or kinked, and what
-to try, as commands."""
+"""Why a run did not end as hoped: what is missed, what conflicts, what is out of scale, invalid, flat or kinked, and
+what to try, as commands."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.problem import Measures, Problem, objective_size
+from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import HOLDS
@@ -41,8 +41,8 @@ NEARLY_STATIONARY = 1e-2
 
 @dataclass(frozen=True)
 class Symptom:
-    """One thing found: `kind` from missed, conflict, invalid, scaling, curvature, kink, flat, outcome; `text` a sentence;
-    `line` in the problem file; `facts` the numbers behind it."""
+    """One thing found: `kind` from missed, conflict, invalid, scaling, curvature, kink, flat; `text` a sentence; `line`
+    in the problem file; `facts` the numbers behind it."""
 
     kind: str
     text: str
@@ -99,9 +99,10 @@ class _Case:
     def __init__(self, record: RunRecord, problem: Problem, ledger: Ledger) -> None:
         assert record.result is not None
         self.record, self.problem, self.ledger = record, problem, ledger
-        self.result: Mapping[str, Any] = record.result
+        self.result: Mapping[str, Any] = dict(record.result)
+        variables: Any = self.result["variables"]
         self.settings = Settings.from_dict(record.settings)
-        self.point = np.array(flat_design(self.result["variables"]))
+        self.point: FloatArray = np.array(flat_design(variables), dtype=np.float64)
         self.gate = Gate(problem, is_sparse=is_large(problem))
         self.measures = Measures.of(problem)
         self.here = self.gate.evaluate(self.point, derivatives=True)
@@ -148,7 +149,8 @@ class _Case:
             what = "limit" if state.lower == state.upper else f"{side} limit"
             unit = f" {state.unit}" if state.unit else ""
             text = (
-                f"{state.name} = {state.value:.6g}{unit} misses its {what} {limit:.6g} by {abs(state.value - limit):.3g}"
+                f"{state.name} = {state.value:.6g}{unit} misses its {what} {limit:.6g} by"
+                f" {abs(state.value - limit):.3g}"
                 f"{unit}, {state.violation:.2g} of its size"
             )
             facts = {"name": state.name, "value": state.value, "limit": limit, "violation": state.violation}
@@ -235,8 +237,8 @@ class _Case:
             found.append(
                 Symptom(
                     "scaling",
-                    f"first derivatives lie a factor {before:.1e} apart as written, {after:.1e} in the method's scaling,"
-                    f" which {state}",
+                    f"first derivatives lie a factor {before:.1e} apart as written, {after:.1e} in the method's"
+                    f" scaling, which {state}",
                     None,
                     {"before": before, "after": after},
                 )
@@ -369,7 +371,7 @@ class _Case:
         return None
 
     def _entry_line(self, name: str) -> int | None:
-        entries = [*self.problem.derived, *self.problem.row_blocks]
+        entries: list[NamedValue | RowBlock | Objective] = [*self.problem.derived, *self.problem.row_blocks]
         if self.problem.objective is not None:
             entries.append(self.problem.objective)
         return next((entry.line for entry in entries if entry.name == name), None)

@@ -132,8 +132,7 @@ def _least_norm(
         normals = jacobian[np.ix_(broken, free)] * sizes[free]
         if not np.isfinite(normals).all():
             return None
-        step: FloatArray = np.linalg.lstsq(normals, goal, rcond=None)[0]
-        return step
+        return np.asarray(np.linalg.lstsq(normals, goal, rcond=None)[0], dtype=np.float64)
     from scipy.sparse import csr_array, diags_array
 
     normals = csr_array(jacobian[broken][:, free] @ diags_array(sizes[free]))

@@ -172,8 +172,8 @@ Protocol = Generator[Request | Bend | Iterate, Any, Ending]
 
 @dataclass(frozen=True)
 class Method:
-    """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles` lists
-    from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
+    """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles`
+    lists from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
     matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices."""
 
     name: str

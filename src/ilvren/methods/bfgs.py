@@ -6,7 +6,7 @@
 over the variables that no bound holds; H is the inverse of the curvature found so far, and starts as s'y/y'y times the
 identity. The step is found by a strong Wolfe search, which makes s'y > 0.
 
-Needs     gradients.   Handles   bounds, by projection.   Cost   about one gradient per iteration; arithmetic, memory n².
+Needs     gradients.   Handles   bounds, by projection.   Cost   about one gradient per iteration; memory n².
 Stops     when the conditions measured by the driver hold.   Weak   noise; thousands of variables.
 Source    C. G. Broyden, "The convergence of a class of double-rank minimization algorithms", 1970; R. Fletcher, "A new
           approach to variable metric algorithms", 1970; D. Goldfarb, 1970; D. F. Shanno, 1970.

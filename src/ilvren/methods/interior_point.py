@@ -20,7 +20,7 @@ enough, with second-order corrections; where none is left, feasibility is restor
 which is of the form (1) and solved by the same iteration. When (3) ends at a positive violation, the limits conflict.
 
 Needs     gradients; second derivatives where formulas give them, else a quasi-Newton matrix (6 of `algebra.updates`).
-Handles   bounds, inequalities, equalities.   Cost   one gradient, one Hessian, one factorization of n + m per iteration.
+Handles   bounds, inequalities, equalities.   Cost   one gradient, Hessian, factorization of n + m per iteration.
 Stops     when the conditions measured by the driver hold and the conditions of (1) hold for a small μ.
 Weak      starts far from well chosen are of little use to it; kinks and noise.
 Source    A. Wächter, L. T. Biegler, "On the implementation of an interior-point filter line-search algorithm for
@@ -125,7 +125,7 @@ class _Stage:
 
     def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
         """Return r (m,)."""
-        return c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b
+        return np.asarray(c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b, dtype=np.float64)
 
     def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
         """Return f, or what (3) has in its place, with the prices of t."""
@@ -157,7 +157,8 @@ class _Stage:
         low = np.where(has_low, w - self.lower, 1.0)
         high = np.where(has_high, self.upper - w, 1.0)
         slope = np.where(has_high, mu / high, 0.0) - np.where(has_low, mu / low, 0.0)
-        return slope + ONE_SIDED * mu * (has_low.astype(float) - has_high) * (has_low != has_high)
+        alone = (has_low.astype(float) - has_high) * (has_low != has_high)
+        return np.asarray(slope + ONE_SIDED * mu * alone, dtype=np.float64)
 
 
 @dataclass
@@ -298,8 +299,8 @@ def _least_squares_multipliers(stage: _Stage, state: _State) -> FloatArray:
     target = stage.slope(state.point.g, state.point.x) - state.z_low + state.z_high
     n = stage.n
     system = KktSystem(n, m, is_sparse=stage.task.is_sparse)
-    bottom = np.bincount(stage.attached, stage.signs**2, m)
-    shifted = np.bincount(stage.attached, stage.signs * target[n:], m)
+    bottom = np.asarray(np.bincount(stage.attached, stage.signs**2, m), dtype=np.float64)
+    shifted = np.asarray(np.bincount(stage.attached, stage.signs * target[n:], m), dtype=np.float64)
     found = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT).solve(-target[:n], shifted)
     if found is None or not np.abs(found[1]).max(initial=0.0) <= MOST_FIRST_MULTIPLIER:
         return np.zeros(m)
@@ -349,7 +350,8 @@ def _solved(
             if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
                 return state, "unbounded", "the objective falls without end at feasible designs"
             is_new = polished is None or not np.array_equal(polished, state.point.x)
-            if options.polish and is_new and polishes < MOST_POLISHES and (error <= goal or state.mu <= LAST_BARRIER * 1.01):
+            is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
+            if options.polish and is_new and is_near and polishes < MOST_POLISHES:
                 better, multipliers = yield from _polished(stage, state, polishing, options)
                 polished, polishes = state.point.x, polishes + 1
                 if better is not None:
@@ -379,7 +381,7 @@ def _solved(
             memory.filter.clear()
         hessian, memory = yield from _curvature(stage, state, memory, options)
         newton = _factored(stage, state, system, hessian, memory)
-        found, taken, word = None, None, "the Newton system could not be solved"
+        found, taken = None, None
         if newton is not None:
             probed = _probed_barrier(stage, state, newton) if is_free else None
             if probed is not None:
@@ -387,7 +389,7 @@ def _solved(
                 memory.filter.clear()
             found = _step(stage, state, newton, state.mu)  # (2)
         if newton is not None and found is not None:
-            taken, word = yield from _line_search(stage, state, newton, found, memory, options)
+            taken, _ = yield from _line_search(stage, state, newton, found, memory, options)
             if taken is None and is_free and failures < MOST_STUCK:
                 failures += 1
                 is_free, errors = False, []
@@ -588,8 +590,8 @@ def _factored(stage: _Stage, state: _State, system: KktSystem, hessian: Any, mem
     shift = 0.0
     while True:
         shifted = sigma + shift
-        bottom = np.bincount(stage.attached, stage.signs**2 / shifted[n:], m)
-        bottom = np.where(bottom > 0.0, bottom, ROW_SHIFT)  # δc
+        bottom = np.asarray(np.bincount(stage.attached, stage.signs**2 / shifted[n:], m), dtype=np.float64)
+        bottom = np.asarray(np.where(bottom > 0.0, bottom, ROW_SHIFT), dtype=np.float64)  # δc
         factor = system.factored(hessian, shifted[:n], state.point.j, bottom)
         if factor.has_inertia:
             newton = _Newton(factor, shifted, low_rank, shift)

@@ -10,10 +10,11 @@ the objective falls by a share γ of what the quadratic model predicts, and then
     μ ← μ max(1/3, 1 − (2γ − 1)³),     else μ ← μ ν, ν ← 2ν                                          (2)
 
 Needs     residuals and their gradients: a [fit], or an objective that is a sum of squares.   Handles   bounds.
-Cost      one Jacobian and mostly one value per iteration; arithmetic p n² (dense), about linear in non-zeros (sparse).
+Cost      one Jacobian and mostly one value per iteration; arithmetic p n² (dense), linear in non-zeros (sparse).
 Stops     when the conditions measured by the driver hold.   Weak   large residuals with strong curvature: slow.
-Source    K. Levenberg, "A method for the solution of certain non-linear problems in least squares", 1944; D. W. Marquardt,
-          1963; J. J. Moré, "The Levenberg–Marquardt algorithm: implementation and theory", 1978, for D; H. B. Nielsen,
+Source    K. Levenberg, "A method for the solution of certain non-linear problems in least squares", 1944;
+          D. W. Marquardt, 1963; J. J. Moré, "The Levenberg–Marquardt algorithm: implementation and theory", 1978,
+          for D; H. B. Nielsen,
           "Damping parameter in Marquardt's method", 1999, for (2).
 """
 
@@ -150,7 +151,7 @@ def _direction(
     root = np.sqrt(weights)[:, np.newaxis] * here.j[:, free]
     stacked = np.vstack([root, np.diag(scale[free])])
     try:
-        triangle = np.linalg.qr(stacked, mode="r")
+        triangle: FloatArray = np.asarray(np.linalg.qr(stacked, mode="r"), dtype=np.float64)
         half = np.linalg.solve(triangle.T, -gradient[free])
         direction[free] = np.linalg.solve(triangle, half)
     except np.linalg.LinAlgError:

@@ -172,8 +172,8 @@ def _where_steep(problem: Problem, gate: Gate) -> str:
 def violation_is_stationary(
     problem: Problem, measures: Measures, point: FloatArray, evaluation: Evaluation, row_scale: FloatArray
 ) -> bool:
-    """Return whether no direction within the bounds lowers the violation at `point` to first order, as Σ v² or as Σ |v|,
-    v being the signed misses in the scale (m,) of the rows that the method worked in."""
+    """Return whether no direction within the bounds lowers the violation at `point` to first order, as Σ v² or Σ |v|, v
+    being the signed misses in the scale (m,) of the rows that the method worked in."""
     if not evaluation.has_finite_derivatives:
         return False
     nearest_value = np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
@@ -193,8 +193,8 @@ def _pressure_vanishes(
     *,
     held: bool = False,
 ) -> bool:
-    """Return whether Σ weight · gradient of the scaled rows, projected onto the bounds, is small against its parts. With
-    `held`, rows just met may press against it with up to the weight 1 each."""
+    """Return whether Σ weight · gradient of the scaled rows, projected onto the bounds, is small against its parts.
+    With `held`, rows just met may press against it with up to the weight 1 each."""
     sizes = measures.variable_sizes(point)
     free = problem.free_places
     slope = sizes * (evaluation.jacobian.T @ (weights / row_scale))

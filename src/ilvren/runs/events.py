@@ -23,8 +23,8 @@ class Started:
 class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
-    `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where nothing
-    was predicted), `path` the part of a composed method."""
+    `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where
+    nothing was predicted), `path` the part of a composed method."""
 
     iteration: int
     evaluations: int

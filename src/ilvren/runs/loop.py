@@ -20,6 +20,7 @@ from ilvren.methods.base import Bend, Ending, Iterate, Method, Reply, Request, S
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
+from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated
 from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
 from ilvren.runs.report import limit_states
@@ -39,7 +40,6 @@ MOST_IDLE = 200
 SPARSE_SIZE = 400
 # From so many variables on, iterates are measured with the method's own multipliers.
 LARGE_SIZE = 500
-LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
 
 
 def is_large(problem: Problem) -> bool:
@@ -500,6 +500,7 @@ class Loop:
             tuple(self.evaluations),
             tuple(self.iterations),
             self._trouble,
+            estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None,
         )
 
 

@@ -10,6 +10,7 @@ from typing import Any
 from ilvren.formula import Shape
 from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem, RowBlock, VariableBlock
+from ilvren.runs.estimates import Estimates
 
 __all__ = ["HOLDS", "OUTCOMES", "LimitState", "RunResult", "by_block", "nested", "states_document"]
 
@@ -88,7 +89,8 @@ class LimitState:
 @dataclass(frozen=True)
 class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
-    "final", "best-feasible" or "least-violation". Objectives are as written."""
+    "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
+    a fit are determined."""
 
     id: str
     problem: Problem
@@ -111,6 +113,7 @@ class RunResult:
     evaluations: tuple[EvaluationRecord, ...] = field(default=(), repr=False)
     iterations: tuple[IterationRecord, ...] = field(default=(), repr=False)
     machine_trouble: str | None = None
+    estimates: Estimates | None = field(default=None, repr=False)
 
     @property
     def holds(self) -> bool:
@@ -169,6 +172,7 @@ class RunResult:
             "seconds": round(self.seconds, 6),
             "seed": self.seed,
             "settings": dict(self.settings),
+            **({"estimates": self.estimates.to_dict()} if self.estimates is not None else {}),
         }
 
 

@@ -18,8 +18,8 @@ DEFAULT_EVALUATIONS = 100_000
 @dataclass(frozen=True)
 class Settings:
     """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
-    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name; `derivatives` where they are
-    taken from (`runs.sources`).
+    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name; `derivatives` where
+    they are taken from (`runs.sources`).
     Raises RequestError for numbers without meaning."""
 
     method: str

@@ -50,11 +50,13 @@ def run(
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
 
-    Either `settings`, or `method` (the one that suits the problem when left out) and any of the fields of Settings by name (`tolerance`, `evaluations`,
-    `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can be resumed; else it
+    Either `settings`, or `method` (the one that suits the problem when left out) and any of the fields of Settings by
+    name (`tolerance`, `evaluations`, `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can
+    be resumed; else it
     is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
-    variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called with every event. Raises RequestError, ProblemError, FormulaError,
-    LedgerFileError, MachineError.
+    variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called
+    with every event.
+    Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
         problem = load(problem)

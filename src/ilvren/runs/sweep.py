@@ -64,8 +64,9 @@ def sweep(
     listener: Callable[[Event], None] | None = None,
     finished: Callable[[Member], None] | None = None,
 ) -> Sweep:
-    """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the design
-    and multipliers of the one before, and once more from the file's start where that does not end well. `finished` is
+    """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the
+    design and multipliers of the one before, and once more from the file's start where that does not end well.
+    `finished` is
     called after each. Raises RequestError for an unknown parameter or a shape that depends on it in a way that leaves
     nothing to start from."""
     known = {item.name: item for item in problem.parameters if not item.is_data}

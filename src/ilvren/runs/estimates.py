@@ -1,0 +1,120 @@
+"""How well a fit determines its parameters: standard errors and correlations from the Jacobian of the residuals.
+
+    C = s² (J'WJ)⁻¹,     s² = 2 Σρ(r) / (N − p) where no sigma is declared, else 1                    (1)
+
+over the p parameters that no bound holds; J the derivatives of residual/sigma, W the curvature of the losses.
+
+Source: D. M. Bates, D. G. Watts, "Nonlinear Regression Analysis and Its Applications", 1988, chapter 2.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.algebra import loss_values
+from ilvren.evaluate import Gate
+from ilvren.problem import Measures, Problem
+
+__all__ = ["LOSS_NUMBERS", "Estimates", "estimates_of", "loss_numbers"]
+
+FloatArray = NDArray[np.float64]
+
+LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
+# Singular values below this share of the largest: the readings do not determine that combination.
+RANK_TOLERANCE = 1e-10
+# More parameters than this have no table of correlations.
+MOST_PARAMETERS = 200
+
+
+@dataclass(frozen=True)
+class Estimates:
+    """`names` of the p parameters, their `errors` (p,), infinite where the readings do not determine them, and the
+    `correlations` (p, p); `residuals` N, and the residual `spread` s. `held` names parameters that a bound holds."""
+
+    names: tuple[str, ...]
+    errors: tuple[float, ...]
+    correlations: tuple[tuple[float, ...], ...]
+    residuals: int
+    spread: float
+    held: tuple[str, ...]
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        plain = {
+            name: (error if math.isfinite(error) else None) for name, error in zip(self.names, self.errors, strict=True)
+        }
+        return {
+            "standard_errors": plain,
+            "parameters": list(self.names),
+            "correlations": [list(row) for row in self.correlations],
+            "residuals": self.residuals,
+            "degrees_of_freedom": self.residuals - len(self.names),
+            "spread": self.spread,
+            "held": list(self.held),
+        }
+
+    def error_of(self) -> Mapping[str, float]:
+        """Return {name: standard error}."""
+        return dict(zip(self.names, self.errors, strict=True))
+
+
+def loss_numbers(problem: Problem) -> NDArray[np.int64]:
+    """Return the number of each residual's loss in [fit] (p,)."""
+    graph = problem.graph
+    parts = [
+        np.full(math.prod(graph.shape(item.node)), LOSS_NUMBERS[item.loss], dtype=np.int64)
+        for item in problem.residuals
+    ]
+    return np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
+
+
+def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates | None:
+    """Return how well a fit's parameters are determined at a design (n,); None for other problems, without finite
+    derivatives, and for very many parameters."""
+    if not problem.residuals or len(problem.free) > MOST_PARAMETERS:
+        return None
+    residuals, jacobian = gate.residuals(point, derivatives=True)
+    jacobian = jacobian if isinstance(jacobian, np.ndarray) else jacobian.toarray()
+    if not (np.isfinite(residuals).all() and np.isfinite(jacobian).all()):
+        return None
+    measures = Measures.of(problem)
+    near = 1e-9 * measures.variable_sizes(point)
+    at_bound = (point <= measures.lower + near) | (point >= measures.upper - near)
+    places = [place for place in problem.free if not at_bound[place]]
+    names = [variable.name for variable in problem.variables]
+    held = tuple(names[place] for place in problem.free if at_bound[place])
+    value, _, bend = loss_values(residuals, loss_numbers(problem))
+    freedom = len(residuals) - len(places)
+    spread = math.sqrt(2.0 * float(value.sum()) / freedom) if freedom > 0 else math.nan
+    own = np.sqrt(np.maximum(bend, 0.0))[:, np.newaxis] * jacobian[:, places]
+    lengths = np.linalg.norm(own, axis=0)
+    scale = np.where(lengths > 0.0, lengths, 1.0)
+    _, singular, vectors = np.linalg.svd(own / scale, full_matrices=False)
+    known = singular > RANK_TOLERANCE * max(float(singular.max(initial=0.0)), 1e-300)
+    inverse = np.where(known, 1.0 / np.where(known, singular, 1.0), 0.0)
+    covariance = (vectors.T * inverse**2) @ vectors
+    lost = (vectors[~known] ** 2).sum(axis=0) > RANK_TOLERANCE if len(singular) else np.ones(len(places), dtype=bool)
+    lost |= len(singular) < len(places)
+    unit = 1.0 if _has_sigma(problem) else spread
+    errors = np.where(lost, np.inf, unit * np.sqrt(np.diag(covariance)) / scale)
+    roots = np.sqrt(np.maximum(np.diag(covariance), 1e-300))
+    correlations = covariance / np.outer(roots, roots)
+    return Estimates(
+        tuple(names[place] for place in places),
+        tuple(errors.tolist()),
+        tuple(tuple(row) for row in correlations.tolist()),
+        len(residuals),
+        spread,
+        held,
+    )
+
+
+def _has_sigma(problem: Problem) -> bool:
+    """Return whether every entry of [fit] declares its sigma."""
+    declared = {item.declaration.name: item.declaration.sigma for item in problem.template.fit}
+    return all(declared.get(item.name, 1.0) != 1.0 for item in problem.residuals)
