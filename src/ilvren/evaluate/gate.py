@@ -270,11 +270,14 @@ class Gate(Questions):
         problem = self.problem
         graph, n = problem.graph, problem.size
         zero = graph.constant(0.0)
-        nodes = [zero if problem.objective is None else problem.objective.node]
-        nodes += [block.node for block in problem.row_blocks]
-        slopes = [gradient(graph, node) for node in nodes]
+        key = ("first derivatives", tuple(self._value_roots))
+        if key not in graph.compiled:
+            nodes = [zero if problem.objective is None else problem.objective.node]
+            nodes += [block.node for block in problem.row_blocks]
+            graph.compiled[key] = [gradient(graph, node) for node in nodes]
+        slopes: list[dict[int, int]] = graph.compiled[key]
         roots = list(self._value_roots)
-        if len(nodes) * n <= FEW_DERIVATIVES:
+        if len(slopes) * n <= FEW_DERIVATIVES:
             roots += [own.get(column, zero) for own in slopes for column in range(n)]
             return form_of(problem, roots), None
         places = [row * n + column for row, own in enumerate(slopes) for column in sorted(own)]
@@ -297,15 +300,19 @@ class Gate(Questions):
         lower triangle, and the places and numbers of those to be mirrored."""
         problem = self.problem
         graph, n = problem.graph, problem.size
-        nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
-        nodes += [block.node for block in problem.row_blocks]
-        found = [
-            (owner, i, j, second)
-            for owner, node in enumerate(nodes)
-            for i, slope in gradient(graph, node).items()
-            for j, second in gradient(graph, slope).items()
-            if j <= i
-        ]
+        key = ("second derivatives", tuple(self._value_roots))
+        if key not in graph.compiled:  # derived once for all gates of these formulas
+            nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
+            nodes += [block.node for block in problem.row_blocks]
+            graph.compiled[key] = [
+                (owner, i, j, second)
+                for owner, node in enumerate(nodes)
+                for i, slope in gradient(graph, node).items()
+                if not graph.is_constant(slope)
+                for j, second in gradient(graph, slope).items()
+                if j <= i
+            ]
+        found: list[tuple[int, int, int, int]] = graph.compiled[key]
         owners, rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(3))
         below = np.flatnonzero(columns < rows)
         mirrors = [columns[below] * n + rows[below], below]
