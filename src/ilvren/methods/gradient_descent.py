@@ -35,6 +35,8 @@ __all__ = ["METHOD", "GradientDescentOptions"]
 SUFFICIENT, MOST_HALVINGS = 1e-4, 60
 # The first trial is this many times the last step; the very first moves the largest component by this much.
 GROWTH, FIRST_MOVE = 2.0, 0.1
+# Iterations in a row that may rise with a fixed step.
+MOST_RISES = 20
 # c₂ of the exact step.
 EXACT = 0.01
 ROUNDING = 10.0 * float(np.finfo(float).eps)
@@ -56,10 +58,16 @@ def gradient_descent(task: Task, options: GradientDescentOptions) -> Protocol:
     if isinstance(here, Ending):
         return here
     step, note, held = math.nan, "the start", math.nan
+    first, last, rises = here.f, here.f, 0
     alpha = FIRST_MOVE / max(float(np.abs(here.g).max(initial=0.0)), 1e-300)
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held)
         ended = end_of(here, standing)
+        # A fixed step that is too long climbs without end, to where any slope is small against f.
+        rises = rises + 1 if here.f > last else 0
+        last = here.f
+        if rises >= MOST_RISES or (ended is not None and here.f > first):
+            return Ending("stalled", f"the objective rises: the fixed step of length {options.length:g} is too long")
         if ended is not None:
             return ended
         gradient = moving_gradient(task, here.x, here.g)

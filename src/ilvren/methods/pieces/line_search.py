@@ -73,7 +73,6 @@ def searched(
     slope = float(here.g @ direction)
     if not slope < 0.0 or not np.isfinite(direction).all():
         return None
-    slack = ROUNDING * abs(here.f)
     start = _Trial(0.0, here.f, slope, here)
     low, high, best = start, None, None
     alpha = first
@@ -90,13 +89,15 @@ def searched(
             continue
         trial = _Trial(alpha, point.f, _slope(task, point, direction, point.g), point)
         promised = min(float(here.g @ (x - here.x)), 0.0)
+        slack = ROUNDING * max(abs(here.f), abs(trial.value))
         is_low = trial.value <= here.f + SUFFICIENT * promised + slack
         if is_low and (best is None or trial.value < best.value):
             best = trial
         if not is_low or (low.alpha > 0.0 and trial.value >= low.value + slack):
             high = trial
         elif abs(trial.slope) <= curvature * abs(_slope(task, point, direction, here.g)):
-            break  # (1)
+            best = trial  # (1)
+            break
         elif high is None:
             low, high = (trial, low) if trial.slope >= 0.0 else (trial, None)
         else:
