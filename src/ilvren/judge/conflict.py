@@ -56,16 +56,13 @@ def find_conflict(problem: Problem, point: FloatArray, feasibility: float) -> Co
     bounds &= np.array([np.isfinite(state.lower) or np.isfinite(state.upper) for state in least.bounds], dtype=bool)
     if int(rows.sum() + bounds.sum()) > MOST_CANDIDATES:
         return Conflict(tuple(np.flatnonzero(rows).tolist()), tuple(np.flatnonzero(bounds).tolist()), False)
-    # Bounds first: a conflict of constraints alone is easier to understand; then rows, the least missed first.
-    for place in np.flatnonzero(bounds).tolist():
-        bounds[place] = False
-        if _solved(started, rows, bounds | fixed, feasibility).holds:
-            bounds[place] = True
+    # Rows first, the least missed first: bounds are what one asks about last.
     order = sorted(np.flatnonzero(rows).tolist(), key=lambda place: least.constraints[place].violation)
-    for place in order:
-        rows[place] = False
-        if _solved(started, rows, bounds | fixed, feasibility).holds:
-            rows[place] = True
+    for chosen, places in ((rows, order), (bounds, np.flatnonzero(bounds).tolist())):
+        for place in places:
+            chosen[place] = False
+            if _solved(started, rows, bounds | fixed, feasibility).holds:
+                chosen[place] = True
     return Conflict(tuple(np.flatnonzero(rows).tolist()), tuple(np.flatnonzero(bounds).tolist()), True)
 
 

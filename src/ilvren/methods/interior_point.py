@@ -90,6 +90,8 @@ RELAXED = 1e-2
 POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-13, 1e12
 # Rounds where each is a sparse factorization, and polishes in one run.
 SPARSE_ROUNDS, MOST_POLISHES = 3, 4
+# Trial steps along one direction; iterations without a clearly lower error.
+MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -332,6 +334,7 @@ def _solved(
     restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
     is_free, errors = outer is None, list[float]()
+    lowest, idle = math.inf, 0
     polished: FloatArray | None = None
     while True:
         standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
@@ -342,6 +345,9 @@ def _solved(
             if count > MOST_IN_RESTORATION:
                 return state, "stalled", "feasibility could not be restored"
         error = _error(stage, state, 0.0)
+        lowest, idle = (error, 0) if error < CLEARLY_LOWER * lowest else (lowest, idle + 1)
+        if idle > MOST_IDLE:
+            return state, "stalled", f"{MOST_IDLE} iterations brought the conditions no nearer"
         if outer is not None and error <= goal:
             return state, "conflict", ""
         if outer is None:
@@ -684,7 +690,7 @@ def _line_search(
     least = _least_length(memory, theta, descent)
     slack = ROUNDING * max(abs(phi), abs(stage.objective(state.point.f, state.point.x, state.t)))
     alpha, count = longest, 0
-    while alpha > least or count == 0:
+    while (alpha > least or count == 0) and count < MOST_HALVINGS:
         at = np.clip(w + alpha * dw, stage.lower, stage.upper)
         if np.array_equal(at, w):
             break

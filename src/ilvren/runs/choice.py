@@ -55,7 +55,9 @@ def choose(problem: Problem, derivatives: str = "automatic") -> Choice:
         return Choice(("l-bfgs", "newton"), f"{n} variables, bounds at most")
     what = f"{n} variables and {m} rows" if n > 1 else f"one variable and {m} row{'s' if m > 1 else ''}"
     if is_small:
-        return Choice(("sqp", "interior-point", *last), f"{what}: small and smooth" if not last else what)
+        if last:
+            return Choice(("sqp", *last, "interior-point"), f"{what}, with kinks")
+        return Choice(("sqp", "interior-point"), f"{what}: small and smooth")
     return Choice(("interior-point", "augmented-lagrangian"), f"{what}: sparse factorizations")
 
 
