@@ -24,7 +24,7 @@ import math
 import pkgutil
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
-from functools import cache
+from functools import cache, cached_property
 from typing import Any
 
 import numpy as np
@@ -83,6 +83,11 @@ class Task:
     bound_multipliers: FloatArray | None = None
     losses: NDArray[np.int64] | None = None
     residual_weight: float = 1.0
+
+    @cached_property
+    def has_bounds(self) -> bool:
+        """Return whether any variable has a finite bound."""
+        return bool(np.isfinite(self.lower).any() or np.isfinite(self.upper).any())
 
     def misses(self, rows: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its nearer limit; infinite for NaN."""

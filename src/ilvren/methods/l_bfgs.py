@@ -48,14 +48,13 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
     if isinstance(here, Ending):
         return here
     pairs: deque[Pair] = deque(maxlen=options.memory)
-    has_bounds = bool(np.isfinite(task.lower).any() or np.isfinite(task.upper).any())
     step, note, held_well = math.nan, "the start", math.nan
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held_well)
         ended = end_of(here, standing)
         if ended is not None:
             return ended
-        held = near_bounds(task, here) if has_bounds else None
+        held = near_bounds(task, here) if task.has_bounds else None
         gradient = here.g if held is None else np.where(held, 0.0, here.g)
         direction = -two_loops(gradient, pairs)  # (1)
         if held is not None:
@@ -88,16 +87,17 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
 def two_loops(gradient: FloatArray, pairs: deque[Pair]) -> FloatArray:
     """Return H g of (1)."""
     q = gradient.copy()
+    part = np.empty_like(q)  # one buffer: fresh temporaries of this length cost as much as the arithmetic
     shares = []
     for s, y, rho in reversed(pairs):
         share = rho * float(s @ q)
         shares.append(share)
-        q -= share * y
+        q -= np.multiply(y, share, out=part)
     if pairs:
         _, y, rho = pairs[-1]
         q *= 1.0 / (rho * float(y @ y))
     for (s, y, rho), share in zip(pairs, reversed(shares), strict=True):
-        q += (share - rho * float(y @ q)) * s
+        q += np.multiply(s, share - rho * float(y @ q), out=part)
     return q
 
 

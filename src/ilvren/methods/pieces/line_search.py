@@ -77,7 +77,9 @@ def searched(
     low, high, best = start, None, None
     alpha = first
     for _ in range(MOST_TRIALS):
-        x = np.clip(here.x + alpha * direction, task.lower, task.upper)
+        x = here.x + alpha * direction
+        if task.has_bounds:
+            x = np.clip(x, task.lower, task.upper)
         if np.array_equal(x, low.point.x):
             break
         point = yield from evaluated(x, derivatives=True)
@@ -88,7 +90,7 @@ def searched(
             alpha = low.alpha + BACK * (alpha - low.alpha)
             continue
         trial = _Trial(alpha, point.f, _slope(task, point, direction, point.g), point)
-        promised = min(float(here.g @ (x - here.x)), 0.0)
+        promised = min(float(here.g @ (x - here.x)), 0.0) if task.has_bounds else alpha * slope
         slack = ROUNDING * max(abs(here.f), abs(trial.value))
         is_low = trial.value <= here.f + SUFFICIENT * promised + slack
         if is_low and (best is None or trial.value < best.value):
@@ -116,6 +118,8 @@ def searched(
 
 def _slope(task: Task, point: Point, direction: FloatArray, gradient: FloatArray) -> float:
     """Return a gradient's product with the direction just beyond a point: clipped components no longer move."""
+    if not task.has_bounds:
+        return float(gradient @ direction)
     stopped = ((point.x <= task.lower) & (direction < 0.0)) | ((point.x >= task.upper) & (direction > 0.0))
     return float(gradient @ np.where(stopped, 0.0, direction)) if stopped.any() else float(gradient @ direction)
 
