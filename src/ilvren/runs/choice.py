@@ -15,7 +15,7 @@ __all__ = ["AUTOMATIC", "Choice", "choose", "chosen_method"]
 AUTOMATIC = "automatic"
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
-SMALL, MEDIUM, LARGE, FEW = 200, 1000, 5000, 12
+SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
 # Operations whose derivatives jump.
 KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 
