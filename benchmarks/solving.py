@@ -47,7 +47,7 @@ def shares() -> None:
             iterations.append(result.counts["iterations"])
             gap = (result.objective - best) / max(abs(best), 1e-300 if best else 1.0)
             is_feasible = result.violation <= 1e-6
-            known = is_feasible and gap <= 1e-6
+            known = is_feasible and abs(gap) <= 1e-6
             strict = known or (is_feasible and verify(result).holds)
             hits += known
             certain += strict
@@ -71,8 +71,8 @@ def trench() -> None:
         result = run(problem)
         took = time.perf_counter() - began
         print(
-            f"trench {stations:>7} stations: {result.outcome} by {result.method}, {result.counts['iterations']} iterations"
-            f", {took:.1f} s in all, {1e6 * took / stations / max(result.counts['iterations'], 1):.1f} µs per station"
+            f"trench {stations:>7} stations: {result.outcome} by {result.method},"
+            f" {result.counts['iterations']} iterations, {took:.1f} s in all, {1e6 * took / stations / max(result.counts['iterations'], 1):.1f} µs per station"
             " and iteration"
         )
         if stations == 20_000:
@@ -136,7 +136,8 @@ def limited_memory(n: int = 100_000, iterations: int = 60) -> None:
         bare += time.perf_counter() - began
         loops += 1
     print(
-        f"l-bfgs, {n} variables: an iteration is {own / count / (bare / loops):.2f} bare two-loop recursions (at most 1.5)"
+        f"l-bfgs, {n} variables: an iteration is {own / count / (bare / loops):.2f} bare two-loop recursions"
+        " (at most 1.5)"
     )
 
 

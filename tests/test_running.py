@@ -190,7 +190,7 @@ class Sweeps(InAFolder):
         self.assertFalse(found.holds)
 
     def test_the_command_prints_a_table_draws_and_writes(self):
-        out, err = self.call("run", "pump.toml", "--sweep", "p=evenly(1, 3, 5)", "--output", "s.png", "--label", "s")
+        out, _ = self.call("run", "pump.toml", "--sweep", "p=evenly(1, 3, 5)", "--output", "s.png", "--label", "s")
         self.assertEqual(out.count("converged"), 5)
         self.assertIn("from its neighbour", out)
         self.assertGreater(Path("s.png").stat().st_size, 10_000)
@@ -218,7 +218,7 @@ class Watching(InAFolder):
         self.assertEqual(len(lines), result["counts"]["iterations"] + 1)
         self.assertIn("as predicted", heads)
         self.assertTrue(lines[0].endswith("the start"))
-        self.assertRegex(lines[-1], r"\d+ %  full step")
+        self.assertRegex(lines[-1], r"\d+ %  full step of the quadratic model, held by \d limit")
         out, err = self.call("run", "pump.toml", "--method", "sqp", "--step-log", "--json")
         json.loads(out)
         self.assertIn("as predicted", err)

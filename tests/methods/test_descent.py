@@ -3,6 +3,7 @@
 import math
 import unittest
 from collections import deque
+from itertools import pairwise
 
 import numpy as np
 
@@ -55,7 +56,7 @@ class Descent(unittest.TestCase):
         result = run(loads(text), method="gradient-descent", options={"step": "exact"}, iterations=20)
         values = [item.objective for item in result.iterations if item.objective > 1e-12]
         bound = (9.0 / 11.0) ** 2
-        for before, after in zip(values, values[1:], strict=False):
+        for before, after in pairwise(values):
             self.assertLessEqual(after, bound * before * 1.05)
 
     def test_a_fixed_step_beyond_two_over_the_curvature_does_not_converge(self):
@@ -88,7 +89,7 @@ class Descent(unittest.TestCase):
         rng = np.random.default_rng(3)
         n = 5
         pairs, inverse = deque(), None
-        for k in range(4):
+        for _ in range(4):
             s = rng.normal(size=n)
             y = s * np.arange(1.0, n + 1.0)
             pairs.append((s, y, 1.0 / float(s @ y)))
@@ -220,7 +221,7 @@ class Composed(unittest.TestCase):
         self.assertIn("sqp ended stalled", result.reason)
         self.assertAlmostEqual(result.objective, 1.9522245, places=5)
         paths = [item.path for item in result.iterations]
-        self.assertEqual(list(dict.fromkeys(paths))[0], "sqp")
+        self.assertEqual(paths[0], "sqp")
 
     def test_the_augmented_lagrangian_agrees_with_sqp(self):
         for rows in (("x^2 + y^2 <= 2",), ("x + y == 1", "x >= 0.7"), ("x * y >= 1", "x <= 3", "y <= 3")):

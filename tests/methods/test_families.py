@@ -17,7 +17,7 @@ class Families(unittest.TestCase):
                 case = made(family, seed)
                 result = run(case.problem, method=method, evaluations=2000)
                 gap = (result.objective - case.best) / abs(case.best)
-                is_solved = result.violation <= 1e-6 and gap <= 1e-6
+                is_solved = result.violation <= 1e-6 and abs(gap) <= 1e-6
                 if not is_solved:
                     is_solved = verify(result).holds
                 if not is_solved:

@@ -715,10 +715,16 @@ def _line_search(
                 trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
                 length = float(np.abs(there.x - state.point.x).max(initial=0.0))
                 held = (phi - new_phi) / (-alpha * descent) if descent < 0.0 else math.nan
-                return (trial, length, note, held), ""
+                return (trial, length, note + _why(state, newton), held), ""
         alpha *= 0.5
         count += 1
     return None, "no trial point is acceptable"
+
+
+def _why(state: _State, newton: _Newton) -> str:
+    """Return what the step was made for, as clauses."""
+    raised = f", curvature raised by {newton.shift:.0e} to descend" if newton.shift > 0.0 else ""
+    return f" towards the barrier problem of {state.mu:.0e}{raised}"
 
 
 def _longest_dual(z: FloatArray, dz: FloatArray, tau: float) -> float:

@@ -104,10 +104,11 @@ class SqpOptions:
 
 @dataclass(frozen=True)
 class _Model:
-    """The B of (1) and the gradient that goes with it."""
+    """The B of (1), the gradient that goes with it, and how B was made positive definite, for the note of a step."""
 
     matrix: FloatArray
     gradient: FloatArray
+    made: str = ""
 
 
 def sqp(task: Task, options: SqpOptions) -> Protocol:
@@ -187,6 +188,8 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             step_length, note = 0.0, "no decrease: curvature forgotten"
             continue
         there, held, alpha = found
+        limits = int(np.count_nonzero(plan.row_multipliers) + np.count_nonzero(plan.bound_multipliers))
+        note += f" of the quadratic model, held by {limits} limit{'' if limits == 1 else 's'}{model.made}"
         quiet = quiet + 1 if _is_level(task, here, there, penalty) else 0
         if quiet >= MOST_QUIET:
             if standing.meets_conditions:
@@ -239,14 +242,16 @@ def _convex(
             for weight in ACROSS_WEIGHTS:
                 sigma = weight * largest
                 if _is_definite(shifted + sigma * across):
-                    return _Model(shifted + sigma * across, here.g - sigma * (normals.T @ gaps))
+                    gradient = here.g - sigma * (normals.T @ gaps)
+                    return _Model(shifted + sigma * across, gradient, ", curvature added across the limits")
     scale = np.sqrt(np.maximum(np.abs(np.diag(hessian)), LEAST_SCALE))
     values, vectors = np.linalg.eigh(hessian / np.outer(scale, scale))
     slope = float(np.linalg.norm(here.g - here.j.T @ multipliers))
     longest = MOST_RAISED_STEP * max(1.0, float(np.linalg.norm(here.x)))
     least = max(LEAST_CURVATURE, (slope / longest + shift) / float(scale.max()) ** 2)
     vectors = vectors * scale[:, np.newaxis]
-    return _Model((vectors * np.maximum(np.abs(values), least)) @ vectors.T, here.g)
+    raised = (vectors * np.maximum(np.abs(values), least)) @ vectors.T
+    return _Model(raised, here.g, ", negative curvature turned upwards")
 
 
 def _held_limits(task: Task, here: Point, plan: QuadraticSolution) -> tuple[FloatArray, FloatArray]:
