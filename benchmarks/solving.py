@@ -70,10 +70,10 @@ def trench() -> None:
         began = time.perf_counter()
         result = run(problem)
         took = time.perf_counter() - began
+        count = max(result.counts["iterations"], 1)
         print(
-            f"trench {stations:>7} stations: {result.outcome} by {result.method},"
-            f" {result.counts['iterations']} iterations, {took:.1f} s in all, {1e6 * took / stations / max(result.counts['iterations'], 1):.1f} µs per station"
-            " and iteration"
+            f"trench {stations:>7} stations: {result.outcome} by {result.method}, {count} iterations, {took:.1f} s"
+            f" in all, {1e6 * took / stations / count:.1f} µs per station and iteration"
         )
         if stations == 20_000:
             factor = _factorization(problem)

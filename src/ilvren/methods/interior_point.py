@@ -41,8 +41,22 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import KktFactor, KktSystem, LimitedMemory, damped_bfgs
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.pieces.barrier import (
+    Stage,
+    State,
+    average_gap,
+    barrier_value,
+    bound_steps,
+    constraint_miss,
+    inside,
+    longest_dual,
+    longest_step,
+    main_stage,
+    scaled_error,
+)
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+from ilvren.methods.pieces.polish import polished
 
 __all__ = ["METHOD", "InteriorPointOptions"]
 
@@ -58,8 +72,8 @@ LEAST_TAU, MOST_BARRIER = 0.99, 1e5
 # μ is chosen anew at each step while the error falls by this share within so many; else it is kept, at a share of the
 # average complementarity, until (1) is solved.
 PATIENCE, KEPT_SHARE, FIXED_SHARE = 4, 0.9999, 0.8
-# s_max of the scaled error, κ_Σ of the safeguard on z, κ_d of the pull on variables with one bound.
-MOST_SCALED, SIGMA_SAFEGUARD, ONE_SIDED = 100.0, 1e10, 1e-5
+# κ_Σ of the safeguard on z.
+SIGMA_SAFEGUARD = 1e10
 # Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min.
 GAMMA_THETA, GAMMA_PHI, POWER_THETA, POWER_PHI, ARMIJO = 1e-5, 1e-8, 1.1, 2.3, 1e-8
 GAMMA_ALPHA, MOST_THETA, LEAST_THETA = 0.05, 1e4, 1e-4
@@ -83,13 +97,8 @@ UNBOUNDED, FAR = -1e15, 1e15
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
 MOST_AT_END, MOST_IN_RESTORATION = 5, 500
-# Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
-RELAXED = 1e-2
-# Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
-# rows that are held, and of what is taken out.
-POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-13, 1e12
-# Rounds where each is a sparse factorization, and polishes in one run.
-SPARSE_ROUNDS, MOST_POLISHES = 3, 4
+# Polishes in one run.
+MOST_POLISHES = 4
 # Trial steps along one direction; iterations without a clearly lower error.
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
 # Tiny steps: relative change below this, so many times.
@@ -103,80 +112,6 @@ class InteriorPointOptions:
     exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
     polish: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
-
-
-@dataclass(frozen=True)
-class _Stage:
-    """A problem (1): bounds `lower`, `upper` of w; which row each t is attached to and with what coefficient (A); the
-    prices ρ of t; right-hand sides b (m,); for (3) the weights ζD² around `centre`, `weight` 0 leaving out f."""
-
-    task: Task
-    lower: FloatArray
-    upper: FloatArray
-    attached: IntArray
-    signs: FloatArray
-    prices: FloatArray
-    b: FloatArray
-    weight: float = 1.0
-    pull: FloatArray | None = None
-    centre: FloatArray | None = None
-
-    @property
-    def n(self) -> int:
-        return len(self.task.start)
-
-    def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
-        """Return r (m,)."""
-        return np.asarray(c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b, dtype=np.float64)
-
-    def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
-        """Return f, or what (3) has in its place, with the prices of t."""
-        own = self.weight * f if self.weight else 0.0
-        if self.pull is not None and self.centre is not None:
-            own += 0.5 * float(self.pull @ (x - self.centre) ** 2)
-        return own + float(self.prices @ t)
-
-    def slope(self, g: FloatArray, x: FloatArray) -> FloatArray:
-        """Return the gradient of `objective` by x and t."""
-        own = self.weight * g if self.weight else np.zeros(self.n)
-        if self.pull is not None and self.centre is not None:
-            own = own + self.pull * (x - self.centre)
-        return np.concatenate([own, self.prices])
-
-    def barrier(self, w: FloatArray, mu: float) -> float:
-        """Return the logarithmic terms of φ, infinite outside the bounds."""
-        low, high = w - self.lower, self.upper - w
-        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
-        if (low[has_low] <= 0.0).any() or (high[has_high] <= 0.0).any():
-            return math.inf
-        logs = float(np.log(low[has_low]).sum() + np.log(high[has_high]).sum())
-        alone = float(low[has_low & ~has_high].sum() + high[has_high & ~has_low].sum())
-        return -mu * logs + ONE_SIDED * mu * alone
-
-    def barrier_slope(self, w: FloatArray, mu: float) -> FloatArray:
-        """Return the gradient of `barrier`."""
-        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
-        low = np.where(has_low, w - self.lower, 1.0)
-        high = np.where(has_high, self.upper - w, 1.0)
-        slope = np.where(has_high, mu / high, 0.0) - np.where(has_low, mu / low, 0.0)
-        alone = (has_low.astype(float) - has_high) * (has_low != has_high)
-        return np.asarray(slope + ONE_SIDED * mu * alone, dtype=np.float64)
-
-
-@dataclass
-class _State:
-    """Where (1) stands: the point with its derivatives, t, the multipliers y of r = 0 (of f + y'r) and z."""
-
-    point: Point
-    t: FloatArray
-    y: FloatArray
-    z_low: FloatArray
-    z_high: FloatArray
-    mu: float
-
-    @property
-    def w(self) -> FloatArray:
-        return np.concatenate([self.point.x, self.t])
 
 
 @dataclass
@@ -194,12 +129,12 @@ class _Memory:
 def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
     """Run the method on `task`; see the head of this file."""
     is_warm = task.row_multipliers is not None
-    stage = _main_stage(task)
-    x = _inside(task.start, task.lower, task.upper, WARM_INSIDE if is_warm else INSIDE)
+    stage = main_stage(task)
+    x = inside(task.start, task.lower, task.upper, WARM_INSIDE if is_warm else INSIDE)
     here = yield from evaluated(x, derivatives=True)
     if not (here.is_finite and here.has_derivatives):
         here = yield from evaluated(task.start, derivatives=True)
-        moved = _inside(task.start, task.lower, task.upper, WARM_INSIDE**2)
+        moved = inside(task.start, task.lower, task.upper, WARM_INSIDE**2)
         if here.is_finite and not np.array_equal(moved, task.start):
             here = yield from evaluated(moved, derivatives=True)
     if not here.is_finite:
@@ -219,11 +154,11 @@ def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
                 yield Iterate(
                     elsewhere.x, float(np.abs(elsewhere.x - state.point.x).max()), "looked around for a lower violation"
                 )
-                inside = yield from evaluated(
-                    _inside(elsewhere.x, task.lower, task.upper, WARM_INSIDE), derivatives=True
+                moved_in = yield from evaluated(
+                    inside(elsewhere.x, task.lower, task.upper, WARM_INSIDE), derivatives=True
                 )
-                if inside.is_finite and inside.has_derivatives:
-                    state = _first_state(stage, inside, replace(task, row_multipliers=None))
+                if moved_in.is_finite and moved_in.has_derivatives:
+                    state = _first_state(stage, moved_in, replace(task, row_multipliers=None))
                     continue
         if claim == "conflict":
             return Ending("infeasible", "no direction reduces the violation of the limits any further")
@@ -234,50 +169,20 @@ def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
                 yield Iterate(
                     lower.x, float(np.abs(lower.x - state.point.x).max()), "left a saddle along negative curvature"
                 )
-                inside = yield from evaluated(_inside(lower.x, task.lower, task.upper, WARM_INSIDE), derivatives=True)
-                if inside.is_finite and inside.has_derivatives:
-                    state = replace(_first_state(stage, inside, task), mu=WARM_BARRIER)
+                moved_in = yield from evaluated(inside(lower.x, task.lower, task.upper, WARM_INSIDE), derivatives=True)
+                if moved_in.is_finite and moved_in.has_derivatives:
+                    state = replace(_first_state(stage, moved_in, task), mu=WARM_BARRIER)
                     continue
         return Ending(claim, reason)
 
 
-def _main_stage(task: Task) -> _Stage:
-    is_free = task.row_lower < task.row_upper
-    rows = np.flatnonzero(is_free)
-    slack = RELAXED * task.feasibility * task.row_sizes[rows]
-    b = np.where(is_free, 0.0, task.row_lower)
-    return _Stage(
-        task,
-        np.concatenate([task.lower, task.row_lower[rows] - slack]),
-        np.concatenate([task.upper, task.row_upper[rows] + slack]),
-        rows,
-        np.full(len(rows), -1.0),
-        np.zeros(len(rows)),
-        b,
-    )
-
-
-def _inside(x: FloatArray, lower: FloatArray, upper: FloatArray, share: float) -> FloatArray:
-    """Return x moved inside its bounds by a share of their size or of their distance."""
-    width = upper - lower
-    low = np.where(
-        np.isfinite(lower), lower + np.minimum(share * np.maximum(1.0, np.abs(lower)), share * width), -np.inf
-    )
-    high = np.where(
-        np.isfinite(upper), upper - np.minimum(share * np.maximum(1.0, np.abs(upper)), share * width), np.inf
-    )
-    moved: FloatArray = np.minimum(np.maximum(x, low), high)
-    # Bounds as close as rounding: the middle.
-    return np.where((moved > lower) & (moved < upper), moved, 0.5 * (lower + upper))
-
-
-def _first_state(stage: _Stage, here: Point, task: Task) -> _State:
+def _first_state(stage: Stage, here: Point, task: Task) -> State:
     """Return the start: slacks inside their bounds, z from μ or from what is known, y by least squares or known."""
     n = stage.n
     is_warm = task.row_multipliers is not None and task.bound_multipliers is not None
     mu = WARM_BARRIER if is_warm else FIRST_BARRIER
-    t = _inside(here.c[stage.attached], stage.lower[n:], stage.upper[n:], WARM_INSIDE if is_warm else INSIDE)
-    state = _State(here, t, np.zeros(len(stage.b)), np.zeros(0), np.zeros(0), mu)
+    t = inside(here.c[stage.attached], stage.lower[n:], stage.upper[n:], WARM_INSIDE if is_warm else INSIDE)
+    state = State(here, t, np.zeros(len(stage.b)), np.zeros(0), np.zeros(0), mu)
     w = state.w
     has_low, has_high = np.isfinite(stage.lower), np.isfinite(stage.upper)
     if is_warm and task.row_multipliers is not None and task.bound_multipliers is not None:
@@ -293,7 +198,7 @@ def _first_state(stage: _Stage, here: Point, task: Task) -> _State:
     return replace(state, y=_least_squares_multipliers(stage, state))
 
 
-def _least_squares_multipliers(stage: _Stage, state: _State) -> FloatArray:
+def _least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
     """Return y that makes the gradient of the Lagrangian of (1) least, 0 where that is nonsense."""
     m = len(stage.b)
     if not m:
@@ -309,7 +214,7 @@ def _least_squares_multipliers(stage: _Stage, state: _State) -> FloatArray:
     return found[1]
 
 
-def _nothing(stage: _Stage) -> Any:
+def _nothing(stage: Stage) -> Any:
     """Return a Hessian of zeros."""
     if not stage.task.is_sparse:
         return np.zeros((stage.n, stage.n))
@@ -319,8 +224,8 @@ def _nothing(stage: _Stage) -> Any:
 
 
 def _solved(
-    stage: _Stage, state: _State, options: InteriorPointOptions, *, outer: Any
-) -> Generator[Request | Bend | Iterate, Any, tuple[_State, str, str]]:
+    stage: Stage, state: State, options: InteriorPointOptions, *, outer: Any
+) -> Generator[Request | Bend | Iterate, Any, tuple[State, str, str]]:
     """Solve (1) for μ → 0. Return the state reached, a claim and a reason.
 
     `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
@@ -328,14 +233,14 @@ def _solved(
     task, n = stage.task, stage.n
     system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=_condensed_rows(stage, state))
     polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse)
-    theta = _theta(stage, state.point, state.t)
+    theta = constraint_miss(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
     restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
     is_free, errors = outer is None, list[float]()
     lowest, idle = math.inf, 0
-    polished: FloatArray | None = None
+    last_polished: FloatArray | None = None
     while True:
         standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
         if outer is not None:
@@ -344,7 +249,7 @@ def _solved(
                 return state, "restored", ""
             if count > MOST_IN_RESTORATION:
                 return state, "stalled", "feasibility could not be restored"
-        error = _error(stage, state, 0.0)
+        error = scaled_error(stage, state, 0.0)
         lowest, idle = (error, 0) if error < CLEARLY_LOWER * lowest else (lowest, idle + 1)
         if idle > MOST_IDLE:
             return state, "stalled", f"{MOST_IDLE} iterations brought the conditions no nearer"
@@ -355,11 +260,11 @@ def _solved(
                 return state, "unbounded", "the objective falls without end at feasible designs"
             if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
                 return state, "unbounded", "the objective falls without end at feasible designs"
-            is_new = polished is None or not np.array_equal(polished, state.point.x)
+            is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
             if options.polish and is_new and is_near and polishes < MOST_POLISHES:
-                better, multipliers = yield from _polished(stage, state, polishing, options)
-                polished, polishes = state.point.x, polishes + 1
+                better, multipliers = yield from polished(stage, state, polishing, is_exact=options.exact)
+                last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:
                     length = float(np.abs(better.x - state.point.x).max())
                     seen: Standing = yield Iterate(
@@ -370,17 +275,19 @@ def _solved(
                         return replace(state, point=better, y=-multipliers), "converged", reason
             if error <= goal and standing.meets_conditions and state.mu <= goal:
                 return state, "converged", "first-order conditions hold, and the barrier is gone"
-        if state.mu <= LAST_BARRIER * 1.01 and _error(stage, state, state.mu) <= BARRIER_ERROR * goal:
+        if state.mu <= LAST_BARRIER * 1.01 and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * goal:
             at_end += 1
             if at_end > MOST_AT_END:
                 return state, "stalled", "the barrier is gone, but the measured conditions do not hold"
         errors.append(error)
         if is_free and len(errors) > PATIENCE and not error <= KEPT_SHARE * max(errors[-PATIENCE - 1 : -1]):
             is_free = False  # the choice of μ does not lead on: solve (1) for one μ after the other
-            state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * _average_gap(stage, state)))
+            state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(stage, state)))
             memory.filter.clear()
         before = state.mu
-        while not is_free and _error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER:
+        while (
+            not is_free and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER
+        ):
             state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, state.mu**BARRIER_POWER))
             is_free, errors = outer is None, []
         if state.mu < before:
@@ -399,7 +306,7 @@ def _solved(
             if taken is None and is_free and failures < MOST_STUCK:
                 failures += 1
                 is_free, errors = False, []
-                state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * _average_gap(stage, state)))
+                state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(stage, state)))
                 memory.filter.clear()
                 step, note, held = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
                 continue
@@ -408,7 +315,7 @@ def _solved(
             if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
                 if outer is None and standing.meets_conditions:
                     return state, "converged", "first-order conditions hold; rounding allows no further decrease"
-                if _theta(stage, state.point, state.t) <= task.feasibility or outer is not None:
+                if constraint_miss(stage, state.point, state.t) <= task.feasibility or outer is not None:
                     return state, "stalled", "steps have become as small as rounding"
             else:
                 state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
@@ -441,12 +348,12 @@ def _solved(
             restorations += 1
             if restorations > MOST_RESTORATIONS:
                 return state, "stalled", "feasibility had to be restored too often"
-            theta = _theta(stage, state.point, state.t)
-            _add_to_filter(memory, theta, _phi(stage, state, state.point, state.t))
+            theta = constraint_miss(stage, state.point, state.t)
+            _add_to_filter(memory, theta, barrier_value(stage, state, state.point, state.t))
             restored = yield from _restored(stage, state, memory, options)
             if not isinstance(restored, str) and restored[1] == "stalled":
-                theta = _theta(stage, restored[0].point, restored[0].t)
-                if not theta <= RESTORED_SHARE * _theta(stage, state.point, state.t):
+                theta = constraint_miss(stage, restored[0].point, restored[0].t)
+                if not theta <= RESTORED_SHARE * constraint_miss(stage, state.point, state.t):
                     restored = "stalled"
             if isinstance(restored, str):
                 return state, restored, "no step is acceptable, and feasibility could not be improved either"
@@ -467,7 +374,7 @@ def _solved(
         state = trial
 
 
-def _condensed_rows(stage: _Stage, state: _State) -> NDArray[np.bool_] | None:
+def _condensed_rows(stage: Stage, state: State) -> NDArray[np.bool_] | None:
     """Return which rows are better folded into the Hessian: those with slacks, when all of them have few non-zeros."""
     if not stage.task.is_sparse:
         return None
@@ -478,62 +385,8 @@ def _condensed_rows(stage: _Stage, state: _State) -> NDArray[np.bool_] | None:
     return chosen if int((counts[chosen] ** 2).sum()) <= FOLDED_FILL * (int(counts.sum()) + stage.n) else None
 
 
-def _theta(stage: _Stage, point: Point, t: FloatArray) -> float:
-    """Return θ, infinite where a row is invalid."""
-    theta = float(np.abs(stage.rest(point.c, t)).sum())
-    return theta if math.isfinite(theta) else math.inf
-
-
-def _phi(stage: _Stage, state: _State, point: Point, t: FloatArray) -> float:
-    """Return φ of (1), infinite where it is invalid."""
-    if not math.isfinite(point.f) and stage.weight:
-        return math.inf
-    w = np.concatenate([point.x, t])
-    phi = stage.objective(point.f, point.x, t) + stage.barrier(w, state.mu)
-    return phi if math.isfinite(phi) else math.inf
-
-
-def _error(stage: _Stage, state: _State, mu: float) -> float:
-    """Return the scaled error E_μ of the conditions of (1)."""
-    w = state.w
-    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
-    slope = _lagrangian_slope(stage, state)
-    gaps = [
-        np.where(low, (w - stage.lower) * state.z_low - mu, 0.0)[low],
-        np.where(high, (stage.upper - w) * state.z_high - mu, 0.0)[high],
-    ]
-    total = float(np.abs(state.z_low).sum() + np.abs(state.z_high).sum())
-    k = max(int(low.sum() + high.sum()), 1)
-    scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
-    count = max(k + len(state.y), 1)
-    scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
-    worst = max(
-        float(np.abs(slope).max(initial=0.0)) / scale_slope,
-        float(np.abs(stage.rest(state.point.c, state.t)).max(initial=0.0)),
-        *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in gaps),
-    )
-    return worst if math.isfinite(worst) else math.inf
-
-
-def _average_gap(stage: _Stage, state: _State) -> float:
-    """Return the average of z (w − l) and z (u − w)."""
-    w = state.w
-    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
-    total = float((w - stage.lower)[low] @ state.z_low[low] + (stage.upper - w)[high] @ state.z_high[high])
-    return total / max(int(low.sum() + high.sum()), 1)
-
-
-def _lagrangian_slope(stage: _Stage, state: _State) -> FloatArray:
-    """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own."""
-    slope = stage.slope(state.point.g, state.point.x)
-    slope = slope - state.z_low + state.z_high
-    slope[: stage.n] += state.point.j.T @ state.y
-    slope[stage.n :] += stage.signs * state.y[stage.attached]
-    return slope
-
-
 def _curvature(
-    stage: _Stage, state: _State, memory: _Memory, options: InteriorPointOptions
+    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
 ) -> Generator[Bend, Any, tuple[Any, _Memory]]:
     """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
     task = stage.task
@@ -547,7 +400,7 @@ def _curvature(
     return memory.matrix, memory
 
 
-def _update_quasi_newton(memory: _Memory, before: _State, after: _State) -> None:
+def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
     if memory.matrix is None:
         return
     s = after.point.x - before.point.x
@@ -580,7 +433,7 @@ class _Step:
     slope: FloatArray
 
 
-def _factored(stage: _Stage, state: _State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
+def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
     """Return the matrix of (2) factored with δ as small as the inertia allows; None when the numbers break down."""
     n, m = stage.n, len(stage.b)
     w = state.w
@@ -613,14 +466,14 @@ def _factored(stage: _Stage, state: _State, system: KktSystem, hessian: Any, mem
             return None
 
 
-def _step(stage: _Stage, state: _State, newton: _Newton, mu: float) -> _Step | None:
+def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | None:
     """Return the direction of (2) for a value of μ."""
     slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.w, mu)
     found = _newton_step(stage, state, newton, slope, stage.rest(state.point.c, state.t))
     return None if found is None else _Step(*found, slope)
 
 
-def _probed_barrier(stage: _Stage, state: _State, newton: _Newton) -> float | None:
+def _probed_barrier(stage: Stage, state: State, newton: _Newton) -> float | None:
     """Return the μ that the step for μ = 0 suggests: the average distance from complementarity, times the cube of the
     share of it that this step would leave.
 
@@ -632,9 +485,9 @@ def _probed_barrier(stage: _Stage, state: _State, newton: _Newton) -> float | No
     if aimed is None or not count:
         return None
     w = state.w
-    dz_low, dz_high = _bound_steps(stage, state, aimed.dw, 0.0)
-    primal = _longest(w, aimed.dw, stage, 1.0)
-    dual = min(_longest_dual(state.z_low, dz_low, 1.0), _longest_dual(state.z_high, dz_high, 1.0))
+    dz_low, dz_high = bound_steps(stage, state, aimed.dw, 0.0)
+    primal = longest_step(w, aimed.dw, stage, 1.0)
+    dual = min(longest_dual(state.z_low, dz_low, 1.0), longest_dual(state.z_high, dz_high, 1.0))
     now = after = 0.0
     for has, gap, change, z, dz in (
         (has_low, w - stage.lower, aimed.dw, state.z_low, dz_low),
@@ -648,7 +501,7 @@ def _probed_barrier(stage: _Stage, state: _State, newton: _Newton) -> float | No
 
 
 def _newton_step(
-    stage: _Stage, state: _State, newton: _Newton, slope: FloatArray, rest: FloatArray
+    stage: Stage, state: State, newton: _Newton, slope: FloatArray, rest: FloatArray
 ) -> tuple[FloatArray, FloatArray] | None:
     """Return (dw, dy) of (2) with t eliminated, for ∇φ = `slope` and r = `rest`."""
     n, m = stage.n, len(stage.b)
@@ -664,28 +517,20 @@ def _newton_step(
     return np.concatenate([dx, dt]), dy
 
 
-def _is_tiny(state: _State, dw: FloatArray) -> bool:
+def _is_tiny(state: State, dw: FloatArray) -> bool:
     return bool((np.abs(dw) <= TINY_STEP * (1.0 + np.abs(state.w))).all())
 
 
-def _longest(w: FloatArray, dw: FloatArray, stage: _Stage, tau: float) -> float:
-    """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
-    with np.errstate(divide="ignore", invalid="ignore"):
-        down = np.where(dw < 0.0, tau * (w - stage.lower) / -dw, np.inf)
-        up = np.where(dw > 0.0, tau * (stage.upper - w) / dw, np.inf)
-    return float(min(1.0, np.min(down, initial=np.inf), np.min(up, initial=np.inf)))
-
-
 def _line_search(
-    stage: _Stage, state: _State, newton: _Newton, found: _Step, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Request, Any, tuple[tuple[_State, float, str, float] | None, str]]:
+    stage: Stage, state: State, newton: _Newton, found: _Step, memory: _Memory, options: InteriorPointOptions
+) -> Generator[Request, Any, tuple[tuple[State, float, str, float] | None, str]]:
     """Return (state, length of the step, note, how well the prediction held) of the accepted point, or None."""
     dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
     tau = max(LEAST_TAU, 1.0 - state.mu)
-    longest = _longest(w, dw, stage, tau)
-    dz_low, dz_high = _bound_steps(stage, state, dw, state.mu)
-    theta, phi = _theta(stage, state.point, state.t), _phi(stage, state, state.point, state.t)
+    longest = longest_step(w, dw, stage, tau)
+    dz_low, dz_high = bound_steps(stage, state, dw, state.mu)
+    theta, phi = constraint_miss(stage, state.point, state.t), barrier_value(stage, state, state.point, state.t)
     descent = float(slope @ dw)
     least = _least_length(memory, theta, descent)
     slack = ROUNDING * max(abs(phi), abs(stage.objective(state.point.f, state.point.x, state.t)))
@@ -696,7 +541,7 @@ def _line_search(
             break
         point = yield from evaluated(at[:n], derivatives=False)
         t = at[n:]
-        new_theta, new_phi = _theta(stage, point, t), _phi(stage, state, point, t)
+        new_theta, new_phi = constraint_miss(stage, point, t), barrier_value(stage, state, point, t)
         is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         note = "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if not is_ok and count == 0 and options.corrections and new_theta >= theta and math.isfinite(new_theta):
@@ -706,7 +551,7 @@ def _line_search(
             if corrected is not None:
                 point, t, is_f_type, dw = corrected
                 note, is_ok = "full step with second-order correction", True
-                new_phi = _phi(stage, state, point, t)
+                new_phi = barrier_value(stage, state, point, t)
         if is_ok:
             there = yield from evaluated(point.x, derivatives=True)
             if there.has_derivatives:
@@ -721,39 +566,23 @@ def _line_search(
     return None, "no trial point is acceptable"
 
 
-def _why(state: _State, newton: _Newton) -> str:
+def _why(state: State, newton: _Newton) -> str:
     """Return what the step was made for, as clauses."""
     raised = f", curvature raised by {newton.shift:.0e} to descend" if newton.shift > 0.0 else ""
     return f" towards the barrier problem of {state.mu:.0e}{raised}"
 
 
-def _longest_dual(z: FloatArray, dz: FloatArray, tau: float) -> float:
-    """Return the longest α ≤ 1 that keeps the share 1 − τ of every z."""
-    down = dz < 0.0
-    return float(min(1.0, np.min(tau * z[down] / -dz[down], initial=np.inf)))
-
-
-def _bound_steps(stage: _Stage, state: _State, dw: FloatArray, mu: float) -> tuple[FloatArray, FloatArray]:
-    """Return (dz_l, dz_u) of the linearised complementarity."""
-    w = state.w
-    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
-    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
-    dz_low = np.where(np.isfinite(low), mu / low - state.z_low - state.z_low / low * dw, 0.0)
-    dz_high = np.where(np.isfinite(high), mu / high - state.z_high + state.z_high / high * dw, 0.0)
-    return dz_low, dz_high
-
-
 def _moved(
-    stage: _Stage,
-    state: _State,
+    stage: Stage,
+    state: State,
     there: Point,
     t: FloatArray,
     dy: FloatArray,
     dz: tuple[FloatArray, FloatArray],
     tau: float,
-) -> _State:
+) -> State:
     """Return the next state: y with the primal step's length, z with its own, kept near μ over its distance."""
-    share = min(_longest_dual(state.z_low, dz[0], tau), _longest_dual(state.z_high, dz[1], tau))
+    share = min(longest_dual(state.z_low, dz[0], tau), longest_dual(state.z_high, dz[1], tau))
     w = np.concatenate([there.x, t])
     found = []
     for z, d, distance in (
@@ -764,7 +593,7 @@ def _moved(
         centre = state.mu / np.where(np.isfinite(distance), np.maximum(distance, 1e-300), 1.0)
         own = np.maximum(np.minimum(own, SIGMA_SAFEGUARD * centre), centre / SIGMA_SAFEGUARD)
         found.append(np.where(np.isfinite(distance), own, 0.0))
-    return _State(there, t, state.y + dy, found[0], found[1], state.mu)
+    return State(there, t, state.y + dy, found[0], found[1], state.mu)
 
 
 def _least_length(memory: _Memory, theta: float, descent: float) -> float:
@@ -806,8 +635,8 @@ def _add_to_filter(memory: _Memory, theta: float, phi: float) -> None:
 
 
 def _corrected(
-    stage: _Stage,
-    state: _State,
+    stage: Stage,
+    state: State,
     newton: _Newton,
     slope: FloatArray,
     memory: _Memory,
@@ -825,10 +654,10 @@ def _corrected(
         again = _newton_step(stage, state, newton, slope, rest)
         if again is None:
             return None
-        share = _longest(w, again[0], stage, tau)
+        share = longest_step(w, again[0], stage, tau)
         at = np.clip(w + share * again[0], stage.lower, stage.upper)
         trial = yield from evaluated(at[:n], derivatives=False)
-        new_theta, new_phi = _theta(stage, trial, at[n:]), _phi(stage, state, trial, at[n:])
+        new_theta, new_phi = constraint_miss(stage, trial, at[n:]), barrier_value(stage, state, trial, at[n:])
         is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         if is_ok:
             return trial, at[n:], is_f_type, again[0]
@@ -843,12 +672,12 @@ def _corrected(
 
 
 def _restored(
-    stage: _Stage, state: _State, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Request | Bend | Iterate, Any, tuple[_State, str] | str]:
+    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
+) -> Generator[Request | Bend | Iterate, Any, tuple[State, str] | str]:
     """Solve (3) until the filter takes a point with clearly less θ. Return the state to go on from and "restored" or
     "conflict", or a word for the end."""
     n, m, k = stage.n, len(stage.b), len(state.t)
-    theta = _theta(stage, state.point, state.t)
+    theta = constraint_miss(stage, state.point, state.t)
     if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
         return "stalled"
     state = yield from _off_the_bounds(stage, state)
@@ -860,7 +689,7 @@ def _restored(
     p = rest + q
     rows = np.arange(m)
     size = np.maximum(1.0, np.abs(state.point.x))
-    inner = _Stage(
+    inner = Stage(
         stage.task,
         np.concatenate([stage.lower, np.zeros(2 * m)]),
         np.concatenate([stage.upper, np.full(2 * m, np.inf)]),
@@ -872,7 +701,7 @@ def _restored(
         pull=math.sqrt(mu) / size**2,
         centre=state.point.x,
     )
-    begun = _State(
+    begun = State(
         state.point,
         np.concatenate([state.t, p, q]),
         np.zeros(m),
@@ -882,16 +711,16 @@ def _restored(
     )
 
     def is_enough(point: Point, t: FloatArray) -> bool:
-        new_theta = _theta(stage, point, t[:k])
+        new_theta = constraint_miss(stage, point, t[:k])
         if not new_theta <= RESTORED_SHARE * theta:
             return False
-        new_phi = _phi(stage, state, point, t[:k])
+        new_phi = barrier_value(stage, state, point, t[:k])
         return math.isfinite(new_phi) and all(new_theta < a or new_phi < b for a, b in memory.filter)
 
     ended, claim, _ = yield from _solved(inner, begun, options, outer=is_enough)
     t = ended.t[:k]
-    back = _State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
-    if claim == "conflict" and _theta(stage, ended.point, t) <= stage.task.feasibility * 1e-2:
+    back = State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
+    if claim == "conflict" and constraint_miss(stage, ended.point, t) <= stage.task.feasibility * 1e-2:
         return "stalled"
     if claim in ("conflict", "stalled"):
         return back, "conflict" if claim == "conflict" else "stalled"
@@ -901,11 +730,11 @@ def _restored(
     return replace(back, y=_least_squares_multipliers(stage, back)), "restored"
 
 
-def _off_the_bounds(stage: _Stage, state: _State) -> Generator[Request, Any, _State]:
+def _off_the_bounds(stage: Stage, state: State) -> Generator[Request, Any, State]:
     """Return a state whose variables are not so near their bounds that steps vanish, if there is a valid one."""
     n = stage.n
-    x = _inside(state.point.x, stage.lower[:n], stage.upper[:n], WARM_INSIDE)
-    t = _inside(state.t, stage.lower[n:], stage.upper[n:], WARM_INSIDE)
+    x = inside(state.point.x, stage.lower[:n], stage.upper[:n], WARM_INSIDE)
+    t = inside(state.t, stage.lower[n:], stage.upper[n:], WARM_INSIDE)
     there = yield from evaluated(x, derivatives=True)
     if not (there.is_finite and there.has_derivatives):
         return state
@@ -917,95 +746,6 @@ def _off_the_bounds(stage: _Stage, state: _State) -> Generator[Request, Any, _St
 
 
 # ---- the end -----------------------------------------------------------------------------------------
-
-
-def _polished(
-    stage: _Stage, state: _State, system: KktSystem, options: InteriorPointOptions
-) -> Generator[Request | Bend, Any, tuple[Point | None, FloatArray]]:
-    """Take the limits with z above their distance as equations and make one Newton step on them; limits that it would
-    break join, limits with a multiplier of wrong sign leave. Return the point, if it is finite and nearby, and the
-    multipliers (m,) of the rows."""
-    task, x = stage.task, state.point.x
-    nowhere = (None, np.zeros(len(stage.b)))
-    hessian = None
-    if task.has_curvature and options.exact:
-        hessian = yield from hessian_at(x, -state.y, stage.weight)
-    if hessian is None:
-        return nowhere
-    n = stage.n
-    w = state.w
-    at_low = np.isfinite(stage.lower) & (state.z_low > w - stage.lower)
-    at_high = np.isfinite(stage.upper) & (state.z_high > stage.upper - w) & ~at_low
-    sides = at_high.astype(np.int64) - at_low
-    is_equality = task.row_lower == task.row_upper
-    held, row_sides = sides[:n], np.where(is_equality, 2, 0)
-    row_sides[stage.attached] = np.where(is_equality[stage.attached], 2, sides[n:])
-    before = len(x) + len(stage.b) + 1
-    for _ in range(SPARSE_ROUNDS if task.is_sparse else POLISH_ROUNDS):
-        found = _on_limits(task, state.point, hessian, system, held, row_sides)
-        if found is None:
-            return nowhere
-        dx, multipliers, pressing = found
-        rows = state.point.c + state.point.j @ dx
-        slack = POLISH_SLACK * task.feasibility * task.row_sizes
-        bad_rows = np.where(rows < task.row_lower - slack, -1, np.where(rows > task.row_upper + slack, 1, 0))
-        bad_rows = np.where(row_sides == 0, bad_rows, 0)
-        near = POLISH_SLACK * task.feasibility * np.maximum(1.0, np.abs(x))
-        bad_bounds = np.where(x + dx < task.lower - near, -1, np.where(x + dx > task.upper + near, 1, 0))
-        bad_bounds = np.where(held == 0, bad_bounds, 0)
-        weak = POLISH_SLACK * task.tolerance
-        wrong_rows = (np.abs(row_sides) == 1) & (multipliers * row_sides > weak)
-        wrong_bounds = (held != 0) & (pressing * held > weak)
-        amiss = sum(int(kind.astype(bool).sum()) for kind in (bad_rows, bad_bounds, wrong_rows, wrong_bounds))
-        if not amiss:
-            break
-        if amiss >= before:  # limits that depend on each other: no choice of them is the right one
-            return nowhere
-        before = amiss
-        row_sides = np.where(wrong_rows, 0, row_sides + bad_rows)
-        held = np.where(wrong_bounds, 0, held + bad_bounds)
-    most = math.sqrt(task.tolerance) * max(1.0, float(np.abs(x).max(initial=0.0)))
-    if not np.abs(dx).max(initial=0.0) <= most:
-        return nowhere
-    at = np.clip(x + dx, task.lower, task.upper)
-    at = np.where(held < 0, task.lower, np.where(held > 0, task.upper, at))
-    point = yield from evaluated(at, derivatives=True)
-    for _ in range(POLISH_STEPS):
-        if not (point.is_finite and point.has_derivatives):
-            return nowhere
-        gap = np.where(row_sides == 1, task.row_upper, task.row_lower)
-        if not np.any((row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)):
-            break
-        hessian = yield from hessian_at(point.x, multipliers, stage.weight)
-        found = None if hessian is None else _on_limits(task, point, hessian, system, held, row_sides)
-        if found is None or not np.abs(found[0]).max(initial=0.0) <= most:
-            break
-        multipliers = found[1]
-        point = yield from evaluated(np.clip(point.x + found[0], task.lower, task.upper), derivatives=True)
-    if not (point.is_finite and point.has_derivatives) or task.violation(point.c) > task.feasibility:
-        return nowhere
-    return point, multipliers
-
-
-def _on_limits(
-    task: Task, here: Point, hessian: Any, system: KktSystem, held: IntArray, row_sides: IntArray
-) -> tuple[FloatArray, FloatArray, FloatArray] | None:
-    """Return (dx, multipliers of rows, of bounds) of the Newton step with the limits at `held` and `row_sides` as
-    equations. Held variables and free rows are taken out by large diagonals, so that the pattern stays."""
-    is_held, is_active = held != 0, row_sides != 0
-    dx_held = np.where(held < 0, task.lower - here.x, np.where(held > 0, task.upper - here.x, 0.0))
-    goal = np.where((row_sides == -1) | (row_sides == 2), task.row_lower, np.where(is_active, task.row_upper, here.c))
-    target = -here.g - hessian @ dx_held
-    rest = np.where(is_active, goal - here.c - here.j @ dx_held, 0.0)
-    bottom = np.where(is_active, POLISH_SHIFT, HELD_OUT)
-    factor = system.factored(hessian, np.where(is_held, HELD_OUT, 0.0), here.j, bottom)
-    found = factor.solve(np.where(is_held, 0.0, target), rest)
-    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
-        return None
-    dx = np.where(is_held, dx_held, found[0])
-    multipliers = np.where(is_active, -found[1], 0.0)
-    pressing = np.where(is_held, here.g + hessian @ dx - here.j.T @ multipliers, 0.0)
-    return dx, multipliers, pressing
 
 
 METHOD = Method(

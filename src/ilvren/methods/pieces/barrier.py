@@ -1,0 +1,225 @@
+"""The barrier problem of interior point methods: its parts, its merit, its errors, and how far steps may go.
+
+    minimize  φ(w) = f(x) + ρ't − μ Σ log(w − l) − μ Σ log(u − w)   subject to  r(w) = c(x) + A t − b = 0        (1)
+
+with w = (x, t), t the slacks of inequalities (and, while feasibility is restored, the misses of all rows).
+
+Source: A. Wächter, L. T. Biegler, "On the implementation of an interior-point filter line-search algorithm for
+large-scale nonlinear programming", 2006; its letters and constants are used.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Task
+from ilvren.methods.pieces.points import Point
+
+__all__ = [
+    "Stage",
+    "State",
+    "average_gap",
+    "barrier_value",
+    "bound_steps",
+    "constraint_miss",
+    "inside",
+    "lagrangian_slope",
+    "longest_dual",
+    "longest_step",
+    "main_stage",
+    "scaled_error",
+]
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.int64]
+
+# s_max of the scaled error, κ_d of the pull on variables with one bound.
+MOST_SCALED, ONE_SIDED = 100.0, 1e-5
+# Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
+RELAXED = 1e-2
+
+
+@dataclass(frozen=True)
+class Stage:
+    """A problem (1): bounds `lower`, `upper` of w; which row each t is attached to and with what coefficient (A); the
+    prices ρ of t; right-hand sides b (m,); for (3) the weights ζD² around `centre`, `weight` 0 leaving out f."""
+
+    task: Task
+    lower: FloatArray
+    upper: FloatArray
+    attached: IntArray
+    signs: FloatArray
+    prices: FloatArray
+    b: FloatArray
+    weight: float = 1.0
+    pull: FloatArray | None = None
+    centre: FloatArray | None = None
+
+    @property
+    def n(self) -> int:
+        return len(self.task.start)
+
+    def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
+        """Return r (m,)."""
+        return np.asarray(c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b, dtype=np.float64)
+
+    def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
+        """Return f, or what (3) has in its place, with the prices of t."""
+        own = self.weight * f if self.weight else 0.0
+        if self.pull is not None and self.centre is not None:
+            own += 0.5 * float(self.pull @ (x - self.centre) ** 2)
+        return own + float(self.prices @ t)
+
+    def slope(self, g: FloatArray, x: FloatArray) -> FloatArray:
+        """Return the gradient of `objective` by x and t."""
+        own = self.weight * g if self.weight else np.zeros(self.n)
+        if self.pull is not None and self.centre is not None:
+            own = own + self.pull * (x - self.centre)
+        return np.concatenate([own, self.prices])
+
+    def barrier(self, w: FloatArray, mu: float) -> float:
+        """Return the logarithmic terms of φ, infinite outside the bounds."""
+        low, high = w - self.lower, self.upper - w
+        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
+        if (low[has_low] <= 0.0).any() or (high[has_high] <= 0.0).any():
+            return math.inf
+        logs = float(np.log(low[has_low]).sum() + np.log(high[has_high]).sum())
+        alone = float(low[has_low & ~has_high].sum() + high[has_high & ~has_low].sum())
+        return -mu * logs + ONE_SIDED * mu * alone
+
+    def barrier_slope(self, w: FloatArray, mu: float) -> FloatArray:
+        """Return the gradient of `barrier`."""
+        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
+        low = np.where(has_low, w - self.lower, 1.0)
+        high = np.where(has_high, self.upper - w, 1.0)
+        slope = np.where(has_high, mu / high, 0.0) - np.where(has_low, mu / low, 0.0)
+        alone = (has_low.astype(float) - has_high) * (has_low != has_high)
+        return np.asarray(slope + ONE_SIDED * mu * alone, dtype=np.float64)
+
+
+@dataclass
+class State:
+    """Where (1) stands: the point with its derivatives, t, the multipliers y of r = 0 (of f + y'r) and z."""
+
+    point: Point
+    t: FloatArray
+    y: FloatArray
+    z_low: FloatArray
+    z_high: FloatArray
+    mu: float
+
+    @property
+    def w(self) -> FloatArray:
+        return np.concatenate([self.point.x, self.t])
+
+
+def main_stage(task: Task) -> Stage:
+    is_free = task.row_lower < task.row_upper
+    rows = np.flatnonzero(is_free)
+    slack = RELAXED * task.feasibility * task.row_sizes[rows]
+    b = np.where(is_free, 0.0, task.row_lower)
+    return Stage(
+        task,
+        np.concatenate([task.lower, task.row_lower[rows] - slack]),
+        np.concatenate([task.upper, task.row_upper[rows] + slack]),
+        rows,
+        np.full(len(rows), -1.0),
+        np.zeros(len(rows)),
+        b,
+    )
+
+
+def inside(x: FloatArray, lower: FloatArray, upper: FloatArray, share: float) -> FloatArray:
+    """Return x moved inside its bounds by a share of their size or of their distance."""
+    width = upper - lower
+    low = np.where(
+        np.isfinite(lower), lower + np.minimum(share * np.maximum(1.0, np.abs(lower)), share * width), -np.inf
+    )
+    high = np.where(
+        np.isfinite(upper), upper - np.minimum(share * np.maximum(1.0, np.abs(upper)), share * width), np.inf
+    )
+    moved: FloatArray = np.minimum(np.maximum(x, low), high)
+    # Bounds as close as rounding: the middle.
+    return np.where((moved > lower) & (moved < upper), moved, 0.5 * (lower + upper))
+
+
+def constraint_miss(stage: Stage, point: Point, t: FloatArray) -> float:
+    """Return θ, infinite where a row is invalid."""
+    theta = float(np.abs(stage.rest(point.c, t)).sum())
+    return theta if math.isfinite(theta) else math.inf
+
+
+def barrier_value(stage: Stage, state: State, point: Point, t: FloatArray) -> float:
+    """Return φ of (1), infinite where it is invalid."""
+    if not math.isfinite(point.f) and stage.weight:
+        return math.inf
+    w = np.concatenate([point.x, t])
+    phi = stage.objective(point.f, point.x, t) + stage.barrier(w, state.mu)
+    return phi if math.isfinite(phi) else math.inf
+
+
+def scaled_error(stage: Stage, state: State, mu: float) -> float:
+    """Return the scaled error E_μ of the conditions of (1)."""
+    w = state.w
+    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    slope = lagrangian_slope(stage, state)
+    gaps = [
+        np.where(low, (w - stage.lower) * state.z_low - mu, 0.0)[low],
+        np.where(high, (stage.upper - w) * state.z_high - mu, 0.0)[high],
+    ]
+    total = float(np.abs(state.z_low).sum() + np.abs(state.z_high).sum())
+    k = max(int(low.sum() + high.sum()), 1)
+    scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
+    count = max(k + len(state.y), 1)
+    scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
+    worst = max(
+        float(np.abs(slope).max(initial=0.0)) / scale_slope,
+        float(np.abs(stage.rest(state.point.c, state.t)).max(initial=0.0)),
+        *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in gaps),
+    )
+    return worst if math.isfinite(worst) else math.inf
+
+
+def average_gap(stage: Stage, state: State) -> float:
+    """Return the average of z (w − l) and z (u − w)."""
+    w = state.w
+    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
+    total = float((w - stage.lower)[low] @ state.z_low[low] + (stage.upper - w)[high] @ state.z_high[high])
+    return total / max(int(low.sum() + high.sum()), 1)
+
+
+def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
+    """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own."""
+    slope = stage.slope(state.point.g, state.point.x)
+    slope = slope - state.z_low + state.z_high
+    slope[: stage.n] += state.point.j.T @ state.y
+    slope[stage.n :] += stage.signs * state.y[stage.attached]
+    return slope
+
+
+def longest_step(w: FloatArray, dw: FloatArray, stage: Stage, tau: float) -> float:
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        down = np.where(dw < 0.0, tau * (w - stage.lower) / -dw, np.inf)
+        up = np.where(dw > 0.0, tau * (stage.upper - w) / dw, np.inf)
+    return float(min(1.0, np.min(down, initial=np.inf), np.min(up, initial=np.inf)))
+
+
+def longest_dual(z: FloatArray, dz: FloatArray, tau: float) -> float:
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every z."""
+    down = dz < 0.0
+    return float(min(1.0, np.min(tau * z[down] / -dz[down], initial=np.inf)))
+
+
+def bound_steps(stage: Stage, state: State, dw: FloatArray, mu: float) -> tuple[FloatArray, FloatArray]:
+    """Return (dz_l, dz_u) of the linearised complementarity."""
+    w = state.w
+    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
+    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
+    dz_low = np.where(np.isfinite(low), mu / low - state.z_low - state.z_low / low * dw, 0.0)
+    dz_high = np.where(np.isfinite(high), mu / high - state.z_high + state.z_high / high * dw, 0.0)
+    return dz_low, dz_high
