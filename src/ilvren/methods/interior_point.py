@@ -96,9 +96,9 @@ UNBOUNDED, FAR = -1e15, 1e15
 # Restorations, looks around and looks for negative curvature in one run.
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
-MOST_AT_END, MOST_IN_RESTORATION = 5, 500
+MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 # Polishes in one run.
-MOST_POLISHES = 4
+MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Trial steps along one direction; iterations without a clearly lower error.
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
 # Tiny steps: relative change below this, so many times.
@@ -241,6 +241,7 @@ def _solved(
     is_free, errors = outer is None, list[float]()
     lowest, idle = math.inf, 0
     last_polished: FloatArray | None = None
+    most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
     while True:
         standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
         if outer is not None:
@@ -262,7 +263,7 @@ def _solved(
                 return state, "unbounded", "the objective falls without end at feasible designs"
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
-            if options.polish and is_new and is_near and polishes < MOST_POLISHES:
+            if options.polish and is_new and is_near and polishes < most_polishes:
                 better, multipliers = yield from polished(stage, state, polishing, is_exact=options.exact)
                 last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:
