@@ -31,6 +31,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import KktSystem, loss_values
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Standing, Task, option
 from ilvren.methods.pieces.descent import end_of, near_bounds
+from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.points import Point
 
 __all__ = ["METHOD", "LevenbergMarquardtOptions"]
@@ -41,6 +42,8 @@ FloatArray = NDArray[np.float64]
 TAKEN, LEAST_DAMPING, MOST_DAMPING = 1e-4, 1e-15, 1e20
 # Columns shorter than this share of the longest are damped as if they were so long.
 LEAST_COLUMN = 1e-10
+# Looks for negative curvature at the end.
+LOOKS = 5
 ROUNDING = 10.0 * float(np.finfo(float).eps)
 
 
@@ -72,11 +75,19 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
     if not here.point.has_derivatives:
         return Ending("invalid", "a derivative is not finite at the start")
     step, note, held_well = math.nan, "the start", math.nan
-    damping, growth = options.damping, 2.0
+    damping, growth, looks = options.damping, 2.0, 0
     lengths = np.zeros(len(task.start))
     while True:
         standing: Standing = yield Iterate(here.point.x, step, note, held_well)
         ended = end_of(here.point, standing)
+        if ended is not None and ended.claim == "converged" and looks < LOOKS:
+            # (1) never sees negative curvature: a symmetric start may end at a saddle.
+            lower = yield from downhill_from_saddle(task, here.point, np.zeros(0))
+            if lower is not None:
+                step, note = float(np.abs(lower.x - here.point.x).max()), "left a saddle along negative curvature"
+                here, looks, held_well = (yield from _fitted(lower.x, derivatives=True)), looks + 1, math.nan
+                damping, growth = options.damping, 2.0
+                continue
         if ended is not None:
             return ended
         held = near_bounds(task, here.point)
