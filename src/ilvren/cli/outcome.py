@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.table import Table
 from rich.text import Text
@@ -76,10 +76,13 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         _show_estimates(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
+    scaling = _scaling_line(result.settings.get("scaling"))
+    if scaling:
+        terminal.show(scaling)
     counts = result.counts
     stationarity = "not measured" if result.stationarity is None else small(result.stationarity)
     terminal.show(
-        f"\nviolation {small(result.violation)}, stationarity {stationarity};"
+        f"violation {small(result.violation)}, stationarity {stationarity};"
         f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')},"
         f" {count(counts['gradients'], 'gradient')},"
         f"{_hessians(counts['hessians'])} {seconds_text(result.seconds)}"
@@ -109,6 +112,20 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
     line = f"{found.residuals} residuals, {freedom} degrees of freedom, spread of residual/sigma {found.spread:.3g}"
     held = f"; held by a bound, without an error: {', '.join(found.held)}" if found.held else ""
     terminal.show(line + held)
+
+
+def _scaling_line(facts: object) -> str:
+    """Return by what the method's numbers were divided, in a line."""
+    if not isinstance(facts, dict):
+        return "" if facts is None else "\nscaling was off: the method had the numbers as written"
+    parts = [f"{what} by {_range(facts.get(what, {}))}" for what in ("variables", "constraints") if facts.get(what)]
+    parts.append(f"objective by {number(facts.get('objective'), 3)}")
+    return f"\nscaled: {', '.join(parts)} (--no-scaling switches it off)"
+
+
+def _range(factors: Mapping[str, float]) -> str:
+    low, high = min(factors.values()), max(factors.values())
+    return number(low, 3) if low == high else f"{number(low, 3)} .. {number(high, 3)}"
 
 
 def _hessians(amount: int) -> str:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Bend, Reply, Request, Task
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
-__all__ = ["downhill_from_saddle", "less_violated_nearby"]
+__all__ = ["downhill_from_saddle", "less_violated_nearby", "valid_nearby"]
 
 FloatArray = NDArray[np.float64]
 
@@ -20,6 +20,8 @@ FloatArray = NDArray[np.float64]
 ESCAPE_SHARE = 1e-6
 # How far to look, and at how many designs at most.
 ESCAPE_RADII, MOST_DRAWS = (3.0, 1.0, 0.3, 0.03), 24
+# How far from an invalid start a valid one is looked for, and at how many designs each.
+START_RADII, START_DRAWS = (0.01, 0.1, 0.5, 2.0), 6
 # Dense eigenvectors are computed up to so many variables.
 MOST_DENSE = 400
 # Curvature below this share of the largest counts as negative; a row is held when its multiplier is this large.
@@ -48,6 +50,27 @@ def less_violated_nearby(task: Task, here: Point, number: int = 0) -> Generator[
         return None
     point = yield from evaluated(points[best], derivatives=True)
     return point if point.has_derivatives else None
+
+
+def valid_nearby(task: Task, x: FloatArray) -> Generator[Request, Any, Point | None]:
+    """Return the nearest of some designs around an invalid start that has finite values and derivatives, or None. They
+    depend on the seed alone; the first ones lie towards the inside of the bounds."""
+    n = len(x)
+    draws = np.random.default_rng([task.seed, 78]).normal(size=(len(START_RADII), START_DRAWS, n))
+    size = np.maximum(1.0, np.abs(x))
+    middle = np.where(np.isfinite(task.upper - task.lower), 0.5 * (task.lower + task.upper), x)
+    for radius, own in zip(START_RADII, draws, strict=True):
+        points = np.vstack([x + radius * (middle - x), x + radius * size * own])
+        points = np.unique(np.clip(points, task.lower, task.upper), axis=0)
+        reply: Reply = yield Request(points)
+        is_valid = np.isfinite(reply.objective) & np.isfinite(reply.rows).all(axis=1)
+        if is_valid.any():
+            distance = np.abs((points - x) / size).max(axis=1)
+            best = int(np.argmin(np.where(is_valid, distance, np.inf)))
+            point = yield from evaluated(points[best], derivatives=True)
+            if point.has_derivatives:
+                return point
+    return None
 
 
 def downhill_from_saddle(

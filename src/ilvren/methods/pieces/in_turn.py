@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, method_named
+from ilvren.methods.pieces.escape import valid_nearby
 
 __all__ = ["in_turn"]
 
@@ -33,7 +34,8 @@ class _Part:
 
 def in_turn(names: Sequence[str]) -> Method:
     """Return a method that runs the methods `names` in turn: the next begins when the one before ends badly, from its
-    last feasible iterate, else from the start. All must take the same kind of matrices."""
+    last feasible iterate, else from the start (or, where that is invalid, from a valid design nearby). All must take
+    the same kind of matrices."""
     methods = [method_named(name) for name in names]
     first = methods[0]
 
@@ -49,6 +51,13 @@ def in_turn(names: Sequence[str]) -> Method:
             if [p.ending.claim for _, p in parts].count("infeasible") > 1:
                 break
             start = task.start
+            if part.ending.claim == "invalid" and part.last is None and len(parts) == 1:
+                valid = yield from valid_nearby(
+                    task, start
+                )  # the next one begins where there is something to go on from
+                if valid is not None:
+                    start, task = valid.x, replace(task, start=valid.x)
+                    continue
             standing = part.standing
             if part.last is not None and standing is not None and standing.violation <= task.feasibility:
                 start = np.clip(part.last.point, task.lower, task.upper)
