@@ -15,7 +15,7 @@ from ilvren.runs.events import Event
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import run
-from ilvren.runs.warm import warm_start
+from ilvren.runs.warm import WarmStart, warm_start
 
 __all__ = ["Member", "Sweep", "sweep"]
 
@@ -67,8 +67,7 @@ def sweep(
     """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the
     design and multipliers of the one before, and once more from the file's start where that does not end well.
     `finished` is
-    called after each. Raises RequestError for an unknown parameter or a shape that depends on it in a way that leaves
-    nothing to start from."""
+    called after each. Raises RequestError for an unknown parameter."""
     known = {item.name: item for item in problem.parameters if not item.is_data}
     if parameter not in known:
         close = nearest(parameter, known)
@@ -85,8 +84,8 @@ def sweep(
         own = replace(settings, label=f"{label}[{number}]" if label else None)
         cold = problem.with_parameters(**{parameter: float(value)})
         member = None
-        if before is not None:
-            warm = warm_start(cold, before.to_dict(), before.id or "the run before")
+        warm = None if before is None else _warm(cold, before)
+        if warm is not None:
             found = run(warm.problem, own, ledger=ledger, listener=listener, multipliers=warm.multipliers)
             member = Member(float(value), found, True)
         if member is None or (not member.result.holds and member.result.outcome != "interrupted"):
@@ -102,3 +101,11 @@ def sweep(
         if member.result.holds:
             before = member.result
     return Sweep(parameter, known[parameter].unit, tuple(members))
+
+
+def _warm(problem: Problem, before: RunResult) -> WarmStart | None:
+    """Return where the neighbour's design leads, None where the parameter has changed the shape of every variable."""
+    try:
+        return warm_start(problem, before.to_dict(), before.id or "the run before")
+    except RequestError:
+        return None
