@@ -96,7 +96,7 @@ class InteriorPoint(unittest.TestCase):
         text = two_variables("-x - 2 * y", "x + y <= 4", "y - x <= 2", "x <= 3")
         result = run(loads(text), method="interior-point")
         np.testing.assert_allclose(result.point, (1.0, 3.0), atol=1e-12)
-        rough = run(loads(text), method="interior-point", options={"polish": False})
+        rough = run(loads(text), method="interior-point", options={"exact_limits": False})
         self.assertEqual(rough.outcome, "converged")
         self.assertGreater(abs(rough.objective + 7.0), abs(result.objective + 7.0))
 

@@ -93,6 +93,12 @@ class Traps(unittest.TestCase):
             for result in self.assert_honest(text):
                 self.assertFalse(result.outcome == "converged" and "1e9" not in text, result.reason)
 
+    def test_an_objective_that_levels_off_is_not_unbounded(self):
+        for objective in ("-atan(x) + y^2", "exp(-x) + y^2", "y^2 - x / sqrt(1 + x^2)"):
+            for name in ("bfgs", "l-bfgs", "newton", "interior-point", "sqp"):
+                result = run(loads(two_variables(objective)), method=name, evaluations=3000)
+                self.assertNotEqual(result.outcome, "unbounded", f"{name}: {objective}")
+
     def test_equations_that_nothing_solves(self):
         for rows in (("x^2 + y^2 == -1",), ("x + y == 1", "x + y == 2"), ("sin(x) >= 1.2",), ("exp(x) <= -1",)):
             for result in self.assert_honest(two_variables("x^2 + y^2", *rows)):

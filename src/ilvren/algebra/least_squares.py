@@ -127,7 +127,7 @@ def sparse_signed_least_squares(
         if aimed is None:
             break
         after = _gap_after(u, z, aimed[1], -z - z * aimed[1] / np.where(free, 1.0, u), free, held)
-        mu = gap * min(1.0, (after / gap) ** 3) if gap > 0.0 else 0.0
+        mu = gap * min(1.0, after / gap) ** 3 if gap > 0.0 else 0.0
         found = factor.solve(np.zeros(n), -(slope + np.where(free, 0.0, mu / np.where(free, 1.0, u))))
         if found is None:
             break

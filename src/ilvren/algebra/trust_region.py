@@ -50,10 +50,12 @@ def trust_region_step(hessian: FloatArray, gradient: FloatArray, radius: float) 
     for _ in range(MOST_STEPS):
         d = turned / np.maximum(values + shift, 1e-300)
         length = float(np.linalg.norm(d))
-        if abs(length - radius) <= RADIUS_ERROR * radius:
+        if not length > 0.0 or abs(length - radius) <= RADIUS_ERROR * radius:
             break
         low, high = (shift, high) if length > radius else (low, shift)
         slope = -float(np.sum(d * d / np.maximum(values + shift, 1e-300))) / length
-        newton = shift - (length / radius - 1.0) * length / slope  # on 1/|d|, which is nearly straight in λ
+        newton = shift - (length / radius - 1.0) * length / min(
+            slope, -1e-300
+        )  # on 1/|d|, which is nearly straight in λ
         shift = newton if low < newton < high else 0.5 * (low + high)
     return -(vectors @ d), True, least < -HARD * largest

@@ -31,6 +31,8 @@ FloatArray = NDArray[np.float64]
 # Pairs with less curvature than this share of |s||y| are left out; the least cosine between d and −g.
 LEAST_CURVATURE, LEAST_COSINE = 1e-10, 1e-8
 FIRST_MOVE = 0.1
+# Products smaller than this are about to underflow.
+LEAST_SQUARE = 1e-150
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,8 @@ def bfgs(task: Task, options: BfgsOptions) -> Protocol:
         note = "full quasi-Newton step" if found.alpha == 1.0 else f"quasi-Newton step times {found.alpha:.2g}"
         note = "along the gradient" if is_fresh else note
         s, y = np.where(held, 0.0, s), np.where(held, 0.0, y)
-        if float(s @ y) > LEAST_CURVATURE * float(np.linalg.norm(s) * np.linalg.norm(y)):
+        least = max(LEAST_CURVATURE * float(np.linalg.norm(s) * np.linalg.norm(y)), LEAST_SQUARE)
+        if float(y @ y) > LEAST_SQUARE and float(s @ y) > least:
             if is_fresh:
                 inverse = np.eye(n) * (float(s @ y) / float(y @ y))
             inverse, is_fresh = _updated(inverse, s, y), False

@@ -54,8 +54,9 @@ from ilvren.methods.pieces.barrier import (
     main_stage,
     scaled_error,
 )
+from ilvren.methods.pieces.descent import FAR, LOW, RUNS_AWAY
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
 
 __all__ = ["METHOD", "InteriorPointOptions"]
@@ -91,8 +92,8 @@ RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
 MOST_FOLDED, FOLDED_FILL = 12, 6
 # Values are trusted to this many units of rounding.
 ROUNDING = 10.0 * float(np.finfo(float).eps)
-# Feasible with a scaled objective below this, or designs this far away: unbounded.
-UNBOUNDED, FAR = -1e15, 1e15
+# Feasible with a scaled objective below this: unbounded.
+UNBOUNDED = -1e15
 # Restorations, looks around and looks for negative curvature in one run.
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
@@ -101,6 +102,8 @@ MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Trial steps along one direction; iterations without a clearly lower error.
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
+# Powers are taken of no more than this.
+HUGE = 1e100
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -111,7 +114,7 @@ class InteriorPointOptions:
 
     exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
-    polish: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
+    exact_limits: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
 
 
 @dataclass
@@ -260,10 +263,12 @@ def _solved(
             if state.point.f < UNBOUNDED and standing.violation <= task.feasibility:
                 return state, "unbounded", "the objective falls without end at feasible designs"
             if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
-                return state, "unbounded", "the objective falls without end at feasible designs"
+                if state.point.f < LOW:
+                    return state, "unbounded", "the objective falls without end at feasible designs"
+                return state, "stalled", RUNS_AWAY
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
-            if options.polish and is_new and is_near and polishes < most_polishes:
+            if options.exact_limits and is_new and is_near and polishes < most_polishes:
                 better, multipliers = yield from polished(stage, state, polishing, is_exact=options.exact)
                 last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:
@@ -560,7 +565,7 @@ def _line_search(
                     _add_to_filter(memory, theta, phi)
                 trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
                 length = float(np.abs(there.x - state.point.x).max(initial=0.0))
-                held = (phi - new_phi) / (-alpha * descent) if descent < 0.0 else math.nan
+                held = ratio(phi - new_phi, -alpha * descent)
                 return (trial, length, note + _why(state, newton), held), ""
         alpha *= 0.5
         count += 1
@@ -603,7 +608,8 @@ def _least_length(memory: _Memory, theta: float, descent: float) -> float:
     if descent < 0.0:
         least = min(least, GAMMA_PHI * theta / -descent)
         if theta <= memory.least_theta:
-            least = min(least, theta**POWER_THETA / (-descent) ** POWER_PHI)
+            power = _powered(-descent, POWER_PHI)
+            least = min(least, _powered(theta, POWER_THETA) / power) if power > 0.0 else least
     return GAMMA_ALPHA * max(least, 1e-14)
 
 
@@ -622,11 +628,16 @@ def _accepts(
         return False, False
     if any(new_theta >= (1.0 - GAMMA_THETA) * t and new_phi - slack > p - GAMMA_PHI * t for t, p in memory.filter):
         return False, False
-    is_f_type = descent < 0.0 and alpha * (-descent) ** POWER_PHI > theta**POWER_THETA
+    is_f_type = descent < 0.0 and alpha * _powered(-descent, POWER_PHI) > _powered(theta, POWER_THETA)
     if is_f_type and theta <= memory.least_theta:
         return new_phi <= phi + ARMIJO * alpha * descent + slack, True
     lowers = new_theta <= (1.0 - GAMMA_THETA) * theta or new_phi - slack <= phi - GAMMA_PHI * theta
     return lowers, False
+
+
+def _powered(value: float, power: float) -> float:
+    """Return value^power for value ≥ 0, without the exception Python makes of an overflow."""
+    return math.pow(min(value, HUGE), power)
 
 
 def _add_to_filter(memory: _Memory, theta: float, phi: float) -> None:

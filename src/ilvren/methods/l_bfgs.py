@@ -33,6 +33,8 @@ Pair = tuple[FloatArray, FloatArray, float]
 
 # Pairs with less curvature than this share of y'y are left out; the least cosine between d and −g.
 LEAST_CURVATURE, LEAST_COSINE, FIRST_MOVE = 1e-12, 1e-8, 0.1
+# Products smaller than this are about to underflow.
+LEAST_SQUARE = 1e-150
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,8 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
         note = "full quasi-Newton step" if found.alpha == 1.0 else f"quasi-Newton step times {found.alpha:.2g}"
         note = "along the gradient" if is_fresh else note
         along = float(s @ y)
-        if along > LEAST_CURVATURE * float(y @ y):
+        size = float(y @ y)
+        if size > LEAST_SQUARE and along > max(LEAST_CURVATURE * size, LEAST_SQUARE):
             pairs.append((s, y, 1.0 / along))
         here = found.point
 

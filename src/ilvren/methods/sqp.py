@@ -53,7 +53,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, option
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 
 __all__ = ["METHOD", "SqpOptions"]
 
@@ -411,7 +411,7 @@ def _line_search(
         if gained <= base + SUFFICIENT * alpha * promised + slack:  # (4)
             there = yield from evaluated(x, derivatives=True)
             if there.has_derivatives:
-                held = (base - gained) / (-alpha * promised)
+                held = ratio(base - gained, -alpha * promised)
                 return (there, held, alpha), "full step" if count == 0 else f"step shortened to {alpha:.2g}"
             alpha *= 0.5
             continue
@@ -420,7 +420,7 @@ def _line_search(
             if corrected is not None and _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
                 there = yield from evaluated(corrected.x, derivatives=True)
                 if there.has_derivatives:
-                    held = (base - _merit(task, corrected, penalty)) / -promised
+                    held = ratio(base - _merit(task, corrected, penalty), -promised)
                     return (there, held, 1.0), "full step with second-order correction"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised

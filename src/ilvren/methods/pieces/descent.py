@@ -12,12 +12,15 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Ending, Request, Standing, Task
 from ilvren.methods.pieces.points import Point, evaluated
 
-__all__ = ["begun", "end_of", "near_bounds", "stuck"]
+__all__ = ["FAR", "LOW", "RUNS_AWAY", "begun", "end_of", "near_bounds", "stuck"]
 
 FloatArray = NDArray[np.float64]
 
 # The scaled objective below which, or the designs beyond which, a run is called unbounded.
 UNBOUNDED, FAR = -1e15, 1e15
+# So low the objective must be for a design far away to prove anything: it may level off, as atan does.
+LOW = -1e6
+RUNS_AWAY = "the design runs away while the objective hardly changes: a bound may be missing"
 # How near a bound a variable that is pushed towards it counts as held, at most.
 NEAR_BOUND = 1e-3
 
@@ -48,8 +51,11 @@ def end_of(here: Point, standing: Standing) -> Ending | None:
     """Return the ending at an iterate that needs no further step, or None."""
     if standing.meets_conditions:
         return Ending("converged", "the gradient is zero, to within the tolerance, but for active bounds")
-    if here.f < UNBOUNDED or float(np.abs(here.x).max(initial=0.0)) > FAR:
+    is_far = float(np.abs(here.x).max(initial=0.0)) > FAR
+    if here.f < UNBOUNDED or (is_far and here.f < LOW):
         return Ending("unbounded", "the objective falls without end")
+    if is_far:
+        return Ending("stalled", RUNS_AWAY)
     return None
 
 

@@ -24,7 +24,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Request, Task
-from ilvren.methods.pieces.points import Point, evaluated
+from ilvren.methods.pieces.points import Point, evaluated, ratio
 
 __all__ = ["Found", "moving_gradient", "searched"]
 
@@ -84,7 +84,7 @@ def searched(
             break
         point = yield from evaluated(x, derivatives=True)
         if point.f < UNBOUNDED:
-            return Found(point, alpha, (here.f - point.f) / (-alpha * slope))
+            return Found(point, alpha, ratio(here.f - point.f, -alpha * slope))
         if not (math.isfinite(point.f) and point.has_derivatives):
             high = _Trial(alpha, math.inf, math.nan, point)
             alpha = low.alpha + BACK * (alpha - low.alpha)
@@ -112,7 +112,7 @@ def searched(
             break
     if best is None:
         return None
-    held = (here.f - best.value) / (-best.alpha * slope)
+    held = ratio(here.f - best.value, -best.alpha * slope)
     return Found(best.point, best.alpha, held)
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Bend, Matrix, Reply, Request, Task
 
-__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient"]
+__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient", "ratio"]
 
 FloatArray = NDArray[np.float64]
 
@@ -78,6 +78,11 @@ def bent(
     if len(multipliers):
         change = change - (there.j.T @ multipliers - here.j.T @ multipliers)
     return np.asarray(change / along, dtype=np.float64)
+
+
+def ratio(part: float, whole: float) -> float:
+    """Return part / whole, NaN where the whole has vanished: products of tiny numbers underflow."""
+    return part / whole if whole != 0.0 else math.nan
 
 
 def projected_gradient(task: Task, x: FloatArray, gradient: FloatArray) -> FloatArray:
