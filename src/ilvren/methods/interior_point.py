@@ -294,7 +294,7 @@ def _solved(
         while (
             not is_free and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER
         ):
-            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, state.mu**BARRIER_POWER))
+            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, _powered(state.mu, BARRIER_POWER)))
             is_free, errors = outer is None, []
         if state.mu < before:
             memory.filter.clear()

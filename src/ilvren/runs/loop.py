@@ -141,7 +141,8 @@ class Loop:
         except MachineError as error:
             outcome, reason = "interrupted", str(error)
             self._trouble, self._ledger = str(error), None
-        result = self._result(outcome, reason)
+        with np.errstate(all="ignore"):
+            result = self._result(outcome, reason)
         if self._ledger is not None:
             try:
                 self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
