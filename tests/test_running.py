@@ -41,7 +41,7 @@ ends = "u[0] + u[-1] == 1"
 MODEL = "def heavy(x, y):\n    return {'w': (x - 1) ** 2 + 2 * (y - x) ** 2}\n"
 
 
-class DefaultMethod(unittest.TestCase):
+class DefaultMethod(InAFolder):
     def test_the_choice_follows_the_problem(self):
         fit = '[variables]\na = { start = 1 }\n[parameters]\nt = [1, 2, 3]\n[fit]\nr = { residual = "a * t - 2" }\n'
         wide = '[variables]\nx = { start = 1, shape = 6000 }\n[minimize]\nf = "sum(cosh(x))"\n'
@@ -71,7 +71,7 @@ class DefaultMethod(unittest.TestCase):
     def test_an_interrupted_default_run_resumes_on_its_path(self):
         text = two_variables("max(x^2 + y^4, (2-x)^2 + (2-y)^2, 2*exp(y-x))", "x + y <= 5")
         whole = run(loads(text))
-        with Ledger(":memory:") as ledger:
+        with Ledger("own.ledger") as ledger:
             part = run(loads(text), ledger=ledger, evaluations=whole.counts["evaluations"] // 2)
             self.assertEqual(part.outcome, "exhausted")
             rest = resume("last", ledger, evaluations=100_000)
@@ -158,7 +158,7 @@ class WarmStarts(InAFolder):
 
     def test_a_warm_run_resumes_on_its_path(self):
         problem = loads(two_variables("100 * (y - x^2)^2 + (1 - x)^2", "x + y <= 1", start=(-1.2, 1.0)))
-        with Ledger(":memory:") as ledger:
+        with Ledger("own.ledger") as ledger:
             first = run(problem, method="interior-point", ledger=ledger)
             moved = loads(problem.source.text.replace("<= 1", "<= 0.8"))
             whole = run(moved, method="interior-point", ledger=ledger, origin=first.id)
