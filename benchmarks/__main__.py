@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from benchmarks import derivatives, evaluation, process, solving
+from benchmarks import derivatives, evaluation, process, searching, solving
 
 if __name__ == "__main__":
-    for module in (process, evaluation, derivatives, solving):
+    for module in (process, evaluation, derivatives, solving, searching):
         module.main()

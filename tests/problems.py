@@ -14,10 +14,15 @@ SADDLE = 'minimize.f = "x^2 - y^2"'
 
 
 def two_variables(
-    formula: str, *constraints: str, start: tuple[float, float] = (1.0, 1.0), sense: str = "minimize"
+    formula: str,
+    *constraints: str,
+    start: tuple[float, float] = (1.0, 1.0),
+    sense: str = "minimize",
+    bounds: tuple[float, float] | None = None,
 ) -> str:
-    """Return the text of a problem in x and y without bounds."""
-    lines = ["[variables]", f"x = {{ start = {start[0]} }}", f"y = {{ start = {start[1]} }}"]
+    """Return the text of a problem in x and y, both within the same bounds where any are given."""
+    ends = f", lower = {bounds[0]}, upper = {bounds[1]}" if bounds else ""
+    lines = ["[variables]", f"x = {{ start = {start[0]}{ends} }}", f"y = {{ start = {start[1]}{ends} }}"]
     lines += [f"[{sense}]", f'f = "{formula}"'] if formula else []
     lines += ["[constraints]", *(f'c{i} = "{text}"' for i, text in enumerate(constraints))] if constraints else []
     return "\n".join(lines)

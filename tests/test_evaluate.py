@@ -124,12 +124,15 @@ class TheScaling(unittest.TestCase):
         task = scaling.task(problem, measures, Settings(method="sqp"))
         self.assertEqual(len(task.start), 3)  # d is fixed
         rng = np.random.default_rng(1)
-        self.assertEqual(scaling.full(task.start, measures.lower, measures.upper).tolist(), list(problem.start))
+        self.assertEqual(
+            scaling.full(task.start[np.newaxis], measures.lower, measures.upper).tolist(), [list(problem.start)]
+        )
         for _ in range(50):
             point = np.array([rng.uniform(0.03, 0.7), rng.normal() * 1e4, rng.normal() * 1e-9, 1.0])
-            there = scaling.full(point[scaling.free] / scaling.variables, measures.lower, measures.upper)
+            scaled = point[scaling.free] / scaling.variables
+            there = scaling.full(scaled[np.newaxis], measures.lower, measures.upper)[0]
             self.assertEqual(there.tolist(), point.tolist())
-        beyond = scaling.full(np.array([99.0, 0.0, 0.0]), measures.lower, measures.upper)
+        beyond = scaling.full(np.array([[99.0, 0.0, 0.0]]), measures.lower, measures.upper)[0]
         self.assertEqual(beyond[0], 0.7)
 
     def test_scaled_derivatives_are_those_of_the_scaled_functions(self):
@@ -141,10 +144,12 @@ class TheScaling(unittest.TestCase):
             step = np.zeros(2)
             step[j] = 1e-6
             ahead = scaling.reply(
-                [gate.evaluate(scaling.full(task.start + step, measures.lower, measures.upper))], derivatives=False
+                [gate.evaluate(scaling.full((task.start + step)[np.newaxis], measures.lower, measures.upper)[0])],
+                derivatives=False,
             )
             back = scaling.reply(
-                [gate.evaluate(scaling.full(task.start - step, measures.lower, measures.upper))], derivatives=False
+                [gate.evaluate(scaling.full((task.start - step)[np.newaxis], measures.lower, measures.upper)[0])],
+                derivatives=False,
             )
             self.assertAlmostEqual(reply.gradient[0, j], (ahead.objective[0] - back.objective[0]) / 2e-6, places=5)
             np.testing.assert_allclose(reply.jacobian[0][:, j], (ahead.rows - back.rows)[0] / 2e-6, atol=1e-6)

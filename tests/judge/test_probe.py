@@ -92,7 +92,8 @@ fixed = "top <= 1"
         for word in ("missed here: cap, bore", "lifts = 2.5 is not one of its spaced values", "nearest is 2"):
             self.assertIn(word, words)
         self.assertEqual(found.notes, ("missed: upper limit", ""))
-        self.assertAlmostEqual(found.violation, 0.6)
+        self.assertAlmostEqual(found.violation, 1.5)  # half a step from the grid, over a whole one
+        self.assertAlmostEqual(standing_at(loads(self.TEXT), {"bore": 0.4}).violation, 0.6)
         self.assertTrue(found.is_elsewhere)
 
     def test_active_limits_are_named(self):

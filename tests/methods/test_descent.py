@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 
 from ilvren import loads, run, verify
-from ilvren.methods.base import Iterate, Reply, Request, Standing, Task
+from ilvren.methods.base import Iterate, Reply, Request, Standing, Task, method_named
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
 from ilvren.methods.pieces.points import Point
@@ -236,7 +236,7 @@ class Composed(unittest.TestCase):
     def test_iterates_name_their_part_and_standing_is_sent_on(self):
         from ilvren.methods.pieces.in_turn import in_turn
 
-        method = in_turn(("bfgs", "newton"))
+        method = in_turn([method_named("bfgs"), method_named("newton")])
         task = Task(np.ones(1), np.full(1, -np.inf), np.full(1, np.inf), *(np.zeros(0),) * 3)
         generator = method.run(task, method.options())
         message, seen = next(generator), []

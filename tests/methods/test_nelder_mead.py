@@ -7,6 +7,7 @@ import numpy as np
 from ilvren import loads, run
 from ilvren.methods import nelder_mead as module
 from ilvren.methods.base import Reply, Task
+from ilvren.methods.pieces.lagrangian import Lagrangian
 from tests.methods.test_conformance import drive
 from tests.problems import two_variables
 
@@ -50,13 +51,13 @@ class NelderMead(unittest.TestCase):
     def test_lagrangian_equals_the_objective_at_the_answer(self):
         made, _ = task([0.0], [-9.0], [9.0])
         made = Task(made.start, made.lower, made.upper, np.array([0.0]), np.array([0.0]), np.ones(1))
-        lagrangian = module._Lagrangian(made, np.array([3.0]), np.array([10.0]))
+        lagrangian = Lagrangian(made, np.array([3.0]), np.array([10.0]))
         f, c = np.array([5.0, 5.0]), np.array([[0.0], [0.2]])
         values = lagrangian.values(f, c)
         # f + λ c + ½ ρ c², up to the constant λ²/2ρ
         self.assertAlmostEqual(values[1] - values[0], 3.0 * 0.2 + 5.0 * 0.04)
         self.assertAlmostEqual(lagrangian.gap(c[0]), 0.0)
-        self.assertAlmostEqual(float(lagrangian.renewed(c[1], np.array([9.0]), 0.0).multipliers[0]), 3.0 + 10.0 * 0.2)
+        self.assertAlmostEqual(float(lagrangian.renewed_multipliers(c[1])[0]), 3.0 + 10.0 * 0.2)
 
     def test_rough_and_discontinuous_objectives(self):
         for formula, best in (

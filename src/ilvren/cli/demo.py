@@ -26,6 +26,8 @@ DEMOS = {
     "hum": "hum",
     "trench": "trench",
     "pump-test": "pump_test",
+    "level-loop": "level_loop",
+    "branch-pipes": "branch_pipes",
 }
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
@@ -97,6 +99,18 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("run", "hum.toml", "--method", "sqp", "--start", "speed=28.87985", "--label", "looked-first"),
         ),
         ("What the start decides.", ("compare", "r1", "looked-first")),
+        (
+            "Without looking: a local method from a spread of starts, and how often each optimum was reached.",
+            ("run", "hum.toml", "--method", "multistart", "--label", "many-starts"),
+        ),
+        (
+            "Does a random search find it reliably? Six seeds, and what they come to together.",
+            ("run", "hum.toml", "--method", "differential-evolution", "--repeats", "6", "--label", "seed"),
+        ),
+        (
+            "How one of these populations improved, narrowed and moved.",
+            ("draw", "hum.toml", "--generations", "--run", "seed[0]", "--output", "generations.png"),
+        ),
         ("Both are strict local optima; only the comparison tells which is better.", ("verify", "looked-first")),
     ),
     "trench": (
@@ -114,6 +128,45 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             "The length is a parameter. 20,000 stations: 59,998 rows, and still three directions give all derivatives.",
             ("show", "trench.toml", "--set", "stations=20000"),
         ),
+    ),
+    "level-loop": (
+        (
+            "A controller's gains, judged by a simulated answer: a Python model, whose first call is shown here.",
+            ("show", "level-loop.toml"),
+        ),
+        (
+            "No derivatives, and each value costs a simulation: models through the values, in few of them.",
+            ("run", "level-loop.toml", "--method", "quadratic-interpolation", "--label", "by-models"),
+        ),
+        (
+            "The same by polls on a mesh, which would also bear kinks and jumps; two processes simulate.",
+            ("run", "level-loop.toml", "--method", "mesh-adaptive-search", "--workers", "2", "--label", "by-polls"),
+        ),
+        ("Side by side.", ("compare", "by-models", "by-polls", "--output", "histories.png")),
+        (
+            "How the cost answers to each gain alone.",
+            ("draw", "level-loop.toml", "--slices", "--run", "by-models", "--output", "slices.png"),
+        ),
+    ),
+    "branch-pipes": (
+        (
+            "Six pipes from a catalogue, and a network model that tells what pressure they leave.",
+            ("show", "branch-pipes.toml"),
+        ),
+        (
+            "The choice for members: polls among the neighbours, in few calls of the model.",
+            ("run", "branch-pipes.toml", "--label", "by-polls"),
+        ),
+        (
+            "A population sees more of the catalogue.",
+            ("run", "branch-pipes.toml", "--method", "genetic-algorithm", "--label", "population"),
+        ),
+        ("Side by side.", ("compare", "by-polls", "population")),
+        (
+            "How its generations improved, narrowed and moved.",
+            ("draw", "branch-pipes.toml", "--generations", "--run", "population", "--output", "generations.png"),
+        ),
+        ("Is every neighbouring pipe worse? Checked one by one.", ("verify", "population")),
     ),
     "pump-test": (
         ("Readings from a CSV file, and the curves to be fitted to them.", ("show", "pump-test.toml")),
@@ -139,6 +192,8 @@ TRY_NEXT = {
     "valley": "ilvren run valley.toml --method sqp --start crest=1.9 --start gate=-0.4",
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
+    "level-loop": "ilvren run level-loop.toml --method global --workers 2 --set overshoot_cap=0.002",
+    "branch-pipes": "ilvren run branch-pipes.toml --method differential-evolution --repeats 5 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
 }
 

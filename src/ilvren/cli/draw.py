@@ -19,6 +19,7 @@ EXAMPLES = """examples:
   ilvren draw rising-main.toml --variables bore,wall --run r1 r2 --output paths.png
   ilvren draw hum.toml --variables speed --tangent --at speed=20 --output curve.svg
   ilvren draw rising-main.toml --of surge_cap --slices --output slices.png
+  ilvren draw rising-main.toml --generations --run last --output generations.png
 """
 # More extremes than this are not listed.
 MOST_LISTED = 20
@@ -50,6 +51,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--run", metavar="RUN", nargs="+", action="extend", default=[], help="draw the paths of these runs"
     )
+    parser.add_argument(
+        "--generations", action="store_true", help="the populations of the run: how they improved, narrowed and moved"
+    )
     parser.add_argument("--output", metavar="FILE", required=True, help="the figure to write: .png or .svg")
     add_ledger(parser)
     add_output_flags(parser)
@@ -67,6 +71,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     check_suffix(arguments.output, (".png", ".svg"))
     problem = load(arguments.file, set=pairs("--set", arguments.set))
+    if arguments.generations:
+        return _draw_generations(arguments, terminal)
     names = _names(problem, arguments)
     subject = subject_of(problem, Gate(problem), arguments.of)
     tracks = _tracks(problem, arguments, terminal)
@@ -101,6 +107,32 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     else:
         _list_extremes(subject.name, found, terminal)
     terminal.note(f"{arguments.output}: {what} of {subject.name} over {', '.join(names)}")
+    return status.HOLDS
+
+
+def _draw_generations(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    from ilvren.cli.files import read_ledger
+    from ilvren.draw.generations import draw_generations
+    from ilvren.errors import RequestError
+    from ilvren.judge.generations import generations_of
+
+    if len(arguments.run) != 1:
+        raise RequestError("--generations needs --run with one run", advice="--run last draws the latest")
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        found = generations_of(ledger, ledger.run(arguments.run[0]))
+    draw_generations(found, arguments.output)
+    worth = found.worth_of_first()
+    if arguments.json:
+        terminal.document(
+            {
+                "kind": "generations",
+                "run": found.run,
+                "output": arguments.output,
+                "generations": len(found.items),
+                **worth,
+            }
+        )
+    terminal.note(f"{arguments.output}: {len(found.items)} generations of {found.method}, {found.run}")
     return status.HOLDS
 
 

@@ -29,6 +29,8 @@ __all__ = ["price_sentence", "show_result"]
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
 
+# Distinct optima shown, and variables of each.
+MOST_OPTIMA, MOST_OPTIMUM_COLUMNS = 12, 4
 # A table of more lines than this is more than anyone reads: the worst rows are shown, unless all are asked for.
 MOST_LINES = 60
 
@@ -76,6 +78,11 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         _show_estimates(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
+    if result.bound is not None:
+        word = "no feasible design is better, to within the tolerance" if result.bound_is_proved else "not proved"
+        terminal.show(f"\nbound {number(result.bound)} ({word}), gap {_percent(result.gap)}")
+    if len(result.optima) > 1:
+        _show_optima(result, terminal)
     scaling = _scaling_line(result.settings.get("scaling"))
     if scaling:
         terminal.show(scaling)
@@ -91,6 +98,31 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _percent(share: float | None) -> str:
+    return "unknown" if share is None else f"{100.0 * share:.2g} %"
+
+
+def _show_optima(result: RunResult, terminal: Terminal) -> None:
+    """The distinct optima found, best first: objective, a few variables, how often, from where."""
+    objective = result.problem.objective
+    names = [variable.name for variable in result.problem.variables][:MOST_OPTIMUM_COLUMNS]
+    rows = []
+    for item in result.optima[:MOST_OPTIMA]:
+        starts = ", ".join(map(str, item.from_starts[:6])) + (" …" if len(item.from_starts) > 6 else "")
+        rows.append(
+            (number(item.objective), *(number(value) for value in item.point[: len(names)]), str(item.often), starts)
+        )
+    heads = (
+        f">{objective.name if objective else 'objective'}",
+        *(f">{name}" for name in names),
+        ">reached",
+        "from starts",
+    )
+    terminal.show(table(heads, rows, title="distinct optima"))
+    if len(result.optima) > MOST_OPTIMA:
+        terminal.show(f"and {len(result.optima) - MOST_OPTIMA} more; --json lists all")
 
 
 def _show_estimates(result: RunResult, terminal: Terminal) -> None:

@@ -3,22 +3,38 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
+from typing import Any
 
-from ilvren.cli.tables import number, small
+from ilvren.cli.tables import number, small, table
 from ilvren.cli.terminal import Terminal
+from ilvren.problem import Problem
 from ilvren.runs import Event, Iterated, Started
 
-__all__ = ["Progress"]
+__all__ = ["Progress", "progress_of"]
 
 REDRAW_SECONDS = 0.1
+# From so long on a run shows a table of its best designs, with so many of the variables.
+TABLE_SECONDS, MOST_COLUMNS = 2.0, 6
 # Without a terminal: a first line after this long, each later wait twice as long up to the most.
 FIRST_LINE_SECONDS, MOST_LINE_SECONDS = 2.0, 60.0
+
+
+def progress_of(problem: Problem, terminal: Terminal, *, is_quiet: bool = False) -> Progress:
+    """Return the listener for runs of a problem."""
+    objective = problem.objective
+    unit, sign = (objective.unit, objective.sign) if objective is not None else ("", 1)
+    names = [variable.name for variable in problem.variables[:MOST_COLUMNS]]
+    return Progress(terminal, unit=unit, is_quiet=is_quiet, names=names, sign=sign)
 
 
 class Progress:
     """A listener for runs. Call `close` at the end."""
 
-    def __init__(self, terminal: Terminal, *, unit: str = "", is_quiet: bool = False) -> None:
+    def __init__(
+        self, terminal: Terminal, *, unit: str = "", is_quiet: bool = False, names: Sequence[str] = (), sign: int = 1
+    ) -> None:
+        self._names, self._sign = names, sign
         self._is_quiet = is_quiet
         self._terminal = terminal
         self._unit = unit
@@ -26,6 +42,8 @@ class Progress:
         self._next = time.monotonic() + (REDRAW_SECONDS if terminal.is_live else FIRST_LINE_SECONDS)
         self._wait = FIRST_LINE_SECONDS
         self._drawn = 0
+        self._began = time.monotonic()
+        self._table: Any = None
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, Started) and event.why:
@@ -40,14 +58,20 @@ class Progress:
         line = self._line(event)
         if self._terminal.is_live:
             self._next = now + REDRAW_SECONDS
-            self._redraw(line)
+            if len(event.leaders) > 1 and now - self._began > TABLE_SECONDS:
+                self._redraw_table(line, event)
+            else:
+                self._redraw(line)
         else:
             self._wait = min(2.0 * self._wait, MOST_LINE_SECONDS)
             self._next = now + self._wait
             self._terminal.note(line)
 
     def close(self) -> None:
-        """Take the live line away."""
+        """Take the live line or table away."""
+        if self._table is not None:
+            self._table.stop()
+            self._table = None
         if self._drawn:
             self._redraw("")
             self._terminal.err.write("\r")
@@ -67,6 +91,35 @@ class Progress:
             f"{replay}{event.evaluations} evaluations  {best}{change}"
             f"  violation {small(event.violation)}{stationarity}  iteration {event.iteration}"
         )
+
+    def _redraw_table(self, line: str, event: Iterated) -> None:
+        """Show the best designs so far in a table that is refreshed in place, under the line of progress."""
+        from rich.console import Group
+        from rich.live import Live
+        from rich.text import Text
+
+        if self._drawn:
+            self._redraw("")
+            self._terminal.err.write("\r")
+            self._drawn = 0
+        names = self._names[:MOST_COLUMNS]
+        rows = [
+            (
+                str(rank),
+                number(self._sign * leader.objective),
+                small(leader.violation),
+                str(leader.number),
+                *(number(value) for value in leader.point[: len(names)].tolist()),
+            )
+            for rank, leader in enumerate(event.leaders, start=1)
+        ]
+        unit = f" [{self._unit}]" if self._unit else ""
+        heads = (">rank", f">objective{unit}", ">violation", ">evaluation", *(f">{name}" for name in names))
+        shown = Group(Text(line), table(heads, rows), Text("Ctrl-C keeps the best design; `ilvren resume` goes on"))
+        if self._table is None:
+            self._table = Live(shown, console=self._terminal.error_console, transient=True, auto_refresh=False)
+            self._table.start()
+        self._table.update(shown, refresh=True)
 
     def _redraw(self, line: str) -> None:
         import shutil

@@ -13,7 +13,7 @@ EXAMPLES = """examples:
   ilvren resume r2 --evaluations 5000
 
 The limits are new totals for the whole run. Without any, the limits that an exhausted run used up are
-granted once more.
+granted once more; a patience that came to its end is doubled.
 """
 
 
@@ -46,6 +46,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 evaluations=arguments.evaluations,
                 iterations=arguments.iterations,
                 seconds=arguments.seconds,
+                patience=arguments.patience,
+                workers=arguments.workers,
                 as_now=arguments.as_now,
                 listener=progress,
             )

@@ -28,7 +28,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--method",
         metavar="NAME",
-        help="the method (`ilvren methods` lists them); left out: the one that suits the problem",
+        help="the method (`ilvren methods` lists them); `global`: a search of the whole box; left out: the one that"
+        " suits the problem",
     )
     parser.add_argument(
         "--option", metavar="NAME=VALUE", action="append", default=[], help="an option of the method (repeatable)"
@@ -43,6 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--target", type=float, metavar="VALUE", help="stop when the objective reaches this value")
     add_limits(parser)
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of what is drawn at random (0)")
+    parser.add_argument("--repeats", type=int, metavar="N", help="run N seeds, from --seed on, and sum them up")
     parser.add_argument("--label", metavar="NAME", help="a name for the run, usable instead of its id")
     parser.add_argument(
         "--derivatives",
@@ -81,20 +83,26 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--evaluations", type=int, metavar="N", help="most distinct designs to evaluate (100000)")
     parser.add_argument("--iterations", type=int, metavar="N", help="most iterations (no limit)")
     parser.add_argument("--seconds", type=float, metavar="S", help="most seconds (no limit)")
+    parser.add_argument("--patience", type=int, metavar="N", help="most evaluations without progress (no limit)")
+    parser.add_argument(
+        "--workers",
+        metavar="N",
+        help="processes that evaluate models at the same time, or a cluster: dask://HOST:PORT (none: in this process)",
+    )
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.methods.base import method_named
     from ilvren.problem import load
-    from ilvren.runs import AUTOMATIC, Settings
+    from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
     problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
-    if arguments.method is not None:
-        method_named(arguments.method)
+    if arguments.method not in (None, AUTOMATIC, GLOBAL):
+        method_named(arguments.method, also=(GLOBAL,))
     given = {
         name: getattr(arguments, name)
-        for name in ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds")
+        for name in ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds", "patience")
         if getattr(arguments, name) is not None
     }
     settings = Settings(
@@ -106,8 +114,23 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         label=arguments.label,
         **given,
     )
-    extras = Extras(arguments.origin, arguments.step_log, arguments.draw_every, arguments.output)
+    extras = Extras(arguments.origin, arguments.step_log, arguments.draw_every, arguments.output, arguments.workers)
     _check_extras(problem, arguments)
+    if arguments.repeats is not None:
+        from ilvren.cli.repeating import run_repeats
+        from ilvren.ledger import Ledger
+
+        with Ledger(ledger_path(arguments.ledger)) as opened:
+            return run_repeats(
+                problem,
+                arguments.repeats,
+                settings,
+                terminal,
+                ledger=opened,
+                as_json=arguments.json,
+                full=arguments.full,
+                workers=arguments.workers,
+            )
     if arguments.sweep is not None:
         from ilvren.cli.sweeping import run_sweep, swept
         from ilvren.ledger import Ledger
@@ -124,6 +147,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 as_json=arguments.json,
                 full=arguments.full,
                 output=arguments.output,
+                workers=arguments.workers,
             )
     return run_and_show(
         problem, settings, arguments.ledger, terminal, as_json=arguments.json, full=arguments.full, extras=extras
@@ -138,6 +162,7 @@ class Extras:
     step_log: bool = False
     draw_every: int | None = None
     output: str | None = None
+    workers: str | None = None
 
 
 def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
@@ -151,14 +176,17 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
                 "--output needs --sweep or --draw-every", advice="`ilvren export` writes a run to a file"
             )
         check_suffix(arguments.output, (".png", ".svg", ".csv") if arguments.sweep else (".png", ".svg"))
-    if arguments.sweep is not None:
+    for several, is_given in (("--sweep", arguments.sweep), ("--repeats", arguments.repeats)):
+        if is_given is None:
+            continue
         for flag, given in (
             ("--from", arguments.origin),
             ("--step-log", arguments.step_log),
             ("--draw-every", arguments.draw_every),
+            ("--repeats", arguments.repeats if several == "--sweep" else None),
         ):
             if given:
-                raise RequestError(f"{flag} is for one run, --sweep makes several", advice="leave one of them out")
+                raise RequestError(f"{flag} is for one run, {several} makes several", advice="leave one of them out")
     if arguments.draw_every is not None:
         if arguments.draw_every < 1:
             raise RequestError(f"--draw-every must be at least 1, not {arguments.draw_every}")
@@ -180,13 +208,12 @@ def run_and_show(
     extras: Extras | None = None,
 ) -> int:
     """Run with progress, print the result and return the exit status."""
-    from ilvren.cli.progress import Progress
+    from ilvren.cli.progress import progress_of
     from ilvren.ledger import Ledger
-    from ilvren.runs import run
+    from ilvren.runs import check_workers, run
 
-    unit = problem.objective.unit if problem.objective else ""
     extras = extras or Extras()
-    progress = Progress(terminal, unit=unit, is_quiet=extras.step_log)
+    progress = progress_of(problem, terminal, is_quiet=extras.step_log)
     listener: Callable[[Event], None] = progress
     if extras.step_log:
         from ilvren.cli.step_log import StepLog
@@ -200,16 +227,25 @@ def run_and_show(
     if problem.seeks_feasible:
         what = "no objective" if problem.objective is None else "a constant objective"
         terminal.note(f"{what}: this run looks for any feasible design")
+    if extras.workers is not None:
+        check_workers(extras.workers)
+        if not problem.runners:
+            terminal.note("--workers: a problem of formulas is evaluated in batches in this process; it needs none")
     with Ledger(ledger_path(ledger)) as opened:
         for note in opened.notes:
             terminal.note(note)
         try:
-            result = run(problem, settings, ledger=opened, listener=listener, origin=extras.origin)
+            result = run(
+                problem, settings, ledger=opened, listener=listener, origin=extras.origin, workers=extras.workers
+            )
         finally:
             progress.close()
     for runner in problem.runners:
         for note in runner.notes:
             terminal.note(note)
+        if runner.failures:
+            where = f"failed at {runner.failures} point{'s' if runner.failures > 1 else ''}"
+            terminal.note(f'model "{runner.facts.name}" {where}, taken as invalid; the first: {runner.first_failure}')
     if extras.draw_every is not None:
         _draw_designs(result, extras, terminal)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)

@@ -53,6 +53,7 @@ def run_sweep(
     as_json: bool,
     full: bool,
     output: str | None,
+    workers: str | None = None,
 ) -> int:
     """Run the family, print its table and return the exit status."""
     from ilvren.runs import sweep
@@ -61,7 +62,7 @@ def run_sweep(
         objective = "" if member.result.objective is None else f"  {number(member.result.objective)}"
         terminal.note(f"{parameter} = {number(member.value)}: {member.result.outcome}{objective}")
 
-    found = sweep(problem, parameter, values, settings, ledger=ledger, finished=told)
+    found = sweep(problem, parameter, values, settings, ledger=ledger, finished=told, workers=workers)
     if as_json:
         terminal.document(found.to_dict(full=full))
     else:

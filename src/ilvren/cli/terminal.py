@@ -55,6 +55,11 @@ class Terminal:
         return console
 
     @property
+    def error_console(self) -> Console:
+        """Return the console on standard error, for views that are refreshed in place."""
+        return self._console(self.err)
+
+    @property
     def is_live(self) -> bool:
         """Return whether standard error is a terminal that lines can be redrawn on."""
         return self.err.isatty() and not self.quiet

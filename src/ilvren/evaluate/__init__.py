@@ -4,7 +4,23 @@ Knows problems; never methods, ledgers or clocks.
 """
 
 from ilvren.evaluate.differences import MOST_DIFFERENCED
-from ilvren.evaluate.gate import MOST_DENSE, Counts, Evaluation, Gate, entries_of
+from ilvren.evaluate.evaluation import Evaluation, entries_of
+from ilvren.evaluate.gate import MOST_DENSE, Counts, Gate
+from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers
 from ilvren.evaluate.questions import Batch
+from ilvren.evaluate.recipe import Recipe
 
-__all__ = ["MOST_DENSE", "MOST_DIFFERENCED", "Batch", "Counts", "Evaluation", "Gate", "entries_of"]
+__all__ = [
+    "MOST_DENSE",
+    "MOST_DIFFERENCED",
+    "Answer",
+    "Arrival",
+    "Batch",
+    "Counts",
+    "Evaluation",
+    "Gate",
+    "Job",
+    "Recipe",
+    "Workers",
+    "entries_of",
+]

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-import math
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import RequestError
+from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate.differences import differenced
+from ilvren.evaluate.evaluation import Evaluation
 from ilvren.evaluate.forms import Form, form_of
+from ilvren.evaluate.jobs import Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
 from ilvren.problem import Problem, residual_problem
 
-__all__ = ["MOST_DENSE", "Counts", "Evaluation", "Gate", "entries_of"]
+__all__ = ["MOST_DENSE", "Counts", "Gate"]
 
 FloatArray = NDArray[np.float64]
 
@@ -30,40 +32,6 @@ MOST_DENSE = 20_000_000
 FEW_DERIVATIVES = 400
 # Second derivatives of formulas in so few scalars are compiled one by one, else by compressed products.
 FEW_SCALARS = 60
-
-
-@dataclass(frozen=True, slots=True)
-class Evaluation:
-    """What the problem says at one design; NaN where a value or derivative is invalid.
-
-    `objective` internal (minimized; 0 without an objective), `rows` (m,), `gradient` (n,) and `jacobian`
-    (m, n) over all variables, None when they were not asked for; the Jacobian a SciPy CSR array from a sparse gate.
-    """
-
-    objective: float
-    rows: FloatArray
-    gradient: FloatArray | None = None
-    jacobian: Any = None
-
-    @property
-    def is_finite(self) -> bool:
-        """Return whether every value is finite."""
-        return math.isfinite(self.objective) and bool(np.isfinite(self.rows).all())
-
-    @property
-    def has_finite_derivatives(self) -> bool:
-        """Return whether derivatives are there and all finite."""
-        return (
-            self.gradient is not None
-            and self.jacobian is not None
-            and bool(np.isfinite(self.gradient).all() and np.isfinite(entries_of(self.jacobian)).all())
-        )
-
-
-def entries_of(matrix: Any) -> FloatArray:
-    """Return the numbers that a dense or sparse matrix stores."""
-    found: FloatArray = matrix if isinstance(matrix, np.ndarray) else matrix.data
-    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +55,18 @@ class Gate(Questions):
     of values, and there are no second ones.
     """
 
-    def __init__(self, problem: Problem, *, is_sparse: bool = False, by_differences: bool = False) -> None:
+    def __init__(
+        self,
+        problem: Problem,
+        *,
+        is_sparse: bool = False,
+        by_differences: bool = False,
+        workers: Workers | None = None,
+    ) -> None:
         super().__init__(problem)
+        self.workers = workers
+        for place, runner in enumerate(problem.runners):
+            runner.elsewhere = None if workers is None else partial(_called, workers, place)
         self._by_differences = by_differences
         self.is_sparse = is_sparse
         self._sign = 1.0 if problem.objective is None else float(problem.objective.sign)
@@ -111,14 +89,80 @@ class Gate(Questions):
     def _difference_calls(self) -> int:
         return sum(runner.difference_calls for runner in self.problem.runners)
 
+    def release(self) -> None:
+        """Let the models be called here again: the workers are about to end."""
+        self.workers = None
+        for runner in self.problem.runners:
+            runner.elsewhere = None
+
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
         kept = self._cache.get(point.tobytes())
         return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
 
+    def known_by(self, key: bytes) -> Evaluation | None:
+        """Return what is kept of a point, by its bytes."""
+        return self._cache.get(key)
+
     def has_counted(self, point: FloatArray) -> bool:
         """Return whether a design was computed before, kept or not."""
         return point.tobytes() in self._counted_values
+
+    def has_counted_key(self, key: bytes) -> bool:
+        """Return whether a design was computed before, by its bytes."""
+        return key in self._counted_values
+
+    def batch_values(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return the internal objective (k,) and rows (k, m) at designs (k, n) in one vectorised call; nothing is
+        counted or kept until `take_batch`."""
+        found = self.batch(points)
+        if self.problem.objective is None:
+            return np.zeros(len(points)), found.rows
+        return self._sign * found.objective, found.rows
+
+    def take_batch(self, keys: Sequence[bytes], objective: FloatArray, rows: FloatArray) -> tuple[list[int], int]:
+        """Keep and count computed values, by the bytes of their points; return how many evaluations were counted with
+        each, and how many gradients."""
+        extra, gradients = self._difference_calls() - self._calls_before, len(self._counted_gradients)
+        counts = []
+        for key, value, row in zip(keys, objective.tolist(), rows, strict=True):
+            self._keep(key, Evaluation(value, row))
+            counts.append(len(self._counted_values) + extra)
+        return counts, gradients
+
+    def by_workers(self, points: Sequence[FloatArray], *, derivatives: bool) -> Iterator[tuple[int, Arrival]]:
+        """Yield (place, what arrived) for designs, as the workers make them; nothing is counted or kept until `take`.
+
+        Raises ProblemError where a model cannot be evaluated at all."""
+        assert self.workers is not None
+        steps = tuple(runner.steps for runner in self.problem.runners)
+        jobs = [Job(point, derivatives, steps) for point in points]
+        for place, answer in self.workers.answers(jobs):
+            for note in answer.notes:
+                self.problem.runners[0].add_note(note)
+            found = answer.evaluation
+            if found is None and not answer.is_slow:
+                raise ProblemError(answer.failure)
+            for runner, (count, first) in zip(self.problem.runners, answer.failures, strict=False):
+                runner.count_failures(count, first)
+            if answer.failure and not answer.failures:
+                self.problem.runners[0].count_failures(1, f"{answer.failure}{self._named(points[place])}")
+            if found is None:
+                found = failed_evaluation(self.problem.row_count, self.problem.size, derivatives=derivatives)
+            yield place, Arrival(found, answer.difference_calls, answer.seconds)
+
+    def _named(self, point: FloatArray) -> str:
+        told = [f"{v.name} = {x:.6g}" for v, x in zip(self.problem.variables[:6], point.tolist(), strict=False)]
+        return " at " + ", ".join(told)
+
+    def take(self, point: FloatArray, arrival: Arrival) -> None:
+        """Keep and count what a worker has made."""
+        self._keep(point.tobytes(), arrival.evaluation)
+        self._calls_before -= arrival.difference_calls
+
+    def forget(self, point: FloatArray) -> None:
+        """Drop what is kept of a point."""
+        self._cache.pop(point.tobytes(), None)
 
     def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
         """Return the values, and with `derivatives` the gradient and a dense Jacobian, at a full design (n,)."""
@@ -324,6 +368,14 @@ class Gate(Questions):
         form, _ = self._kept("derivatives", self._scalar_plan)
         function: Callable[..., tuple[float, ...]] = form.scalar
         return function
+
+
+def _called(workers: Workers, place: int, many: Sequence[tuple[Any, ...]]) -> list[tuple[Any, ...] | str]:
+    """Let workers call the model in a place with many inputs; return its outputs, or why there are none."""
+    found: list[tuple[Any, ...] | str] = [""] * len(many)
+    for at, answer in workers.answers([Job(model=place, inputs=inputs) for inputs in many]):
+        found[at] = answer.failure if answer.outputs is None else answer.outputs
+    return found
 
 
 def _moves(radii: FloatArray) -> list[FloatArray]:

@@ -72,7 +72,7 @@ def lagrangian_curvature(
     if gate.is_sparse:
         return _sparse_curvature(gate, measures, point, conditions, sizes, objective_size)
     try:
-        free = np.array(gate.problem.free, dtype=np.int64)
+        free = gate.problem.continuous_places
         sizes = sizes[free]
         found = _hessians(gate, measures, point, conditions, free, sizes)
         if found is None:
@@ -135,7 +135,7 @@ def _sparse_curvature(
     pressing = np.abs(conditions.row_multipliers) * lengths / objective_size > strong
     rows = np.flatnonzero(((conditions.row_sides == 2) | (conditions.row_sides != 0) & pressing) & (lengths > 0.0))
     is_fixed = np.ones(len(point), dtype=bool)
-    is_fixed[gate.problem.free_places] = False
+    is_fixed[gate.problem.continuous_places] = False
     press_bound = np.abs(conditions.bound_multipliers) * sizes / objective_size > strong
     held = np.flatnonzero(is_fixed | (np.isin(conditions.bound_sides, (-1, 1)) & press_bound))
     units = csr_array((np.ones(len(held)), (np.arange(len(held)), held)), shape=(len(held), len(point)))

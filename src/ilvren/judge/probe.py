@@ -71,7 +71,7 @@ def probe_around(
     size, along every variable, and `samples` random ones, at every radius. Moves are brought back to limits they
     break, where derivatives allow."""
     here = gate.evaluate(point)
-    free = np.array(gate.problem.free, dtype=np.int64)
+    free = gate.problem.continuous_places
     n = len(point)
     if gate.is_sparse:  # every variable alone would take longer than the run
         samples, radii, units = LARGE_SAMPLES, radii[:1], []

@@ -17,6 +17,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
 from ilvren.judge.case import Case, case_of_record, case_of_result
 from ilvren.judge.curvature import lagrangian_curvature
+from ilvren.judge.members import Neighbours, neighbours_of
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
@@ -96,11 +97,28 @@ def _judged(case: Case) -> Verdict:
         return case.verdict("improvable", _better_reason(case, better, "the run itself evaluated"), better)
     if not case.problem.free:
         return case.verdict("local-strict", "no variable can change anything: there is no other design")
+    members = _check_members(case)
+    if members is not None and members.better is not None:
+        return case.verdict(
+            "improvable", _better_reason(case, members.better, "a neighbouring member has"), members.better
+        )
+    if members is not None and not len(case.problem.continuous_places):
+        if members.open:
+            return case.verdict("unverified", "some neighbouring members could not be settled")
+        return case.verdict("local-strict", f"all {members.tried} neighbouring members are worse")
     if not _check_derivatives(case):
         return _probed_blind(case)
     if not _check_stationarity(case):
         return _descended(case)
-    return _second_order(case)
+    found = _second_order(case)
+    if members is None or found.verdict != "local-strict":
+        return found
+    if members.open:
+        return case.verdict(
+            "first-order-only",
+            "the continuous variables are strictly optimal; of some members beside it nothing is known",
+        )
+    return case.verdict("local-strict", f"{found.reason}; all {members.tried} neighbouring members are worse")
 
 
 def _check_evaluation(case: Case) -> str:
@@ -188,12 +206,36 @@ def _check_record(case: Case) -> Better | None:
     return best
 
 
+def _check_members(case: Case) -> Neighbours | None:
+    """Look at the neighbouring members of spaced and catalogue variables; None without any."""
+    if not set(case.problem.free) - set(case.problem.continuous_places.tolist()):
+        return None
+    found = neighbours_of(
+        case.problem,
+        case.measures,
+        case.point,
+        case.evaluation,
+        feasibility=case.feasibility,
+        tolerance=case.tolerance,
+        least_gain=case.tolerance * case.size,
+    )
+    gain = 0.0 if found.better is None else found.better.gain / case.size
+    word = f"all {found.tried} neighbouring members are worse, the other variables solved for again"
+    if found.better is not None:
+        word = "a neighbouring member is better, the other variables solved for again"
+    elif found.open:
+        word = f"{found.open} of {found.tried} neighbouring members could not be settled"
+    result = "fail" if found.better is not None else "unknown" if found.open else "pass"
+    case.add("members", result, gain, case.tolerance, word)
+    return found
+
+
 def _check_derivatives(case: Case) -> bool:
     if not case.evaluation.has_finite_derivatives:
         case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
         return False
     radii = np.zeros(len(case.point))
-    free = list(case.problem.free)
+    free = list(case.problem.continuous_places)
     radii[free] = KINK_RADIUS * case.sizes[free]
     kinks = case.gate.kinks(case.point, radii)
     if kinks:

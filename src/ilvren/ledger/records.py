@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 __all__ = ["EvaluationRecord", "IterationRecord", "RequestRecord", "RunRecord"]
 
@@ -48,11 +48,12 @@ class RequestRecord:
     points: int
 
 
-@dataclass(frozen=True, slots=True)
-class EvaluationRecord:
+class EvaluationRecord(NamedTuple):
     """One computed point: its place in the run from 1, the full design, the reply (objective and rows as
     `values`, then gradient and Jacobian as `derivatives`, None when not asked for), all internal; `seconds` since
-    the run began; `objective` as written; `gradients` counted up to and with it."""
+    the run began; `objective` as written; `gradients` counted up to and with it.
+
+    A tuple because runs make a hundred thousand of them: it takes a fifth of a dataclass's time."""
 
     number: int
     request: int

@@ -31,6 +31,13 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " point BLOB NOT NULL, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
+    3: (
+        "the designs of each generation, as numbers of evaluations",
+        (
+            "CREATE TABLE generations (run INTEGER NOT NULL REFERENCES runs, iteration INTEGER NOT NULL,"
+            " members BLOB NOT NULL, PRIMARY KEY (run, iteration)) WITHOUT ROWID",
+        ),
+    ),
     2: (
         "the table files a problem reads, and hashes of its models' files",
         (

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 import json
 import math
 import os
 import re
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from array import array
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -85,8 +87,8 @@ class Ledger:
         if not self._pending:
             return
         with self._transaction():
-            for statement, values in self._pending:
-                self._db.execute(statement, values)
+            for statement, rows in itertools.groupby(self._pending, key=lambda item: item[0]):
+                self._db.executemany(statement, [values for _, values in rows])
         self._pending.clear()
         self._written = time.monotonic()
 
@@ -174,23 +176,18 @@ class Ledger:
 
     def add_evaluation(self, run: int, record: EvaluationRecord, *, took: float) -> None:
         """Record a computed point that took so many seconds."""
-        self._add(
-            "INSERT OR IGNORE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                run,
-                record.number,
-                record.request,
-                record.point,
-                record.values,
-                record.derivatives,
-                _finite(record.objective),
-                _finite(record.violation),
-                record.evaluations,
-                record.gradients,
-                record.seconds,
-            ),
-            took=took,
-        )
+        self._add(_ADD_EVALUATION, _evaluation_row(run, record), took=took)
+
+    def add_evaluations(self, run: int, records: Sequence[EvaluationRecord], *, took: float) -> None:
+        """Record computed points that took so many seconds each."""
+        if records:
+            self._pending += [(_ADD_EVALUATION, _evaluation_row(run, record)) for record in records[:-1]]
+            self.add_evaluation(run, records[-1], took=took)
+
+    def add_generation(self, run: int, iteration: int, members: Sequence[int]) -> None:
+        """Record the designs of a generation by the numbers of their evaluations."""
+        packed = array("q", members).tobytes()
+        self._add("INSERT OR REPLACE INTO generations VALUES (?, ?, ?)", (run, iteration, packed))
 
     def add_iteration(self, run: int, record: IterationRecord) -> None:
         """Record an iteration."""
@@ -291,9 +288,26 @@ class Ledger:
         )
         return [IterationRecord(*_with_infinity(row, 7)) for row in rows]
 
+    def generations(self, run: int) -> dict[int, array[int]]:
+        """Return {iteration: numbers of the evaluations of its designs} of a run that recorded populations."""
+        with self._guard():
+            rows = self._db.execute(
+                "SELECT iteration, members FROM generations WHERE run = ? ORDER BY iteration", (run,)
+            ).fetchall()
+        return {iteration: array("q", members) for iteration, members in rows}
+
     def _rows(self, select: str, run: int) -> Iterable[tuple[Any, ...]]:
         with self._guard():
             return self._db.execute(f"{select} WHERE run = ? ORDER BY number", (run,)).fetchall()
+
+
+# A record may be written early and once more in its place.
+_ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+
+
+def _evaluation_row(run: int, record: EvaluationRecord) -> tuple[object, ...]:
+    head, (objective, violation), tail = record[:5], record[5:7], record[7:]
+    return (run, *head, _finite(objective), _finite(violation), *tail)
 
 
 def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:

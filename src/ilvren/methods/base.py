@@ -35,9 +35,11 @@ from ilvren.errors import RequestError, nearest
 __all__ = [
     "Bend",
     "Ending",
+    "Grid",
     "Iterate",
     "Matrix",
     "Method",
+    "Optimum",
     "Protocol",
     "Reply",
     "Request",
@@ -56,6 +58,33 @@ Matrix = Any
 
 
 @dataclass(frozen=True)
+class Grid:
+    """The values that a spaced or catalogue variable may take, scaled: `first` + k · `spacing` for 0 <= k < `count`, or
+    the `members` (count,), ascending."""
+
+    first: float
+    spacing: float
+    count: int
+    members: FloatArray | None = None
+
+    def indices(self, values: FloatArray) -> FloatArray:
+        """Return the numbers, as floats, of the members nearest to values of any shape; a NaN counts as the first."""
+        values = np.nan_to_num(np.asarray(values, dtype=float), nan=self.first)
+        if self.members is None:
+            found: FloatArray = np.clip(np.rint((values - self.first) / self.spacing), 0, self.count - 1)
+            return found
+        middles = 0.5 * (self.members[1:] + self.members[:-1])
+        return np.searchsorted(middles, values).astype(float)
+
+    def values(self, indices: FloatArray) -> FloatArray:
+        """Return the members of these numbers, which are rounded and kept within the grid."""
+        places = np.clip(np.rint(indices), 0, self.count - 1)
+        if self.members is None:
+            return np.asarray(self.first + places * self.spacing, dtype=np.float64)
+        return self.members[places.astype(np.int64)]
+
+
+@dataclass(frozen=True)
 class Task:
     """The problem as a method sees it: minimize f subject to lower <= x <= upper, row_lower <= c <= row_upper.
 
@@ -65,7 +94,9 @@ class Task:
     `row_multipliers` (m,) and `bound_multipliers` (n,) are known from an earlier run, None for a cold start: positive
     at a lower limit, negative at an upper one. `losses` (p,) has an entry for each residual where f is
     `residual_weight` · Σ of losses of residuals (and a constant): 0 for half the square, else the number of a robust
-    loss (`algebra.robust`).
+    loss (`algebra.robust`). `grids` has an entry for each variable where any is spaced or from a catalogue, None for
+    the continuous ones. Points off the grids may be asked for, but are never a result. `is_convex`: the task
+    without its grids is known to be convex.
     """
 
     start: FloatArray
@@ -83,6 +114,23 @@ class Task:
     bound_multipliers: FloatArray | None = None
     losses: NDArray[np.int64] | None = None
     residual_weight: float = 1.0
+    grids: tuple[Grid | None, ...] = ()
+    is_convex: bool = False
+
+    @cached_property
+    def is_discrete(self) -> NDArray[np.bool_]:
+        """Return (n,): which variables are spaced or from a catalogue."""
+        if not self.grids:
+            return np.zeros(len(self.start), dtype=bool)
+        return np.array([grid is not None for grid in self.grids])
+
+    def allowed(self, points: FloatArray) -> FloatArray:
+        """Return points (…, n) moved to the nearest ones within the bounds and on the grids."""
+        moved = np.clip(points, self.lower, self.upper)
+        for place, grid in enumerate(self.grids):
+            if grid is not None:
+                moved[..., place] = grid.values(grid.indices(moved[..., place]))
+        return moved
 
     @cached_property
     def has_bounds(self) -> bool:
@@ -97,6 +145,10 @@ class Task:
     def violation(self, rows: FloatArray) -> float:
         """Return the largest miss over its size."""
         return float(np.max(self.misses(rows) / self.row_sizes, initial=0.0))
+
+    def violations(self, rows: FloatArray) -> FloatArray:
+        """Return `violation` (k,) of many designs' rows (k, m)."""
+        return np.asarray((self.misses(rows) / self.row_sizes).max(axis=1, initial=0.0), dtype=np.float64)
 
 
 @dataclass(frozen=True)
@@ -141,7 +193,7 @@ class Iterate:
 
     `held` is the share of the predicted improvement that came true, NaN where nothing was predicted; `multipliers` (m,)
     the method's estimate, which large problems are measured with until they end; `path` names the part of a composed
-    method that this comes from."""
+    method that this comes from; `population` (k, n) are the designs of a generation, which must have been requested."""
 
     point: FloatArray
     step: float = math.nan
@@ -149,6 +201,7 @@ class Iterate:
     held: float = math.nan
     multipliers: FloatArray | None = None
     path: str = ""
+    population: FloatArray | None = None
 
 
 @dataclass(frozen=True)
@@ -162,14 +215,30 @@ class Standing:
 
 
 @dataclass(frozen=True)
+class Optimum:
+    """One of several local optima found: its `point` (n,), f there, how `often` it was reached, and the places of the
+    starts it was reached `from_starts`."""
+
+    point: FloatArray
+    f: float
+    often: int
+    from_starts: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
 class Ending:
     """What a method claims at its end: "converged", "settled", "stalled", "infeasible", "unbounded" or
     "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence; `method` the name of the
-    method that came to it, where several are composed."""
+    method that came to it, where several are composed. `optima` are the distinct ones found, best first; `bound` is a
+    lower bound on f over all feasible designs, where the method gives one, and `bound_is_proved` whether that is a
+    mathematical statement."""
 
     claim: str
     reason: str
     method: str = ""
+    optima: tuple[Optimum, ...] = ()
+    bound: float = math.nan
+    bound_is_proved: bool = False
 
 
 Protocol = Generator[Request | Bend | Iterate, Any, Ending]
@@ -179,7 +248,9 @@ Protocol = Generator[Request | Bend | Iterate, Any, Ending]
 class Method:
     """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles`
     lists from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
-    matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices."""
+    matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices;
+    `inner`: the option that names a method it works with, whose needs and limits it shares; `is_random`: another seed
+    gives another path; `relaxes`: it asks for points between the members of grids."""
 
     name: str
     about: str
@@ -192,6 +263,9 @@ class Method:
     weak: str = ""
     most_variables: int | None = None
     takes_sparse: bool = False
+    inner: str = ""
+    is_random: bool = False
+    relaxes: bool = False
 
     @property
     def needs_derivatives(self) -> bool:
@@ -205,13 +279,21 @@ class _OptionFacts:
     low: float | None = None
     high: float | None = None
     words: tuple[str, ...] = ()
+    names_method: bool = False
 
 
 def option(
-    default: Any, *, help: str, low: float | None = None, high: float | None = None, words: tuple[str, ...] = ()
+    default: Any,
+    *,
+    help: str,
+    low: float | None = None,
+    high: float | None = None,
+    words: tuple[str, ...] = (),
+    names_method: bool = False,
 ) -> Any:
-    """Declare an option of a method: its default, one line of help, and the range of a number or the words allowed."""
-    return field(default=default, metadata={"option": _OptionFacts(help, low, high, words)})
+    """Declare an option of a method: its default, one line of help, and the range of a number or the words allowed;
+    `names_method`: the default, or the name of a method."""
+    return field(default=default, metadata={"option": _OptionFacts(help, low, high, words, names_method)})
 
 
 def options_from(method: Method, given: Mapping[str, str | float | bool]) -> Any:
@@ -239,6 +321,8 @@ def _read_option(method: str, name: str, kind: type, raw: object, facts: _Option
         if word not in ("yes", "no", "true", "false"):
             raise RequestError(f"{what} is yes or no, not {raw!r}")
         return word in ("yes", "true")
+    if facts.names_method:
+        return str(raw) if str(raw) == "automatic" else method_named(str(raw)).name
     if kind is str:
         if str(raw) not in facts.words:
             close = nearest(str(raw), facts.words)
@@ -268,10 +352,11 @@ def method_names() -> tuple[str, ...]:
     return tuple(sorted(name.replace("_", "-") for name in found if name != "base"))
 
 
-def method_named(name: str) -> Method:
-    """Import and return a method. Raises RequestError, naming the nearest, when there is none."""
+def method_named(name: str, *, also: Sequence[str] = ()) -> Method:
+    """Import and return a method. Raises RequestError, naming the nearest, when there is none; `also` are words that
+    could have been meant."""
     if name not in method_names():
-        close = nearest(name, method_names())
+        close = nearest(name, (*method_names(), *also))
         advice = f'did you mean "{close}"?' if close else "methods: " + ", ".join(method_names())
         raise RequestError(f'unknown method "{name}"', advice=advice)
     module = importlib.import_module("ilvren.methods." + name.replace("-", "_"))
@@ -287,6 +372,8 @@ def describe(method: Method) -> dict[str, object]:
         reach = ""
         if isinstance(item.default, bool):
             reach = "yes or no"
+        elif facts.names_method:
+            reach = "a method"
         elif facts.words:
             reach = ", ".join(facts.words)
         elif facts.low is not None or facts.high is not None:
@@ -304,5 +391,6 @@ def describe(method: Method) -> dict[str, object]:
         "weak": method.weak,
         "most_variables": method.most_variables,
         "takes_sparse": method.takes_sparse,
+        "is_random": method.is_random,
         "options": options,
     }

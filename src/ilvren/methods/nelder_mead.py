@@ -13,6 +13,8 @@ Bounds are met by projection. The rows enter through the function the simplex mi
 whose multipliers are renewed each time the simplex has settled: λ_i ← ρ_i (t_i − [t_i]), and ρ_i grows when
 a row's miss has not fallen to a quarter                                                              (4)
 
+A fresh simplex has its edges turned, and pointed against the slope of the last one                       (5)
+
 Needs     values.   Handles   bounds, inequalities, equalities (weakly: they make A narrow).
 Cost      1 to 2 values per iteration, n + 1 for a new simplex; arithmetic and memory n².
 Stops     when the simplex and the spread of A are below the accuracy asked for, the rows are met, the
@@ -35,6 +37,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.pieces.lagrangian import Lagrangian
 
 __all__ = ["METHOD", "NelderMeadOptions"]
 
@@ -90,43 +93,14 @@ class _Simplex:
     c: FloatArray
 
 
-@dataclass(frozen=True)
-class _Lagrangian:
-    """The function of (3); a feasible value below `floor` is no end."""
-
-    task: Task
-    multipliers: FloatArray
-    weights: FloatArray
-    floor: float = -math.inf
-
-    def beyond(self, c: FloatArray) -> FloatArray:
-        """Return t − [t] of (3), for one row of values (m,) or many (k, m)."""
-        shifted = c + self.multipliers / self.weights
-        return np.asarray(shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper), dtype=np.float64)
-
-    def values(self, f: FloatArray, c: FloatArray) -> FloatArray:
-        """Return A (k,) at designs with these f (k,) and rows (k, m); infinite where one is invalid."""
-        with np.errstate(all="ignore"):
-            total = f + 0.5 * (self.weights * self.beyond(c) ** 2).sum(axis=1)  # (3)
-        return np.where(np.isfinite(total), total, np.inf)
-
-    def gap(self, c: FloatArray) -> float:
-        """Return how far A, its constant −½ Σ λ²/ρ included, is from f: a bound on what the rows still hide."""
-        return float(np.abs(0.5 * self.weights * self.beyond(c) ** 2 - 0.5 * self.multipliers**2 / self.weights).sum())
-
-    def misses(self, c: FloatArray) -> FloatArray:
-        """Return (m,): by how much each row misses its limit, or a limit with a multiplier is not reached."""
-        return np.asarray(np.abs(self.beyond(c) - self.multipliers / self.weights), dtype=np.float64)
-
-    def renewed(self, c: FloatArray, misses_before: FloatArray, noise: float) -> _Lagrangian:
-        """Return A with the multipliers of (4) at rows `c`; `noise` is the error that A was minimized to."""
-        # A miss that the inner search could not see is no reason for a greater weight.
-        unseen = np.maximum(
-            np.sqrt(2.0 * noise / self.weights), MET_SHARE * self.task.feasibility * self.task.row_sizes
-        )
-        slow = self.misses(c) > np.maximum(FALL * misses_before, unseen)
-        weights = np.where(slow, np.minimum(GROWTH * self.weights, MOST_WEIGHT), self.weights)
-        return replace(self, multipliers=self.weights * self.beyond(c), weights=weights)  # (4)
+def _renewed(lagrangian: Lagrangian, c: FloatArray, misses_before: FloatArray, noise: float) -> Lagrangian:
+    """Return A with the multipliers of (4) at rows `c`; `noise` is the error that A was minimized to."""
+    # A miss that the inner search could not see is no reason for a greater weight.
+    task, weights = lagrangian.task, lagrangian.weights
+    unseen = np.maximum(np.sqrt(2.0 * noise / weights), MET_SHARE * task.feasibility * task.row_sizes)
+    slow = lagrangian.misses(c) > np.maximum(FALL * misses_before, unseen)
+    grown = np.where(slow, np.minimum(GROWTH * weights, MOST_WEIGHT), weights)
+    return replace(lagrangian, multipliers=lagrangian.renewed_multipliers(c), weights=grown)  # (4)
 
 
 def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:
@@ -161,11 +135,12 @@ def nelder_mead(task: Task, options: NelderMeadOptions) -> Protocol:
             edge = RESTART_SHARE * options.first_size
         else:
             noise = NOISE_FACTOR * accuracy * size
-            lagrangian, misses = lagrangian.renewed(simplex.c[0], misses, noise), lagrangian.misses(simplex.c[0])
+            lagrangian, misses = _renewed(lagrangian, simplex.c[0], misses, noise), lagrangian.misses(simplex.c[0])
             accuracy = max(ACCURACY_STEP * accuracy, least)
             settled_value = math.inf
             edge = min(max(10.0 * math.sqrt(accuracy), LEAST_EDGE), options.first_size)
-        simplex = yield from _new_simplex(task, best, edge, turned=round_number)
+        slope = _simplex_slope(simplex.x, lagrangian.values(simplex.f, simplex.c))
+        simplex = yield from _new_simplex(task, best, edge, turned=round_number, slope=slope)
     return Ending("stalled", "the rows' multipliers did not come to rest")
 
 
@@ -180,10 +155,11 @@ METHOD = Method(
     most_variables=500,
     cost="1 to 2 values per iteration, n + 1 for a new simplex",
     weak="more than about ten variables; equality constraints",
+    is_random=True,
 )
 
 
-def _first_lagrangian(task: Task, simplex: _Simplex) -> _Lagrangian:
+def _first_lagrangian(task: Task, simplex: _Simplex) -> Lagrangian:
     """Start with multipliers 0 and weights that make a miss weigh like the objective's changes."""
     m = len(task.row_lower)
     finite = simplex.f[np.isfinite(simplex.f)]
@@ -191,20 +167,23 @@ def _first_lagrangian(task: Task, simplex: _Simplex) -> _Lagrangian:
     values = abs(float(finite[0])) if len(finite) else 0.0
     size = max(spread, 1e-3 * values, 1e-12)
     floor = -UNBOUNDED_FACTOR * max(spread, values, 1e-12)
-    return _Lagrangian(task, np.zeros(m), np.clip(10.0 * size / task.row_sizes**2, 1e-10, 1e10), floor)
+    return Lagrangian(task, np.zeros(m), np.clip(10.0 * size / task.row_sizes**2, 1e-10, 1e10), floor)
 
 
 def _new_simplex(
-    task: Task, centre: FloatArray, size: float, *, turned: int = 0
+    task: Task, centre: FloatArray, size: float, *, turned: int = 0, slope: FloatArray | None = None
 ) -> Generator[Request, Reply, _Simplex]:
     """Return a simplex with edges of `size` along the axes from `centre`, inward where a bound is near.
 
-    With `turned` an orthogonal change of axes, drawn from the seed and this number, replaces the axes.
+    With `turned` an orthogonal change of axes, drawn from the seed and this number, replaces the axes; with `slope`
+    (n,) they are oriented downhill (5).
     """
     n = len(centre)
     axes = np.eye(n)
     if turned and n > 1:
         axes = np.linalg.qr(np.random.default_rng([task.seed, 11, turned]).normal(size=(n, n)))[0]
+    if slope is not None:
+        axes = axes * np.where(axes @ slope > 0.0, -1.0, 1.0)[:, np.newaxis]
     points = [centre]
     for axis in axes:
         forward = np.clip(centre + size * axis, task.lower, task.upper)
@@ -219,6 +198,14 @@ def _new_simplex(
     return _Simplex(x, reply.objective.copy(), reply.rows.copy())
 
 
+def _simplex_slope(x: FloatArray, values: FloatArray) -> FloatArray | None:
+    """Return the slope of the linear function through the simplex, where it is fixed and finite."""
+    if not np.isfinite(values).all() or _is_flat(x):
+        return None
+    slope: FloatArray = np.linalg.solve(x[1:] - x[0], values[1:] - values[0])
+    return slope if np.isfinite(slope).all() else None
+
+
 def _is_flat(x: FloatArray) -> bool:
     edges = x[1:] - x[0]
     lengths = np.linalg.norm(edges, axis=1)
@@ -229,7 +216,7 @@ def _is_flat(x: FloatArray) -> bool:
 
 
 def _settle(
-    task: Task, lagrangian: _Lagrangian, simplex: _Simplex, accuracy: float, round_number: int
+    task: Task, lagrangian: Lagrangian, simplex: _Simplex, accuracy: float, round_number: int
 ) -> Generator[Request | Iterate, Reply, str]:
     """Run (1) on `simplex` in place until its size and the spread of A are below `accuracy`, relative.
 
@@ -268,7 +255,8 @@ def _settle(
             if rebuilds > MOST_REBUILDS + n:
                 return "settled"
             edge = max(REBUILD_SHARE * extent, 10.0 * SMALLEST_EXTENT)
-            fresh = yield from _new_simplex(task, simplex.x[0], edge, turned=1000 + rebuilds)
+            slope = _simplex_slope(simplex.x, values)
+            fresh = yield from _new_simplex(task, simplex.x[0], edge, turned=1000 + rebuilds, slope=slope)
             simplex.x, simplex.f, simplex.c = fresh.x, fresh.f, fresh.c
             values = lagrangian.values(simplex.f, simplex.c)
             continue
@@ -300,7 +288,7 @@ def _settle(
 
 
 def _valued(
-    lagrangian: _Lagrangian, x: FloatArray
+    lagrangian: Lagrangian, x: FloatArray
 ) -> Generator[Request, Reply, tuple[FloatArray, float, float, FloatArray]]:
     reply: Reply = yield Request(x[np.newaxis, :])
     value = float(lagrangian.values(reply.objective, reply.rows)[0])

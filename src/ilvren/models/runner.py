@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import faulthandler
 import hashlib
 import importlib.util
 import math
+import os
 import signal
 import sys
 import threading
@@ -34,6 +36,8 @@ MOST_KEPT = 512
 LEAST_SPARSE = 400
 # So many different troubles are told.
 MOST_NOTES = 5
+# How long after its timeout a call that does not return may stop itself.
+HANG_GRACE_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
@@ -94,6 +98,44 @@ class Runner:
         self.steps: Any = None  # of differences, chosen at their first use
         self.pattern: Any = None  # CSR (outputs, inputs) of ones: which derivatives were seen not to be zero
         self.pattern_version = 0
+        self.tries = 2  # a call that takes too long is tried once more
+        self.ends_hangs = False  # whether a call that cannot be stopped may end the process
+        self.was_slow = False
+        self.last_trouble = ""
+        self.failures = 0
+        self.first_failure = ""
+        # Calls the function elsewhere, many at once: outputs, or why there are none.
+        self.elsewhere: Callable[[Sequence[tuple[Any, ...]]], list[tuple[Any, ...] | str]] | None = None
+        self._ahead: dict[bytes, tuple[Any, ...] | str] = {}
+
+    @property
+    def is_differenced(self) -> bool:
+        """Return whether its derivatives are made of many calls."""
+        return self.facts.derivatives not in ("automatic", "supplied")
+
+    def forget(self) -> None:
+        """Drop all outputs that are kept."""
+        self._kept.clear()
+
+    def count_failures(self, count: int, first: str) -> None:
+        """Count points at which the model gave nothing, and keep what was said of the first."""
+        self.failures += count
+        self.first_failure = self.first_failure or first
+
+    def add_note(self, note: str) -> None:
+        """Keep a note for the user, among the first few."""
+        if note not in self.notes and len(self.notes) < MOST_NOTES:
+            self.notes.append(note)
+
+    def call_ahead(self, many: Sequence[list[Array]]) -> None:
+        """Make calls that will be asked for next at the same time, where there are workers."""
+        self._ahead.clear()
+        if self.elsewhere is not None and len(many) > 1:
+            given = [self._given(inputs) for inputs in many]
+            self._ahead = dict(zip(map(_key_of, many), self.elsewhere(given), strict=True))
+
+    def _given(self, inputs: Sequence[Any]) -> tuple[Any, ...]:
+        return tuple(np.array(value) for value in inputs)
 
     def __call__(self, guard: Any, flags: Sequence[bool], inputs: Sequence[Any]) -> Call:
         """Return the call for these inputs, those with a flag having a batch axis; nothing runs where `guard` is
@@ -127,6 +169,7 @@ class Runner:
             outputs = self.values(inputs)
         except ModelFailure as failure:
             empty = [np.full(shape, np.nan) for _, shape in self.facts.outputs]
+            self.count_failures(1, f"{failure}{self.at(inputs)}")
             return _Point(inputs, empty, f"{failure}{self.at(inputs)}")
         reason = ""
         for (name, _), value in zip(self.facts.outputs, outputs, strict=True):
@@ -174,6 +217,13 @@ class Runner:
         """Call the function with whatever `inputs` and return its outputs as they are. Raises ModelFailure."""
         facts = self.facts
         self.calls += 1
+        if self.elsewhere is not None and all(isinstance(value, np.ndarray) for value in inputs):
+            found = self._ahead.pop(_key_of(inputs), None)
+            if found is None:
+                found = self.elsewhere([self._given(inputs)])[0]
+            if isinstance(found, str):
+                raise ModelFailure(found)
+            return list(found)
         given = {
             name: value.item() if isinstance(value, np.ndarray) and not shape else value
             for (name, shape), value in zip(facts.inputs, inputs, strict=True)
@@ -209,12 +259,20 @@ class Runner:
         """Call with a time limit, what it prints going to standard error. Raises ModelFailure for any failure."""
         began = time.perf_counter()
         try:
-            with contextlib.redirect_stdout(sys.stderr), _time_limit(self.facts.timeout):
-                return function(**given)
+            for attempt in range(1, self.tries + 1):
+                with (
+                    contextlib.suppress(*([_TooSlow] if attempt < self.tries else [])),
+                    _standard_output_apart(),
+                    _time_limit(self.facts.timeout, ends_hangs=self.ends_hangs),
+                ):
+                    return function(**given)
         except _TooSlow:
-            raise ModelFailure(
-                f'model "{self.facts.name}" took longer than its timeout of {self.facts.timeout:g} s'
-            ) from None
+            self.was_slow = True
+            twice = ", twice" if self.tries > 1 else ""
+            self.last_trouble = (
+                f'model "{self.facts.name}" took longer than its timeout of {self.facts.timeout:g} s{twice}'
+            )
+            raise ModelFailure(self.last_trouble) from None
         except (ModelFailure, CannotFollow, ProblemError):
             raise
         except (Exception, SystemExit) as error:
@@ -289,9 +347,34 @@ def _module(path: Path) -> Any:
     return _MODULES[key]
 
 
+def _key_of(inputs: Sequence[Array]) -> bytes:
+    return b"".join(np.ascontiguousarray(value).tobytes() + value.dtype.char.encode() for value in inputs)
+
+
 @contextlib.contextmanager
-def _time_limit(seconds: float | None) -> Iterator[None]:
-    """Stop what runs inside after so many seconds. Signals reach the main thread only: elsewhere nothing stops."""
+def _standard_output_apart() -> Iterator[None]:
+    """Send to standard error what is printed inside, by Python or by whatever it starts."""
+    sys.stdout.flush()
+    try:
+        kept = os.dup(1)
+    except OSError:  # there is no standard output
+        with contextlib.redirect_stdout(sys.stderr):
+            yield
+        return
+    try:
+        with contextlib.suppress(OSError):
+            os.dup2(2, 1)
+        with contextlib.redirect_stdout(sys.stderr):
+            yield
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
+
+
+@contextlib.contextmanager
+def _time_limit(seconds: float | None, *, ends_hangs: bool = False) -> Iterator[None]:
+    """Stop what runs inside after so many seconds. Signals reach the main thread only: elsewhere nothing stops. Code
+    that does not come back to Python cannot be stopped; with `ends_hangs` it ends the process, a little later."""
     if seconds is None or threading.current_thread() is not threading.main_thread() or not hasattr(signal, "setitimer"):
         yield
         return
@@ -301,9 +384,13 @@ def _time_limit(seconds: float | None) -> Iterator[None]:
 
     before = signal.signal(signal.SIGALRM, stop)
     signal.setitimer(signal.ITIMER_REAL, seconds)
+    if ends_hangs:
+        faulthandler.dump_traceback_later(seconds + HANG_GRACE_SECONDS, exit=True)
     try:
         yield
     finally:
+        if ends_hangs:
+            faulthandler.cancel_dump_traceback_later()
         signal.setitimer(signal.ITIMER_REAL, 0.0)
         signal.signal(signal.SIGALRM, before)
 

@@ -150,9 +150,11 @@ def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) 
     facts, flat = runner.facts, _flat(inputs)
     found = np.zeros((facts.output_size, len(flat)))
     groups = _groups(facts)
-    for group in groups:
-        moved = flat.astype(complex)
+    points = np.repeat(flat[np.newaxis].astype(complex), len(groups), axis=0)
+    for moved, group in zip(points, groups, strict=True):
         moved[group] += 1j * COMPLEX_STEP
+    runner.call_ahead([_parts(facts, moved) for moved in points])
+    for moved, group in zip(points, groups, strict=True):
         runner.difference_calls += 1
         change = _flat(runner.values(_parts(facts, moved), kind=complex)).imag
         _fill(found, facts, group, change, np.full(len(flat), COMPLEX_STEP))  # (1)
@@ -302,9 +304,12 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
     h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
     h = (flat + h) - flat  # a step that the numbers can hold
     found = np.zeros((facts.output_size, len(flat)))
-    for group in steps.groups:
-        move = np.zeros(len(flat))
+    moves = np.zeros((len(steps.groups), len(flat)))
+    for move, group in zip(moves, steps.groups, strict=True):
         move[group] = h[group]
+    sides = moves if facts.derivatives == "forward-differences" else np.vstack([moves, -moves])
+    runner.call_ahead([_parts(facts, flat + move) for move in sides])
+    for move, group in zip(moves, steps.groups, strict=True):
         ahead = _values_at(runner, flat + move)
         if facts.derivatives == "forward-differences" and np.isfinite(ahead).all():
             change, length = ahead - here, np.ones(1)  # (3)
@@ -312,8 +317,8 @@ def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Arra
             behind = _values_at(runner, flat - move)
             ahead, one = np.where(np.isfinite(ahead), ahead, here), np.isfinite(ahead)
             behind, other = np.where(np.isfinite(behind), behind, here), np.isfinite(behind)
-            sides = one.astype(float) + other.astype(float)
-            change, length = ahead - behind, np.where(sides > 0.0, sides, np.nan)  # (2), one-sided at an edge
+            count = one.astype(float) + other.astype(float)
+            change, length = ahead - behind, np.where(count > 0.0, count, np.nan)  # (2), one-sided at an edge
         _fill(found, facts, group, change / length, h)
     if is_first and len(steps.groups) < len(flat) and np.isfinite(found).all():
         _compare(

@@ -2,9 +2,11 @@
 came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.binding import bind
+from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.loading import load, loads
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
+    GRID_TOLERANCE,
     Given,
     NamedValue,
     Objective,
@@ -22,8 +24,11 @@ from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
 
 __all__ = [
+    "GRID_TOLERANCE",
     "Given",
     "Measures",
+    "MemberGrid",
+    "Members",
     "NamedValue",
     "Objective",
     "Parameter",
@@ -38,6 +43,7 @@ __all__ = [
     "element_name",
     "load",
     "loads",
+    "members_of",
     "objective_size",
     "read_file",
     "read_text",

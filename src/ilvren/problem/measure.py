@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.problem.grid import MemberGrid
 from ilvren.problem.model import Problem
 
 __all__ = ["Measures", "objective_size"]
@@ -40,6 +41,7 @@ class Measures:
     _magnitudes: FloatArray
     _starts: FloatArray
     objective_magnitude: float | None
+    grid: MemberGrid
 
     @classmethod
     def of(cls, problem: Problem) -> Measures:
@@ -53,6 +55,7 @@ class Measures:
             problem.joined("magnitude"),
             np.array(problem.start),
             problem.objective.magnitude if problem.objective else None,
+            MemberGrid(problem),
         )
 
     def variable_sizes(self, point: FloatArray) -> FloatArray:
@@ -69,7 +72,7 @@ class Measures:
         return np.where(np.isnan(miss), np.inf, miss)
 
     def violation(self, point: FloatArray, rows: FloatArray) -> float:
-        """Return the largest miss of a row or bound, each divided by its size."""
+        """Return the largest miss of a row or bound, each divided by its size, or of a member, by its spacing."""
         worst = 0.0
         if len(rows):
             worst = float(np.max(self.row_misses(rows) / self.row_sizes))
@@ -77,7 +80,15 @@ class Measures:
         if not (miss <= 0.0).all():  # NaN counts as a miss
             miss = np.where(np.isnan(miss), np.inf, np.maximum(miss, 0.0))
             worst = max(worst, float(np.max(miss / self.variable_sizes(point))))
-        return worst
+        return max(worst, float(self.grid.misses(point[np.newaxis])[0]))
+
+    def violations(self, points: FloatArray, rows: FloatArray) -> FloatArray:
+        """Return `violation` (k,) of many designs (k, n) with their rows (k, m)."""
+        worst = np.asarray((self.row_misses(rows) / self.row_sizes).max(axis=1, initial=0.0), dtype=np.float64)
+        miss = np.maximum(self.lower - points, points - self.upper)
+        for place in np.flatnonzero(~(miss <= 0.0).all(axis=1)):
+            worst[place] = self.violation(points[place], rows[place])
+        return np.fmax(worst, self.grid.misses(points))
 
 
 def _row_sizes(problem: Problem) -> FloatArray:

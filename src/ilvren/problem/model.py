@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from ilvren.models import Runner
 
 __all__ = [
+    "GRID_TOLERANCE",
     "NamedValue",
     "Objective",
     "Parameter",
@@ -342,6 +343,12 @@ class Problem:
     def free_places(self) -> NDArray[np.int64]:
         """Return `free` as an array."""
         return np.array(self.free, dtype=np.int64)
+
+    @cached_property
+    def continuous_places(self) -> NDArray[np.int64]:
+        """Return the places of the free elements that are neither spaced nor from a catalogue."""
+        held = {place for place, _ in self.grid}
+        return np.array([place for place in self.free if place not in held], dtype=np.int64)
 
     @cached_property
     def grid(self) -> tuple[tuple[int, Variable], ...]:

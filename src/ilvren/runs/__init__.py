@@ -3,10 +3,13 @@
 Never asks which method it holds, only what the method declared. Knows nothing of terminals.
 """
 
-from ilvren.runs.choice import AUTOMATIC, Choice, choose
+from ilvren.runs.choice import AUTOMATIC, GLOBAL, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Ended, Event, Iterated, Started
+from ilvren.runs.leaders import Leader
 from ilvren.runs.loop import is_large
+from ilvren.runs.pool import check_workers
+from ilvren.runs.repeats import Quartiles, Repeats, repeat
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
@@ -14,19 +17,25 @@ from ilvren.runs.sweep import Member, Sweep, sweep
 
 __all__ = [
     "AUTOMATIC",
+    "GLOBAL",
     "Choice",
     "Conditions",
     "Ended",
     "Event",
     "Iterated",
+    "Leader",
     "Member",
+    "Quartiles",
+    "Repeats",
     "RunResult",
     "Settings",
     "Started",
     "Sweep",
+    "check_workers",
     "choose",
     "first_order_conditions",
     "is_large",
+    "repeat",
     "resume",
     "run",
     "sweep",

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import Method, method_named
-from ilvren.methods.pieces.in_turn import in_turn
+from ilvren.methods.base import Method, Protocol, Task, method_named
+from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.problem import Problem, sum_of_squares
 from ilvren.runs.settings import Settings
 
-__all__ = ["AUTOMATIC", "Choice", "choose", "chosen_method"]
+__all__ = ["AUTOMATIC", "GLOBAL", "KINKED", "Choice", "choose", "chosen_method"]
 
 AUTOMATIC = "automatic"
+# Asks for a search of the whole box by whatever suits the problem.
+GLOBAL = "global"
+# Operations whose derivatives jump.
+KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
-# Operations whose derivatives jump.
-KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 
 
 @dataclass(frozen=True)
@@ -26,16 +29,24 @@ class Choice:
 
     names: tuple[str, ...]
     why: str
+    is_in_turn: bool = True
 
     @property
     def sentence(self) -> str:
         """Return the choice in one line."""
+        if not self.is_in_turn:
+            return f"methods {', then '.join(self.names)}: {self.why}"
         rest = f"; if it ends badly, {' and then '.join(self.names[1:])}" if len(self.names) > 1 else ""
         return f"method {self.names[0]}: {self.why}{rest}"
 
 
-def choose(problem: Problem, derivatives: str = "automatic") -> Choice:
-    """Return the choice for a problem: by its size, its derivatives, the kinds of its limits, and its objective."""
+def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool = False) -> Choice:
+    """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
+    objective; with `is_relaxed` as if all variables were continuous."""
+    if not is_relaxed and _is_discrete(problem):
+        if _has_values_between(problem):
+            return Choice(("branch-and-bound", "mesh-adaptive-search"), "whole numbers or catalogues in formulas")
+        return Choice(("mesh-adaptive-search", "differential-evolution"), "whole numbers or catalogues")
     n, m = len(problem.free), problem.row_count
     has_curvature = not problem.runners and derivatives != "differences"
     last = ("nelder-mead",) if n <= FEW and _has_kinks(problem) else ()
@@ -64,17 +75,90 @@ def choose(problem: Problem, derivatives: str = "automatic") -> Choice:
 def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
     """Return the method of the settings, and the choice where it is AUTOMATIC. Raises RequestError for an unknown name,
     and for options without a method that they belong to."""
+    if settings.method == GLOBAL:
+        if has_options:
+            raise RequestError("--option needs the name of one method", advice="`ilvren methods` lists them")
+        return _global_method(problem, settings)
     if settings.method != AUTOMATIC:
-        return method_named(settings.method), None
+        method = method_named(settings.method)
+        return (_with_inner(problem, method, settings) if method.inner else method), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
-    return in_turn(choice.names), choice
+    return in_turn([_resolved(problem, name, settings) for name in choice.names]), choice
+
+
+def _resolved(problem: Problem, name: str, settings: Settings) -> Method:
+    method = method_named(name)
+    return _with_inner(problem, method, settings) if method.inner else method
+
+
+def _is_discrete(problem: Problem) -> bool:
+    return any(
+        block.kind != "continuous" and bool(((block.lower < block.upper) & block.is_used).any())
+        for block in problem.blocks
+    )
+
+
+def _has_values_between(problem: Problem) -> bool:
+    """Return whether the formulas can be evaluated between members: nothing is looked up, and no model decides."""
+    graph = problem.graph
+    operations = {graph.nodes[number].operation for number in graph.reachable(_roots(problem))}
+    return not problem.runners and "lookup" not in operations
+
+
+def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice]:
+    """Return the search of a whole box: starts spread over it where derivatives make descents cheap, then a population,
+    then a descent from the best."""
+    last = choose(problem, settings.derivatives, is_relaxed=False).names[0]
+    names = ["differential-evolution"]
+    if not _is_discrete(problem):
+        is_smooth = not problem.runners and not _has_kinks(problem)
+        if not is_smooth:
+            last = "quadratic-interpolation" if problem.runners else "mesh-adaptive-search"
+        names = [*(["multistart"] if is_smooth else []), *names, last]
+    why = "a search of the whole box" + (": local searches from many starts first" if len(names) > 2 else "")
+    return all_of(GLOBAL, [_resolved(problem, name, settings) for name in names]), Choice(
+        tuple(names), why, is_in_turn=False
+    )
+
+
+def _with_inner(problem: Problem, method: Method, settings: Settings) -> Method:
+    """Return a method that works with another one with that one in place, sharing its needs and limits. Raises
+    RequestError for one that itself works with another."""
+    name = str(settings.options.get(method.inner, AUTOMATIC))
+    if name == AUTOMATIC:
+        names = choose(problem, settings.derivatives, is_relaxed=method.relaxes).names
+        name = next(item for item in names if not method_named(item).inner)
+        if _has_kinks(problem) and len(problem.free) <= FEW and not method.relaxes:
+            name = "mesh-adaptive-search"  # a descent that stops at every kink would be run from every start
+    inner = method_named(name)
+    if inner.inner:
+        close = method.inner.replace("_", "-")
+        raise RequestError(
+            f'option "{method.inner}" of "{method.name}" names a method that stands alone, not {name}',
+            advice=f"for example --option {close}=nelder-mead",
+        )
+
+    def run(task: Task, options: Any) -> Protocol:
+        return method.run(task, replace(options, **{method.inner: name}))
+
+    kinds = inner.handles | ({"spaced", "catalogue"} if method.relaxes else frozenset())
+    return replace(
+        method,
+        needs=inner.needs,
+        handles=method.handles & kinds,
+        run=run,
+        most_variables=inner.most_variables,
+        takes_sparse=inner.takes_sparse and not method.relaxes,
+    )
 
 
 def _has_kinks(problem: Problem) -> bool:
     graph = problem.graph
+    return any(graph.nodes[number].operation in KINKED for number in graph.reachable(_roots(problem)))
+
+
+def _roots(problem: Problem) -> list[int]:
     roots = [block.node for block in problem.row_blocks]
-    if problem.objective is not None:
-        roots.append(problem.objective.node)
-    return any(graph.nodes[number].operation in KINKED for number in graph.reachable(roots))
+    return roots if problem.objective is None else [*roots, problem.objective.node]

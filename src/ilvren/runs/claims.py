@@ -63,12 +63,7 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
             continue
         able = _able(what)
         listed = ", ".join(f'"{name}"' for name in names[:5])
-        advice = (
-            f"methods that handle them: {', '.join(able)}"
-            if able
-            else "no method of this version handles them: fix such a variable by lower = upper = one member,"
-            " or drop its spacing or catalogue and round the continuous optimum, checking it with `ilvren show --at`"
-        )
+        advice = f"methods that handle them: {', '.join(able)}"
         raise RequestError(
             f'method "{method.name}" handles continuous variables only; {what}: {listed}',
             file=problem.source.file,

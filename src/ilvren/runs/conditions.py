@@ -190,7 +190,7 @@ def _setting(
     feasibility: float,
 ) -> tuple[IntArray, IntArray, IntArray, FloatArray]:
     """Return the sides of rows and bounds, the free variables, and their sizes over that of the objective."""
-    free = problem.free_places
+    free = problem.continuous_places  # members are held: between them there is nothing
     sizes = measures.variable_sizes(point)
     row_sides = active_sides(evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes)
     bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from ilvren.runs.leaders import Leader
+
 __all__ = ["Ended", "Event", "Iterated", "Started"]
 
 
@@ -24,7 +26,8 @@ class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
     `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where
-    nothing was predicted), `path` the part of a composed method."""
+    nothing was predicted), `path` the part of a composed method, `leaders` the few best feasible designs so far, best
+    first, with internal objectives."""
 
     iteration: int
     evaluations: int
@@ -39,6 +42,7 @@ class Iterated:
     step: float = math.nan
     held: float = math.nan
     path: str = ""
+    leaders: tuple[Leader, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,23 +8,23 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import MachineError, ProblemError, RequestError
-from ilvren.evaluate import Evaluation, Gate
+from ilvren.evaluate import Arrival, Evaluation, Gate, Workers
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Reply, Request, Standing
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Reply, Request, Standing
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated
+from ilvren.runs.leaders import Leaders
 from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import RunResult
+from ilvren.runs.result import FoundOptimum, RunResult
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
@@ -40,6 +40,8 @@ MOST_IDLE = 200
 SPARSE_SIZE = 400
 # From so many variables on, iterates are measured with the method's own multipliers.
 LARGE_SIZE = 500
+# Requests for the values of so many designs of a problem of formulas are answered in one vectorised call.
+LEAST_BATCH = 8
 
 
 def is_large(problem: Problem) -> bool:
@@ -58,15 +60,6 @@ class _ProtocolError(Exception):
     """A method broke the protocol of `methods.base`."""
 
 
-@dataclass
-class _Best:
-    """The best design evaluated so far under the rule for reported designs."""
-
-    point: FloatArray
-    evaluation: Evaluation
-    violation: float
-
-
 class Loop:
     """One run of one method on one problem. Call `drive` once."""
 
@@ -82,6 +75,7 @@ class Loop:
         replay: Replay | None = None,
         listener: Listener | None = None,
         multipliers: tuple[FloatArray, FloatArray] | None = None,
+        workers: Workers | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.problem = problem
@@ -91,7 +85,9 @@ class Loop:
         self.is_sparse = method.takes_sparse and is_large(problem)
         problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
-        self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences)
+        self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers)
+        # A model that is differentiated in one call is best left to one worker; differences are shared out.
+        self._is_whole = not all(runner.is_differenced for runner in problem.runners)
         self.measures = Measures.of(problem)
         self._ledger = ledger
         self._number = number
@@ -104,8 +100,10 @@ class Loop:
         self._requests = 0
         self._scaling: Scaling | None = None
         self._start: Evaluation | None = None
-        self._feasible: _Best | None = None
-        self._least: _Best | None = None
+        self._leaders = Leaders(settings.feasibility, settings.tolerance)
+        self._numbers: dict[bytes, int] = {}
+        self._optima: tuple[Optimum, ...] = ()
+        self._bound: tuple[float, bool] = (math.nan, False)
         self._last: tuple[FloatArray, Standing] | None = None
         self._last_multipliers: FloatArray | None = None
         self._guess: Conditions | None = None
@@ -126,6 +124,12 @@ class Loop:
 
     def drive(self) -> RunResult:
         """Run to an end and return the result. An interrupt ends the run, the best design being kept."""
+        try:
+            return self._driven()
+        finally:
+            self.gate.release()
+
+    def _driven(self) -> RunResult:
         try:
             with np.errstate(all="ignore"):  # methods judge what is not finite; NumPy need not warn
                 outcome, reason = self._run()
@@ -167,6 +171,7 @@ class Loop:
             is_sparse=self.is_sparse,
             has_curvature=self.gate.has_curvature,
             losses=self._losses(),
+            is_convex=self.method.relaxes and _is_convex(problem),
         )
         generator = self.method.run(task, self.options)
         try:
@@ -183,6 +188,7 @@ class Loop:
             if not isinstance(end.value, Ending):
                 raise TypeError(f"method {self.method.name} ended without an Ending") from None
             self._finished_by = end.value.method
+            self._optima, self._bound = end.value.optima, (end.value.bound, end.value.bound_is_proved)
             return self._checked(end.value)
         finally:
             generator.close()
@@ -191,9 +197,10 @@ class Loop:
         assert self._start is not None
         if not self._start.is_finite:
             return "invalid", "no variable can change anything, and this design has no finite values"
-        if self._feasible is None:
+        best = self._leaders.feasible
+        if best is None:
             return "infeasible", "no variable can change anything, and this design misses a limit"
-        self._last = (self._feasible.point, Standing(self._feasible.violation, 0.0, True))
+        self._last = (best.point, Standing(best.violation, 0.0, True))
         return "converged", "no variable can change anything, and this design is feasible"
 
     def _losses(self) -> NDArray[np.int64] | None:
@@ -219,7 +226,7 @@ class Loop:
         if not self.gate.has_curvature:
             raise _ProtocolError("asked for second derivatives of a problem with models")
         self._check_seconds()
-        point = self._scaling.full(np.asarray(bend.point, dtype=float), self.measures.lower, self.measures.upper)
+        point = self._full(np.asarray(bend.point, dtype=float)[np.newaxis])[0]
         return self._scaling.second(self.gate, bend, point)
 
     def _check_seconds(self) -> None:
@@ -231,19 +238,170 @@ class Loop:
         points = np.asarray(request.points, dtype=float)
         if points.ndim != 2 or points.shape[1] != len(self._scaling.free):
             raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {len(self._scaling.free)})")
-        full = np.array([self._scaling.full(p, self.measures.lower, self.measures.upper) for p in points])
+        full = self._full(points)
+        if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.runners):
+            return self._scaling.values(*self._batch(full))
         evaluations = self._evaluate_all(full, derivatives=request.derivatives)
         residuals = None
         if request.residuals:
             residuals = [self.gate.residuals(point, derivatives=request.derivatives) for point in full]
         return self._scaling.reply(evaluations, derivatives=request.derivatives, residuals=residuals)
 
-    def _evaluate_all(self, points: FloatArray, *, derivatives: bool) -> list[Evaluation]:
+    def _full(self, scaled: FloatArray) -> FloatArray:
+        """Return the full designs (k, n) of scaled points, exactly on the grid where they are within rounding of it."""
+        assert self._scaling is not None
+        return self.measures.grid.straightened(self._scaling.full(scaled, self.measures.lower, self.measures.upper))
+
+    def _begin_request(self, points: FloatArray, *, derivatives: bool) -> int:
+        """Check a request against the record, or record it, and return its number."""
         digest = request_hash(points, derivatives=derivatives)
         number, self._requests = self._requests, self._requests + 1
         if not self._replay.check(number, digest) and self._ledger is not None:
             self._ledger.add_request(self._number, RequestRecord(number, digest, len(points)))
-        return [self._evaluate(point, number, derivatives=derivatives) for point in points]
+        return number
+
+    def _evaluate_all(self, points: FloatArray, *, derivatives: bool) -> list[Evaluation]:
+        """Return the evaluations of designs (k, n), point by point, or by the workers."""
+        number = self._begin_request(points, derivatives=derivatives)
+        if (
+            self.gate.workers is not None
+            and (len(points) > 1 or (derivatives and self._is_whole))
+            and (not derivatives or self._has_steps())
+        ):
+            found = self._by_workers(points, number, derivatives=derivatives)
+        else:
+            found = [self._evaluate(point, number, derivatives=derivatives) for point in points]
+        self._check_goals()
+        return found
+
+    def _by_workers(self, points: FloatArray, request: int, *, derivatives: bool) -> list[Evaluation]:
+        """Let the workers compute what is neither kept nor on record, each result being recorded as it arrives; then
+        take all in order, so that the path is the same with any number of workers."""
+        numbers, open_points = self._to_compute(points, derivatives=derivatives)
+        keys, arrived = list(open_points), dict[bytes, Arrival]()
+        if keys:
+            self._check_seconds()
+        try:
+            for place, arrival in self.gate.by_workers(list(open_points.values()), derivatives=derivatives):
+                key = keys[place]
+                arrived[key] = arrival
+                if self._ledger is not None:
+                    early = self._record(open_points[key], arrival.evaluation, request, numbers[key])
+                    self._ledger.add_evaluation(self._number, early, took=arrival.seconds)
+                self._check_seconds()
+        except BaseException:
+            for key, arrival in arrived.items():  # whatever stops this, what has arrived counts
+                self._take(open_points[key], arrival, request, numbers[key])
+            raise
+        found = []
+        for point in points:
+            key = point.tobytes()
+            if key in arrived and self.gate.known(point, derivatives=derivatives) is None:
+                self._take(point, arrived[key], request, numbers[key])
+            found.append(self._evaluate(point, request, derivatives=derivatives))
+        return found
+
+    def _has_steps(self) -> bool:
+        """Return whether the difference steps of all models are chosen: once, here, so that they are the same in every
+        worker."""
+        return all(runner.steps is not None for runner in self.problem.runners if runner.is_differenced)
+
+    def _take(self, point: FloatArray, arrival: Arrival, request: int, number: int) -> None:
+        self.gate.take(point, arrival)
+        self._note_evaluation(point, arrival.evaluation, request, took=0.0, number=number)
+
+    def _to_compute(self, points: FloatArray, *, derivatives: bool) -> tuple[dict[bytes, int], dict[bytes, FloatArray]]:
+        """Return the number that the evaluation of each new design will have, and the designs that must be computed,
+        as far as the limit on evaluations allows."""
+        limit = self.settings.evaluations
+        room = math.inf if limit is None else limit - self.gate.counts.evaluations
+        numbers: dict[bytes, int] = {}
+        found: dict[bytes, FloatArray] = {}
+        for point in points:
+            key = point.tobytes()
+            if key in numbers or self.gate.known(point, derivatives=derivatives) is not None:
+                continue
+            room -= not self.gate.has_counted(point)
+            if room < 0:
+                break
+            numbers[key] = len(self.evaluations) + 1 + len(numbers)
+            if self._replay.answer(point, derivatives=derivatives) is None:
+                found[key] = point
+        return numbers, found
+
+    def _batch(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return objective (k,) and rows (k, m) of designs of a problem of formulas, in one vectorised call."""
+        request = self._begin_request(points, derivatives=False)
+        keys = [point.tobytes() for point in points]
+        places: dict[bytes, int] = {}
+        kept: dict[bytes, Evaluation] = {}
+        for place, key in enumerate(keys):
+            known = self.gate.known_by(key)
+            if known is not None:
+                kept[key] = known
+            else:
+                places.setdefault(key, place)
+        objective, rows = np.zeros(len(points)), np.zeros((len(points), self.problem.row_count))
+        if places:
+            self._compute_batch(points, places, request, objective, rows)
+        for place, key in enumerate(keys):
+            if key in kept:
+                objective[place], rows[place] = kept[key].objective, kept[key].rows
+            elif places[key] != place:
+                objective[place], rows[place] = objective[places[key]], rows[places[key]]
+        self._check_goals()
+        return objective, rows
+
+    def _compute_batch(
+        self, points: FloatArray, places: dict[bytes, int], request: int, objective: FloatArray, rows: FloatArray
+    ) -> None:
+        """Compute, count and record the designs at `places`, as far as the limits allow; the rest raises _Stop."""
+        own = np.fromiter(places.values(), dtype=np.int64, count=len(places))
+        new = np.array([not self.gate.has_counted_key(key) for key in places])
+        limit = self.settings.evaluations
+        room = len(own) if limit is None else int(limit - self.gate.counts.evaluations)
+        allowed = len(own) if int(new.sum()) <= room else int(np.searchsorted(np.cumsum(new), room, side="right"))
+        recorded = [self._replay.values_of(key) for key in places]
+        began = self._seconds()
+        if any(values is None for values in recorded):
+            self._check_seconds()
+        # All of them, also those beyond a limit and those on record: the last bits could depend on the company.
+        objective[own], rows[own] = self.gate.batch_values(points[own])
+        for place, values in zip(own.tolist(), recorded, strict=True):
+            if values is not None:
+                objective[place], rows[place] = values[0], values[1:]
+        taken = own[:allowed]
+        if len(taken):
+            self._note_batch(points[taken], objective[taken], rows[taken], list(places)[:allowed], request, began)
+        if allowed < len(own):
+            raise _Stop("exhausted", f"{limit} evaluations are used up")
+
+    def _note_batch(
+        self, points: FloatArray, objective: FloatArray, rows: FloatArray, keys: list[bytes], request: int, began: float
+    ) -> None:
+        """Keep, count and record a computed batch."""
+        violation = self.measures.violations(points, rows)
+        violation[~np.isfinite(objective) | ~np.isfinite(rows).all(axis=1)] = math.inf
+        written: list[float | None] = [None] * len(keys)
+        if self.problem.objective is not None:
+            written = (self.problem.objective.sign * objective).tolist()
+        counts, gradients = self.gate.take_batch(keys, objective, rows)
+        packed = np.column_stack([objective, rows])
+        first, seconds = len(self.evaluations) + 1, self._seconds()
+        records = [
+            EvaluationRecord(number, request, key, values.tobytes(), None, f, v, count, gradients, seconds)
+            for number, (key, values, f, v, count) in enumerate(
+                zip(keys, packed, written, violation.tolist(), counts, strict=True), start=first
+            )
+        ]
+        for record in records:
+            self._numbers.setdefault(record.point, record.number)
+        self.evaluations += records
+        if self._ledger is not None:
+            fresh = [record for record in records if self._replay.values_of(record.point) is None]
+            self._ledger.add_evaluations(self._number, fresh, took=(seconds - began) / len(keys))
+        if np.isfinite(violation).any():
+            self._leaders.note(points, objective, violation, first)
 
     def _evaluate(self, point: FloatArray, request: int, *, derivatives: bool) -> Evaluation:
         known = self.gate.known(point, derivatives=derivatives)
@@ -264,7 +422,9 @@ class Loop:
             self.gate.adopt(point, evaluation, evaluations=recorded.evaluations)
             self._earlier = max(self._earlier, seconds)
             self._began = self._clock()
-        self._note_evaluation(point, evaluation, request, took=self._seconds() - seconds)
+        self._note_evaluation(
+            point, evaluation, request, took=self._seconds() - seconds, is_recorded=recorded is not None
+        )
         return evaluation
 
     def _recalled(self, point: FloatArray, record: EvaluationRecord, *, derivatives: bool) -> Evaluation:
@@ -280,58 +440,70 @@ class Loop:
     def _seconds(self) -> float:
         return self._earlier + self._clock() - self._began
 
-    def _as_written(self, evaluation: Evaluation) -> float | None:
+    def _as_written(self, objective: float) -> float | None:
         if self.problem.objective is None:
             return None
-        return self.problem.objective.sign * evaluation.objective
+        return self.problem.objective.sign * objective
 
-    def _note_evaluation(self, point: FloatArray, evaluation: Evaluation, request: int, *, took: float) -> None:
+    def _record(self, point: FloatArray, evaluation: Evaluation, request: int, number: int) -> EvaluationRecord:
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
         counts = self.gate.counts
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again; a model is asked once.
             derivatives = packed_derivatives(evaluation) if self.problem.runners else b""
-        record = EvaluationRecord(
-            len(self.evaluations) + 1,
+        return EvaluationRecord(
+            number,
             request,
             point.tobytes(),
             _packed(evaluation),
             derivatives,
-            self._as_written(evaluation),
+            self._as_written(evaluation.objective),
             violation,
             counts.evaluations,
             counts.gradients,
             self._seconds(),
         )
-        self.evaluations.append(record)
-        if self._ledger is not None and record.number > self._replay.evaluations:
-            self._ledger.add_evaluation(self._number, record, took=took)
-        if not evaluation.is_finite:
-            return
-        here = _Best(point, evaluation, violation)
-        if self._least is None or violation < self._least.violation:
-            self._least = here
-        if violation <= self.settings.feasibility:
-            best = self._feasible
-            if best is None or (evaluation.objective, violation) < (best.evaluation.objective, best.violation):
-                self._feasible = here
-            self._check_target(evaluation)
 
-    def _check_target(self, evaluation: Evaluation) -> None:
-        target = self.settings.target
-        if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
-            raise _Stop("settled", "a feasible design is found, which is all that is asked")
-        if target is None or self.problem.objective is None:
-            return
-        if evaluation.objective <= self.problem.objective.sign * target:
-            raise _Stop("target", f"the target {target:g} is reached")
+    def _note_evaluation(
+        self,
+        point: FloatArray,
+        evaluation: Evaluation,
+        request: int,
+        *,
+        took: float,
+        is_recorded: bool = False,
+        number: int | None = None,
+    ) -> None:
+        record = self._record(point, evaluation, request, len(self.evaluations) + 1 if number is None else number)
+        self.evaluations.append(record)
+        self._numbers.setdefault(record.point, record.number)
+        if self._ledger is not None and not is_recorded:
+            self._ledger.add_evaluation(self._number, record, took=took)
+        if evaluation.is_finite:
+            one = np.array([evaluation.objective]), np.array([record.violation])
+            self._leaders.note(point[np.newaxis], *one, record.number)
+
+    def _check_goals(self) -> None:
+        """Stop where the target is reached, a feasible design is all that is asked, or patience is at its end."""
+        best = self._leaders.feasible
+        if best is not None:
+            if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
+                raise _Stop("settled", "a feasible design is found, which is all that is asked")
+            target, objective = self.settings.target, self.problem.objective
+            if target is not None and objective is not None and best.objective <= objective.sign * target:
+                raise _Stop("target", f"the target {target:g} is reached")
+        patience = self.settings.patience
+        if patience is not None and len(self.evaluations) - self._leaders.progress_at >= patience:
+            raise _Stop(
+                "stalled", f"no progress in the last {patience} evaluations, which is all that --patience allows"
+            )
 
     def _judge(self, iterate: object) -> Standing:
         assert self._scaling is not None
         if not isinstance(iterate, Iterate):
             raise _ProtocolError(f"yielded {type(iterate).__name__}, neither a Request nor an Iterate")
-        point = self._scaling.full(np.asarray(iterate.point, dtype=float), self.measures.lower, self.measures.upper)
+        point = self._full(np.asarray(iterate.point, dtype=float)[np.newaxis])[0]
         evaluation = self.gate.known(point) or self.gate.evaluate(point)
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
         conditions = self._conditions(point, evaluation, iterate.multipliers)
@@ -356,7 +528,7 @@ class Loop:
 
     def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
         counts, seconds = self.gate.counts, self._seconds()
-        best = None if self._feasible is None else self._as_written(self._feasible.evaluation)
+        best = None if self._leaders.feasible is None else self._as_written(self._leaders.feasible.objective)
         number = len(self.iterations)  # the first iterate is the start: iteration 0
         record = IterationRecord(
             number,
@@ -364,7 +536,7 @@ class Loop:
             counts.evaluations,
             counts.gradients,
             seconds,
-            self._as_written(evaluation),
+            self._as_written(evaluation.objective),
             best,
             standing.violation,
             standing.stationarity,
@@ -376,6 +548,8 @@ class Loop:
         is_replay = number < self._replay.iterations
         if self._ledger is not None and not is_replay:
             self._ledger.add_iteration(self._number, record)
+            if iterate.population is not None:
+                self._ledger.add_generation(self._number, number, self._members(iterate.population))
         if self._listener is not None:
             event = Iterated(
                 number,
@@ -387,12 +561,18 @@ class Loop:
                 standing.stationarity,
                 iterate.note,
                 is_replay,
-                self._as_written(evaluation) if evaluation.is_finite else None,
+                self._as_written(evaluation.objective) if evaluation.is_finite else None,
                 iterate.step,
                 iterate.held,
                 iterate.path,
+                self._leaders.top,
             )
             self._listener(event)
+
+    def _members(self, population: FloatArray) -> tuple[int, ...]:
+        """Return the numbers of the evaluations of a population's designs."""
+        full = self._full(np.asarray(population, dtype=float))
+        return tuple(self._numbers.get(point.tobytes(), 0) for point in full)
 
     def _conditions(
         self, point: FloatArray, evaluation: Evaluation, multipliers: FloatArray | None = None
@@ -428,13 +608,13 @@ class Loop:
             claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
         if claim == "invalid":
             # After some progress there was something finite to go on from.
-            outcome = "stalled" if self.iterations and self._feasible is not None else claim
+            outcome = "stalled" if self.iterations and self._leaders.feasible is not None else claim
             found = start_trouble(self.problem)
             if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
                 outcome = "model-failed"
             return outcome, reason + where_invalid(self.problem, self.gate)
         if claim == "infeasible":
-            if self._feasible is not None:
+            if self._leaders.feasible is not None:
                 return "stalled", "feasible designs were found, but the method could not return to one"
             point = self._last[0] if self._last else np.array(self.problem.start)
             evaluation = self.gate.evaluate(point, derivatives=True)
@@ -442,17 +622,17 @@ class Loop:
             if not violation_is_stationary(self.problem, self.measures, point, evaluation, rows):
                 return "no-feasible", reason
             return claim, reason
-        if self._feasible is None:
+        if self._leaders.feasible is None:
             return "no-feasible", f"no design evaluated meets all limits ({reason})"
         return claim, reason
 
     def _reported(self, outcome: str) -> tuple[FloatArray, str]:
         if outcome == "converged" and self._last is not None:
             return self._last[0], "final"
-        if self._feasible is not None:
-            return self._feasible.point, "best-feasible"
-        if self._least is not None:
-            return self._least.point, "least-violation"
+        if self._leaders.feasible is not None:
+            return self._leaders.feasible.point, "best-feasible"
+        if self._leaders.least is not None:
+            return self._leaders.least.point, "least-violation"
         return np.array(self.problem.start), "least-violation"
 
     def _result(self, outcome: str, reason: str) -> RunResult:
@@ -482,8 +662,8 @@ class Loop:
             reason,
             design,
             tuple(point.tolist()),
-            self._as_written(evaluation),
-            self._as_written(baseline),
+            self._as_written(evaluation.objective),
+            self._as_written(baseline.objective),
             self.measures.violation(baseline_point, baseline.rows) if baseline.is_finite else math.inf,
             bounds,
             rows,
@@ -502,7 +682,31 @@ class Loop:
             tuple(self.iterations),
             self._trouble,
             estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None,
+            self._optima_as_written(),
+            self._bound_as_written(),
+            self._bound[1],
         )
+
+    def _optima_as_written(self) -> tuple[FoundOptimum, ...]:
+        sign = self.problem.objective.sign if self.problem.objective is not None else 1
+        if self._scaling is None:
+            return ()
+        full = self._full(np.array([item.point for item in self._optima]).reshape(-1, len(self._scaling.free)))
+        return tuple(
+            FoundOptimum(tuple(point.tolist()), sign * self._scaling.objective * item.f, item.often, item.from_starts)
+            for point, item in zip(full, self._optima, strict=True)
+        )
+
+    def _bound_as_written(self) -> float | None:
+        if self._scaling is None or not math.isfinite(self._bound[0]):
+            return None
+        return self._as_written(self._scaling.objective * self._bound[0])
+
+
+def _is_convex(problem: Problem) -> bool:
+    from ilvren.runs.convexity import is_convex
+
+    return is_convex(problem)
 
 
 def _packed(evaluation: Evaluation) -> bytes:

@@ -50,6 +50,11 @@ class Replay:
             raise RequestError(f"request {number} is not the one on record: the run cannot follow its own path")
         return True
 
+    def values_of(self, key: bytes) -> FloatArray | None:
+        """Return the recorded objective and rows (1 + m,) of a design, by its bytes, or None."""
+        record = self._values.get(key) or self._derivatives.get(key)
+        return None if record is None else np.frombuffer(record.values)
+
     def answer(self, point: FloatArray, *, derivatives: bool) -> EvaluationRecord | None:
         """Return the recorded evaluation of a design, or None."""
         key = point.tobytes()

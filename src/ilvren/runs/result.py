@@ -12,7 +12,7 @@ from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem, RowBlock, VariableBlock
 from ilvren.runs.estimates import Estimates
 
-__all__ = ["HOLDS", "OUTCOMES", "LimitState", "RunResult", "by_block", "nested", "states_document"]
+__all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "LimitState", "RunResult", "by_block", "nested", "states_document"]
 
 # Outcome → what it means for the reader.
 OUTCOMES = {
@@ -87,10 +87,22 @@ class LimitState:
 
 
 @dataclass(frozen=True)
+class FoundOptimum:
+    """One of several distinct optima a run found: the design (n,), its objective as written, how `often` it was
+    reached, and the numbers of the starts it was reached `from_starts`."""
+
+    point: tuple[float, ...]
+    objective: float
+    often: int
+    from_starts: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
-    a fit are determined."""
+    a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
+    any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`."""
 
     id: str
     problem: Problem
@@ -114,6 +126,9 @@ class RunResult:
     iterations: tuple[IterationRecord, ...] = field(default=(), repr=False)
     machine_trouble: str | None = None
     estimates: Estimates | None = field(default=None, repr=False)
+    optima: tuple[FoundOptimum, ...] = ()
+    bound: float | None = None
+    bound_is_proved: bool = False
 
     @property
     def holds(self) -> bool:
@@ -150,6 +165,25 @@ class RunResult:
             document["constraints_summary"] = {"rows": len(self.constraints), "shown": len(shown)}
         return document
 
+    @property
+    def gap(self) -> float | None:
+        """Return how far the objective is from the bound, relative to the larger of both; None without a bound."""
+        if self.bound is None or self.objective is None:
+            return None
+        size = max(abs(self.objective), abs(self.bound))
+        return abs(self.objective - self.bound) / size if size > 0.0 else 0.0
+
+    def _bound_document(self) -> dict[str, object]:
+        return {"value": self.bound, "gap": self.gap, "proved": self.bound_is_proved}
+
+    def _optimum_document(self, item: FoundOptimum) -> dict[str, object]:
+        return {
+            "objective": plain(item.objective),
+            "variables": by_block(self.problem.blocks, [plain(value) for value in item.point]),
+            "reached": item.often,
+            "from_starts": list(item.from_starts),
+        }
+
     def _document(self, constraints: tuple[LimitState, ...]) -> dict[str, object]:
         return {
             "run": self.id or None,
@@ -173,6 +207,8 @@ class RunResult:
             "seed": self.seed,
             "settings": dict(self.settings),
             **({"estimates": self.estimates.to_dict()} if self.estimates is not None else {}),
+            **({"optima": [self._optimum_document(item) for item in self.optima]} if self.optima else {}),
+            **({"bound": self._bound_document()} if self.bound is not None else {}),
         }
 
 

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.methods.base import Bend, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
+from ilvren.runs.grids import scaled_grids
 from ilvren.runs.settings import Settings
 
 __all__ = ["Scaling"]
@@ -76,6 +77,7 @@ class Scaling:
         is_sparse: bool = False,
         has_curvature: bool = False,
         losses: NDArray[np.int64] | None = None,
+        is_convex: bool = False,
     ) -> Task:
         """Return the scaled task. `multipliers` are those of rows (m,) and bounds (n,) known from an earlier run."""
         free = self.free
@@ -98,13 +100,19 @@ class Scaling:
             bound_multipliers=own[1] if own else None,
             losses=losses,
             residual_weight=1.0 / self.objective,
+            is_convex=is_convex,
+            grids=scaled_grids(problem, self.free, self.variables),
         )
 
     def full(self, scaled: FloatArray, lower: FloatArray, upper: FloatArray) -> FloatArray:
-        """Return the full design (n,) of a scaled point, clipped so that rounding never leaves a bound."""
-        point = self.full_start.copy()
-        point[self.free] = np.clip(scaled * self.variables, lower[self.free], upper[self.free])
-        return point
+        """Return the full designs (k, n) of scaled points (k, n_free), clipped so that rounding leaves no bound."""
+        points = np.repeat(self.full_start[np.newaxis], len(scaled), axis=0)
+        points[:, self.free] = np.clip(scaled * self.variables, lower[self.free], upper[self.free])
+        return points
+
+    def values(self, objective: FloatArray, rows: FloatArray) -> Reply:
+        """Return internal objectives (k,) and rows (k, m) as a method sees them."""
+        return Reply(objective / self.objective, rows / self.rows)
 
     def reply(
         self, evaluations: list[Evaluation], *, derivatives: bool, residuals: list[tuple[FloatArray, Any]] | None = None

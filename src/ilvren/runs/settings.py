@@ -18,7 +18,8 @@ DEFAULT_EVALUATIONS = 100_000
 @dataclass(frozen=True)
 class Settings:
     """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
-    `evaluations`, `iterations`, `seconds` limits, None for none; `options` of the method by name; `derivatives` where
+    `evaluations`, `iterations`, `seconds` limits, None for none;
+    `patience` the most evaluations without progress; `options` of the method by name; `derivatives` where
     they are taken from (`runs.sources`).
     Raises RequestError for numbers without meaning."""
 
@@ -34,12 +35,13 @@ class Settings:
     scaling: bool = True
     derivatives: str = "automatic"
     label: str | None = None
+    patience: int | None = None
 
     def __post_init__(self) -> None:
         for name in ("tolerance", "feasibility"):
             if not 0.0 < getattr(self, name) < 1.0:
                 raise RequestError(f"--{name} must lie between 0 and 1, not {getattr(self, name):g}")
-        for name in ("evaluations", "iterations"):
+        for name in ("evaluations", "iterations", "patience"):
             limit = getattr(self, name)
             if limit is not None and limit < 1:
                 raise RequestError(f"--{name} must be at least 1, not {limit}")

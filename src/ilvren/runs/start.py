@@ -6,6 +6,7 @@ import json
 import shlex
 import sys
 from collections.abc import Callable, Mapping
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 
 from ilvren import __version__
 from ilvren.errors import RequestError
+from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import options_from
 from ilvren.problem import Problem, load
@@ -21,6 +23,7 @@ from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
 from ilvren.runs.loop import Loop
+from ilvren.runs.pool import open_workers
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
@@ -46,6 +49,7 @@ def run(
     listener: Listener | None = None,
     multipliers: tuple[FloatArray, FloatArray] | None = None,
     origin: str | None = None,
+    workers: int | str | Workers | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -55,7 +59,8 @@ def run(
     be resumed; else it
     is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
     variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called
-    with every event.
+    with every event. `workers` evaluate the models of the problem: so many processes, or those of a cluster
+    ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -75,10 +80,16 @@ def run(
     if ledger is None:
         if origin is not None:
             raise RequestError(f'"{origin}" is a run of a ledger: say which with ledger=…')
-        loop = Loop(problem, chosen, read_options, settings, listener=listener, multipliers=multipliers)
-        return _drive(loop, listener, choice)
+        with open_workers(problem, workers, settings) as pool:
+            loop = Loop(
+                problem, chosen, read_options, settings, listener=listener, multipliers=multipliers, workers=pool
+            )
+            return _drive(loop, listener, choice)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
-    try:
+    with ExitStack() as stack:
+        if opened is not ledger:
+            stack.callback(opened.close)
+        pool = stack.enter_context(open_workers(problem, workers, settings))
         if origin is not None:
             problem, multipliers = _from_run(problem, opened, origin)
         number = opened.begin_run(
@@ -106,11 +117,9 @@ def run(
             number=number,
             listener=listener,
             multipliers=multipliers,
+            workers=pool,
         )
         return _drive(loop, listener, choice)
-    finally:
-        if opened is not ledger:
-            opened.close()
 
 
 def _from_run(problem: Problem, ledger: Ledger, reference: str) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
@@ -154,37 +163,49 @@ def resume(
     seconds: float | None = None,
     listener: Listener | None = None,
     as_now: bool = False,
+    patience: int | None = None,
+    workers: int | str | Workers | None = None,
 ) -> RunResult:
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
     A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
-    limits that an exhausted run used up are granted once more. Raises RequestError when the run has ended otherwise,
+    limits that an exhausted run used up are granted once more, and a patience that came to its end is doubled.
+    Raises RequestError when the run has ended otherwise,
     still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
     if ledger.is_alive(record):
         raise RequestError(f"{record.id} is still running (process {record.process.split(':')[0]})")
-    if record.state == "ended" and record.outcome not in RESUMABLE:
+    had_patience = record.outcome == "stalled" and record.settings.get("patience") is not None
+    if record.state == "ended" and record.outcome not in RESUMABLE and not had_patience:
         raise RequestError(f"{record.id} has ended ({record.outcome}); there is nothing to continue")
     settings = Settings.from_dict(record.settings)
-    given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds}
+    given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds, "patience": patience}
     settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
     chosen, choice = chosen_method(problem, settings, has_options=False)
     replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
-    loop = Loop(
-        problem,
-        chosen,
-        options_from(chosen, settings.options),
-        settings,
-        ledger=ledger,
-        number=record.number,
-        replay=replay,
-        listener=listener,
-        multipliers=_recalled(record),
-    )
-    ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
+    with open_workers(problem, workers, settings) as pool:
+        loop = Loop(
+            problem,
+            chosen,
+            options_from(chosen, settings.options),
+            settings,
+            ledger=ledger,
+            number=record.number,
+            replay=replay,
+            listener=listener,
+            multipliers=_recalled(record),
+            workers=pool,
+        )
+        ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
+        return _resumed(loop, record, ledger, listener, choice)
+
+
+def _resumed(
+    loop: Loop, record: RunRecord, ledger: Ledger, listener: Listener | None, choice: Choice | None
+) -> RunResult:
     try:
         return _drive(loop, listener, choice)
     except RequestError as error:
@@ -199,6 +220,8 @@ def resume(
 def _new_limits(settings: Settings, given: Mapping[str, float | None], record: RunRecord) -> dict[str, float | None]:
     if any(value is not None for value in given.values()):
         return {name: value for name, value in given.items() if value is not None}
+    if record.outcome == "stalled" and settings.patience is not None:
+        return {"patience": 2 * settings.patience}
     if record.outcome != "exhausted" or record.result is None:
         return {}
     counts = record.result["counts"]

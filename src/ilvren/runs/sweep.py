@@ -63,6 +63,7 @@ def sweep(
     ledger: Ledger | str | Path | None = None,
     listener: Callable[[Event], None] | None = None,
     finished: Callable[[Member], None] | None = None,
+    workers: int | str | None = None,
 ) -> Sweep:
     """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the
     design and multipliers of the one before, and once more from the file's start where that does not end well.
@@ -86,11 +87,13 @@ def sweep(
         member = None
         warm = None if before is None else _warm(cold, before)
         if warm is not None:
-            found = run(warm.problem, own, ledger=ledger, listener=listener, multipliers=warm.multipliers)
+            found = run(
+                warm.problem, own, ledger=ledger, listener=listener, multipliers=warm.multipliers, workers=workers
+            )
             member = Member(float(value), found, True)
         if member is None or (not member.result.holds and member.result.outcome != "interrupted"):
             again = replace(own, label=None) if member is not None else own
-            found = run(cold, again, ledger=ledger, listener=listener)
+            found = run(cold, again, ledger=ledger, listener=listener, workers=workers)
             if member is None or found.holds or found.outcome == "interrupted":
                 member = Member(float(value), found, False)
         members.append(member)

@@ -1,18 +1,22 @@
-"""One method after the other, until one ends well."""
+"""One method after the other: until one ends well, or all."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Generator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, method_named
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task
 from ilvren.methods.pieces.escape import valid_nearby
+from ilvren.methods.pieces.together import Child, together
 
-__all__ = ["in_turn"]
+__all__ = ["all_of", "in_turn"]
+
+FloatArray = NDArray[np.float64]
 
 # Claims after which nothing else is tried. "infeasible" is tried once more by the next method.
 ENDS_WELL = frozenset({"converged", "settled", "unbounded"})
@@ -32,12 +36,10 @@ class _Part:
     standing: Standing | None
 
 
-def in_turn(names: Sequence[str]) -> Method:
-    """Return a method that runs the methods `names` in turn: the next begins when the one before ends badly, from its
+def in_turn(methods: Sequence[Method]) -> Method:
+    """Return a method that runs `methods` in turn: the next begins when the one before ends badly, from its
     last feasible iterate, else from the start (or, where that is invalid, from a valid design nearby). All must take
     the same kind of matrices."""
-    methods = [method_named(name) for name in names]
-    first = methods[0]
 
     def run(task: Task, options: NoOptions) -> Protocol:
         parts: list[tuple[str, _Part]] = []
@@ -67,17 +69,73 @@ def in_turn(names: Sequence[str]) -> Method:
             yield replace(last, step=math.nan, note=f"back to where {parts[best][0]} ended", path=parts[best][0])
         return _ending(parts, best)
 
-    kinds = {need for method in methods for need in (method.needs,)}
+    return _declared(methods, run)
+
+
+def _declared(methods: Sequence[Method], run: Callable[[Task, NoOptions], Protocol]) -> Method:
+    """Return the declaration of a method made of several: it needs what any needs, and handles what all handle."""
+    kinds = {method.needs for method in methods}
     needs = "residuals" if "residuals" in kinds else "gradients" if "gradients" in kinds else "values"
     return replace(
-        first,
+        methods[0],
         needs=needs,
         handles=frozenset.intersection(*(method.handles for method in methods)),
         options=NoOptions,
         run=run,
-        most_variables=first.most_variables,
+        most_variables=methods[0].most_variables,
         takes_sparse=all(method.takes_sparse for method in methods),
+        inner="",
+        is_random=any(method.is_random for method in methods),
+        relaxes=any(method.relaxes for method in methods),
     )
+
+
+@dataclass(frozen=True)
+class _Found:
+    """The best point of a part: how far beyond what is allowed it misses the rows, f, the point."""
+
+    miss: float = math.inf
+    f: float = math.inf
+    x: FloatArray | None = None
+
+
+def all_of(name: str, methods: Sequence[Method]) -> Method:
+    """Return a method `name` that runs all of `methods`, one after the other, the last from the best design so far; it
+    ends as the last one does where that ends well and as good as any before, else as a search that settled."""
+
+    def run(task: Task, options: NoOptions) -> Protocol:
+        best = _Found()
+        endings: list[Ending] = []
+        reached = (math.inf, math.inf)
+        for number, method in enumerate(methods):
+            own = task
+            if number == len(methods) - 1 and number and best.x is not None:
+                own = replace(task, start=task.allowed(best.x))
+            child = Child(method.name, method.run(own, method.options()), own)
+            yield from together([child], keeps_populations=True)
+            assert child.ending is not None
+            endings.append(child.ending)
+            if child.ending.claim == "unbounded":
+                return child.ending
+            if child.best is not None and child.worth() < (best.miss, best.f):
+                best = _Found(*child.worth(), child.best.x)
+            if child.best is not None and child.ending.claim in ENDS_WELL:
+                reached = child.worth()
+        optima = next((ending.optima for ending in endings if ending.optima), ())
+        last = endings[-1]
+        names = ", ".join(f"{m.name} {e.claim}" for m, e in zip(methods, endings, strict=True))
+        is_last_best = last.claim in ENDS_WELL and reached[0] <= best.miss and _is_level(task, reached[1], best.f)
+        if is_last_best:
+            return replace(last, reason=f"{last.reason} ({names}); a search, no proof", optima=optima)
+        if any(ending.claim in ENDS_WELL for ending in endings) and best.miss == 0.0:
+            return Ending("settled", f"the whole box was searched ({names}); a search, no proof", optima=optima)
+        return replace(last, reason=f"{last.reason} ({names})", optima=optima)
+
+    return replace(_declared(methods, run), name=name)
+
+
+def _is_level(task: Task, f: float, best: float) -> bool:
+    return f <= best + 10.0 * task.tolerance * max(abs(best), 1e-6)
 
 
 def _part(method: Method, task: Task, path: str) -> Generator[Request | Bend | Iterate, Any, _Part]:

@@ -1,0 +1,75 @@
+"""What is asked of workers, and what they answer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate.evaluation import Evaluation
+
+__all__ = ["Answer", "Arrival", "Job", "Workers", "failed_evaluation"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Job:
+    """Evaluate `point` (with `derivatives`), or, with `inputs`, call the model in place `model` once. `steps` are the
+    difference steps of each model, chosen once for all."""
+
+    point: FloatArray | None = None
+    derivatives: bool = False
+    steps: tuple[Any, ...] = ()
+    model: int = 0
+    inputs: tuple[Any, ...] = ()
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What came of a job: an `evaluation`, or `outputs` of a model, or why there are none; `difference_calls`,
+    `notes` and `failures` (how many, the first) of the models on the way, and the `seconds` it took.
+    `is_slow`: stopped by a timeout."""
+
+    evaluation: Evaluation | None = None
+    outputs: tuple[Any, ...] | None = None
+    failure: str = ""
+    is_slow: bool = False
+    difference_calls: int = 0
+    notes: tuple[str, ...] = ()
+    failures: tuple[tuple[int, str], ...] = ()
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """An evaluation that a worker has made."""
+
+    evaluation: Evaluation
+    difference_calls: int
+    seconds: float
+
+
+class Workers(Protocol):
+    """What the gate needs of a pool, on this machine or on many."""
+
+    @property
+    def count(self) -> int:
+        """Return how many jobs run at the same time."""
+
+    def answers(self, jobs: Sequence[Job]) -> Iterator[tuple[int, Answer]]:
+        """Yield (place of the job, its answer) as they are ready."""
+
+    def close(self) -> None:
+        """End all workers."""
+
+
+def failed_evaluation(rows: int, variables: int, *, derivatives: bool) -> Evaluation:
+    """Return what is recorded where a job failed for good."""
+    empty = Evaluation(float("nan"), np.full(rows, np.nan))
+    if not derivatives:
+        return empty
+    return replace(empty, gradient=np.full(variables, np.nan), jacobian=np.full((rows, variables), np.nan))

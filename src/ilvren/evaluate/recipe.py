@@ -1,0 +1,58 @@
+"""What another process needs to build a problem again."""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ilvren.problem import Problem, loads
+
+__all__ = ["Recipe"]
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """A problem as text, with the overrides and the `files` it names; `derivatives` names the source its models are
+    differentiated by, one for each."""
+
+    text: str
+    file: str
+    set: Mapping[str, Any]
+    start: Mapping[str, Any]
+    files: Mapping[str, str]
+    derivatives: tuple[str, ...]
+    is_sparse: bool
+
+    @classmethod
+    def of(cls, problem: Problem, *, is_sparse: bool) -> Recipe:
+        """Return the recipe of a problem."""
+        return cls(
+            problem.source.text,
+            str(Path(problem.source.file).resolve()),
+            dict(problem.overrides),
+            dict(problem.start_overrides),
+            dict(problem.template.texts),
+            tuple(runner.facts.derivatives for runner in problem.runners),
+            is_sparse,
+        )
+
+    def problem(self) -> Problem:
+        """Build the problem. Where this machine has not its models' files, they are laid out in a temporary folder."""
+        built = self._built(self.file)
+        if not all(runner.facts.path.exists() for runner in built.runners):
+            folder = Path(tempfile.mkdtemp(prefix="ilvren-models-"))
+            for name, text in self.files.items():
+                path = (folder / name).resolve()
+                if folder.resolve() in path.parents:
+                    path.parent.mkdir(parents=True, exist_ok=True)
+                    with contextlib.suppress(OSError):
+                        path.write_text(text, encoding="utf-8")
+            built = self._built(str(folder / Path(self.file).name))
+        return built
+
+    def _built(self, file: str) -> Problem:
+        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files)

@@ -1,0 +1,80 @@
+"""The space that populations live in: continuous variables as they are, spaced and catalogue ones by member number."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Task
+
+__all__ = ["Coding", "spread"]
+
+FloatArray = NDArray[np.float64]
+
+# Where a bound is missing, the first designs lie within this many sizes of the start; for members, so many steps.
+REACH, STEP_REACH = 10.0, 20.0
+
+
+@dataclass(frozen=True)
+class Coding:
+    """`lower`, `upper` (n,) the bounds of codes, infinite where there are none; `box_lower`, `box_upper` (n,) the
+    finite box in which first designs are drawn; `start` (n,) the code of the start; `is_discrete` (n,)."""
+
+    task: Task
+    lower: FloatArray
+    upper: FloatArray
+    box_lower: FloatArray
+    box_upper: FloatArray
+    start: FloatArray
+    is_discrete: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, task: Task) -> Coding:
+        """Return the coding of a task's variables."""
+        lower, upper, start = task.lower.copy(), task.upper.copy(), task.start.copy()
+        reach = np.full(len(start), REACH)
+        for place, grid in enumerate(task.grids):
+            if grid is not None:
+                start[place] = grid.indices(start[place : place + 1])[0]
+                lower[place], upper[place], reach[place] = 0.0, grid.count - 1.0, STEP_REACH
+        with np.errstate(over="ignore"):
+            is_far = ~(upper - lower < 1e9 * reach)  # a bound that only keeps numbers finite says nothing of size
+        low = np.where(np.isfinite(lower) & ~is_far, lower, np.maximum(start - reach, lower))
+        high = np.where(np.isfinite(upper) & ~is_far, upper, np.minimum(start + reach, upper))
+        # One finite bound: as far beyond the start as the start is from it, or the usual reach.
+        span = np.maximum(reach, 2.0 * np.abs(start - np.where(np.isfinite(low), low, start)))
+        high = np.where(np.isfinite(task.upper) & ~is_far, high, np.minimum(np.maximum(high, low + span), upper))
+        return cls(task, lower, upper, low, high, start, task.is_discrete)
+
+    def decoded(self, codes: FloatArray) -> FloatArray:
+        """Return the designs (k, n) of codes (k, n): within the bounds, and on the grids."""
+        points = np.clip(codes, self.lower, self.upper)
+        for place, grid in enumerate(self.task.grids):
+            if grid is not None:
+                points[:, place] = grid.values(points[:, place])
+        return points
+
+    def rounded(self, codes: FloatArray) -> FloatArray:
+        """Return codes (k, n) within the bounds, whole for members."""
+        kept = np.clip(codes, self.lower, self.upper)
+        return np.where(self.is_discrete, np.rint(kept), kept)
+
+    @property
+    def widths(self) -> FloatArray:
+        """Return (n,): the widths of the box."""
+        return np.maximum(self.box_upper - self.box_lower, 1e-300)
+
+
+def spread(coding: Coding, count: int, rng: np.random.Generator) -> FloatArray:
+    """Return codes (count, n), the start first, the others a Latin hypercube over the box (M. McKay, R. Beckman,
+    W. Conover, "A comparison of three methods for selecting values of input variables", 1979)."""
+    n = len(coding.start)
+    if count <= 1:
+        return coding.start[np.newaxis].copy()
+    strata = np.argsort(rng.random((n, count - 1)), axis=1).T
+    shares = (strata + rng.random((count - 1, n))) / (count - 1)
+    low = np.where(coding.is_discrete, coding.box_lower - 0.5, coding.box_lower)
+    high = np.where(coding.is_discrete, coding.box_upper + 0.5, coding.box_upper)
+    return np.vstack([coding.start, coding.rounded(low + shares * (high - low))])

@@ -1,0 +1,318 @@
+"""A trust region on quadratic models that pass through the values: smooth, expensive problems without derivatives.
+
+Models of f and of every row pass through a set of designs Y around the best one, x; where Y is too small to fix a
+quadratic, they change as little as possible (`pieces.quadratics`). Each iteration
+
+    minimizes the model of f within the limits on the models of the rows, the bounds and |x⁺ − x| <= Δ      (1)
+    compares what came of it with what was promised, in the merit   φ = f + Σ μ_i · miss_i                  (2)
+    moves x to x⁺ where φ fell; Δ grows where the promise was kept, shrinks where it was not                (3)
+    puts x⁺ into Y in place of the design whose Lagrange polynomial ℓ_t(x⁺), weighted with its distance, is largest (4)
+
+μ_i stays above twice the multiplier of its row and makes every step promise a fall. Where a step is short or has
+failed, the design of Y farthest away, if it is too far, is replaced by the one that makes |ℓ_t| large (5); else the
+resolution ρ, below which Δ never falls, is divided by ten (6).
+
+Needs     values.   Handles   bounds, inequalities, equalities.
+Cost      1 value an iteration, 2n + 1 at first, in one batch; arithmetic n^4 an iteration.
+Stops     when ρ has reached the accuracy asked for.
+Weak      kinks, jumps and noise above the accuracy asked for; more than some thirty variables.
+Source    M. J. D. Powell, "UOBYQA", 2002, "The NEWUOA software for unconstrained optimization without derivatives",
+          2006, and "The BOBYQA algorithm", 2009; rows: A. Conn, K. Scheinberg, P. Toint, "A derivative free
+          optimization algorithm in practice", 1998; (2): S.-P. Han, 1977; M. J. D. Powell, 1978.
+Departs   by solving for the models anew each time instead of updating their inverse; the trust region is a box.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
+
+__all__ = ["METHOD", "QuadraticInterpolationOptions"]
+
+FloatArray = NDArray[np.float64]
+
+# (3): shares of the promise that count as kept and as broken, and what Δ is multiplied by.
+KEPT, BROKEN, GROWTH, SHRINK = 0.7, 0.1, 2.0, 0.5
+# (6): ρ is divided by this; a step shorter than this share of ρ is short; a design farther than so many Δ and ρ is far.
+REFINEMENT, SHORT, FAR, FAR_RESOLUTIONS = 10.0, 0.5, 2.0, 10.0
+# A radius beyond which a falling objective has no end.
+MOST_RADIUS = 1e9
+# μ_i over the multiplier; the share of the rows' promised fall that every step must promise in φ.
+MULTIPLIER_FACTOR, PROMISE = 2.0, 0.1
+# Tries to find finite values around the start, each halfway nearer.
+MOST_TRIES = 6
+# Where the search narrows at a design that misses a limit, μ grows by this, so many times.
+STIFFENING, MOST_STIFFENED = 10.0, 12
+# Random designs tried for a better place in (5), for each variable.
+TRIED = 10
+
+
+@dataclass(frozen=True)
+class QuadraticInterpolationOptions:
+    """Options of `quadratic-interpolation`."""
+
+    first_radius: float = option(
+        0.1, low=1e-8, high=1.0, help="first distance between designs, as a share of each variable's size"
+    )
+    last_radius: float = option(
+        1e-6, low=1e-12, high=0.1, help="distance between designs at which the search ends, as a share of the size"
+    )
+    designs: int = option(
+        0, low=0, high=10_000, help="designs that the models pass through; 0: up to a full quadratic, 3n + 1 at most"
+    )
+
+
+@dataclass
+class _Set:
+    """The designs Y (p, n) with f (p,) and rows (p, m), all finite; `best` is the place of x."""
+
+    x: FloatArray
+    f: FloatArray
+    c: FloatArray
+    best: int = 0
+
+    @property
+    def values(self) -> FloatArray:
+        """Return f and the rows (p, 1 + m)."""
+        return np.column_stack([self.f, self.c])
+
+    def put(self, place: int, x: FloatArray, f: float, c: FloatArray) -> None:
+        """Put a design in a place, behind the last to make Y larger."""
+        if place == len(self.f):
+            self.x, self.f, self.c = np.vstack([self.x, x]), np.append(self.f, f), np.vstack([self.c, c])
+        else:
+            self.x[place], self.f[place], self.c[place] = x, f, c
+
+
+def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) -> Protocol:
+    """Run the method on `task`; see the head of this file."""
+    n = len(task.start)
+    rng = np.random.default_rng([task.seed, 23])
+    rho = delta = _first_radius(task, options.first_radius)
+    first, last, stiffened = rho, min(options.last_radius, rho), 0
+    designs = yield from _first_set(task, delta)
+    if designs is None:
+        return Ending("invalid", "no finite values were found around the start")
+    most = options.designs or min((n + 1) * (n + 2) // 2, max(3 * n + 1, 2 * n + 1))
+    mu = np.zeros(len(task.row_lower))
+    designs.best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
+    models: Quadratics | None = None
+    multipliers = np.zeros(len(task.row_lower))
+    note, step = "first designs", math.nan
+    while True:
+        x = designs.x[designs.best].copy()
+        yield Iterate(x, step, note)
+        models = _models(designs, models, np.full(n, delta))
+        if models is None:
+            return Ending("stalled", "the designs do not tell a model any more")
+        lower, upper = np.maximum(task.lower, x - delta), np.minimum(task.upper, x + delta)
+        trial, multipliers = minimizer_of(models, task, lower, upper, x, multipliers)  # (1)
+        step = float(np.abs(trial - x).max())
+        mu = np.maximum(mu, MULTIPLIER_FACTOR * np.abs(multipliers))
+        is_short, ratio = step < SHORT * rho, math.nan
+        if not is_short:
+            mu, promised = _promised(task, designs, models, trial, mu)
+            merits = _merits(task, designs.f, designs.c, mu)
+            if merits.min() < merits[designs.best]:  # with other weights another design is the best one
+                designs.best = int(np.argmin(merits))
+                continue
+            reply: Reply = yield Request(trial[np.newaxis])
+            f, c = float(reply.objective[0]), reply.rows[0]
+            if math.isfinite(f) and np.isfinite(c).all():
+                before = _merits(
+                    task, designs.f[designs.best : designs.best + 1], designs.c[designs.best][np.newaxis], mu
+                )
+                gain = float(before[0] - _merits(task, np.array([f]), c[np.newaxis], mu)[0])
+                ratio = gain / promised if promised > 0.0 else -1.0
+                place = _place_for(designs, trial, delta, most, is_better=gain > 0.0)
+                if place is not None:
+                    designs.put(place, trial, f, c)
+                    if gain > 0.0:
+                        designs.best = place
+            note = f"radius {delta:.1e}"
+            if ratio >= KEPT:
+                delta = max(delta, GROWTH * step)  # (3)
+            elif not ratio >= BROKEN:
+                delta = max(SHRINK * min(delta, step), rho)
+            if delta > MOST_RADIUS:
+                return Ending("unbounded", "the objective falls without end at feasible designs")
+            if ratio >= BROKEN:
+                continue
+        elif delta > rho:  # a short step within a wide region: the models are trusted no farther than needed
+            delta = max(SHRINK * delta, rho)
+        x = designs.x[designs.best]
+        distances = np.abs(designs.x - x).max(axis=1)
+        far = int(np.argmax(distances))
+        if distances[far] > max(FAR * delta, FAR_RESOLUTIONS * rho):
+            step, note = yield from _improved(task, designs, far, max(min(delta, 0.5 * distances[far]), rho), mu, rng)
+            continue
+        if delta > rho:
+            continue
+        if task.violation(designs.c[designs.best]) > task.feasibility and stiffened < MOST_STIFFENED:
+            stiffened += 1  # f still outweighs a miss: the weights were too small, or the models of the rows too crude
+            mu = STIFFENING * np.maximum(mu, _least_weights(task, designs))
+            best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
+            if best != designs.best or rho <= last:
+                designs.best, rho = best, min(max(FAR_RESOLUTIONS * rho, last), first)
+                delta = max(delta, rho)
+                continue
+        if rho <= last:
+            break
+        rho = max(rho / REFINEMENT, last)  # (6)
+        delta = max(SHRINK * delta, rho)
+    best = designs.best
+    if task.violation(designs.c[best]) > task.feasibility:
+        return Ending("stalled", "the search has narrowed to its last radius at a design that misses a limit")
+    return Ending("settled", "the models promise nothing more at the last radius")
+
+
+METHOD = Method(
+    name="quadratic-interpolation",
+    about="a trust region on models through the values: smooth, expensive, without derivatives",
+    kind="derivative-free",
+    needs="values",
+    handles=frozenset({"bounds", "inequalities", "equalities"}),
+    options=QuadraticInterpolationOptions,
+    run=quadratic_interpolation,
+    most_variables=60,
+    cost="1 value per iteration, 2n + 1 at first",
+    weak="kinks, jumps, noise; more than some thirty variables",
+)
+
+
+def _first_radius(task: Task, share: float) -> float:
+    """Return Δ at first: less where bounds leave less room."""
+    room = np.min(task.upper - task.lower, initial=math.inf)
+    return min(share, 0.5 * float(room)) if room > 0.0 else share
+
+
+def _merits(task: Task, f: FloatArray, c: FloatArray, mu: FloatArray) -> FloatArray:
+    """Return φ (k,) of (2); without weights yet, rows count before f."""
+    if not len(task.row_lower):
+        return f
+    misses = task.misses(c)
+    if not mu.any():
+        mu = np.maximum(mu, 1.0 / task.row_sizes)
+    return np.asarray(f + misses @ mu, dtype=np.float64)
+
+
+def _least_weights(task: Task, designs: _Set) -> FloatArray:
+    """Return weights (m,) by which a miss of a row's size counts like the range of f."""
+    return np.asarray(max(float(np.ptp(designs.f)), 1e-12) / task.row_sizes, dtype=np.float64)
+
+
+def _first_set(task: Task, delta: float) -> Generator[Request, Any, _Set | None]:
+    """Evaluate the start and both neighbours in every variable; a neighbour that is not finite is tried nearer."""
+    n = len(task.start)
+    ahead = np.where(task.start + delta <= task.upper, delta, -delta)
+    behind = np.where((task.start - delta >= task.lower) & (ahead > 0.0), -delta, 2.0 * ahead)
+    points = np.vstack([task.start, task.start + np.diag(ahead), task.start + np.diag(behind)])
+    points = np.clip(points, task.lower, task.upper)
+    reply: Reply = yield Request(points)
+    f, c = reply.objective.copy(), reply.rows.copy()
+    for _ in range(MOST_TRIES):
+        bad = np.flatnonzero(~(np.isfinite(f) & np.isfinite(c).all(axis=1)))
+        if not len(bad):
+            break
+        if bad[0] == 0:
+            return None
+        points[bad] = points[0] + 0.5 * (points[bad] - points[0])
+        again: Reply = yield Request(points[bad])
+        f[bad], c[bad] = again.objective, again.rows
+    finite = np.isfinite(f) & np.isfinite(c).all(axis=1)
+    return _Set(points[finite], f[finite], c[finite]) if finite[0] and finite.sum() > n else None
+
+
+def _models(designs: _Set, before: Quadratics | None, radius: FloatArray) -> Quadratics | None:
+    """Return the models through Y nearest to those `before`."""
+    x = designs.x[designs.best]
+    if before is None:
+        return fitted(designs.x, designs.values, x, radius)
+    moved = before.moved(x, radius)
+    change = fitted(designs.x, designs.values - moved.values(designs.x), x, radius)
+    return None if change is None else moved.plus(change)
+
+
+def _promised(
+    task: Task, designs: _Set, models: Quadratics, trial: FloatArray, mu: FloatArray
+) -> tuple[FloatArray, float]:
+    """Return μ, large enough that the step promises a fall of φ, and that fall."""
+    values = models.values(trial[np.newaxis])[0]
+    fall = float(designs.f[designs.best]) - float(values[0])
+    misses, promised = task.misses(designs.c[designs.best]), task.misses(values[1:])
+    relief = misses - promised
+    total = float(mu @ relief) if len(mu) else 0.0
+    if len(mu) and fall + total < PROMISE * total + 1e-300 and float(relief.sum()) > 0.0:
+        needed = -fall / (float(np.maximum(relief, 0.0).sum()) * (1.0 - PROMISE))
+        mu = np.maximum(mu, MULTIPLIER_FACTOR * max(needed, 0.0))
+        total = float(mu @ relief)
+    return mu, fall + total
+
+
+def _lagrange(designs: _Set, x: FloatArray, delta: float) -> FloatArray:
+    """Return ℓ_t(x) (p,) of all designs: what a change of one value changes in a model there."""
+    centre = designs.x[designs.best]
+    y, at = (designs.x - centre) / delta, (x - centre) / delta
+    p, n = y.shape
+    matrix = np.zeros((p + n + 1, p + n + 1))
+    matrix[:p, :p] = 0.5 * (y @ y.T) ** 2
+    matrix[:p, p] = matrix[p, :p] = 1.0
+    matrix[:p, p + 1 :], matrix[p + 1 :, :p] = y, y.T
+    target = np.concatenate([0.5 * (y @ at) ** 2, [1.0], at])
+    found: FloatArray = np.linalg.lstsq(matrix, target, rcond=1e-14)[0]
+    return found[:p]
+
+
+def _place_for(designs: _Set, trial: FloatArray, delta: float, most: int, *, is_better: bool) -> int | None:
+    """Return the place in Y that a design takes, (4); None where it would spoil Y."""
+    distances = np.abs(designs.x - trial).max(axis=1)
+    if float(distances.min()) < 1e-12 * max(1.0, float(np.abs(trial).max())):
+        return None
+    if len(designs.f) < most:
+        return len(designs.f)
+    weight = np.abs(_lagrange(designs, trial, delta))
+    from_best = np.abs(designs.x - (trial if is_better else designs.x[designs.best])).max(axis=1)
+    score = weight * np.maximum(1.0, from_best / delta) ** 3
+    if not is_better:
+        score[designs.best] = -1.0
+    return int(np.argmax(score))
+
+
+def _improved(
+    task: Task, designs: _Set, far: int, radius: float, mu: FloatArray, rng: np.random.Generator
+) -> Generator[Request, Any, tuple[float, str]]:
+    """Replace the design in place `far` by one within `radius` of x that its Lagrange polynomial is large at, (5)."""
+    x, n = designs.x[designs.best].copy(), len(task.start)
+    lower, upper = np.maximum(task.lower, x - radius), np.minimum(task.upper, x + radius)
+    towards = designs.x[far] - x
+    towards = radius * towards / max(float(np.abs(towards).max()), 1e-300)
+    tried = [x + towards, x - towards, *(x + radius * np.eye(n)), *(x - radius * np.eye(n))]
+    tried += list(x + radius * rng.uniform(-1.0, 1.0, size=(TRIED * n, n)))
+    points = np.clip(np.array(tried), lower, upper)
+    worth = [abs(float(_lagrange(designs, point, radius)[far])) for point in points]
+    chosen = points[int(np.argmax(worth))]
+    reply: Reply = yield Request(chosen[np.newaxis])
+    f, c = float(reply.objective[0]), reply.rows[0]
+    if math.isfinite(f) and np.isfinite(c).all():
+        designs.put(far, chosen, f, c)
+    else:  # the far one goes all the same, or this would be asked for ever
+        keep = np.arange(len(designs.f)) != far
+        if keep.sum() > n + 1:
+            designs.best -= far < designs.best
+            designs.x, designs.f, designs.c = designs.x[keep], designs.f[keep], designs.c[keep]
+        else:
+            designs.x[far] = x + 0.5 * (designs.x[far] - x)
+            again: Reply = yield Request(designs.x[far][np.newaxis])
+            designs.f[far], designs.c[far] = again.objective[0], again.rows[0]
+    merits = _merits(task, designs.f, designs.c, mu)
+    if merits.min() < merits[designs.best]:
+        designs.best = int(np.argmin(merits))
+    return float(np.abs(chosen - x).max()), "a better spread of designs"

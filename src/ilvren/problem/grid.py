@@ -1,0 +1,80 @@
+"""Spaced and catalogue variables: the nearest designs that their members allow."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.problem.model import GRID_TOLERANCE, Variable
+
+if TYPE_CHECKING:
+    from ilvren.problem.model import Problem
+
+__all__ = ["MemberGrid", "Members", "members_of"]
+
+FloatArray = NDArray[np.float64]
+
+# Members of a spaced variable without an upper bound: beyond this, numbers no longer tell neighbours apart.
+MOST_MEMBERS = 2**52
+
+
+@dataclass(frozen=True)
+class Members:
+    """`first` + k · `spacing` for 0 <= k < `count`; or those `listed` (count,), ascending, told apart by `spacing`."""
+
+    first: float
+    spacing: float
+    count: int
+    listed: FloatArray | None = None
+
+    def nearest(self, values: FloatArray) -> FloatArray:
+        """Return the members nearest to values (k,)."""
+        if self.listed is not None:
+            middles = 0.5 * (self.listed[1:] + self.listed[:-1])
+            found: FloatArray = self.listed[np.searchsorted(middles, values)]
+            return found
+        steps = np.clip(np.rint((values - self.first) / self.spacing), 0, self.count - 1)
+        return np.asarray(self.first + steps * self.spacing, dtype=np.float64)
+
+
+def members_of(variable: Variable) -> Members:
+    """Return the members of a spaced or catalogue variable."""
+    if variable.catalogue is not None:
+        listed = np.array(variable.catalogue, dtype=float)
+        least = float(np.diff(listed).min()) if len(listed) > 1 else max(abs(float(listed[0])), 1.0)
+        return Members(float(listed[0]), least, len(listed), listed)
+    assert variable.spacing is not None
+    count = MOST_MEMBERS
+    if math.isfinite(variable.upper):
+        count = int(min(count, math.floor((variable.upper - variable.lower) / variable.spacing + GRID_TOLERANCE) + 1))
+    return Members(variable.lower, variable.spacing, count)
+
+
+class MemberGrid:
+    """The members of all spaced and catalogue variables of a problem that are not fixed."""
+
+    def __init__(self, problem: Problem) -> None:
+        self._members = [(place, members_of(item)) for place, item in problem.grid if not item.is_fixed]
+
+    def straightened(self, points: FloatArray) -> FloatArray:
+        """Return designs (k, n) with values that are within rounding of a member replaced by it, in place."""
+        for place, members in self._members:
+            values = points[:, place]
+            nearest = members.nearest(values)
+            is_near = np.abs(nearest - values) <= GRID_TOLERANCE * members.spacing
+            points[:, place] = np.where(is_near, nearest, values)
+        return points
+
+    def misses(self, points: FloatArray) -> FloatArray:
+        """Return (k,): 1 and the largest distance of a value from its nearest member, in spacings; 0 on the grid."""
+        worst = np.zeros(len(points))
+        for place, members in self._members:
+            values = points[:, place]
+            miss = np.abs(members.nearest(values) - values) / members.spacing
+            # However near to a member, it is none: no feasibility asked for lies above 1.
+            worst = np.fmax(worst, np.where(miss <= GRID_TOLERANCE, 0.0, 1.0 + miss))
+        return worst

@@ -1,0 +1,61 @@
+"""Worker processes for a run: started when its problem has models, ended with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from ilvren.evaluate import Recipe, Workers
+from ilvren.methods.base import method_named
+from ilvren.problem import Problem
+from ilvren.runs.settings import Settings
+from ilvren.runs.sources import with_source
+
+__all__ = ["CLUSTER", "check_workers", "open_workers"]
+
+# What an address begins with.
+CLUSTER = "dask://"
+
+
+def check_workers(workers: int | str) -> None:
+    """Raise RequestError for what is neither a number of processes nor an address."""
+    if not (isinstance(workers, str) and workers.startswith(CLUSTER)):
+        from ilvren.evaluate.workers import worker_count
+
+        worker_count(workers)
+
+
+@contextmanager
+def open_workers(problem: Problem, workers: int | str | Workers | None, settings: Settings) -> Iterator[Workers | None]:
+    """Open the workers asked for; None where the problem has no models, or no workers are asked for. A pool that is
+    given is left open.
+
+    Raises RequestError for what is no number and no address, MachineError where they cannot be reached."""
+    if workers is not None and isinstance(workers, (int, str)):
+        check_workers(workers)
+    if workers is None or not problem.runners:
+        yield None
+        return
+    if not isinstance(workers, (int, str)):
+        yield workers
+        return
+    pool = _opened(problem, workers, settings)
+    try:
+        yield pool
+    finally:
+        pool.close()
+
+
+def _opened(problem: Problem, workers: int | str, settings: Settings) -> Workers:
+    from ilvren.runs.loop import is_large
+
+    used, _ = with_source(problem, settings.derivatives)
+    takes_sparse = settings.method == "automatic" or method_named(settings.method).takes_sparse
+    recipe = Recipe.of(used, is_sparse=takes_sparse and is_large(problem))
+    if isinstance(workers, str) and workers.startswith(CLUSTER):
+        from ilvren.evaluate.cluster import ClusterPool
+
+        return ClusterPool(recipe, workers.removeprefix(CLUSTER))
+    from ilvren.evaluate.workers import ProcessPool, worker_count
+
+    return ProcessPool(recipe, worker_count(workers))

@@ -1,0 +1,66 @@
+"""Driving methods on plain arrays: what they ask, what they are told, what they end with."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ilvren.methods.base import Bend, Iterate, Reply, Request, Standing, Task, method_named, options_from
+
+__all__ = ["Drive", "drive", "task_of"]
+
+
+def task_of(start, lower=-np.inf, upper=np.inf, *, rows=0, row_lower=-np.inf, row_upper=0.0, **more):
+    """Return a task with these bounds on every variable and these limits on every row."""
+    start = np.array(start, dtype=float)
+    n = len(start)
+    return Task(
+        start,
+        np.full(n, lower, dtype=float),
+        np.full(n, upper, dtype=float),
+        np.full(rows, row_lower, dtype=float),
+        np.full(rows, row_upper, dtype=float),
+        np.ones(rows),
+        **more,
+    )
+
+
+class Drive:
+    """What a method did: `requests` (point arrays), `iterates`, `ending` (None when stopped), `best` f at designs that
+    meet their rows."""
+
+    def __init__(self):
+        self.requests, self.iterates, self.ending = [], [], None
+        self.best, self.evaluations = np.inf, 0
+
+    @property
+    def points(self):
+        return np.vstack(self.requests)
+
+
+def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **options):
+    """Run a method on vectorised functions; `slopes` gives (gradients, Jacobians) where it asks for derivatives."""
+    method = method_named(name) if isinstance(name, str) else name
+    generator = method.run(task, options_from(method, options))
+    found = Drive()
+    with np.errstate(all="ignore"):
+        try:
+            message = next(generator)
+            while found.evaluations < most:
+                if isinstance(message, Iterate):
+                    found.iterates.append(message)
+                    message = generator.send(Standing(0.0, None, False))
+                    continue
+                assert isinstance(message, Request) and not isinstance(message, Bend)
+                found.requests.append(message.points.copy())
+                f = np.asarray(objective(message.points), dtype=float)
+                c = np.zeros((len(f), 0)) if rows is None else np.asarray(rows(message.points), dtype=float)
+                found.evaluations += len(f)
+                met = task.violations(c) <= task.feasibility
+                found.best = min(found.best, float(np.min(np.where(met & np.isfinite(f), f, np.inf))))
+                gradient, jacobian = slopes(message.points) if message.derivatives else (None, None)
+                message = generator.send(Reply(f, c, gradient, jacobian))
+        except StopIteration as end:
+            found.ending = end.value
+        finally:
+            generator.close()
+    return found

@@ -1,0 +1,211 @@
+"""The demos' models and the functions that searches are measured with: is what they say so?"""
+
+import importlib.util
+import itertools
+import math
+import unittest
+from importlib import resources
+
+import numpy as np
+
+from ilvren import load, loads, run, verify
+from ilvren.evaluate import Gate
+from ilvren.methods import dividing_rectangles as rectangles
+from ilvren.methods.base import Reply
+from ilvren.methods.nelder_mead import _simplex_slope
+from ilvren.methods.pieces.ranking import judged
+from tests.driving import drive, task_of
+from tests.multimodal import MIXED, MULTIMODAL
+
+
+def module(demo, name):
+    path = resources.files("ilvren.demos").joinpath(demo, name)
+    spec = importlib.util.spec_from_file_location(f"{demo}_{name[:-3]}", str(path))
+    made = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(made)
+    return made
+
+
+def demo_file(demo, name):
+    return str(resources.files("ilvren.demos").joinpath(demo, name))
+
+
+class TheNetwork(unittest.TestCase):
+    def setUp(self):
+        self.network = module("branch_pipes", "network.py")
+        self.sizes = {"trunk": 125, "middle": 110, "lower": 75, "near": 63, "far": 75, "link": 40}
+
+    def test_wider_pipes_leave_more_pressure_at_every_outlet(self):
+        heads = ("head_lower", "head_near", "head_far")
+        before = self.network.solve(**self.sizes)
+        for name in ("trunk", "middle"):
+            after = self.network.solve(**{**self.sizes, name: self.sizes[name] + 20})
+            self.assertTrue(all(after[head] >= before[head] - 1e-9 for head in heads), name)
+
+    def test_losses_of_a_branch_without_loop_follow_its_law(self):
+        found = self.network.solve(**self.sizes)
+        k = [name for name, *_ in self.network.PIPES].index("trunk")
+        total = float(self.network.DEMANDS.sum())
+        loss = 0.0
+        for name, flow in (("trunk", total), ("lower", float(self.network.DEMANDS[3]))):
+            length = next(item[3] for item in self.network.PIPES if item[0] == name)
+            bore = self.network.WALL_SHARE * self.sizes[name] / 1000.0
+            loss += 10.67 * length / (self.network.ROUGHNESS**1.852 * bore**4.871) * flow**1.852
+        self.assertEqual(k, 0)
+        expected = self.network.TANK_HEAD - loss - self.network.ELEVATIONS[3]
+        self.assertAlmostEqual(found["head_lower"], expected, places=6)
+
+    def test_the_cheapest_pipes_of_all_are_what_the_population_finds(self):
+        problem = load(demo_file("branch_pipes", "branch-pipes.toml"))
+        result = run(problem, method="genetic-algorithm", seed=1)
+        gate = Gate(problem)
+        stock = (40.0, 50.0, 63.0, 75.0, 90.0, 110.0, 125.0, 140.0, 160.0, 200.0)
+        near = [[s for s in stock if abs(stock.index(s) - stock.index(value)) <= 1] for value in result.point]
+        cheaper = [point for point in itertools.product(*near) if gate.values(point)["cost"] < result.objective - 1e-6][
+            :120
+        ]
+        for point in cheaper:
+            values = gate.values(point)
+            self.assertTrue(
+                min(values["at_lower"], values["at_near"], values["at_far"]) < 12 or values["speed"] > 2, point
+            )
+        self.assertTrue(verify(result).holds)
+
+
+class TheLoop(unittest.TestCase):
+    def setUp(self):
+        self.tank = module("level_loop", "tank.py")
+
+    def test_without_control_nothing_moves_and_a_step_of_nothing_is_no_step(self):
+        still = self.tank.answer(0.0, 400.0, 0.0, 0.0)
+        self.assertLess(max(abs(level - self.tank.LEVEL) for level in still["level"]), 1e-9)
+        self.assertEqual((still["overshoot"], still["travel"]), (0.0, 0.0))
+
+    def test_the_integral_brings_the_level_to_its_target(self):
+        found = self.tank.answer(1.2, 600.0, 0.0, 0.2)
+        self.assertAlmostEqual(found["level"][-1], self.tank.LEVEL + 0.2, places=3)
+        self.assertLess(found["rise"], found["settling"])
+
+    def test_more_gain_is_quicker_and_too_much_swings(self):
+        rises = [self.tank.answer(gain, 600.0, 0.0, 0.2)["rise"] for gain in (0.5, 1.0, 2.0)]
+        self.assertEqual(rises, sorted(rises, reverse=True))
+        calm, wild = (self.tank.answer(gain, 200.0, 0.0, 0.2)["travel"] for gain in (1.0, 6.0))
+        self.assertGreater(wild, 3 * calm)
+
+    def test_the_optimum_of_the_demo_rests_on_its_limits(self):
+        result = run(load(demo_file("level_loop", "level-loop.toml")), method="quadratic-interpolation")
+        self.assertEqual(result.outcome, "settled")
+        active = {state.name for state in (*result.bounds, *result.constraints) if state.is_active}
+        self.assertEqual(active, {"rise", "rate"})
+
+
+# Where the functions are least.
+KNOWN = {
+    "Rastrigin": lambda n: [0.0] * n,
+    "Ackley": lambda n: [0.0] * n,
+    "Griewank": lambda n: [0.0] * n,
+    "Schwefel": lambda n: [420.968746] * n,
+    "Levy": lambda n: [1.0] * n,
+    "Hartmann": lambda n: [0.20169, 0.150011, 0.476874, 0.275332, 0.311652, 0.6573],
+    "six humps": lambda n: [0.0898420, -0.7126564],
+    "Branin": lambda n: [math.pi, 2.275],
+    "Goldstein and Price": lambda n: [0.0, -1.0],
+    "egg holder": lambda n: [512.0, 404.231805],
+    "Shekel": lambda n: [4.000747, 3.99951, 4.00075, 3.99951],
+}
+
+
+class TheFunctions(unittest.TestCase):
+    def test_values_at_the_published_optima_are_the_published_values(self):
+        for case in MULTIMODAL:
+            if case.name not in KNOWN:
+                continue
+            gate = Gate(case.problem())
+            x = np.array(KNOWN[case.name](case.n))
+            with self.subTest(case=case.name, n=case.n):
+                self.assertTrue(((x >= case.lower) & (x <= case.upper)).all())
+                self.assertAlmostEqual(gate.evaluate(x).objective, case.best, delta=2e-4 * max(1.0, abs(case.best)))
+                self.assertGreaterEqual(gate.evaluate(x).objective, case.best - 1e-4)
+                around = x + 1e-2 * np.random.default_rng(3).uniform(-1, 1, size=(50, case.n))
+                inside = np.clip(around, case.lower, case.upper)
+                self.assertGreaterEqual(gate.batch_values(inside)[0].min(), case.best - 2e-4 * max(1.0, abs(case.best)))
+
+    def test_best_known_mixed_designs_have_their_values(self):
+        known = {
+            "pressure vessel": (0.8125, 0.4375, 42.0984456, 176.6365958),
+            "coil spring": (0.283, 1.2230410, 9.0),
+            "gears": (19.0, 16.0, 49.0, 43.0),
+        }
+        for name, text, best in MIXED:
+            found = Gate(loads(text)).evaluate(np.array(known[name])).objective
+            self.assertAlmostEqual(found / best, 1.0, places=3, msg=name)
+
+
+class Divisions(unittest.TestCase):
+    def test_rectangles_fill_the_box_whatever_was_divided(self):
+        task = task_of([0.0, 0.0, 0.0], -1.0, 1.0)
+        generator = rectangles.dividing_rectangles(task, rectangles.DividingRectanglesOptions(smallest=1e-12))
+        message, rng = next(generator), np.random.default_rng(4)
+        kept = {}
+        original = rectangles._divide
+
+        def watched(joined, *rest):
+            original(joined, *rest)
+            kept["levels"] = joined.levels.copy()
+
+        rectangles._divide = watched
+        try:
+            for _ in range(40):
+                if hasattr(message, "points"):
+                    reply = Reply(rng.normal(size=len(message.points)), np.zeros((len(message.points), 0)))
+                    message = generator.send(reply)
+                else:
+                    message = generator.send(None)
+        finally:
+            rectangles._divide = original
+            generator.close()
+        volumes = (3.0 ** -kept["levels"].astype(float)).prod(axis=1)
+        self.assertAlmostEqual(float(volumes.sum()), 1.0, places=12)
+        self.assertTrue((np.ptp(kept["levels"], axis=1) <= 1).all())
+
+    def test_two_runs_are_the_same_and_infeasible_ground_is_left(self):
+        task = task_of([0.0, 0.0], -1.0, 1.4, rows=1)
+
+        def rows(x):
+            return 0.6 - x.sum(axis=1, keepdims=True)
+
+        one, two = (drive("dividing-rectangles", task, lambda x: (x**2).sum(axis=1), rows, most=3000) for _ in range(2))
+        np.testing.assert_array_equal(one.points, two.points)
+        self.assertLess(one.best - 0.18, 6e-3)
+
+    def test_the_worth_of_a_design_that_misses_a_limit_is_above_all_that_meet_them(self):
+        made = rectangles._Rectangles(
+            np.zeros((4, 1)),
+            np.zeros((4, 1), dtype=np.int64),
+            np.array([3.0, -9.0, 5.0, 2.5]),
+            np.array([0.0, 1.0, 0.0, 0.1]),
+        )
+        worth = made.worth()
+        self.assertEqual(worth[[0, 2]].tolist(), [3.0, 5.0])
+        self.assertGreater(worth[[1, 3]].min(), 3.0)
+        none_met = rectangles._Rectangles(made.centres, made.levels, made.f, np.array([2.0, 1.0, 4.0, 0.1]))
+        self.assertEqual(none_met.worth().tolist(), [2.0, 1.0, 4.0, 0.1])
+
+
+class Slopes(unittest.TestCase):
+    def test_the_slope_of_a_simplex_is_that_of_a_plane(self):
+        rng = np.random.default_rng(5)
+        x, g = rng.normal(size=(4, 3)), np.array([1.0, -2.0, 0.5])
+        np.testing.assert_allclose(_simplex_slope(x, 7.0 + x @ g), g, atol=1e-9)
+        self.assertIsNone(_simplex_slope(np.zeros((4, 3)), np.zeros(4)))
+        self.assertIsNone(_simplex_slope(x, np.array([1.0, np.inf, 0.0, 0.0])))
+
+    def test_a_miss_within_what_is_allowed_is_none(self):
+        task = task_of([0.0], rows=2, row_upper=1.0)
+        f, v = judged(task, Reply(np.array([1.0, 2.0, np.nan]), np.array([[1.0 + 9e-7, 0.0], [1.5, 1.25], [0.0, 0.0]])))
+        self.assertEqual(v.tolist(), [0.0, 0.75, np.inf])
+        self.assertEqual(f.tolist(), [1.0, 2.0, np.inf])
+
+
+if __name__ == "__main__":
+    unittest.main()
