@@ -4,23 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
+from ilvren.formula import Kink
 from ilvren.judge.curvature import Curvature
 from ilvren.judge.probe import Better
+from ilvren.judge.standing import point_at
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Measures, Problem, objective_size
-from ilvren.runs import Conditions, RunResult, is_large
+from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
-__all__ = ["Case", "case_of_record", "case_of_result"]
+__all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]
 
 FloatArray = NDArray[np.float64]
 
@@ -37,6 +40,7 @@ class Case:
     logged_objective: float | None = None
     logged: tuple[EvaluationRecord, ...] = ()
     accept_probe: bool = False
+    in_new_process: bool = False
     checks: list[Check] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -48,6 +52,8 @@ class Case:
         self.sizes = self._sizes()
         self.conditions: Conditions | None = None
         self.curvature: Curvature | None = None
+        self.kinks: list[Kink] = []
+        self.kink_radii = np.zeros(len(self.point))
 
     def _sizes(self) -> FloatArray:
         """Return the variables' sizes. Where only a start at 0 is known of one, |x| near 0 would be no size at all:
@@ -137,7 +143,17 @@ def case_of_record(
         record.id,
         logged if isinstance(logged, float) else None,
         tuple(ledger.evaluations(record.number)),
+        in_new_process=True,
     )
+
+
+def case_of_design(
+    problem: Problem, at: Mapping[str, Any], tolerance: float | None, accept_probe: bool, *, in_new_process: bool = False
+) -> Case:
+    """Return the case of any design of a problem: its starts with the values of `at` in place."""
+    point = point_at(problem, at)
+    settings = Settings(method=AUTOMATIC).to_dict()
+    return _case(problem, point, settings, tolerance, accept_probe, "", None, (), in_new_process=in_new_process)
 
 
 def _case(
@@ -149,6 +165,8 @@ def _case(
     run_id: str,
     logged: float | None,
     evaluations: tuple[EvaluationRecord, ...],
+    *,
+    in_new_process: bool = False,
 ) -> Case:
     own, feasibility = settings["tolerance"], settings["feasibility"]
     assert isinstance(own, float)
@@ -156,4 +174,6 @@ def _case(
     tolerance = own if tolerance is None else tolerance
     if not 0.0 < tolerance < 1.0:
         raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
-    return Case(problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe)
+    return Case(
+        problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe, in_new_process
+    )

@@ -15,10 +15,11 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem, solve_quadratic
 from ilvren.evaluate import Gate
+from ilvren.judge.critical_cone import MOST_WEAK, least_on_cone
 from ilvren.problem import Measures
 from ilvren.runs import Conditions
 
-__all__ = ["Curvature", "lagrangian_curvature"]
+__all__ = ["Curvature", "active_normals", "lagrangian_curvature"]
 
 FloatArray = NDArray[np.float64]
 
@@ -84,7 +85,7 @@ def lagrangian_curvature(
         evaluation = gate.evaluate(point, derivatives=True)
         assert evaluation.gradient is not None
         assert evaluation.jacobian is not None
-        normals, multipliers, is_equality = _active(evaluation.jacobian, conditions, free, sizes)
+        normals, multipliers, is_equality, _ = active_normals(evaluation.jacobian, conditions, free, sizes)
         slope = evaluation.gradient[free] * sizes / objective_size
         scale = max(float(np.abs(slope).max(initial=0.0)), 1e-300)
         strong = is_equality | (np.abs(multipliers) / objective_size > WEAK_MULTIPLIER * scale)
@@ -96,7 +97,7 @@ def lagrangian_curvature(
         )
         moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
         freedom, weak = narrow.shape[1], int((~strong).sum())
-        kind, least, direction, detail = _decide(h, narrow, wide, normals[~strong], noise, conditions.are_unique)
+        kind, least, direction, detail = _decide(h, wide, normals[~strong], noise, conditions.are_unique)
         full = np.zeros(len(point))
         full[free] = direction * sizes
         return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
@@ -226,14 +227,14 @@ def _hessian(
     return symmetric
 
 
-def _active(
+def active_normals(
     jacobian: FloatArray,
     conditions: Conditions,
     free: NDArray[np.int64],
     sizes: FloatArray,
-) -> tuple[FloatArray, FloatArray, NDArray[np.bool_]]:
+) -> tuple[FloatArray, FloatArray, NDArray[np.bool_], int]:
     """Return of all active limits: inward normals (k, n_free) in sizes, of unit length; multipliers per unit normal;
-    whether each is an equality."""
+    whether each is an equality; and how many more have a gradient of zero. `sizes` (n_free,)."""
     entries = [
         (jacobian[i, free] * sizes, side, conditions.row_multipliers[i])
         for i, side in enumerate(conditions.row_sides)
@@ -244,14 +245,17 @@ def _active(
             unit = np.zeros(len(free))
             unit[place] = sizes[place]
             entries.append((unit, conditions.bound_sides[variable], conditions.bound_multipliers[variable]))
-    normals, multipliers, equality = [], [], []
+    normals, multipliers, equality, zero_rows = [], [], [], 0
     for normal, side, multiplier in entries:
         length = float(np.linalg.norm(normal))
-        if length > 0.0:
+        if not length > 0.0:
+            zero_rows += 1
+        else:
             normals.append((-normal if side == 1 else normal) / length)
             multipliers.append(multiplier * length)
             equality.append(side == 2)
-    return np.array(normals).reshape(-1, len(free)), np.array(multipliers), np.array(equality, dtype=bool)
+    found = np.array(normals).reshape(-1, len(free))
+    return found, np.array(multipliers), np.array(equality, dtype=bool), zero_rows
 
 
 def _null_space(normals: FloatArray) -> FloatArray:
@@ -311,25 +315,25 @@ def _convex(h: FloatArray, normals: FloatArray, slope: FloatArray) -> FloatArray
 
 
 def _decide(
-    h: FloatArray, narrow: FloatArray, wide: FloatArray, weak_normals: FloatArray, noise: float, are_unique: bool
+    h: FloatArray, wide: FloatArray, weak_normals: FloatArray, noise: float, are_unique: bool
 ) -> tuple[str, float, FloatArray, str]:
     nowhere = np.zeros(len(h))
     if wide.shape[1] == 0:
         return "strict", np.inf, nowhere, "the active limits leave no direction to move in"
     values, vectors = np.linalg.eigh(wide.T @ h @ wide)
-    least, direction = float(values[0]), wide @ vectors[:, 0]
+    least, direction, is_certain = float(values[0]), wide @ vectors[:, 0], not len(weak_normals)
     if least > noise:
         return "strict", least, direction, "the objective curves upwards in every direction the active limits leave"
-    if narrow.shape[1]:
-        inner, inner_vectors = np.linalg.eigh(narrow.T @ h @ narrow)
-        if inner[0] < -noise:
-            least, direction = float(inner[0]), narrow @ inner_vectors[:, 0]
+    if len(weak_normals) and len(weak_normals) <= MOST_WEAK:
+        cone = least_on_cone(h, wide, weak_normals)
+        if not np.isfinite(cone.least):
+            return "strict", np.inf, nowhere, "limits that are just met close every direction that is left"
+        least, direction, is_certain = cone.least, cone.direction, cone.is_certain
+        if least > noise:
+            return "strict", least, direction, "the objective curves upwards wherever limits that are just met let it go"
     if least < -noise:
-        inward = weak_normals @ direction
-        is_open = bool((inward >= -RANK_TOLERANCE).all() or (inward <= RANK_TOLERANCE).all())
-        if is_open and are_unique:
-            direction = direction if (inward >= -RANK_TOLERANCE).all() else -direction
+        if is_certain and are_unique:
             return "saddle", least, direction, "the objective improves along a direction that the limits leave open"
-        why = "the multipliers are not unique" if not are_unique else "limits that are just met close that direction"
+        why = "the multipliers are not unique" if is_certain else "limits that are just met may close that direction"
         return "unknown", least, direction, f"there is a direction of negative curvature, but {why}"
     return "unknown", least, direction, "the curvature is zero, to within its error, in some direction"

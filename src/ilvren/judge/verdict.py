@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ilvren.problem import Problem
 from ilvren.runs.result import LimitState, plain
 
-__all__ = ["HOLDING", "MEANINGS", "Check", "Verdict"]
+__all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]
 
 # Verdict → what it means for the reader, in the order in which they are tried.
 MEANINGS = {
@@ -18,12 +18,13 @@ MEANINGS = {
     "global-proved": "no feasible design can be better",
     "saddle": "a stationary design with a direction in which the objective improves",
     "local-strict": "a strict local optimum: second-order sufficient conditions hold",
+    "local-weak": "a local optimum by convexity or an interval bound, perhaps one of several beside each other",
     "probe-only": "no usable derivatives; none of the designs probed nearby is better",
     "first-order-only": "first-order conditions hold; the curvature does not decide",
     "unverified": "the checks do not show an optimum",
 }
 # The verdicts that hold by themselves.
-HOLDING = frozenset({"global-proved", "local-strict"})
+HOLDING = frozenset({"global-proved", "local-strict", "local-weak"})
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,30 @@ class Check:
 
 
 @dataclass(frozen=True)
+class Proof:
+    """What intervals showed: no feasible design has an objective, as written, better than `bound` (None: nothing); the
+    `gap` to the design judged, relative to the objective's size; the `box` (name → ends) where a better design may hide
+    when the proof was not completed."""
+
+    bound: float | None
+    gap: float
+    boxes: int
+    seconds: float
+    box: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "complete": not self.box,
+            "bound": None if self.bound is None else plain(self.bound),
+            "gap": plain(self.gap),
+            "boxes": self.boxes,
+            "seconds": round(self.seconds, 3),
+            "box": {name: [plain(end) for end in ends] for name, ends in self.box.items()} or None,
+        }
+
+
+@dataclass(frozen=True)
 class Verdict:
     """`better` is the better design that was evaluated, by name, when the verdict is "improvable";
     `active` are the active limits with their margins and prices; `freedom` is how many directions they leave."""
@@ -64,6 +89,7 @@ class Verdict:
     better: Mapping[str, float] = field(default_factory=dict)
     better_objective: float | None = None
     accept_probe: bool = False
+    proof: Proof | None = None
 
     @property
     def holds(self) -> bool:
@@ -82,6 +108,8 @@ class Verdict:
             "active": {state.name: state.to_dict() for state in self.active},
             "freedom": self.freedom,
         }
+        if self.proof is not None:
+            document["proof"] = self.proof.to_dict()
         if self.better:
             document["better"] = {
                 "variables": dict(self.better),

@@ -1,4 +1,4 @@
-"""Is the reported design an optimum? Independent checks on a fresh evaluation of the stored problem.
+"""Is a design an optimum? Independent checks on a fresh evaluation of the stored problem.
 
 Nothing a method said is used: multipliers, active limits and curvature are computed here. The verdict is the
 first of `MEANINGS` that the checks bear out; a doubt makes it weaker, never stronger.
@@ -7,26 +7,40 @@ first of `MEANINGS` that the checks bear out; a doubt makes it weaker, never str
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
-from ilvren.judge.case import Case, case_of_record, case_of_result
-from ilvren.judge.curvature import lagrangian_curvature
+from ilvren.judge.afresh import evaluated_afresh
+from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_result
+from ilvren.judge.first_order import check_first_order, prices_of
+from ilvren.judge.kinked import pieces_at
 from ilvren.judge.members import Neighbours, neighbours_of
-from ilvren.judge.probe import Better, Probe, gain_over, probe_around
+from ilvren.judge.probe import Better, gain_over
+from ilvren.judge.search_around import (
+    check_neighbourhood,
+    check_other_method,
+    check_random_starts,
+    search_downhill,
+    search_without_slopes,
+)
+from ilvren.judge.smoothness import doubt_in_models
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
 from ilvren.ledger import Ledger
-from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, first_order_conditions, run
+from ilvren.problem import Problem, load
+from ilvren.runs import RunResult
+from ilvren.runs.convexity import is_convex
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
 
-__all__ = ["verify"]
+__all__ = ["Wishes", "verify"]
 
 FloatArray = NDArray[np.float64]
 
@@ -38,40 +52,119 @@ KINK_RADIUS = 1e-5
 NEAR_RADII = (1e-3, 1e-4)
 WIDE_RADII = (1e-1, 1e-2, 1e-3)
 BLIND_RADII = (1e-1, 1e-2, 1e-3, 1e-4, 1e-5)
-SAMPLES = 60
-# Slack in multiples of what counts as feasible, within which limits of large problems are taken as reached.
-NEARLY_REACHED = (10.0, 100.0, 1000.0)
-# The search for a better design where first-order conditions fail.
-DESCENT_EVALUATIONS = 2000
+# What the verdict is asked to survive: a tolerance so many times smaller.
+SHARPER = 10.0
+# The box on which an interval bound may settle what the curvature leaves open, in sizes, and the seconds for it.
+SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a proof
+    within so many seconds."""
+
+    random_starts: int = 0
+    method: str | None = None
+    prove: bool = False
+    prove_seconds: float = 60.0
+    seed: int = 0
 
 
 def verify(
-    subject: RunResult | str,
+    subject: RunResult | Problem | str | Path,
     *,
+    at: Mapping[str, Any] | None = None,
     ledger: Ledger | str | Path | None = None,
     tolerance: float | None = None,
     accept_probe: bool = False,
     as_now: bool = False,
+    wishes: Wishes | None = None,
 ) -> Verdict:
-    """Judge the reported design of a run: a result, or an id, a label or "last" in `ledger`.
+    """Judge a design: that of a run (a result, or an id, a label or "last" in `ledger`), or any design of a problem (or
+    the path of its file) with the values of `at` in place of its starts.
 
     `tolerance` replaces the run's own; `accept_probe` lets a verdict "probe-only" hold. A run whose models'
-    files have changed is refused unless `as_now`. Raises RequestError
+    files have changed is refused unless `as_now`. `wishes` asks for more than the usual checks. Raises RequestError
     when there is no such run, or it has not ended.
     """
-    if isinstance(subject, RunResult):
-        case = case_of_result(subject, tolerance, accept_probe)
-    else:
-        if ledger is None:
-            raise RequestError(f'"{subject}" is a run of a ledger: say which with ledger=…')
-        opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
-        try:
-            case = case_of_record(opened, subject, tolerance, accept_probe, as_now=as_now)
-        finally:
-            if opened is not ledger:
-                opened.close()
+    case = _case_of(subject, at, ledger, tolerance, accept_probe, as_now)
     with np.errstate(all="ignore"):
-        return _judged(case)
+        return judge(case, wishes or Wishes())
+
+
+def _case_of(
+    subject: RunResult | Problem | str | Path,
+    at: Mapping[str, Any] | None,
+    ledger: Ledger | str | Path | None,
+    tolerance: float | None,
+    accept_probe: bool,
+    as_now: bool,
+) -> Case:
+    if isinstance(subject, Problem):
+        return case_of_design(subject, at or {}, tolerance, accept_probe)
+    if isinstance(subject, RunResult):
+        return case_of_result(subject, tolerance, accept_probe)
+    if at is not None or isinstance(subject, Path) or ledger is None:
+        if not isinstance(subject, Path) and at is None and not str(subject).endswith(".toml"):
+            raise RequestError(f'"{subject}" is a run of a ledger: say which with ledger=…')
+        return case_of_design(load(subject), at or {}, tolerance, accept_probe)
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
+    try:
+        return case_of_record(opened, subject, tolerance, accept_probe, as_now=as_now)
+    finally:
+        if opened is not ledger:
+            opened.close()
+
+
+def judge(case: Case, wishes: Wishes) -> Verdict:
+    """Return the verdict on a case."""
+    found = _judged(case)
+    found = _searched_further(case, found, wishes)
+    if wishes.prove and found.verdict not in ("limits-broken", "improvable", "global-proved"):
+        from ilvren.judge.proof import proved
+
+        found = proved(case, found, seconds=wishes.prove_seconds)
+    return _with_sensitivity(case, found)
+
+
+def _searched_further(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
+    if found.verdict in ("limits-broken", "improvable") or not case.evaluation.is_finite:
+        return found
+    if case.problem.seeks_feasible or not case.problem.free:
+        return found
+    if wishes.method is not None:
+        better = check_other_method(case, wishes.method)
+        if better is not None:
+            return case.verdict("improvable", better_reason(case, better, f"{wishes.method} found"), better)
+    if wishes.random_starts:
+        better = check_random_starts(case, wishes.random_starts, wishes.seed)
+        if better is not None:
+            return case.verdict("improvable", better_reason(case, better, "a search from elsewhere found"), better)
+    return replace(found, checks=tuple(case.checks))
+
+
+def _with_sensitivity(case: Case, found: Verdict) -> Verdict:
+    """Say how far the verdict depends on the tolerance: which one the checks would still have passed."""
+    if not found.holds or found.verdict == "global-proved":
+        return found
+    used = [
+        check.value
+        for check in case.checks
+        if check.limit == case.tolerance and check.result == "pass" and check.value is not None
+    ]
+    if case.curvature is not None and math.isfinite(case.curvature.promise):
+        used = [value for value in used if value <= case.tolerance] + [case.curvature.promise]
+    least = max(used, default=0.0)
+    is_robust = least * SHARPER <= case.tolerance
+    word = "the same" if is_robust else "not the same"
+    case.add(
+        "sensitivity",
+        "pass" if is_robust else "unknown",
+        least,
+        case.tolerance / SHARPER,
+        f"with a tolerance of {case.tolerance / SHARPER:g} the checks would be {word}: they pass down to {least:.1e}",
+    )
+    return replace(found, checks=tuple(case.checks))
 
 
 # ---- the checks, in the order of the verdicts ----------------------------------------------------
@@ -94,23 +187,20 @@ def _judged(case: Case) -> Verdict:
         )
     better = _check_record(case)
     if better is not None:
-        return case.verdict("improvable", _better_reason(case, better, "the run itself evaluated"), better)
+        return case.verdict("improvable", better_reason(case, better, "the run itself evaluated"), better)
     if not case.problem.free:
         return case.verdict("local-strict", "no variable can change anything: there is no other design")
     members = _check_members(case)
     if members is not None and members.better is not None:
         return case.verdict(
-            "improvable", _better_reason(case, members.better, "a neighbouring member has"), members.better
+            "improvable", better_reason(case, members.better, "a neighbouring member has"), members.better
         )
     if members is not None and not len(case.problem.continuous_places):
         if members.open:
             return case.verdict("unverified", "some neighbouring members could not be settled")
         return case.verdict("local-strict", f"all {members.tried} neighbouring members are worse")
-    if not _check_derivatives(case):
-        return _probed_blind(case)
-    if not _check_stationarity(case):
-        return _descended(case)
-    found = _second_order(case)
+    judged = {"smooth": _judged_smooth, "kinked": _judged_kinked, "blind": _probed_blind}
+    found = judged[_check_derivatives(case)](case)
     if members is None or found.verdict != "local-strict":
         return found
     if members.open:
@@ -127,16 +217,30 @@ def _check_evaluation(case: Case) -> str:
         troubles = case.problem.named_values(tuple(case.point.tolist()))
         first = next((trouble_sentence(n, t) for n, (_, t) in troubles.items() if t), "a value is not finite")
         return case.add("evaluation", "fail", None, None, first)
-    worst = 0.0
+    worst, where = 0.0, "a fresh evaluation"
+    if case.in_new_process:
+        other = evaluated_afresh(case)
+        where = "an evaluation in a new process"
+        if other is None:
+            return case.add("evaluation", "unknown", None, None, "a new process could not evaluate the design")
+        evaluation = other
+        if not evaluation.is_finite:
+            return case.add("evaluation", "fail", None, None, "a new process finds no finite value at the design")
+        here = case.evaluation
+        worst = max(
+            abs(evaluation.objective - here.objective) / case.size,
+            float((np.abs(evaluation.rows - here.rows) / case.measures.row_sizes).max(initial=0.0)),
+        )
     if case.logged_objective is not None and case.problem.objective is not None:
-        worst = abs(case.sized(evaluation.objective) - case.logged_objective) / case.size
+        worst = max(worst, abs(case.sized(evaluation.objective) - case.logged_objective) / case.size)
     record = next((r for r in reversed(case.logged) if r.point == case.point.tobytes()), None)
     if record is not None and len(evaluation.rows):
         logged = unpacked(record, variables=len(case.point), rows=len(evaluation.rows), derivatives=False)
         worst = max(worst, float((np.abs(logged.rows - evaluation.rows) / case.measures.row_sizes).max()))
     result = "pass" if worst <= AGREEMENT else "fail"
     word = "agrees" if result == "pass" else "does not agree"
-    return case.add("evaluation", result, worst, AGREEMENT, f"a fresh evaluation {word} with the record")
+    what = "the record" if case.logged_objective is not None or record is not None else "the one here"
+    return case.add("evaluation", result, worst, AGREEMENT, f"{where} {word} with {what}")
 
 
 def _check_limits(case: Case) -> bool:
@@ -170,25 +274,9 @@ def _check_limits(case: Case) -> bool:
     return holds
 
 
-def _prices(case: Case) -> FloatArray:
-    """Return the worth of a unit of miss per row, from the multipliers where derivatives allow."""
-    if case.conditions is None and case.evaluation.has_finite_derivatives:
-        case.conditions = first_order_conditions(
-            case.problem,
-            case.measures,
-            case.point,
-            case.evaluation,
-            objective_size=case.size,
-            feasibility=case.feasibility,
-        )
-    if case.conditions is None:
-        return np.zeros(case.problem.row_count)
-    return case.conditions.row_multipliers
-
-
 def _check_record(case: Case) -> Better | None:
     """Return the best feasible design on record that beats the reported one."""
-    prices, best = _prices(case), None
+    prices, best = prices_of(case), None
     for record in case.logged:
         if not record.violation <= case.feasibility or record.objective is None:
             continue
@@ -230,10 +318,8 @@ def _check_members(case: Case) -> Neighbours | None:
     return found
 
 
-def _check_derivatives(case: Case) -> bool:
-    if not case.evaluation.has_finite_derivatives:
-        case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
-        return False
+def _check_derivatives(case: Case) -> str:
+    """Return "smooth", "kinked" or "blind"."""
     radii = np.zeros(len(case.point))
     free = list(case.problem.continuous_places)
     radii[free] = KINK_RADIUS * case.sizes[free]
@@ -241,142 +327,31 @@ def _check_derivatives(case: Case) -> bool:
     if kinks:
         origin = kinks[0].origin
         part = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else ""
-        case.add(
-            "derivatives",
-            "unknown",
-            float(len(kinks)),
-            0.0,
-            f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}",
-        )
-        return False
-    case.add("derivatives", "pass", 0.0, 0.0, "all derivatives are finite, and no formula changes its branch nearby")
-    return True
+        detail = f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}"
+        case.kinks, case.kink_radii = kinks, radii
+        case.add("derivatives", "unknown", float(len(kinks)), 0.0, detail)
+        return "kinked"
+    if not case.evaluation.has_finite_derivatives:
+        case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
+        return "blind"
+    doubt = _doubt_in_models(case)
+    if doubt is not None:
+        case.add("derivatives", "unknown", None, None, doubt)
+        return "blind"
+    word = "agree with differences" if case.problem.runners else "are finite, and no formula changes its branch nearby"
+    case.add("derivatives", "pass", 0.0, 0.0, f"all derivatives {word}")
+    return "smooth"
 
 
-def _check_stationarity(case: Case) -> bool:
-    _prices(case)
-    if case.gate.is_sparse:
-        _take_all_but_reached(case)
-    conditions = case.conditions
-    assert conditions is not None
-    dependent = not conditions.are_unique
-    case.add(
-        "qualification",
-        "unknown" if dependent else "pass",
-        None,
-        None,
-        "the gradients of the active limits depend on each other: multipliers are not unique"
-        if dependent
-        else "the gradients of the active limits are independent",
-    )
-    case.curvature = lagrangian_curvature(
-        case.gate, case.measures, case.point, conditions, sizes=case.sizes, objective_size=case.size
-    )
-    value, passes = conditions.stationarity, conditions.stationarity <= case.tolerance
-    detail = "no feasible direction improves the objective to first order"
-    model = case.curvature
-    if not passes and model is not None:
-        if model.promise <= case.tolerance and model.moved <= math.sqrt(case.tolerance):
-            passes = True
-            detail = f"above the limit, but the best step of the model promises only {model.promise:.1e}"
-            _take_nearly_active(case)
-    if not passes:
-        detail = "the objective still improves along a feasible direction, to first order"
-    case.add("stationarity", "pass" if passes else "fail", value, case.tolerance, detail)
-    if not passes:
-        return False
-    gap = _complementarity(case, case.conditions or conditions)
-    is_small = gap <= case.tolerance
-    case.add(
-        "complementarity",
-        "pass" if is_small else "fail",
-        gap,
-        case.tolerance,
-        "priced limits are met exactly, as far as it matters" if is_small else "a priced limit is not quite reached",
-    )
-    return is_small
+def _doubt_in_models(case: Case) -> str | None:
+    if not case.problem.runners:
+        return None
+    prices_of(case)
+    rows = np.flatnonzero(case.conditions.row_sides) if case.conditions is not None else np.zeros(0, dtype=np.int64)
+    return doubt_in_models(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
 
 
-def _take_all_but_reached(case: Case) -> None:
-    """Count limits of a large problem as active that the design all but reaches, where that makes the conditions hold:
-    a method may end a little inside thousands of limits, whose prices times distances are what counts."""
-    for share in (1.0, *NEARLY_REACHED):
-        found = first_order_conditions(
-            case.problem,
-            case.measures,
-            case.point,
-            case.evaluation,
-            objective_size=case.size,
-            feasibility=case.feasibility * share,
-            guess=case.conditions,
-        )
-        if case.conditions is None or found.stationarity < case.conditions.stationarity:
-            case.conditions = found
-        if found.meet(case.tolerance):
-            break
-
-
-def _take_nearly_active(case: Case) -> None:
-    """Count limits as active that the design all but reaches, where that explains more of the gradient: a method
-    without derivatives stops a little short of them."""
-    assert case.conditions is not None
-    slack = max(case.feasibility, math.sqrt(case.tolerance))
-    nearly = first_order_conditions(
-        case.problem, case.measures, case.point, case.evaluation, objective_size=case.size, feasibility=slack
-    )
-    if nearly.stationarity < case.conditions.stationarity:
-        case.conditions = nearly
-        case.curvature = lagrangian_curvature(
-            case.gate, case.measures, case.point, nearly, sizes=case.sizes, objective_size=case.size
-        )
-
-
-def _complementarity(case: Case, conditions: Conditions) -> float:
-    worst = 0.0
-    for values, low, high, sides, multipliers in (
-        (
-            case.evaluation.rows,
-            case.measures.row_lower,
-            case.measures.row_upper,
-            conditions.row_sides,
-            conditions.row_multipliers,
-        ),
-        (case.point, case.measures.lower, case.measures.upper, conditions.bound_sides, conditions.bound_multipliers),
-    ):
-        for value, lower, upper, side, multiplier in zip(values, low, high, sides, multipliers, strict=True):
-            if side in (-1, 1):
-                margin = max(value - lower if side == -1 else upper - value, 0.0)
-                worst = max(worst, abs(multiplier) * margin / case.size)
-    return float(worst)
-
-
-def _probe(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
-    return probe_around(
-        case.gate,
-        case.measures,
-        case.point,
-        sizes=case.sizes,
-        prices=_prices(case),
-        radii=radii,
-        feasibility=case.feasibility,
-        least_gain=case.tolerance * case.size,
-        directions=directions,
-        samples=SAMPLES,
-    )
-
-
-def _check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
-    probe = _probe(case, radii, directions)
-    detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
-    gain = 0.0 if probe.better is None else probe.better.gain / case.size
-    if probe.better is not None:
-        case.add("neighbourhood", "fail", gain, case.tolerance, detail + ": one is better")
-    else:
-        case.add("neighbourhood", "pass" if probe.tried else "unknown", gain, case.tolerance, detail + ", none better")
-    return probe
-
-
-def _better_reason(case: Case, better: Better, who: str) -> str:
+def better_reason(case: Case, better: Better, who: str) -> str:
     objective = case.problem.objective
     assert objective is not None
     unit = f" {objective.unit}" if objective.unit else ""
@@ -386,13 +361,68 @@ def _better_reason(case: Case, better: Better, who: str) -> str:
     )
 
 
-def _probed_blind(case: Case) -> Verdict:
-    why = case.checks[-1].detail
-    probe = _check_neighbourhood(case, BLIND_RADII, [])
+# ---- by what the derivatives allow ---------------------------------------------------------------
+
+
+def _judged_smooth(case: Case) -> Verdict:
+    first_order = check_first_order(case)
+    if first_order == "holds":
+        return _second_order(case)
+    return _descended(case)
+
+
+def _judged_kinked(case: Case) -> Verdict:
+    """Judge every smooth piece that meets the others here."""
+    pieces = pieces_at(case, case.kinks, case.kink_radii)
+    if not pieces.is_complete or pieces.lower:
+        return _probed_blind(case)
+    failed = unknown = 0
+    least = math.inf
+    for piece in pieces.cases:
+        if not piece.evaluation.has_finite_derivatives:
+            unknown += 1
+            continue
+        first_order = check_first_order(piece)
+        if first_order == "fails":
+            failed += 1
+        elif first_order == "unknown" or not _is_strict(piece):
+            unknown += 1
+        elif piece.curvature is not None:
+            least = min(least, piece.curvature.least)
+    count = len(pieces.cases)
+    total = f"{count} smooth pieces meet here" + (f", {pieces.beside} more lie higher" if pieces.beside else "")
+    if failed:
+        detail = f"{total}; along {failed} of them the objective improves to first order"
+        case.add("pieces", "fail", float(failed), 0.0, detail)
+        return _descended(case)
+    if unknown:
+        case.add("pieces", "unknown", float(unknown), 0.0, f"{total}; {unknown} of them could not be settled")
+        return _probed_blind(case)
+    case.add("pieces", "pass", 0.0, 0.0, f"{total}; the design is a strict local optimum of each")
+    probe = check_neighbourhood(case, NEAR_RADII, [])
     if probe.better is not None:
         return case.verdict(
-            "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
         )
+    return case.verdict(
+        "local-strict",
+        f"at a kink: {total}, the design is a strict local optimum of each, so that every feasible direction leads up",
+    )
+
+
+def _is_strict(piece: Case) -> bool:
+    curvature = piece.curvature
+    return curvature is not None and curvature.kind == "strict" and curvature.moved <= math.sqrt(piece.tolerance)
+
+
+def _probed_blind(case: Case) -> Verdict:
+    why = next((check.detail for check in case.checks if check.name == "derivatives"), "no derivatives")
+    probe = check_neighbourhood(case, BLIND_RADII, [])
+    better, who = probe.better, "the neighbourhood probe found"
+    if better is None and len(case.problem.continuous_places):
+        better, who = search_without_slopes(case), "a search without derivatives found"
+    if better is not None:
+        return case.verdict("improvable", better_reason(case, better, who), better)
     if probe.tried == 0:
         return case.verdict("unverified", f"{why}, and no feasible design was found nearby to compare with")
     return case.verdict(
@@ -404,51 +434,23 @@ def _probed_blind(case: Case) -> Verdict:
 
 def _descended(case: Case) -> Verdict:
     """First-order conditions fail: search downhill from here, so that the failure is shown and not only claimed."""
-    better = _search_downhill(case)
+    better = search_downhill(case)
     if better is None:
-        better = _check_neighbourhood(case, WIDE_RADII, []).better
+        better = check_neighbourhood(case, WIDE_RADII, []).better
+    if better is None:
+        better = search_without_slopes(case)
     if better is not None:
-        return case.verdict("improvable", _better_reason(case, better, "a search from this design found"), better)
-    failed = next(check for check in case.checks if check.result == "fail")
+        return case.verdict("improvable", better_reason(case, better, "a search from this design found"), better)
+    failed = next((check for check in case.checks if check.result == "fail" and check.name != "qualification"), None)
+    failed = failed or next(check for check in case.checks if check.name == "stationarity")
     return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
-
-
-def _search_downhill(case: Case) -> Better | None:
-    if any(case.problem.variables[i].kind != "continuous" for i in case.problem.free):
-        return None
-    problem = case.problem.with_starts(case.point)
-    settings = Settings(
-        method=AUTOMATIC, evaluations=DESCENT_EVALUATIONS, tolerance=case.tolerance, feasibility=case.feasibility
-    )
-    result = run(problem, settings)
-    point = np.array(result.point)
-    there = case.gate.evaluate(point)
-    if result.violation > case.feasibility:
-        return None
-    gain = gain_over(case.measures, case.evaluation, there, _prices(case))
-    is_better = gain > case.tolerance * case.size
-    case.add(
-        "search",
-        "fail" if is_better else "pass",
-        max(gain, 0.0) / case.size,
-        case.tolerance,
-        "a search downhill from here finds a better design"
-        if is_better
-        else "a search downhill from here finds nothing better",
-    )
-    return Better(point, there.objective, gain, result.violation) if is_better else None
 
 
 def _second_order(case: Case) -> Verdict:
     curvature = case.curvature
     if curvature is None:
         case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
-        probe = _check_neighbourhood(case, WIDE_RADII, [])
-        if probe.better is not None:
-            return case.verdict(
-                "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
-            )
-        return case.verdict("first-order-only", "the curvature cannot be measured here")
+        return _left_open(case, "the curvature cannot be measured here", [])
     if curvature.kind == "strict" and curvature.moved > math.sqrt(case.tolerance):
         detail = f"the curvature is so slight that the optimum may lie {curvature.moved:.1e} of a variable's size away"
         curvature = case.curvature = replace(curvature, kind="unknown", detail=detail)
@@ -460,12 +462,33 @@ def _second_order(case: Case) -> Verdict:
     direction = curvature.direction / case.sizes
     largest = float(np.abs(direction).max(initial=0.0))
     directions = [direction / largest] if largest > 0.0 else []
-    is_strict = curvature.kind == "strict"
-    probe = _check_neighbourhood(case, NEAR_RADII if is_strict else WIDE_RADII, directions)
+    if curvature.kind != "strict":
+        return _left_open(case, f"first-order conditions hold, but {curvature.detail}", directions)
+    probe = check_neighbourhood(case, NEAR_RADII, directions)
     if probe.better is not None:
         return case.verdict(
-            "improvable", _better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
         )
-    if is_strict:
-        return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
-    return case.verdict("first-order-only", f"first-order conditions hold, but {curvature.detail}")
+    return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
+
+
+def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict:
+    """The curvature does not decide: look around, then for a reason of another kind why nothing near can be better."""
+    probe = check_neighbourhood(case, WIDE_RADII, directions)
+    if probe.better is not None:
+        return case.verdict(
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
+    if case.curvature is not None and is_convex(case.problem):
+        detail = "objective and limits are convex within the bounds, as intervals of second derivatives prove"
+        case.add("convexity", "pass", None, None, detail)
+        return case.verdict("local-weak", f"{detail}: first-order conditions make an optimum, though not a strict one")
+    if len(case.problem.continuous_places) <= SMALL_BOX_VARIABLES and not case.problem.grid:
+        from ilvren.judge.proof import bound_on_box
+
+        bound = bound_on_box(case, SMALL_BOX, SMALL_BOX_SECONDS)
+        if bound is not None:
+            box = f"within {SMALL_BOX:g} of the variables' sizes"
+            case.add("box", "pass", bound, case.tolerance, f"intervals prove that no feasible design {box} is better")
+            return case.verdict("local-weak", f"intervals prove that no design {box} is better by more than the tolerance")
+    return case.verdict("first-order-only", reason)

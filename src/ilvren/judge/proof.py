@@ -1,0 +1,175 @@
+"""Proofs by intervals: that no feasible design is better than the one judged, anywhere or within a box around it.
+
+The statement: every design within the bounds (and on the grid of spaced and catalogue variables) that meets all limits
+exactly has an objective of at least the bound, in real arithmetic, provided that the library's functions are right to
+eight units in the last place. It says nothing of designs that use the misses allowed by the feasibility.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.judge.bounding import Bounder
+from ilvren.judge.branching import Search, search_boxes
+from ilvren.judge.case import Case
+from ilvren.judge.first_order import prices_of
+from ilvren.judge.probe import Better, gain_over
+from ilvren.judge.verdict import Proof, Verdict
+from ilvren.problem import members_of
+from ilvren.runs import AUTOMATIC, Settings, run
+from ilvren.runs.result import by_block
+
+__all__ = ["bound_on_box", "proved", "refusal"]
+
+FloatArray = NDArray[np.float64]
+Told = Callable[[int, int, float], None]
+
+# Beyond so many free variables a proof is not begun: boxes double with every one.
+MOST_VARIABLES, MOST_ROWS = 12, 60
+# What a search from the lowest box may use.
+SEARCH_EVALUATIONS = 400
+# A bound on a box around a design counts only when it is the design's own value, up to rounding of this share.
+EXACT = 1e-12
+
+
+def refusal(case: Case) -> str:
+    """Return why there can be no proof, or nothing."""
+    problem = case.problem
+    if problem.runners:
+        return "a model's inside is not known to intervals; only formulas can be proved"
+    if problem.graph.has_arrays:
+        return "proofs are for formulas of scalars; this problem has vectors or tables"
+    if len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
+        return f"{len(problem.free)} free variables and {problem.row_count} rows are too many for a proof"
+    return ""
+
+
+def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
+    """Return 0.0 (the gap) when no feasible design within `radius` sizes is better at all, else None."""
+    if refusal(case):
+        return None
+    bounder = Bounder(case.problem)
+    free = bounder.free
+    reach = radius * case.sizes[free]
+    low = np.maximum(case.measures.lower[free], case.point[free] - reach)
+    high = np.minimum(case.measures.upper[free], case.point[free] + reach)
+    cutoff = case.evaluation.objective - EXACT * case.size
+    found = search_boxes(
+        bounder, low, high, cutoff, seconds=seconds, try_points=lambda _: None, search_from=lambda _: None
+    )
+    return EXACT if found.is_complete else None
+
+
+def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = None) -> Verdict:
+    """Try to prove the case's design best of all; return the verdict with that."""
+    why = refusal(case)
+    if why:
+        case.add("proof", "unknown", None, None, why)
+        return replace(verdict, checks=tuple(case.checks))
+    bounder = Bounder(case.problem)
+    free = bounder.free
+    low, high = (np.array(side[free]) for side in (case.measures.lower, case.measures.upper))
+    for place, variable in case.problem.grid:
+        at = np.flatnonzero(free == place)
+        own = members_of(variable)
+        if len(at) and own.listed is not None:
+            low[at], high[at] = own.listed[0], own.listed[-1]
+    slack = case.tolerance * case.size
+    cutoff = case.evaluation.objective - slack
+    found = search_boxes(
+        bounder,
+        low,
+        high,
+        cutoff,
+        seconds=seconds,
+        try_points=lambda points: _try_points(case, free, points, cutoff),
+        search_from=lambda point: _search_from(case, free, point),
+        told=told,
+    )
+    return _with_proof(case, verdict, found, free)
+
+
+def _try_points(case: Case, free: NDArray[np.int64], points: FloatArray, cutoff: float) -> FloatArray | None:
+    """Return the best of the designs (k, n_free) that is feasible and below the cutoff, or None."""
+    points = points[np.isfinite(points).all(axis=1)]
+    if not len(points):
+        return None
+    full = np.repeat(case.point[np.newaxis], len(points), axis=0)
+    full[:, free] = points
+    for place, variable in case.problem.grid:
+        full[:, place] = [variable.member(value) for value in full[:, place].tolist()]
+    objective, rows = case.gate.batch_values(full)
+    is_better = np.flatnonzero(objective < cutoff)
+    for place in is_better[np.argsort(objective[is_better])][:20]:
+        if case.measures.violation(full[place], rows[place]) <= case.feasibility and _gain(case, full[place]) > 0.0:
+            return np.asarray(full[place])
+    return None
+
+
+def _gain(case: Case, point: FloatArray) -> float:
+    there = case.gate.evaluate(point)
+    gain = gain_over(case.measures, case.evaluation, there, prices_of(case))
+    return gain if gain > case.tolerance * case.size else -math.inf
+
+
+def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> FloatArray | None:
+    if not np.isfinite(point).all():
+        return None
+    start = case.point.copy()
+    start[free] = point
+    settings = Settings(
+        method=AUTOMATIC, evaluations=SEARCH_EVALUATIONS, tolerance=case.tolerance, feasibility=case.feasibility
+    )
+    result = run(case.problem.with_starts(start), settings)
+    there = np.array(result.point)
+    return there if result.violation <= case.feasibility and _gain(case, there) > 0.0 else None
+
+
+def _with_proof(case: Case, verdict: Verdict, found: Search, free: NDArray[np.int64]) -> Verdict:
+    here = case.evaluation.objective
+    gap = (here - found.bound) / case.size if math.isfinite(found.bound) else math.inf
+    objective = case.problem.objective
+    assert objective is not None
+    work = f"{found.boxes} boxes in {found.seconds:.1f} s"
+    if found.better is not None:
+        there = case.gate.evaluate(found.better)
+        violation = case.measures.violation(found.better, there.rows)
+        better = Better(found.better, there.objective, here - there.objective, violation)
+        case.add("proof", "fail", better.gain / case.size, case.tolerance, f"a better design was found after {work}")
+        unit = f" {objective.unit}" if objective.unit else ""
+        reason = (
+            f"the search for a proof found a feasible design with {objective.name} ="
+            f" {case.sized(there.objective):.8g}{unit}, against {case.sized(here):.8g}{unit} here"
+        )
+        return case.verdict("improvable", reason, better)
+    bound = case.sized(found.bound)
+    if found.is_complete:
+        detail = f"no feasible design has {objective.name} {'below' if objective.sign > 0 else 'above'} {bound:.10g}"
+        case.add("proof", "pass", gap, case.tolerance, f"{detail}: {work}")
+        proof = Proof(bound, gap, found.boxes, found.seconds)
+        proven = case.verdict("global-proved", f"{detail}, as intervals prove ({work}); the gap is {gap:.1e}")
+        return replace(proven, proof=proof)
+    point_low, point_high = case.point.copy(), case.point.copy()
+    point_low[free], point_high[free] = found.low, found.high
+    box = {
+        name: (low, high)
+        for (name, low), high in zip(
+            by_block(case.problem.blocks, point_low.tolist()).items(),
+            by_block(case.problem.blocks, point_high.tolist()).values(),
+            strict=True,
+        )
+    }
+    case.add(
+        "proof",
+        "unknown",
+        gap if math.isfinite(gap) else None,
+        case.tolerance,
+        f"{found.why or 'boxes too narrow to be split are left'} after {work}; a better design may hide in the box shown",
+    )
+    proof = Proof(bound if math.isfinite(bound) else None, gap, found.boxes, found.seconds, box)
+    return replace(verdict, checks=tuple(case.checks), proof=proof)

@@ -1,0 +1,151 @@
+"""Checks that look for a better design by searching: nearby, downhill, from elsewhere, by another method."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.judge.case import Case
+from ilvren.judge.first_order import prices_of
+from ilvren.judge.probe import Better, Probe, gain_over, probe_around
+from ilvren.runs import AUTOMATIC, RunResult, Settings, run
+
+__all__ = ["check_neighbourhood", "check_other_method", "check_random_starts", "search_downhill", "search_without_slopes"]
+
+FloatArray = NDArray[np.float64]
+
+SAMPLES = 60
+# What a search from the design may use; through models it may also not take longer than this.
+DESCENT_EVALUATIONS, BLIND_EVALUATIONS, MODEL_SECONDS = 2000, 600, 1.0
+# A search without derivatives stays this near, in sizes.
+BLIND_REACH = 0.05
+# Without bounds, random starts lie within so many sizes of the design.
+OPEN_REACH = 3.0
+
+
+def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+    """Try designs around the case's; add the check and return what was found."""
+    probe = probe_around(
+        case.gate,
+        case.measures,
+        case.point,
+        sizes=case.sizes,
+        prices=prices_of(case),
+        radii=radii,
+        feasibility=case.feasibility,
+        least_gain=case.tolerance * case.size,
+        directions=directions,
+        samples=SAMPLES,
+    )
+    detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
+    gain = 0.0 if probe.better is None else probe.better.gain / case.size
+    if probe.better is not None:
+        case.add("neighbourhood", "fail", gain, case.tolerance, detail + ": one is better")
+    else:
+        case.add("neighbourhood", "pass" if probe.tried else "unknown", gain, case.tolerance, detail + ", none better")
+    return probe
+
+
+def _gained(case: Case, result: RunResult) -> Better | None:
+    """Return what a run found, if it beats the case's design by more than the tolerance."""
+    if not result.violation <= case.feasibility:
+        return None
+    point = np.array(result.point)
+    there = case.gate.evaluate(point)
+    gain = gain_over(case.measures, case.evaluation, there, prices_of(case))
+    return Better(point, there.objective, gain, result.violation) if gain > case.tolerance * case.size else None
+
+
+def _add(case: Case, name: str, better: Better | None, what: str, *, is_known: bool = True) -> Better | None:
+    gain = 0.0 if better is None else better.gain / case.size
+    result = "fail" if better is not None else "pass" if is_known else "unknown"
+    case.add(name, result, gain, case.tolerance, f"{what} finds {'a better design' if better else 'nothing better'}")
+    return better
+
+
+def search_downhill(case: Case) -> Better | None:
+    """Run the method that suits the problem from the design; add the check."""
+    if any(case.problem.variables[i].kind != "continuous" for i in case.problem.free):
+        return None
+    settings = Settings(
+        method=AUTOMATIC,
+        evaluations=DESCENT_EVALUATIONS,
+        tolerance=case.tolerance,
+        feasibility=case.feasibility,
+        seconds=MODEL_SECONDS if case.problem.runners else None,
+    )
+    return _add(case, "search", _gained(case, run(case.problem.with_starts(case.point), settings)), "a search downhill")
+
+
+def search_without_slopes(case: Case) -> Better | None:
+    """Search near the design with a method that needs no derivatives; add the check."""
+    problem = case.problem.with_starts(case.point)
+    blocks = []
+    from dataclasses import replace
+
+    for block in problem.blocks:
+        own = slice(block.first, block.first + block.size)
+        if block.kind != "continuous":
+            part = case.point[own]
+            blocks.append(replace(block, start=part, lower=part, upper=part, spacing=None, catalogue=None))
+            continue
+        reach = BLIND_REACH * case.sizes[own]
+        lower, upper = np.maximum(block.lower, block.start - reach), np.minimum(block.upper, block.start + reach)
+        blocks.append(replace(block, lower=lower, upper=upper))
+    nearby = replace(problem, blocks=tuple(blocks))
+    settings = Settings(
+        method="mesh-adaptive-search",
+        evaluations=BLIND_EVALUATIONS,
+        tolerance=case.tolerance,
+        feasibility=case.feasibility,
+        seconds=MODEL_SECONDS if case.problem.runners else None,
+    )
+    return _add(case, "search", _gained(case, run(nearby, settings)), "a search without derivatives, nearby,")
+
+
+def check_other_method(case: Case, method: str) -> Better | None:
+    """Solve from the problem's start with another method, which must find nothing better; add the check."""
+    result = run(case.problem, Settings(method=method, tolerance=case.tolerance, feasibility=case.feasibility))
+    better = _gained(case, result)
+    there = case.gate.evaluate(np.array(result.point))
+    is_feasible = result.violation <= case.feasibility and there.is_finite
+    gap = (there.objective - case.evaluation.objective) / case.size if is_feasible else math.nan
+    moved = float(np.abs((np.array(result.point) - case.point) / case.sizes).max(initial=0.0))
+    if better is not None:
+        word, verdict = "finds a better design", "fail"
+    elif not is_feasible:
+        word, verdict = f"finds no feasible design ({result.outcome})", "unknown"
+    elif gap > math.sqrt(case.tolerance):
+        word, verdict = f"ends at a worse design ({result.outcome})", "unknown"
+    elif moved > 1e-2:
+        word, verdict = f"finds the same objective at another design, {moved:.2g} of the sizes away", "pass"
+    else:
+        word, verdict = "finds the same design", "pass"
+    case.add("other-method", verdict, gap, case.tolerance, f"{result.method}, from the start, {word}")
+    return better
+
+
+def check_random_starts(case: Case, count: int, seed: int = 0) -> Better | None:
+    """Solve from random designs within the bounds; add the check."""
+    rng = np.random.default_rng([seed, 11])
+    low = np.where(np.isfinite(case.measures.lower), case.measures.lower, case.point - OPEN_REACH * case.sizes)
+    high = np.where(np.isfinite(case.measures.upper), case.measures.upper, case.point + OPEN_REACH * case.sizes)
+    best: Better | None = None
+    reached = ended = 0
+    settings = Settings(method=AUTOMATIC, tolerance=case.tolerance, feasibility=case.feasibility)
+    for _ in range(count):
+        start = np.array(case.problem.start)
+        free = list(case.problem.free)
+        start[free] = (low + rng.uniform(size=len(start)) * (high - low))[free]
+        result = run(case.problem.with_starts(start), settings)
+        better = _gained(case, result)
+        if better is not None and (best is None or better.gain > best.gain):
+            best = better
+        if result.violation <= case.feasibility:
+            ended += 1
+            there = case.gate.evaluate(np.array(result.point))
+            reached += abs(there.objective - case.evaluation.objective) <= math.sqrt(case.tolerance) * case.size
+    what = f"{count} random starts: {ended} end at feasible designs, {reached} of them with this objective; the search"
+    return _add(case, "random-starts", best, what, is_known=ended > 0)
