@@ -8,7 +8,7 @@ eight units in the last place. It says nothing of designs that use the misses al
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -31,6 +31,9 @@ Told = Callable[[int, int, float], None]
 
 # Beyond so many free variables a proof is not begun: boxes double with every one.
 MOST_VARIABLES, MOST_ROWS = 12, 60
+# Where variables have no bounds, this share of the time goes into a proof without any; then it is restricted to designs
+# within so many sizes, and says so.
+OPEN_SHARE, FAR = 0.15, 1000.0
 # What a search from the lowest box may use.
 SEARCH_EVALUATIONS = 400
 # A bound on a box around a design counts only when it is the design's own value, up to rounding of this share.
@@ -81,17 +84,36 @@ def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = 
             low[at], high[at] = own.listed[0], own.listed[-1]
     slack = case.tolerance * case.size
     cutoff = case.evaluation.objective - slack
-    found = search_boxes(
-        bounder,
-        low,
-        high,
-        cutoff,
-        seconds=seconds,
-        try_points=lambda points: _try_points(case, free, points, cutoff),
-        search_from=lambda point: _search_from(case, free, point),
-        told=told,
-    )
-    return _with_proof(case, verdict, found, free)
+
+    def search(low: FloatArray, high: FloatArray, seconds: float) -> Search:
+        return search_boxes(
+            bounder,
+            low,
+            high,
+            cutoff,
+            seconds=seconds,
+            try_points=lambda points: _try_points(case, free, points, cutoff),
+            search_from=lambda point: _search_from(case, free, point),
+            told=told,
+        )
+
+    is_open = ~np.isfinite(high - low)
+    if not is_open.any():
+        return _with_proof(case, verdict, search(low, high, seconds), free, {})
+    found = search(low, high, OPEN_SHARE * seconds)
+    if found.is_complete or found.better is not None:
+        return _with_proof(case, verdict, found, free, {})
+    reach = FAR * np.maximum(case.sizes[free], np.abs(case.point[free]))
+    near_low, near_high = np.maximum(low, case.point[free] - reach), np.minimum(high, case.point[free] + reach)
+    names = [case.problem.variables[place].name for place in free]
+    assumed = {
+        name: (float(one), float(other))
+        for name, one, other, open_ in zip(names, near_low, near_high, is_open, strict=True)
+        if open_
+    }
+    again = search(near_low, near_high, seconds - found.seconds)
+    again = replace(again, boxes=again.boxes + found.boxes, seconds=again.seconds + found.seconds)
+    return _with_proof(case, verdict, again, free, assumed)
 
 
 def _try_points(case: Case, free: NDArray[np.int64], points: FloatArray, cutoff: float) -> FloatArray | None:
@@ -130,7 +152,13 @@ def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> Floa
     return there if result.violation <= case.feasibility and _gain(case, there) > 0.0 else None
 
 
-def _with_proof(case: Case, verdict: Verdict, found: Search, free: NDArray[np.int64]) -> Verdict:
+def _with_proof(
+    case: Case,
+    verdict: Verdict,
+    found: Search,
+    free: NDArray[np.int64],
+    assumed: Mapping[str, tuple[float, float]],
+) -> Verdict:
     here = case.evaluation.objective
     gap = (here - found.bound) / case.size if math.isfinite(found.bound) else math.inf
     objective = case.problem.objective
@@ -150,8 +178,11 @@ def _with_proof(case: Case, verdict: Verdict, found: Search, free: NDArray[np.in
     bound = case.sized(found.bound)
     if found.is_complete:
         detail = f"no feasible design has {objective.name} {'below' if objective.sign > 0 else 'above'} {bound:.10g}"
+        if assumed:
+            ends = ", ".join(f"{low:.4g} <= {name} <= {high:.4g}" for name, (low, high) in assumed.items())
+            detail += f" as long as {ends} (they have no bounds of their own)"
         case.add("proof", "pass", gap, case.tolerance, f"{detail}: {work}")
-        proof = Proof(bound, gap, found.boxes, found.seconds)
+        proof = Proof(bound, gap, found.boxes, found.seconds, assumed=assumed)
         proven = case.verdict("global-proved", f"{detail}, as intervals prove ({work}); the gap is {gap:.1e}")
         return replace(proven, proof=proof)
     point_low, point_high = case.point.copy(), case.point.copy()
@@ -171,5 +202,5 @@ def _with_proof(case: Case, verdict: Verdict, found: Search, free: NDArray[np.in
         case.tolerance,
         f"{found.why or 'boxes too narrow to be split are left'} after {work}; a better design may hide in the box shown",
     )
-    proof = Proof(bound if math.isfinite(bound) else None, gap, found.boxes, found.seconds, box)
+    proof = Proof(bound if math.isfinite(bound) else None, gap, found.boxes, found.seconds, box, assumed)
     return replace(verdict, checks=tuple(case.checks), proof=proof)

@@ -53,13 +53,14 @@ class Check:
 class Proof:
     """What intervals showed: no feasible design has an objective, as written, better than `bound` (None: nothing); the
     `gap` to the design judged, relative to the objective's size; the `box` (name → ends) where a better design may hide
-    when the proof was not completed."""
+    when the proof was not completed; `assumed` the ends taken for variables without bounds."""
 
     bound: float | None
     gap: float
     boxes: int
     seconds: float
     box: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    assumed: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -70,6 +71,7 @@ class Proof:
             "boxes": self.boxes,
             "seconds": round(self.seconds, 3),
             "box": {name: [plain(end) for end in ends] for name, ends in self.box.items()} or None,
+            "assumed": {name: list(ends) for name, ends in self.assumed.items()},
         }
 
 
