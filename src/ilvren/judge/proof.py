@@ -20,9 +20,8 @@ from ilvren.judge.case import Case
 from ilvren.judge.first_order import prices_of
 from ilvren.judge.probe import Better, gain_over
 from ilvren.judge.verdict import Proof, Verdict
-from ilvren.problem import members_of
+from ilvren.problem import members_of, scalar_problem
 from ilvren.runs import AUTOMATIC, Settings, run
-from ilvren.runs.result import by_block
 
 __all__ = ["bound_on_box", "proved", "refusal"]
 
@@ -45,18 +44,22 @@ def refusal(case: Case) -> str:
     problem = case.problem
     if problem.runners:
         return "a model's inside is not known to intervals; only formulas can be proved"
-    if problem.graph.has_arrays:
-        return "proofs are for formulas of scalars; this problem has vectors or tables"
     if len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
         return f"{len(problem.free)} free variables and {problem.row_count} rows are too many for a proof"
-    return ""
+    return "" if scalar_problem(problem) is not None else "formulas as long as these cannot be followed by intervals"
+
+
+def _bounder(case: Case) -> Bounder:
+    problem = scalar_problem(case.problem)
+    assert problem is not None
+    return Bounder(problem.with_starts(case.point))
 
 
 def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
     """Return 0.0 (the gap) when no feasible design within `radius` sizes is better at all, else None."""
     if refusal(case):
         return None
-    bounder = Bounder(case.problem)
+    bounder = _bounder(case)
     free = bounder.free
     reach = radius * case.sizes[free]
     low = np.maximum(case.measures.lower[free], case.point[free] - reach)
@@ -74,7 +77,7 @@ def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = 
     if why:
         case.add("proof", "unknown", None, None, why)
         return replace(verdict, checks=tuple(case.checks))
-    bounder = Bounder(case.problem)
+    bounder = _bounder(case)
     free = bounder.free
     low, high = (np.array(side[free]) for side in (case.measures.lower, case.measures.upper))
     for place, variable in case.problem.grid:
@@ -187,14 +190,8 @@ def _with_proof(
         return replace(proven, proof=proof)
     point_low, point_high = case.point.copy(), case.point.copy()
     point_low[free], point_high[free] = found.low, found.high
-    box = {
-        name: (low, high)
-        for (name, low), high in zip(
-            by_block(case.problem.blocks, point_low.tolist()).items(),
-            by_block(case.problem.blocks, point_high.tolist()).values(),
-            strict=True,
-        )
-    }
+    names = [variable.name for variable in case.problem.variables]
+    box = dict(zip(names, zip(point_low.tolist(), point_high.tolist(), strict=True), strict=True))
     case.add(
         "proof",
         "unknown",

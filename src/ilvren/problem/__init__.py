@@ -20,6 +20,7 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
+from ilvren.problem.scalars import scalar_problem
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
 
@@ -48,5 +49,6 @@ __all__ = [
     "read_file",
     "read_text",
     "residual_problem",
+    "scalar_problem",
     "sum_of_squares",
 ]
