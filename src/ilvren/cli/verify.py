@@ -1,37 +1,77 @@
-"""`ilvren verify`: judge a run's design."""
+"""`ilvren verify`: judge a run's design, or any other."""
 
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
+from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
-    from ilvren.problem import Objective
-    from ilvren.runs.result import LimitState
+    from ilvren.judge.reference import Reference
+    from ilvren.judge.verification import Wishes
+    from ilvren.ledger import Ledger
 
 EXAMPLES = """examples:
   ilvren verify last
   ilvren verify r2 --tolerance 1e-4 --accept-probe
+  ilvren verify rising-main.toml --at bore=0.164 --at wall=7.16 --at duty=0.0179 --tolerance 1e-3
+  ilvren verify rising-main.toml --at designs.csv --row 3
+  ilvren verify last --worth --makeable bore=0.005 --makeable wall=0.1
+  ilvren verify last --prove --random-starts 10 --method interior-point
 """
-
-# More active limits, or elements of a better design, than this are not listed.
-MOST_LISTED = 20
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
+    parser.add_argument("run", metavar="RUN|FILE", help='a run: its id, its label or "last"; or a problem file')
+    parser.add_argument(
+        "--at",
+        metavar="NAME=VALUE|CSV",
+        action="append",
+        default=[],
+        help="with a problem file: the design to be judged, by value (repeatable) or as a row of a CSV file",
+    )
+    parser.add_argument("--row", type=int, metavar="N", help="which row of the CSV file, from 1 (1)")
+    parser.add_argument(
+        "--set", metavar="NAME=VALUE", action="append", default=[], help="with a problem file: a parameter's value"
+    )
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (the run's own)")
     parser.add_argument(
         "--accept-probe",
         action="store_true",
         help="let a design without usable derivatives hold when no probe beats it",
     )
+    parser.add_argument("--random-starts", type=int, metavar="N", help="solve from N random designs as well")
+    parser.add_argument("--method", metavar="NAME", help="solve with this method as well: it must find nothing better")
+    parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random starts (0)")
+    parser.add_argument(
+        "--prove", action="store_true", help="prove by intervals that no design is better (formulas of few variables)"
+    )
+    parser.add_argument("--seconds", type=float, metavar="S", help="the time for --prove (60)")
+    parser.add_argument(
+        "--worth",
+        action="store_true",
+        help="what limits cost and for how far, how the optimum follows parameters, tolerances of manufacture",
+    )
+    parser.add_argument(
+        "--makeable",
+        metavar="NAME=SPACING",
+        action="append",
+        default=[],
+        help="the best design near it on this spacing (repeatable)",
+    )
+    parser.add_argument(
+        "--reference", metavar="NAME=VALUE", action="append", default=[], help="a value known from outside (repeatable)"
+    )
+    parser.add_argument("--reference-file", metavar="CSV", help="values known from outside, a column each")
+    parser.add_argument(
+        "--reference-tolerance", type=float, metavar="SHARE", help="deviation that counts as agreement (1e-3)"
+    )
+    parser.add_argument("--output", metavar="FILE", help="draw the design's curves beside the reference: .png or .svg")
     add_as_now(parser)
     add_ledger(parser)
     add_output_flags(parser)
@@ -39,78 +79,149 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.files import note_changed_file, read_ledger
+    from ilvren.cli.files import check_suffix, note_changed_file, read_ledger
+    from ilvren.cli.verdict_tables import show_verdict
+    from ilvren.errors import RequestError
     from ilvren.judge.verification import verify
 
-    with read_ledger(ledger_path(arguments.ledger)) as ledger:
-        note_changed_file(ledger.run(arguments.run), terminal)
-        verdict = verify(
-            arguments.run,
-            ledger=ledger,
-            tolerance=arguments.tolerance,
-            accept_probe=arguments.accept_probe,
-            as_now=arguments.as_now,
-        )
+    wishes = _wishes(arguments, terminal)
+    if arguments.output:
+        if wishes.reference is None:
+            raise RequestError("--output needs --reference-file: it draws curves beside a reference")
+        check_suffix(arguments.output, (".png", ".svg"))
+    try:
+        if _is_file(arguments):
+            verdict = _verify_file(arguments, wishes, terminal)
+        else:
+            path = ledger_path(arguments.ledger)
+            with read_ledger(path) as ledger:
+                note_changed_file(ledger.run(arguments.run), terminal)
+                verdict = verify(
+                    arguments.run,
+                    ledger=ledger,
+                    tolerance=arguments.tolerance,
+                    accept_probe=arguments.accept_probe,
+                    as_now=arguments.as_now,
+                    wishes=wishes,
+                )
+            verdict = _recorded(verdict, path)
+    finally:
+        terminal.progress("")
     if arguments.json:
         terminal.document(verdict.to_dict())
     else:
-        _show(verdict, terminal)
+        show_verdict(verdict, terminal)
+    if arguments.output:
+        from ilvren.draw.agreement import draw_agreement
+
+        draw_agreement(verdict, arguments.output)
+        terminal.note(f"{arguments.output}: the design's values beside the reference")
     return status.HOLDS if verdict.holds else status.DOES_NOT_HOLD
 
 
-def _show(verdict: Verdict, terminal: Terminal) -> None:
-    from rich.text import Text
-
-    from ilvren.cli.tables import margin_text, number, small, table, with_unit
-    from ilvren.judge.verdict import MEANINGS
-
-    title = verdict.problem.title or verdict.problem.source.file
-    terminal.show(Text(f"{verdict.run}  verified afresh on {title}", style="bold"))
-    objective = verdict.problem.objective
-    if objective is not None:
-        terminal.show(f"{objective.name} = {with_unit(verdict.objective, objective.unit, 8)}")
-    rows = [
-        (
-            check.name,
-            check.result,
-            "" if check.value is None else small(check.value),
-            "" if check.limit is None else small(check.limit),
-            check.detail,
-        )
-        for check in verdict.checks
-    ]
-    terminal.show(table(("check", "result", ">value", ">limit", "detail"), rows))
-    if verdict.active:
-        active = [
-            (state.name, state.side, margin_text(state.margin, state.value), _price(state, objective))
-            for state in _most_priced(verdict)
-        ]
-        terminal.show(table(("active limit", "side", ">margin", ">price"), active))
-        if len(active) < len(verdict.active):
-            terminal.show(f"the {len(active)} most priced of {len(verdict.active)} active limits")
-    if verdict.freedom is not None:
-        terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
-    style = "green bold" if verdict.holds else "red bold"
-    mark = "holds" if verdict.holds else "does not hold"
-    terminal.show(Text.assemble("\n", (verdict.verdict, style), f" ({mark})  {MEANINGS[verdict.verdict]}"))
-    terminal.show(f"  {verdict.reason[:1].upper()}{verdict.reason[1:]}.")
-    if verdict.better:
-        told = [f"{name} = {number(value, 8)}" for name, value in verdict.better.items()]
-        more = f" and {len(told) - MOST_LISTED} more (--json has all)" if len(told) > MOST_LISTED else ""
-        terminal.show(f"  The better design: {', '.join(told[:MOST_LISTED])}{more}")
+def _is_file(arguments: argparse.Namespace) -> bool:
+    return bool(arguments.at or arguments.set or str(arguments.run).endswith(".toml"))
 
 
-def _most_priced(verdict: Verdict) -> list[LimitState]:
-    """Return the active limits shown: all of few, of many the most priced."""
-    if len(verdict.active) <= MOST_LISTED:
-        return list(verdict.active)
-    return sorted(verdict.active, key=lambda state: -abs(state.price or 0.0))[:MOST_LISTED]
+def _verify_file(arguments: argparse.Namespace, wishes: Wishes, terminal: Terminal) -> Verdict:
+    from ilvren.judge.verification import verify
+    from ilvren.problem import load
+
+    problem = load(arguments.run, set=pairs("--set", arguments.set))
+    at, ignored = _design(arguments, problem)
+    if ignored:
+        terminal.note(f"note: not variables, so not used: {', '.join(ignored)}")
+    return verify(problem, at=at, tolerance=arguments.tolerance, accept_probe=arguments.accept_probe, wishes=wishes)
 
 
-def _price(state: LimitState, objective: Objective | None) -> str:
-    from ilvren.cli.tables import with_unit
+def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any], list[str]]:
+    """Return the design asked for by name, and the columns of its CSV file that are no variables."""
+    from ilvren.errors import RequestError
+    from ilvren.judge.reference import read_reference
 
-    if state.price is None or objective is None:
-        return ""
-    unit = f"{objective.unit or '1'}/{state.unit}" if state.unit else objective.unit
-    return with_unit(state.price, unit, 4) + ("" if state.is_unique else " *")
+    at: dict[str, Any] = {}
+    ignored: list[str] = []
+    files = [word for word in arguments.at if "=" not in word]
+    if arguments.row is not None and not files:
+        raise RequestError("--row needs --at with a CSV file")
+    if len(files) > 1:
+        raise RequestError("--at: one CSV file holds the design")
+    for path in files:
+        columns, _ = read_reference(path)
+        count = len(next(iter(columns.values())))
+        row = 1 if arguments.row is None else arguments.row
+        if not 1 <= row <= count:
+            raise RequestError(f"--row {row}: {path} has rows 1 to {count}")
+        known = {variable.name for variable in problem.variables} | {block.name for block in problem.blocks}
+        for name, values in columns.items():
+            plain = name.removeprefix("variable:")
+            if plain in known:
+                at[plain] = float(values[row - 1])
+            else:
+                ignored.append(name)
+        if not at:
+            raise RequestError(
+                f"{path}: no column is a variable of {arguments.run}",
+                advice="its variables: " + ", ".join(sorted(known)[:12]),
+            )
+    at.update(pairs("--at", [word for word in arguments.at if "=" in word]))
+    return at, ignored
+
+
+def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
+    from ilvren.errors import RequestError
+    from ilvren.judge.verification import Wishes
+    from ilvren.methods.base import method_named
+
+    if arguments.random_starts is not None and arguments.random_starts < 1:
+        raise RequestError(f"--random-starts must be at least 1, not {arguments.random_starts}")
+    if arguments.seconds is not None and not arguments.prove:
+        raise RequestError("--seconds is the time for --prove")
+    if arguments.seconds is not None and not 0.0 < arguments.seconds < 1e6:
+        raise RequestError(f"--seconds must be a number above 0, not {arguments.seconds:g}")
+    if arguments.method is not None:
+        method_named(arguments.method)
+
+    def told(done: int, open_: int, bound: float) -> None:
+        terminal.progress(f"proof: {done} boxes done, {open_} open, bound {bound:.8g}")
+
+    return Wishes(
+        random_starts=arguments.random_starts or 0,
+        method=arguments.method,
+        prove=arguments.prove,
+        prove_seconds=arguments.seconds or 60.0,
+        seed=arguments.seed,
+        worth=arguments.worth,
+        makeable=pairs("--makeable", arguments.makeable),
+        reference=_reference(arguments),
+        told=told,
+    )
+
+
+def _reference(arguments: argparse.Namespace) -> Reference | None:
+    from ilvren.errors import RequestError
+    from ilvren.judge.reference import TOLERANCE, Reference, read_reference
+
+    if not arguments.reference and not arguments.reference_file:
+        if arguments.reference_tolerance is not None:
+            raise RequestError("--reference-tolerance needs --reference or --reference-file")
+        return None
+    tolerance = TOLERANCE if arguments.reference_tolerance is None else arguments.reference_tolerance
+    if not 0.0 < tolerance < float("inf"):
+        raise RequestError(f"--reference-tolerance must be a number above 0, not {tolerance:g}")
+    columns, first = read_reference(arguments.reference_file) if arguments.reference_file else ({}, "")
+    return Reference(pairs("--reference", arguments.reference), columns, first, tolerance)
+
+
+def _recorded(verdict: Verdict, path: str) -> Verdict:
+    """Record the better design as a run, where a search that was asked for found it."""
+    from ilvren.judge.recording import ASKED_FOR, record_better
+
+    failed = {check.name for check in verdict.checks if check.result == "fail"}
+    if verdict.verdict != "improvable" or not failed & ASKED_FOR:
+        return verdict
+    from ilvren.ledger import Ledger
+
+    ledger: Ledger
+    with Ledger(path) as ledger:
+        return record_better(verdict, ledger)

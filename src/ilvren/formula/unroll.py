@@ -84,7 +84,10 @@ def _constants(made: Graph, value: Any) -> Numbers:
 
 def _each(made: Graph, operation: str, *operands: Numbers) -> Numbers:
     spread = np.broadcast_arrays(*operands)
-    flat = [made.apply(operation, *(int(part) for part in parts)) for parts in zip(*(a.ravel() for a in spread), strict=True)]
+    flat = [
+        made.apply(operation, *(int(part) for part in parts))
+        for parts in zip(*(a.ravel() for a in spread), strict=True)
+    ]
     return np.array(flat, dtype=np.int64).reshape(spread[0].shape)
 
 
@@ -112,7 +115,10 @@ def _product(made: Graph, a: Numbers, b: Numbers) -> Numbers:
     left = a[np.newaxis] if a.ndim == 1 else a
     right = b[:, np.newaxis] if b.ndim == 1 else b
     cells = [
-        [_total(made, [made.apply("mul", int(x), int(y)) for x, y in zip(row, column, strict=True)]) for column in right.T]
+        [
+            _total(made, [made.apply("mul", int(x), int(y)) for x, y in zip(row, column, strict=True)])
+            for column in right.T
+        ]
         for row in left
     ]
     found = np.array(cells, dtype=np.int64)

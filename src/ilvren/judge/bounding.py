@@ -141,7 +141,9 @@ class Bounder:
             total = slope - np.einsum("km,kmn->kn", u, row_slopes)
             step = np.linalg.solve(mid, -total[:, :, np.newaxis])[:, :, 0]
             point = point.copy()
-            point[:, self.free] = np.clip(point[:, self.free] + np.nan_to_num(step), low[:, self.free], high[:, self.free])
+            point[:, self.free] = np.clip(
+                point[:, self.free] + np.nan_to_num(step), low[:, self.free], high[:, self.free]
+            )
         thin = self.first.forward(point, point)
         value, slope_low, slope_high = self._lagrangian(thin, u)
         bound[chosen] = _along(value, slope_low, slope_high, point[:, self.free], lows[chosen], highs[chosen])  # (2)
@@ -180,7 +182,10 @@ class Bounder:
                 highs[:, place] = listed[np.clip(last, 0, len(listed) - 1)]
             else:
                 assert variable.spacing is not None
-                low = variable.lower + np.ceil((lows[:, place] - variable.lower) / variable.spacing - 1e-9) * variable.spacing
+                low = (
+                    variable.lower
+                    + np.ceil((lows[:, place] - variable.lower) / variable.spacing - 1e-9) * variable.spacing
+                )
                 high = (
                     variable.lower
                     + np.floor((highs[:, place] - variable.lower) / variable.spacing + 1e-9) * variable.spacing
@@ -421,9 +426,7 @@ def _newton(
         total_least, total_most = least.sum(axis=1), most.sum(axis=1)
         usable = usable & np.isfinite(total_least) & np.isfinite(total_most)
         scale = ROUNDING * (np.abs(total_least) + np.abs(total_most) + np.abs(centre[0]) + np.abs(centre[1]))
-        empty |= usable & (
-            (centre[0] + total_least - scale > target[1]) | (centre[1] + total_most + scale < target[0])
-        )
+        empty |= usable & ((centre[0] + total_least - scale > target[1]) | (centre[1] + total_most + scale < target[0]))
         for column, place in enumerate(free.tolist()):
             need_low = target[0] - centre[1] - (total_most - most[:, column]) - scale
             need_high = target[1] - centre[0] - (total_least - least[:, column]) + scale

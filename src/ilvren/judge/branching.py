@@ -64,9 +64,7 @@ def search_boxes(
     with np.errstate(all="ignore"):
         first = bounder.bound(lows[np.newaxis], highs[np.newaxis], cutoff)
         keep = first.bound < cutoff
-        box_low, box_high, bounds, smear = (
-            part[keep] for part in (first.lows, first.highs, first.bound, first.smear)
-        )
+        box_low, box_high, bounds, smear = (part[keep] for part in (first.lows, first.highs, first.bound, first.smear))
         done, rounds, next_search, hit_rate = 1, 0, FIRST_SEARCH, 1.0
         floor = cutoff  # the lowest bound of boxes that could not be split any further
 

@@ -148,7 +148,12 @@ def case_of_record(
 
 
 def case_of_design(
-    problem: Problem, at: Mapping[str, Any], tolerance: float | None, accept_probe: bool, *, in_new_process: bool = False
+    problem: Problem,
+    at: Mapping[str, Any],
+    tolerance: float | None,
+    accept_probe: bool,
+    *,
+    in_new_process: bool = False,
 ) -> Case:
     """Return the case of any design of a problem: its starts with the values of `at` in place."""
     point = point_at(problem, at)

@@ -19,7 +19,7 @@ from ilvren.judge.critical_cone import MOST_WEAK, least_on_cone
 from ilvren.problem import Measures
 from ilvren.runs import Conditions
 
-__all__ = ["Curvature", "active_normals", "lagrangian_curvature"]
+__all__ = ["Curvature", "active_normals", "lagrangian_curvature", "lagrangian_hessians"]
 
 FloatArray = NDArray[np.float64]
 
@@ -75,7 +75,7 @@ def lagrangian_curvature(
     try:
         free = gate.problem.continuous_places
         sizes = sizes[free]
-        found = _hessians(gate, measures, point, conditions, free, sizes)
+        found = lagrangian_hessians(gate, measures, point, conditions, free, sizes)
         if found is None:
             return None
         hessians = [hessian * np.outer(sizes, sizes) / objective_size for hessian in found]
@@ -168,7 +168,7 @@ def _sparse_curvature(
     return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail)
 
 
-def _hessians(
+def lagrangian_hessians(
     gate: Gate,
     measures: Measures,
     point: FloatArray,
@@ -330,7 +330,12 @@ def _decide(
             return "strict", np.inf, nowhere, "limits that are just met close every direction that is left"
         least, direction, is_certain = cone.least, cone.direction, cone.is_certain
         if least > noise:
-            return "strict", least, direction, "the objective curves upwards wherever limits that are just met let it go"
+            return (
+                "strict",
+                least,
+                direction,
+                "the objective curves upwards wherever limits that are just met let it go",
+            )
     if least < -noise:
         if is_certain and are_unique:
             return "saddle", least, direction, "the objective improves along a direction that the limits leave open"

@@ -202,5 +202,7 @@ def _check_strictness(case: Case) -> None:
         "pass" if is_strict else "unknown",
         least,
         WEAKLY_PRESSED,
-        "every active limit has its price" if is_strict else "a limit is met without pressing: it may be left either way",
+        "every active limit has its price"
+        if is_strict
+        else "a limit is met without pressing: it may be left either way",
     )

@@ -12,7 +12,13 @@ from ilvren.judge.first_order import prices_of
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 
-__all__ = ["check_neighbourhood", "check_other_method", "check_random_starts", "search_downhill", "search_without_slopes"]
+__all__ = [
+    "check_neighbourhood",
+    "check_other_method",
+    "check_random_starts",
+    "search_downhill",
+    "search_without_slopes",
+]
 
 FloatArray = NDArray[np.float64]
 

@@ -31,7 +31,12 @@ MOST_VARIABLES = 40
 
 
 def doubt_in_models(
-    gate: Gate, measures: Measures, point: FloatArray, evaluation: Evaluation, sizes: FloatArray, rows: NDArray[np.int64]
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    sizes: FloatArray,
+    rows: NDArray[np.int64],
 ) -> str | None:
     """Return what speaks against the derivatives at `point` in objective or the `rows` given, or None."""
     free = gate.problem.continuous_places

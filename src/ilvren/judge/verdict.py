@@ -5,9 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from ilvren.problem import Problem
 from ilvren.runs.result import LimitState, plain
+
+if TYPE_CHECKING:
+    from ilvren.judge.makeable import Makeable
+    from ilvren.judge.reference import Agreement
+    from ilvren.judge.worth import Worth
 
 __all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]
 
@@ -92,6 +98,10 @@ class Verdict:
     better_objective: float | None = None
     accept_probe: bool = False
     proof: Proof | None = None
+    worth: Worth | None = None
+    makeable: Makeable | None = None
+    agreements: tuple[Agreement, ...] = ()
+    better_run: str = ""
 
     @property
     def holds(self) -> bool:
@@ -112,9 +122,16 @@ class Verdict:
         }
         if self.proof is not None:
             document["proof"] = self.proof.to_dict()
+        if self.worth is not None:
+            document["worth"] = self.worth.to_dict()
+        if self.makeable is not None:
+            document["makeable"] = self.makeable.to_dict()
+        if self.agreements:
+            document["reference"] = [item.to_dict() for item in self.agreements]
         if self.better:
             document["better"] = {
                 "variables": dict(self.better),
                 "objectives": {name: plain(self.better_objective if self.better_objective is not None else math.nan)},
+                "run": self.better_run or None,
             }
         return document

@@ -7,8 +7,8 @@ first of `MEANINGS` that the checks bear out; a doubt makes it weaker, never str
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,7 @@ from ilvren.judge.afresh import evaluated_afresh
 from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_result
 from ilvren.judge.first_order import check_first_order, prices_of
 from ilvren.judge.kinked import pieces_at
+from ilvren.judge.makeable import check_spacings, makeable_near
 from ilvren.judge.members import Neighbours, neighbours_of
 from ilvren.judge.probe import Better, gain_over
 from ilvren.judge.search_around import (
@@ -31,8 +32,10 @@ from ilvren.judge.search_around import (
     search_without_slopes,
 )
 from ilvren.judge.smoothness import doubt_in_models
+from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
+from ilvren.judge.worth import worth_of
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import RunResult
@@ -61,13 +64,18 @@ SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
 @dataclass(frozen=True)
 class Wishes:
     """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a proof
-    within so many seconds."""
+    within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the best design
+    near it on spacings, agreement with a reference."""
 
     random_starts: int = 0
     method: str | None = None
     prove: bool = False
     prove_seconds: float = 60.0
     seed: int = 0
+    worth: bool = False
+    makeable: Mapping[str, float] = field(default_factory=dict)
+    reference: Reference | None = None
+    told: Callable[[int, int, float], None] | None = None
 
 
 def verify(
@@ -118,13 +126,39 @@ def _case_of(
 
 def judge(case: Case, wishes: Wishes) -> Verdict:
     """Return the verdict on a case."""
+    agreements = tuple(agreement_with(case.problem, case.point, wishes.reference)) if wishes.reference else ()
+    if wishes.makeable:
+        check_spacings(case, wishes.makeable)
     found = _judged(case)
     found = _searched_further(case, found, wishes)
     if wishes.prove and found.verdict not in ("limits-broken", "improvable", "global-proved"):
         from ilvren.judge.proof import proved
 
-        found = proved(case, found, seconds=wishes.prove_seconds)
-    return _with_sensitivity(case, found)
+        found = proved(case, found, seconds=wishes.prove_seconds, told=wishes.told)
+    found = _with_reference(case, _with_sensitivity(case, found), agreements, wishes)
+    if wishes.worth:
+        found = replace(found, worth=worth_of(case, found.active))
+    if wishes.makeable:
+        found = replace(found, makeable=makeable_near(case, wishes.makeable))
+    return found
+
+
+def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...], wishes: Wishes) -> Verdict:
+    if wishes.reference is None:
+        return found
+    limit = wishes.reference.tolerance
+    failed = [item for item in agreements if not item.deviation <= limit]
+    for item in agreements:
+        word = "agrees" if item.deviation <= limit else "does not agree"
+        place = f", worst at {item.along or 'element'} {item.at:g}" if len(item.values) > 1 else ""
+        detail = f"{item.name} {word} with the reference ({len(item.values)} {'points' if len(item.values) > 1 else 'value'}{place})"
+        case.add("reference", "pass" if item.deviation <= limit else "fail", item.deviation, limit, detail)
+    found = replace(found, checks=tuple(case.checks), agreements=agreements)
+    if failed and found.holds:
+        worst = max(failed, key=lambda item: item.deviation)
+        reason = f"{worst.name} is off its reference by {worst.deviation:.2g} of its size; by itself the design is {found.verdict}"
+        return replace(found, verdict="unverified", reason=reason)
+    return found
 
 
 def _searched_further(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
@@ -490,5 +524,7 @@ def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict
         if bound is not None:
             box = f"within {SMALL_BOX:g} of the variables' sizes"
             case.add("box", "pass", bound, case.tolerance, f"intervals prove that no feasible design {box} is better")
-            return case.verdict("local-weak", f"intervals prove that no design {box} is better by more than the tolerance")
+            return case.verdict(
+                "local-weak", f"intervals prove that no design {box} is better by more than the tolerance"
+            )
     return case.verdict("first-order-only", reason)

@@ -1,0 +1,208 @@
+"""A verdict as text: the checks, what presses, what it is worth, and the word."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from ilvren.cli.tables import count, margin_text, number, small, table, with_unit
+from ilvren.cli.terminal import Terminal
+from ilvren.judge.verdict import MEANINGS
+
+if TYPE_CHECKING:
+    from ilvren.judge import Verdict
+    from ilvren.judge.makeable import Makeable
+    from ilvren.judge.worth import LimitWorth, ParameterResponse, Room, Worth
+    from ilvren.problem import Objective
+    from ilvren.runs.result import LimitState
+
+__all__ = ["show_verdict"]
+
+# More active limits, or elements of a better design, than this are not listed.
+MOST_LISTED = 20
+# A variable that can move by less than this share of its value cannot be moved at all.
+NO_ROOM = 1e-6
+
+
+def show_verdict(verdict: Verdict, terminal: Terminal) -> None:
+    """Print the verdict."""
+    title = verdict.problem.title or verdict.problem.source.file
+    terminal.show(Text(f"{verdict.run or 'the design given'}  verified afresh on {title}", style="bold"))
+    objective = verdict.problem.objective
+    if objective is not None:
+        terminal.show(f"{objective.name} = {with_unit(verdict.objective, objective.unit, 8)}")
+    rows = [
+        (
+            check.name,
+            check.result,
+            "" if check.value is None else _value(check.value, check.limit),
+            "" if check.limit is None else _value(check.limit, check.limit),
+            check.detail,
+        )
+        for check in verdict.checks
+    ]
+    terminal.show(table(("check", "result", ">value", ">limit", "detail"), rows))
+    if verdict.active:
+        active = [
+            (state.name, state.side, margin_text(state.margin, state.value), _price(state, objective))
+            for state in _most_priced(verdict)
+        ]
+        terminal.show(table(("active limit", "side", ">margin", ">price"), active))
+        if len(active) < len(verdict.active):
+            terminal.show(f"the {len(active)} most priced of {len(verdict.active)} active limits")
+    if verdict.freedom is not None:
+        terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
+    if verdict.worth is not None:
+        _show_worth(verdict, verdict.worth, terminal)
+    if verdict.makeable is not None:
+        _show_makeable(verdict, verdict.makeable, terminal)
+    _show_word(verdict, terminal)
+
+
+def _value(value: float, limit: float | None) -> str:
+    """Return a residual with two digits, a count as it is."""
+    if limit is not None and limit >= 1.0 and value == int(value):
+        return str(int(value))
+    return small(value)
+
+
+def _show_word(verdict: Verdict, terminal: Terminal) -> None:
+    style = "green bold" if verdict.holds else "red bold"
+    mark = "holds" if verdict.holds else "does not hold"
+    terminal.show(Text.assemble("\n", (verdict.verdict, style), f" ({mark})  {MEANINGS[verdict.verdict]}"))
+    terminal.show(f"  {verdict.reason[:1].upper()}{verdict.reason[1:]}.")
+    if verdict.better:
+        terminal.show(f"  The better design: {_listed(dict(verdict.better))}")
+        if verdict.better_run:
+            terminal.show(f"  It is recorded as {verdict.better_run}; next: ilvren verify {verdict.better_run}")
+    if verdict.proof is not None and verdict.proof.box:
+        ends = [f"{number(low, 5)} .. {number(high, 5)}" for low, high in verdict.proof.box.values()]
+        told = [f"{name} {text}" for name, text in zip(verdict.proof.box, ends, strict=True)]
+        bound = "no bound" if verdict.proof.bound is None else f"the proved bound is {number(verdict.proof.bound, 8)}"
+        terminal.show(
+            f"  Not proved to be the best of all ({bound}). A better design may hide in {', '.join(told[:MOST_LISTED])}."
+        )
+
+
+def _listed(values: dict[str, float]) -> str:
+    told = [f"{name} = {number(value, 8)}" for name, value in values.items()]
+    more = f" and {len(told) - MOST_LISTED} more (--json has all)" if len(told) > MOST_LISTED else ""
+    return ", ".join(told[:MOST_LISTED]) + more
+
+
+def _most_priced(verdict: Verdict) -> list[LimitState]:
+    """Return the active limits shown: all of few, of many the most priced."""
+    if len(verdict.active) <= MOST_LISTED:
+        return list(verdict.active)
+    return sorted(verdict.active, key=lambda state: -abs(state.price or 0.0))[:MOST_LISTED]
+
+
+def _price(state: LimitState, objective: Objective | None) -> str:
+    if state.price is None or objective is None:
+        return ""
+    unit = f"{objective.unit or '1'}/{state.unit}" if state.unit else objective.unit
+    return with_unit(state.price, unit, 4) + ("" if state.is_unique else " *")
+
+
+# ---- what it is worth ----------------------------------------------------------------------------
+
+
+def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
+    objective = verdict.problem.objective
+    unit = objective.unit if objective is not None else ""
+    name = objective.name if objective is not None else "objective"
+    if worth.limits:
+        rows = [_limit_row(item, unit) for item in worth.limits]
+        heads = ("limit that decides", ">relaxed by", f">{name} changes by", ">solved again", ">good for", "then")
+        terminal.show(table(heads, rows))
+        terminal.show(_sentence(worth.limits[0], name, unit))
+    if worth.parameters:
+        rows = [_parameter_row(item, unit) for item in worth.parameters]
+        heads = ("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows")
+        terminal.show(table(heads, rows))
+    if worth.rooms:
+        terminal.show(
+            table(("variable", ">value", ">down to", "stopped by", ">up to", "stopped by"), map(_room_row, worth.rooms))
+        )
+        terminal.show("each moved alone, the others held: how exactly the design must be made")
+    for note in worth.notes:
+        terminal.show(f"- {note}")
+
+
+def _limit_row(item: LimitWorth, unit: str) -> tuple[str, ...]:
+    own = item.state.unit
+    good = "no end found" if math.isinf(item.valid) else with_unit(item.valid, own, 3)
+    return (
+        f"{item.state.name} ({item.state.side})",
+        with_unit(item.amount, own, 4),
+        with_unit(item.predicted, unit, 4),
+        "failed" if math.isnan(item.found) else with_unit(item.found, unit, 4),
+        good,
+        item.ends if not math.isinf(item.valid) else "",
+    )
+
+
+def _sentence(item: LimitWorth, name: str, unit: str) -> str:
+    value = item.predicted if math.isnan(item.found) else item.found
+    word = "lowers" if value < 0.0 else "raises"
+    about = (
+        "" if math.isinf(item.valid) else f"; its price holds up to about {with_unit(item.valid, item.state.unit, 2)}"
+    )
+    return (
+        f"relaxing {item.state.name}'s {item.state.side} limit by {with_unit(item.amount, item.state.unit, 3)}"
+        f" {word} {name} by {with_unit(abs(value), unit, 4)}{about}"
+    )
+
+
+def _parameter_row(item: ParameterResponse, unit: str) -> tuple[str, ...]:
+    moved = sorted(item.variables.items(), key=lambda pair: -abs(pair[1]))
+    step = 0.01 * item.value
+    told = [f"{name} {number(slope * step, 2)}" for name, slope in moved if abs(slope * step) > 1e-12][:3]
+    return (
+        item.name,
+        with_unit(item.value, item.unit),
+        with_unit(item.predicted, unit, 4),
+        "failed" if math.isnan(item.found) else with_unit(item.found, unit, 4),
+        ", ".join(told),
+    )
+
+
+def _room_row(item: Room) -> tuple[str, ...]:
+    def end(room: float, sign: float) -> str:
+        if math.isinf(room):
+            return "no end"
+        if room <= NO_ROOM * max(abs(item.value), 1e-300) * 10.0:
+            return "no room"
+        return with_unit(item.value + sign * room, item.unit, 5)
+
+    value = with_unit(item.value, item.unit, 6)
+    return item.name, value, end(item.down, -1.0), item.stopped_down, end(item.up, 1.0), item.stopped_up
+
+
+def _show_makeable(verdict: Verdict, found: Makeable, terminal: Terminal) -> None:
+    objective = verdict.problem.objective
+    unit = objective.unit if objective is not None else ""
+    name = objective.name if objective is not None else "objective"
+    spacings = ", ".join(f"{key} in steps of {number(value)}" for key, value in found.spacings.items())
+    if found.objective is None or found.cost is None:
+        terminal.show(
+            f"makeable ({spacings}): no feasible design among {count(found.tried, 'combination')} near this one"
+        )
+        return
+    values = _listed({key: value for key, value in found.variables.items()})
+    terminal.show(f"makeable ({spacings}), best of {count(found.tried, 'combination')}: {values}")
+    here = verdict.objective or 0.0
+    share = f" ({100.0 * found.cost / abs(here):.2g} %)" if here else ""
+    word = "more" if found.cost >= 0.0 else "less"
+    if objective is not None and objective.sign < 0:
+        word = "less" if found.cost >= 0.0 else "more"
+    rounding = (
+        "rounding each by itself breaks a limit"
+        if found.rounded is None
+        else f"mere rounding: {number(found.rounded, 8)}"
+    )
+    terminal.show(
+        f"  {name} = {with_unit(found.objective, unit, 8)}, {with_unit(abs(found.cost), unit, 4)} {word}{share}; {rounding}"
+    )
