@@ -1,4 +1,4 @@
-"""Verdicts on hundreds of planted designs, proofs on published functions, and what a verification costs beside a run."""
+"""Verdicts on hundreds of planted designs, proofs on published functions, what a verification costs beside a run."""
 
 from __future__ import annotations
 
@@ -16,7 +16,15 @@ from ilvren.judge.verification import Wishes
 
 COUNT = 40
 PROVE_SECONDS = 60.0
-DEMOS = ("rising_main/rising-main", "valley/valley", "hum/hum", "pump_test/pump-test", "trench/trench", "branch_pipes/branch-pipes", "level_loop/level-loop")  # fmt: skip
+DEMOS = (
+    "rising_main/rising-main",
+    "valley/valley",
+    "hum/hum",
+    "pump_test/pump-test",
+    "trench/trench",
+    "branch_pipes/branch-pipes",
+    "level_loop/level-loop",
+)
 
 
 def verdicts(count: int = COUNT) -> None:
@@ -50,7 +58,9 @@ def proofs(seconds: float = PROVE_SECONDS) -> None:
         proved += found.verdict == "global-proved"
         if found.verdict != "global-proved":
             open_.append(f"{name}: {found.verdict}")
-    print(f"  proved within {seconds:g} s: {proved} of {len(problems)} ({100 * proved / len(problems):.1f} %, limit 80)")
+    print(
+        f"  proved within {seconds:g} s: {proved} of {len(problems)} ({100 * proved / len(problems):.1f} %, limit 80)"
+    )
     print(f"  slowest {slowest:.1f} s; open: {'; '.join(open_) or 'none'}")
 
 

@@ -73,7 +73,9 @@ class _Parts:
         rows, taken = [], np.zeros((len(self.at), len(self.at)))
         for normal, u in zip(self.normals, self.multipliers.tolist(), strict=True):
             own = float(self.rng.uniform(-bend, bend))
-            rows.append(f"{_numbers(normal, self.shifted)} + ({own!r}) * ({' + '.join(f'{s}^2' for s in self.shifted)}) >= 0")
+            rows.append(
+                f"{_numbers(normal, self.shifted)} + ({own!r}) * ({' + '.join(f'{s}^2' for s in self.shifted)}) >= 0"
+            )
             taken += 2.0 * own * u * np.eye(len(self.at))
         return rows, taken
 

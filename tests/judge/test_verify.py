@@ -8,6 +8,7 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.verdict import MEANINGS
+from tests.planted import planted
 from tests.problems import manufactured, two_variables
 
 
@@ -29,9 +30,9 @@ class Traps(unittest.TestCase):
             ("local maximum", two_variables("-(x^2) - y^2"), (0.0, 0.0), "saddle"),
             ("maximum of a maximization", two_variables("-(x^2) - y^2", sense="maximize"), (0.0, 0.0), "local-strict"),
             ("x^2 - y^4", two_variables("x^2 - y^4"), (0.0, 0.0), None),
-            ("x^2 + y^4", two_variables("x^2 + y^4"), (0.0, 0.0), None),
+            ("x^2 + y^4", two_variables("x^2 + y^4"), (0.0, 0.0), "local-weak"),
             ("cubic", two_variables("x^3 + y^2"), (0.0, 0.0), None),
-            ("flat valley", two_variables("(x + y)^2"), (0.0, 0.0), None),
+            ("flat valley", two_variables("(x + y)^2"), (0.0, 0.0), "local-weak"),
             ("limit broken", two_variables("x^2", "x >= 1"), (0.9, 0.0), "limits-broken"),
             ("active limit", two_variables("x^2 + y^2", "x >= 1"), (1.0, 0.0), "local-strict"),
             ("wrong side of a limit", two_variables("x^2 + y^2", "x <= 1"), (1.0, 0.0), "improvable"),
@@ -44,7 +45,7 @@ class Traps(unittest.TestCase):
             ("curvature closed by a limit", two_variables("y^2 - x^2 + x", "x >= 0"), (0.0, 0.0), "local-strict"),
             ("duplicate limits", two_variables("x^2 + y^2", "x >= 1", "2 * x >= 2"), (1.0, 0.0), "local-strict"),
             ("no qualification", two_variables("-x", "y <= (1 - x)^3", "y >= 0"), (1.0, 0.0), None),
-            ("kink", two_variables("abs(x - 0.3) + y^2"), (0.3, 0.0), "probe-only"),
+            ("kink", two_variables("abs(x - 0.3) + y^2"), (0.3, 0.0), "local-strict"),
             ("kink, not an optimum", two_variables("abs(x) - 2 * x + y^2"), (0.0, 0.0), "improvable"),
             ("jump", two_variables("x^2 + y^2 + where(x >= 0, 0, -1)"), (0.0, 0.0), "improvable"),
             ("root at its end", two_variables("sqrt(x) + y^2", "x >= 0"), (0.0, 0.0), "probe-only"),
@@ -60,7 +61,7 @@ class Traps(unittest.TestCase):
                     self.assertFalse(found.holds, found.verdict)
                 else:
                     self.assertEqual(found.verdict, verdict, found.reason)
-                self.assertEqual(found.holds, found.verdict in ("local-strict", "global-proved"))
+                self.assertEqual(found.holds, found.verdict in ("local-strict", "local-weak", "global-proved"))
                 self.assertIn(found.verdict, MEANINGS)
 
     def test_invalid_designs(self):
@@ -75,7 +76,7 @@ class Traps(unittest.TestCase):
         self.assertEqual(verify(run(loads(text.replace("<= 3", "<= 1")), method="sqp")).verdict, "limits-broken")
 
     def test_a_probe_holds_only_when_accepted(self):
-        text = two_variables("abs(x) + abs(y)")
+        text = two_variables("sqrt(x) + abs(y)", "x >= 0")
         self.assertFalse(judged_at(text, 0.0, 0.0).holds)
         self.assertTrue(judged_at(text, 0.0, 0.0, accept_probe=True).holds)
 
@@ -121,19 +122,14 @@ class Runs(unittest.TestCase):
                 off = run(loads(problem.source.text, start=moved), method="sqp", evaluations=1)
                 self.assertFalse(verify(replace(off, evaluations=())).holds)
 
-    def test_planted_saddles_are_called_so(self):
-        rng = np.random.default_rng(8)
-        for trial in range(20):
-            turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
-            curvatures = np.array([1.0, 3.0, -float(rng.uniform(0.01, 2.0))])
-            h = turn @ np.diag(curvatures) @ turn.T
-            at = rng.normal(size=3)
-            names = [f"(x{i} - ({a!r}))" for i, a in enumerate(at.tolist())]
-            terms = [f"({h[i, j].item()!r}) * {names[i]} * {names[j]}" for i in range(3) for j in range(3)]
-            starts = "\n".join(f"x{i} = {{ start = {a!r} }}" for i, a in enumerate(at.tolist()))
-            text = f'[variables]\n{starts}\n[minimize]\nf = "2 + {" + ".join(terms)}"\n'
-            with self.subTest(trial=trial):
-                self.assertEqual(verify(run(loads(text), method="bfgs")).verdict, "saddle")  # which stays there
+    def test_planted_designs_of_every_kind(self):
+        """Hundreds more are judged in the benchmarks."""
+        for item in planted(3):
+            with self.subTest(kind=item.kind, text=item.text):
+                found = verify(loads(item.text), at={})
+                self.assertEqual(found.holds, item.is_optimum, found.reason)
+                if "saddle" in item.kind or "maximum" in item.kind:
+                    self.assertEqual(found.verdict, "saddle")
 
     def test_curvature_is_that_of_the_lagrangian(self):
         """On the circle the linear objective has no curvature; its limit gives all of it: λ = −1/2 a unit."""

@@ -69,10 +69,15 @@ def _value(value: float, limit: float | None) -> str:
 
 
 def _show_word(verdict: Verdict, terminal: Terminal) -> None:
+    objective = verdict.problem.objective
     style = "green bold" if verdict.holds else "red bold"
     mark = "holds" if verdict.holds else "does not hold"
     terminal.show(Text.assemble("\n", (verdict.verdict, style), f" ({mark})  {MEANINGS[verdict.verdict]}"))
-    terminal.show(f"  {verdict.reason[:1].upper()}{verdict.reason[1:]}.")
+    names = {row.name for row in verdict.problem.rows} | {v.name for v in verdict.problem.variables}
+    is_name = verdict.reason.split(" ")[0] in names or (
+        objective is not None and verdict.reason.startswith(objective.name)
+    )
+    terminal.show(f"  {verdict.reason if is_name else verdict.reason[:1].upper() + verdict.reason[1:]}.")
     if verdict.better:
         terminal.show(f"  The better design: {_listed(dict(verdict.better))}")
         if verdict.better_run:
@@ -82,7 +87,7 @@ def _show_word(verdict: Verdict, terminal: Terminal) -> None:
         told = [f"{name} {text}" for name, text in zip(verdict.proof.box, ends, strict=True)]
         bound = "no bound" if verdict.proof.bound is None else f"the proved bound is {number(verdict.proof.bound, 8)}"
         terminal.show(
-            f"  Not proved to be the best of all ({bound}). A better design may hide in {', '.join(told[:MOST_LISTED])}."
+            f"  Not proved to be the best of all ({bound}); a better design may hide in {', '.join(told[:MOST_LISTED])}"
         )
 
 
@@ -119,9 +124,10 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         terminal.show(table(heads, rows))
         terminal.show(_sentence(worth.limits[0], name, unit))
     if worth.parameters:
-        rows = [_parameter_row(item, unit) for item in worth.parameters]
-        heads = ("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows")
-        terminal.show(table(heads, rows))
+        followed = [_parameter_row(item, unit) for item in worth.parameters]
+        terminal.show(
+            table(("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows"), followed)
+        )
     if worth.rooms:
         terminal.show(
             table(("variable", ">value", ">down to", "stopped by", ">up to", "stopped by"), map(_room_row, worth.rooms))
@@ -191,7 +197,7 @@ def _show_makeable(verdict: Verdict, found: Makeable, terminal: Terminal) -> Non
             f"makeable ({spacings}): no feasible design among {count(found.tried, 'combination')} near this one"
         )
         return
-    values = _listed({key: value for key, value in found.variables.items()})
+    values = _listed(dict(found.variables))
     terminal.show(f"makeable ({spacings}), best of {count(found.tried, 'combination')}: {values}")
     here = verdict.objective or 0.0
     share = f" ({100.0 * found.cost / abs(here):.2g} %)" if here else ""
@@ -203,6 +209,5 @@ def _show_makeable(verdict: Verdict, found: Makeable, terminal: Terminal) -> Non
         if found.rounded is None
         else f"mere rounding: {number(found.rounded, 8)}"
     )
-    terminal.show(
-        f"  {name} = {with_unit(found.objective, unit, 8)}, {with_unit(abs(found.cost), unit, 4)} {word}{share}; {rounding}"
-    )
+    change = f"{with_unit(abs(found.cost), unit, 4)} {word}{share}"
+    terminal.show(f"  {name} = {with_unit(found.objective, unit, 8)}, {change}; {rounding}")

@@ -40,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--set", metavar="NAME=VALUE", action="append", default=[], help="with a problem file: a parameter's value"
     )
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (the run's own)")
+    parser.add_argument("--feasibility", type=float, metavar="SHARE", help="miss allowed (the run's own, or 1e-6)")
     parser.add_argument(
         "--accept-probe",
         action="store_true",
@@ -100,6 +101,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                     arguments.run,
                     ledger=ledger,
                     tolerance=arguments.tolerance,
+                    feasibility=arguments.feasibility,
                     accept_probe=arguments.accept_probe,
                     as_now=arguments.as_now,
                     wishes=wishes,
@@ -131,7 +133,14 @@ def _verify_file(arguments: argparse.Namespace, wishes: Wishes, terminal: Termin
     at, ignored = _design(arguments, problem)
     if ignored:
         terminal.note(f"note: not variables, so not used: {', '.join(ignored)}")
-    return verify(problem, at=at, tolerance=arguments.tolerance, accept_probe=arguments.accept_probe, wishes=wishes)
+    return verify(
+        problem,
+        at=at,
+        tolerance=arguments.tolerance,
+        feasibility=arguments.feasibility,
+        accept_probe=arguments.accept_probe,
+        wishes=wishes,
+    )
 
 
 def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any], list[str]]:

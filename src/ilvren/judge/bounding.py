@@ -44,7 +44,8 @@ NEWTON_STEPS = 3
 
 @dataclass(frozen=True)
 class Boxes:
-    """Boxes with ends (k, n), the proved `bound` (k,) of the objective over their feasible designs, infinite where there
+    """Boxes with ends (k, n), the proved `bound` (k,) of the objective over their feasible designs, infinite where
+    there
     are none, and `smear` (k, n): how much each variable's width matters."""
 
     lows: FloatArray
@@ -93,8 +94,7 @@ class Bounder:
         lows, highs, off = self._snapped(lows, highs)
         empty |= off
         values = self.first.forward(lows, highs)
-        low, high = self._internal(values)
-        bound = low
+        bound, _ = self._internal(values)
         empty |= ~self._rows_possible(values)
         open_ = np.flatnonzero(~empty & (bound < cutoff))
         smear = np.zeros((len(lows), len(self.free)))
@@ -117,7 +117,7 @@ class Bounder:
         k, n = lows.shape
         bound = np.full(k, -np.inf)
         middle = 0.5 * (full_low + full_high)
-        f, slope, rows, row_slopes = self._at_points(middle)
+        slope, row_slopes = self._slopes_at(middle)
         multipliers = self._multipliers(slope, row_slopes, values, lows, highs)
         h_low, h_high = self._hessian(values, multipliers, k, n)
         finite = values.is_twice & np.isfinite(h_low).all(axis=(1, 2)) & np.isfinite(h_high).all(axis=(1, 2))
@@ -137,7 +137,7 @@ class Bounder:
         u = multipliers[chosen]
         low, high = full_low[chosen], full_high[chosen]
         for _ in range(NEWTON_STEPS):
-            _, slope, _, row_slopes = self._at_points(point)
+            slope, row_slopes = self._slopes_at(point)
             total = slope - np.einsum("km,kmn->kn", u, row_slopes)
             step = np.linalg.solve(mid, -total[:, :, np.newaxis])[:, :, 0]
             point = point.copy()
@@ -212,7 +212,7 @@ class Bounder:
         k = len(lows)
         free = self.free
         middle = np.where(np.isfinite(lows) & np.isfinite(highs), 0.5 * (lows + highs), np.clip(0.0, lows, highs))
-        f, slope, rows, row_slopes = self._at_points(middle)
+        slope, row_slopes = self._slopes_at(middle)
         half = 0.5 * (highs - lows)[:, free]
         smear = self._smear(values, half)
         multipliers = self._multipliers(slope, row_slopes, values, lows[:, free], highs[:, free])
@@ -241,17 +241,16 @@ class Bounder:
             empty |= _newton(lows, highs, middle, free, centre, (g_low, g_high), target, usable)
         return bound, smear, lows, highs, empty
 
-    def _at_points(self, points: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
-        """Return internal values and slopes at points (k, n), for guidance only: middles of thin intervals."""
+    def _slopes_at(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return internal slopes (k, n_free) and (k, m, n_free) at points, for guidance only: middles of thin
+        intervals."""
         thin = self.first.forward(points, points)
-        k, m = len(points), len(self.rows)
-        f = self.sign * _middle(thin.boxes[self.objective], k)
+        k = len(points)
         slope = self.sign * 0.5 * np.add(*self._slopes(thin, 0, k))
-        rows, row_slopes = np.zeros((k, m)), np.zeros((k, m, len(self.free)))
-        for number, node in enumerate(self.rows):
-            rows[:, number] = _middle(thin.boxes[node], k)
+        row_slopes = np.zeros((k, len(self.rows), len(self.free)))
+        for number in range(len(self.rows)):
             row_slopes[:, number] = 0.5 * np.add(*self._slopes(thin, number + 1, k))
-        return f, slope, rows, row_slopes
+        return slope, row_slopes
 
     def _slopes(self, values: BatchValues, number: int, k: int) -> tuple[FloatArray, FloatArray]:
         """Return ends (k, n_free) of the slopes of the objective as written (0) or of a row."""
@@ -385,10 +384,6 @@ def _rows_of(values: BatchValues, chosen: NDArray[np.int64]) -> BatchValues:
 
     boxes = {number: (part(low), part(high)) for number, (low, high) in values.boxes.items()}
     return BatchValues(boxes, values.is_smooth[chosen], values.is_twice[chosen], values.is_empty[chosen])
-
-
-def _middle(box: tuple[FloatArray, FloatArray], k: int) -> FloatArray:
-    return np.broadcast_to(0.5 * (box[0] + box[1]), (k,))
 
 
 def _along(

@@ -4,7 +4,7 @@
 
 Its minimum lies inside one face of the cone, where some of the w_i'd are zero; there it is an eigenvector of H within
 that face. So the faces are gone through one by one: an eigenvector counts when it lies in the cone, either way round.
-An eigenvalue that repeats leaves its eigenvectors open: then the face's subspace as a whole is taken, which is cautious.
+An eigenvalue that repeats leaves its eigenvectors open: then the face's subspace as a whole is taken, to be cautious.
 
 Source: on copositivity by faces, J. W. Gaddum, "Linear inequalities and quadratic forms", 1958.
 """
@@ -32,7 +32,7 @@ RANK_TOLERANCE = 1e-8
 
 @dataclass(frozen=True)
 class ConeCurvature:
-    """`least` d'Hd and its unit `direction` (n,); `is_certain` is false where the direction may lie outside the cone."""
+    """`least` d'Hd, its unit `direction` (n,); `is_certain` is false where the direction may lie outside the cone."""
 
     least: float
     direction: FloatArray

@@ -31,8 +31,8 @@ REACH, MOST_COMBINATIONS, MOST_STEPS = 2, 600, 60
 
 @dataclass(frozen=True)
 class Makeable:
-    """The best design found on the spacings: `variables` (name → value), its `objective` as written and `cost` above the
-    exact design (positive: worse), None throughout where none is feasible. `rounded`
+    """The best design found on the spacings: `variables` (name → value), its `objective` as written and `cost` above
+    the exact design (positive: worse), None throughout where none is feasible. `rounded`
     tells whether mere rounding was feasible, and its objective. `tried` designs."""
 
     spacings: Mapping[str, float]

@@ -21,6 +21,8 @@ FloatArray = NDArray[np.float64]
 RESTORATIONS = 4
 # Designs tried around one of very many variables.
 LARGE_SAMPLES = 12
+# Beyond so many free variables one radius and so many random designs are enough beside those along every variable.
+MANY, FEW_SAMPLES = 30, 12
 
 
 @dataclass(frozen=True)
@@ -75,6 +77,8 @@ def probe_around(
     n = len(point)
     if gate.is_sparse:  # every variable alone would take longer than the run
         samples, radii, units = LARGE_SAMPLES, radii[:1], []
+    elif len(free) > MANY:
+        samples, radii, units = min(samples, FEW_SAMPLES), radii[:1], [np.eye(n)[i] for i in free]
     else:
         units = [np.eye(n)[i] for i in free]
     random = np.zeros((samples, n))

@@ -197,7 +197,7 @@ def _with_proof(
         "unknown",
         gap if math.isfinite(gap) else None,
         case.tolerance,
-        f"{found.why or 'boxes too narrow to be split are left'} after {work}; a better design may hide in the box shown",
+        f"{found.why or 'boxes too narrow to split are left'} after {work}; a better design may hide in the box shown",
     )
     proof = Proof(bound if math.isfinite(bound) else None, gap, found.boxes, found.seconds, box, assumed)
     return replace(verdict, checks=tuple(case.checks), proof=proof)

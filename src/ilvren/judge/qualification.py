@@ -1,7 +1,7 @@
 """Constraint qualifications: whether the active limits describe the feasible set to first order.
 
-Independence: the gradients of the active limits are linearly independent; then multipliers are unique. Weaker, and still
-enough for multipliers to exist (Mangasarian–Fromovitz): the gradients A_E of equalities are independent, and some
+Independence: the gradients of the active limits are linearly independent; then multipliers are unique. Weaker, and
+still enough for multipliers to exist (Mangasarian–Fromovitz): the gradients A_E of equalities are independent, and some
 direction d leads strictly into all others,
 
     A_E d = 0,   A_I d >= 1     (unit inward normals; the linear program's point of least norm is taken)         (1)
@@ -32,8 +32,8 @@ MOST_LENGTH = 1e6
 
 @dataclass(frozen=True)
 class Qualification:
-    """`kind`: "independent", "inward" (dependent, but some direction leads into all limits), "fails" or "unknown"; `rank`
-    of `count` active gradients; `length` of the shortest inward direction, infinite where there is none."""
+    """`kind`: "independent", "inward" (dependent, but some direction leads into all limits), "fails" or "unknown";
+    `rank` of `count` active gradients; `length` of the shortest inward direction, infinite where there is none."""
 
     kind: str
     rank: int

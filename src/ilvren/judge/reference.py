@@ -35,8 +35,8 @@ class Reference:
 
 @dataclass(frozen=True)
 class Agreement:
-    """One entry beside its reference: `places` (k,) along the curve, both `values` (k,), the largest `deviation` relative
-    to the largest reference value, and `at` which place."""
+    """One entry beside its reference: `places` (k,) along the curve, both `values` (k,), the largest `deviation`
+    relative to the largest reference value, and `at` which place."""
 
     name: str
     unit: str
@@ -152,7 +152,8 @@ def _compared(
     off = np.abs(own - given) / size
     worst = int(np.argmax(np.where(np.isnan(off), np.inf, off)))
     deviation = float(off[worst]) if math.isfinite(off[worst]) else math.inf
-    units = {block.name: block.unit for block in (*problem.blocks, *problem.row_blocks)}
+    units = {block.name: block.unit for block in problem.blocks}
+    units |= {row.name: row.unit for row in problem.row_blocks}
     units |= {item.name: item.unit for item in problem.derived}
     if problem.objective is not None:
         units[problem.objective.name] = problem.objective.unit

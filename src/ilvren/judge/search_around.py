@@ -22,9 +22,10 @@ __all__ = [
 
 FloatArray = NDArray[np.float64]
 
-SAMPLES = 60
+# Random designs tried at every radius: formulas are cheap, models are not.
+SAMPLES, MODEL_SAMPLES = 60, 20
 # What a search from the design may use; through models it may also not take longer than this.
-DESCENT_EVALUATIONS, BLIND_EVALUATIONS, MODEL_SECONDS = 2000, 600, 1.0
+DESCENT_EVALUATIONS, BLIND_EVALUATIONS, MODEL_SECONDS = 2000, 600, 0.7
 # A search without derivatives stays this near, in sizes.
 BLIND_REACH = 0.05
 # Without bounds, random starts lie within so many sizes of the design.
@@ -43,7 +44,7 @@ def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[F
         feasibility=case.feasibility,
         least_gain=case.tolerance * case.size,
         directions=directions,
-        samples=SAMPLES,
+        samples=MODEL_SAMPLES if case.problem.runners else SAMPLES,
     )
     detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
     gain = 0.0 if probe.better is None else probe.better.gain / case.size

@@ -24,6 +24,7 @@ from ilvren.judge.kinked import pieces_at
 from ilvren.judge.makeable import check_spacings, makeable_near
 from ilvren.judge.members import Neighbours, neighbours_of
 from ilvren.judge.probe import Better, gain_over
+from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.search_around import (
     check_neighbourhood,
     check_other_method,
@@ -32,7 +33,6 @@ from ilvren.judge.search_around import (
     search_without_slopes,
 )
 from ilvren.judge.smoothness import doubt_in_models
-from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
 from ilvren.judge.worth import worth_of
@@ -63,9 +63,9 @@ SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
 
 @dataclass(frozen=True)
 class Wishes:
-    """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a proof
-    within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the best design
-    near it on spacings, agreement with a reference."""
+    """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a
+    proof within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the
+    best design near it on spacings, agreement with a reference."""
 
     random_starts: int = 0
     method: str | None = None
@@ -84,6 +84,7 @@ def verify(
     at: Mapping[str, Any] | None = None,
     ledger: Ledger | str | Path | None = None,
     tolerance: float | None = None,
+    feasibility: float | None = None,
     accept_probe: bool = False,
     as_now: bool = False,
     wishes: Wishes | None = None,
@@ -91,11 +92,14 @@ def verify(
     """Judge a design: that of a run (a result, or an id, a label or "last" in `ledger`), or any design of a problem (or
     the path of its file) with the values of `at` in place of its starts.
 
-    `tolerance` replaces the run's own; `accept_probe` lets a verdict "probe-only" hold. A run whose models'
-    files have changed is refused unless `as_now`. `wishes` asks for more than the usual checks. Raises RequestError
-    when there is no such run, or it has not ended.
+    `tolerance` and `feasibility` replace the run's own; `accept_probe` lets a verdict "probe-only" hold. A run whose
+    models' files have changed is refused unless `as_now`. `wishes` asks for more than the usual checks. Raises
+    RequestError when there is no such run, or it has not ended.
     """
+    if feasibility is not None and not 0.0 < feasibility < 1.0:
+        raise RequestError(f"the feasibility must lie between 0 and 1, not {feasibility:g}")
     case = _case_of(subject, at, ledger, tolerance, accept_probe, as_now)
+    case.feasibility = case.feasibility if feasibility is None else feasibility
     with np.errstate(all="ignore"):
         return judge(case, wishes or Wishes())
 
@@ -151,12 +155,14 @@ def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...
     for item in agreements:
         word = "agrees" if item.deviation <= limit else "does not agree"
         place = f", worst at {item.along or 'element'} {item.at:g}" if len(item.values) > 1 else ""
-        detail = f"{item.name} {word} with the reference ({len(item.values)} {'points' if len(item.values) > 1 else 'value'}{place})"
+        count = f"{len(item.values)} points" if len(item.values) > 1 else "1 value"
+        detail = f"{item.name} {word} with the reference ({count}{place})"
         case.add("reference", "pass" if item.deviation <= limit else "fail", item.deviation, limit, detail)
     found = replace(found, checks=tuple(case.checks), agreements=agreements)
     if failed and found.holds:
         worst = max(failed, key=lambda item: item.deviation)
-        reason = f"{worst.name} is off its reference by {worst.deviation:.2g} of its size; by itself the design is {found.verdict}"
+        reason = f"{worst.name} is off its reference by {worst.deviation:.2g} of its size"
+        reason += f"; by itself the design is {found.verdict}"
         return replace(found, verdict="unverified", reason=reason)
     return found
 

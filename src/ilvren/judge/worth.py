@@ -18,6 +18,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,13 +27,14 @@ from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
-from ilvren.problem import Measures, Problem
+from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 from ilvren.runs.result import LimitState, plain
 
 __all__ = ["LimitWorth", "ParameterResponse", "Room", "Worth", "worth_of"]
 
 FloatArray = NDArray[np.float64]
+Block = TypeVar("Block", RowBlock, VariableBlock)
 
 # Beyond so many free variables responses are not computed; so many limits and parameters are checked by solving again.
 MOST_VARIABLES, MOST_CHECKED = 100, 12
@@ -296,19 +298,21 @@ def _validity(
 def _with_limit(case: Case, kind: str, place: int, state: LimitState, move: float) -> Problem:
     """Return the problem with one limit moved."""
     problem = case.problem
-    blocks = problem.row_blocks if kind == "row" else problem.blocks
-    changed = []
-    for block in blocks:
-        own = place - block.first
-        if 0 <= own < block.size:
-            sides = ("lower", "upper") if state.side == "equality" else (state.side,)
-            for side in sides:
-                limits = np.array(getattr(block, side), dtype=float)
-                limits[own] += move
-                block = replace(block, **{side: limits})  # type: ignore[assignment]
-        changed.append(block)
-    name = "row_blocks" if kind == "row" else "blocks"
-    return replace(problem, **{name: tuple(changed)})
+    if kind == "row":
+        return replace(
+            problem, row_blocks=tuple(_moved(block, place, state.side, move) for block in problem.row_blocks)
+        )
+    return replace(problem, blocks=tuple(_moved(block, place, state.side, move) for block in problem.blocks))
+
+
+def _moved(block: Block, place: int, side: str, move: float) -> Block:
+    own = place - block.first
+    if not 0 <= own < block.size:
+        return block
+    lower, upper = block.lower.copy(), block.upper.copy()
+    lower[own] += move if side in ("lower", "equality") else 0.0
+    upper[own] += move if side in ("upper", "equality") else 0.0
+    return replace(block, lower=lower, upper=upper)
 
 
 def _solved_again(problem: Problem, case: Case) -> RunResult | None:
@@ -372,7 +376,7 @@ def _parameter_response(
         gaps = [_gap(case, kind, place, evaluation.rows, measures) for kind, place in response.limits]
         sides.append((evaluation.objective, slope, np.array(gaps)))
     (f_up, g_up, c_up), (f_down, g_down, c_down) = sides
-    df, dg, dc = ((up - down) / (2.0 * step) for up, down in ((f_up, f_down), (g_up, g_down), (c_up, c_down)))
+    df, dg, dc = (f_up - f_down) / (2.0 * step), (g_up - g_down) / (2.0 * step), (c_up - c_down) / (2.0 * step)
     if df == 0.0 and not np.any(dg) and not np.any(dc):
         return None
     dx, _ = response.to(dg, dc)
