@@ -12,10 +12,11 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "check": ("check", "derivatives, scaling, conflicts, domains and units, before any run"),
     "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
     "run": ("run", "run a method on a problem"),
-    "resume": ("resume", "continue an interrupted, killed or exhausted run"),
+    "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
+    "resume": ("resume", "continue an interrupted, killed or exhausted run, or a contest"),
     "runs": ("runs", "list the recorded runs"),
-    "compare": ("compare", "set runs side by side: table and convergence histories"),
-    "verify": ("verify", "judge whether a run's design really is an optimum"),
+    "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
+    "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "export": ("export", "write a run's history as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
@@ -23,6 +24,6 @@ COMMANDS: dict[str, tuple[str, str]] = {
 GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "draw"),
-    "Run": ("run", "resume", "runs", "methods"),
+    "Run": ("run", "contest", "resume", "runs", "methods"),
     "Judge": ("compare", "verify", "diagnose", "export"),
 }

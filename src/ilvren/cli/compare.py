@@ -1,4 +1,4 @@
-"""`ilvren compare`: runs side by side."""
+"""`ilvren compare`: runs and groups side by side."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.contest import add_summary_flags
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -15,60 +16,88 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   ilvren compare r1 r2
   ilvren compare r1 r2 --output histories.png --reference cost=139120
+  ilvren compare g1 --within 1e-2,1e-4 --along seconds
+  ilvren compare r1 r2 r3 --output designs.png --figure designs
 """
+
+# Variables shown side by side, for so many runs.
+MOST_VARIABLES, MOST_COLUMNS = 12, 6
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("runs", metavar="RUN", nargs="+", help='runs: ids, labels or "last"')
-    parser.add_argument("--reference", metavar="NAME=VALUE", help="the best objective known, instead of the best found")
+    parser.add_argument("runs", metavar="RUN|GROUP", nargs="+", help='runs and groups: ids, labels or "last"')
     parser.add_argument(
-        "--gradient-worth", type=float, metavar="N", help="how many evaluations a gradient counts for (3)"
+        "--within", metavar="SHARES", help="distances to the best whose first arrival is told (1e-3,1e-6)"
     )
-    parser.add_argument("--output", metavar="FILE", help="write the histories as a figure: .png or .svg")
+    add_summary_flags(parser)
     add_ledger(parser)
     add_output_flags(parser)
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.errors import RequestError
+    from ilvren.cli.contest_tables import check_figure, distances_of, reference_of, summarize
+    from ilvren.cli.files import read_ledger
     from ilvren.judge.comparison import GRADIENT_WORTH, compare
 
-    if arguments.output:
-        check_suffix(arguments.output, (".png", ".svg"))
+    check_figure(arguments)
+    distances = distances_of(arguments.within)
+    path = ledger_path(arguments.ledger)
+    with read_ledger(path) as ledger:
+        has_groups = any(ledger.is_group(name) for name in arguments.runs)
+    if has_groups or arguments.solved_within is not None:
+        found = summarize(arguments.runs, arguments, terminal)
+        return status.HOLDS if found == status.DOES_NOT_HOLD else found
     worth = GRADIENT_WORTH if arguments.gradient_worth is None else arguments.gradient_worth
-    with read_ledger(ledger_path(arguments.ledger)) as ledger:
-        reference = None
-        if arguments.reference:
-            given = pairs("--reference", [arguments.reference])
-            comparison = compare(*arguments.runs, ledger=ledger, gradient_worth=worth)
-            objective = comparison.tracks[0].problem.objective
-            if objective is None or objective.name not in given:
-                known = f'the objective is "{objective.name}"' if objective else "the runs have no objective"
-                raise RequestError(f"--reference {arguments.reference}: {known}")
-            reference = given[objective.name]
-        comparison = compare(*arguments.runs, ledger=ledger, gradient_worth=worth, reference=reference)
+    with read_ledger(path) as ledger:
+        comparison = compare(
+            *arguments.runs, ledger=ledger, gradient_worth=worth, distances=distances, along=arguments.along
+        )
+        reference = reference_of(arguments, comparison)
+        if reference is not None:
+            comparison = compare(
+                *arguments.runs,
+                ledger=ledger,
+                gradient_worth=worth,
+                distances=distances,
+                along=arguments.along,
+                reference=reference,
+            )
     if arguments.json:
         terminal.document(comparison.to_dict())
     else:
         _show(comparison, terminal)
     if arguments.output:
-        from ilvren.draw.histories import draw_histories
-
-        draw_histories(comparison, arguments.output)
-        terminal.note(f"{arguments.output}: gap, violation and stationarity against evaluations")
+        _draw(comparison, arguments, terminal)
     return status.HOLDS
 
 
+def _draw(comparison: Comparison, arguments: argparse.Namespace, terminal: Terminal) -> None:
+    from ilvren.cli.contest_tables import draw_summary
+    from ilvren.judge.contest import SOLVED, contest_summary
+
+    if arguments.figure in (None, "histories"):
+        from ilvren.draw.histories import draw_histories
+
+        draw_histories(comparison, arguments.output)
+        terminal.note(f"{arguments.output}: gap, violation and stationarity against {comparison.along}")
+        return
+    summary = contest_summary(
+        arguments.runs, ledger_path(arguments.ledger), solved_within=SOLVED, along=arguments.along
+    )
+    draw_summary(summary, arguments, terminal)
+
+
 def _show(comparison: Comparison, terminal: Terminal) -> None:
-    from ilvren.cli.tables import number, seconds_text, small, table, with_unit
+    from ilvren.cli.contest_tables import show_optima
+    from ilvren.cli.tables import number, seconds_text, small, table
+    from ilvren.judge.comparison import distance_text
 
     objective = comparison.tracks[0].problem.objective
     headers = ["run", "method", "outcome", f">{objective.name if objective else 'objective'}", ">gap", ">violation"]
     headers += [">evaluations", ">gradients", ">time"]
-    headers += [f">to {small(distance).replace('e-0', 'e-').replace('.0', '')}" for distance in comparison.arrivals[0]]
+    headers += [f">to {distance_text(distance)}" for distance in comparison.arrivals[0]]
     rows = []
     for track, arrivals in zip(comparison.tracks, comparison.arrivals, strict=True):
         gap = comparison.gap(track)
@@ -83,21 +112,34 @@ def _show(comparison: Comparison, terminal: Terminal) -> None:
                 str(track.counts.get("evaluations", "")),
                 str(track.counts.get("gradients", "")),
                 seconds_text(track.total_seconds),
-                *("never" if n is None else str(n) for n in arrivals.values()),
+                *("never" if n is None else number(n, 4) for n in arrivals.values()),
             )
         )
     terminal.show(table(headers, rows))
     if objective is not None:
-        source = "given" if comparison.is_reference else "the best feasible of these runs"
-        best = (
-            "none: no run found a feasible design"
-            if comparison.best is None
-            else with_unit(comparison.best, objective.unit, 8)
+        show_optima(comparison, terminal)
+        told = ", ".join(f"to {distance_text(distance)}" for distance in comparison.arrivals[0])
+        rate = (
+            f"; a gradient counts as {number(comparison.gradient_worth)}" if comparison.along == "evaluations" else ""
         )
-        terminal.show(f"best {objective.name}: {best}" + ("" if comparison.best is None else f" ({source})"))
-        terminal.show(
-            "to 1e-3, to 1e-6: evaluations until a feasible design was that close to the best, relative;"
-            f" a gradient counts as {number(comparison.gradient_worth)}"
-        )
+        terminal.show(f"{told}: {comparison.along} until a feasible design was that close to the best, relative{rate}")
+    _show_designs(comparison, terminal)
     for note in comparison.notes:
         terminal.show(f"- {note}")
+
+
+def _show_designs(comparison: Comparison, terminal: Terminal) -> None:
+    """Print the final designs side by side, the variables that differ most first."""
+    from ilvren.cli.tables import number, table
+    from ilvren.judge.designs import sorted_differences
+
+    if not 2 <= len(comparison.tracks) <= MOST_COLUMNS:
+        return
+    found = sorted_differences(comparison.tracks)
+    rows = [
+        (item.name, item.unit, *(number(value, 7) for value in item.values), f"{item.spread:.2g}")
+        for item in found[:MOST_VARIABLES]
+    ]
+    terminal.show(table(("variable", "unit", *(f">{track.name}" for track in comparison.tracks), ">spread"), rows))
+    more = f" ({len(found) - MOST_VARIABLES} more differ less)" if len(found) > MOST_VARIABLES else ""
+    terminal.show(f"spread: largest difference over the variable's size{more}")

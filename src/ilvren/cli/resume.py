@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from ilvren.cli import status
 from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
 from ilvren.cli.run import add_full, add_limits, finish
 from ilvren.cli.terminal import Terminal
@@ -19,7 +20,7 @@ granted once more; a patience that came to its end is doubled.
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
+    parser.add_argument("run", metavar="RUN|GROUP", help='a run: its id, its label or "last"; or a group')
     add_limits(parser)
     add_full(parser)
     add_as_now(parser)
@@ -35,6 +36,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.runs import resume
 
     path = recorded_ledger(ledger_path(arguments.ledger))
+    with Ledger(path, read_only=True) as ledger:
+        is_group = ledger.is_group(arguments.run)
+    if is_group:
+        return _resume_group(arguments, path, terminal)
     progress = Progress(terminal)
     with Ledger(path) as ledger:
         record = ledger.run(arguments.run)
@@ -54,3 +59,32 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         finally:
             progress.close()
     return finish(result, terminal, ledger=arguments.ledger, as_json=arguments.json, full=arguments.full)
+
+
+def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) -> int:
+    """Go on with a contest; its limits are part of it."""
+    from ilvren.cli.contest import told, worker_number
+    from ilvren.cli.contest_tables import show_summary
+    from ilvren.errors import RequestError
+    from ilvren.judge.contest import contest_summary
+    from ilvren.ledger import Ledger
+    from ilvren.runs.contest import resume_contest
+
+    given = [
+        name for name in ("evaluations", "iterations", "seconds", "patience") if getattr(arguments, name) is not None
+    ]
+    if given:
+        raise RequestError(f"--{given[0]}: the limits of a contest are the same for all its runs, and stay")
+    with Ledger(path) as ledger:
+        group = ledger.group(arguments.run)
+        done = resume_contest(ledger, group.id, workers=worker_number(arguments.workers), finished=told(terminal))
+        terminal.progress("")
+    if not done:
+        terminal.note(f"interrupted; `ilvren resume {group.id}` goes on")
+        return status.INTERRUPTED
+    summary = contest_summary([group.id], path)
+    if arguments.json:
+        terminal.document(summary.to_dict())
+    else:
+        show_summary(summary, terminal)
+    return status.HOLDS if summary.holds else status.DOES_NOT_HOLD

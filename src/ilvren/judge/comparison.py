@@ -9,17 +9,27 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
+from ilvren.judge.designs import final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
 from ilvren.runs import RunResult
 from ilvren.runs.result import plain
 
-__all__ = ["DISTANCES", "Comparison", "compare", "tracks_of"]
+__all__ = ["ALONG", "DISTANCES", "GRADIENT_WORTH", "Comparison", "compare", "compared", "distance_text", "tracks_of"]
+
+FloatArray = NDArray[np.float64]
 
 # The distances to the best objective whose first arrival is reported, relative.
 DISTANCES = (1e-3, 1e-6)
+# What histories and arrivals are counted in.
+ALONG = ("evaluations", "iterations", "seconds")
+# Differences in settings are told run by run up to so many.
+MOST_TOLD = 12
+# Variables listed in the JSON document, those that differ most first.
+MOST_DIFFERENCES = 50
 # How many evaluations one gradient counts for: reverse accumulation costs a small multiple of a value.
 GRADIENT_WORTH = 3.0
 
@@ -34,8 +44,15 @@ class Comparison:
     is_reference: bool
     scale: float
     gradient_worth: float
-    arrivals: tuple[Mapping[float, int | None], ...]
+    arrivals: tuple[Mapping[float, float | None], ...]
     notes: tuple[str, ...]
+    along: str = "evaluations"
+
+    @property
+    def problem_name(self) -> str:
+        """Return the problem's title, or its file."""
+        problem = self.tracks[0].problem
+        return problem.title or problem.source.file
 
     def gap(self, track: Track) -> float | None:
         """Return the relative distance of a run's reported feasible design from f*."""
@@ -52,6 +69,7 @@ class Comparison:
             "best": None if self.best is None else plain(self.best),
             "reference": self.is_reference,
             "gradient_worth": self.gradient_worth,
+            "along": self.along,
             "runs": [
                 {
                     "run": track.id,
@@ -66,9 +84,22 @@ class Comparison:
                     "violation": plain(track.final_violation),
                     "counts": dict(track.counts),
                     "seconds": track.total_seconds,
-                    "evaluations_to": {f"{distance:.0e}".replace("e-0", "e-"): n for distance, n in arrivals.items()},
+                    f"{self.along}_to": {distance_text(distance): _whole(n) for distance, n in arrivals.items()},
                 }
                 for track, arrivals in zip(self.tracks, self.arrivals, strict=True)
+            ],
+            "optima": [
+                {
+                    "letter": item.letter,
+                    "objective": plain(item.objective),
+                    "runs": [self.tracks[place].id for place in item.places],
+                    "same_objective_as": item.twin_of or None,
+                }
+                for item in final_optima(self.tracks)
+            ],
+            "designs": [
+                {"variable": item.name, "spread": plain(item.spread), "values": list(item.values)}
+                for item in sorted_differences(self.tracks)[:MOST_DIFFERENCES]
             ],
             "notes": list(self.notes),
         }
@@ -80,13 +111,31 @@ def compare(
     reference: float | None = None,
     gradient_worth: float = GRADIENT_WORTH,
     distances: Sequence[float] = DISTANCES,
+    along: str = "evaluations",
 ) -> Comparison:
-    """Set runs side by side: results, or ids and labels in `ledger`.
+    """Set runs side by side: results, or ids and labels in `ledger`. Groups are summed up by `judge.contest`.
 
     `reference` is the best objective known, as written; without it the best feasible one of the runs is
-    taken. Arrivals count evaluations plus `gradient_worth` for each gradient. Raises RequestError.
+    taken. Arrivals count `along` "evaluations" (plus `gradient_worth` for each gradient), "iterations" or "seconds".
+    Raises RequestError.
     """
     tracks = tracks_of(runs, ledger)
+    return compared(tracks, reference=reference, gradient_worth=gradient_worth, distances=distances, along=along)
+
+
+def compared(
+    tracks: Sequence[Track],
+    *,
+    reference: float | None = None,
+    gradient_worth: float = GRADIENT_WORTH,
+    distances: Sequence[float] = DISTANCES,
+    along: str = "evaluations",
+) -> Comparison:
+    """Compare tracks of one objective. Raises RequestError."""
+    if along not in ALONG:
+        raise RequestError(f"--along {along}: histories run along {', '.join(ALONG)}")
+    if not distances or not all(0.0 < distance < math.inf for distance in distances):
+        raise RequestError("--within: distances are numbers above 0, such as 1e-3,1e-6")
     if not tracks:
         raise RequestError("nothing to compare: name at least one run")
     if gradient_worth < 0.0 or not math.isfinite(gradient_worth):
@@ -110,8 +159,9 @@ def compare(
         reference is not None,
         scale,
         gradient_worth,
-        tuple(_arrivals(track, best, scale, gradient_worth, distances) for track in tracks),
+        tuple(_arrivals(track, best, scale, track.costs(along, gradient_worth), distances) for track in tracks),
         tuple(_notes(tracks)),
+        along,
     )
 
 
@@ -152,9 +202,9 @@ def _scale(tracks: Sequence[Track], best: float | None) -> float:
 
 
 def _arrivals(
-    track: Track, best: float | None, scale: float, gradient_worth: float, distances: Sequence[float]
-) -> dict[float, int | None]:
-    arrivals: dict[float, int | None] = {}
+    track: Track, best: float | None, scale: float, costs: FloatArray, distances: Sequence[float]
+) -> dict[float, float | None]:
+    arrivals: dict[float, float | None] = {}
     for distance in distances:
         arrivals[distance] = None
         if best is None:
@@ -162,13 +212,14 @@ def _arrivals(
         with np.errstate(invalid="ignore"):
             reached = track.is_feasible & (track.objective - best <= distance * scale)
         if reached.any():
-            at = int(np.argmax(reached))
-            arrivals[distance] = math.ceil(track.evaluations[at] + gradient_worth * track.gradients[at])
+            arrivals[distance] = float(costs[int(np.argmax(reached))])
     return arrivals
 
 
 def _notes(tracks: Sequence[Track]) -> list[str]:
     """Return what differs in what was asked, in words."""
+    if len(tracks) > MOST_TOLD:
+        return []
     notes = []
     if len({track.problem.source.text for track in tracks}) > 1:
         notes.append("the problem files differ between the runs")
@@ -179,15 +230,41 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
         if any(value != values[0] for value in values):
             told = "; ".join(f"{track.id}: {_assignments(value)}" for track, value in zip(tracks, values, strict=True))
             notes.append(f"{what}: {told}")
-    for key in ("tolerance", "feasibility", "seed", "target"):
+    for key in ("tolerance", "feasibility", "seed", "target", "derivatives", "evaluations", "iterations", "seconds"):
         settings = [track.settings.get(key) for track in tracks]
         if any(value != settings[0] for value in settings):
             values_told = (f"{t.id}: {'none' if v is None else v}" for t, v in zip(tracks, settings, strict=True))
             notes.append(f"{key}: " + "; ".join(values_told))
+    options = [track.settings.get("options") or {} for track in tracks]
+    if any(options):
+        values_told = (f"{t.id}: {_options(o)}" for t, o in zip(tracks, options, strict=True) if o)
+        notes.append("options: " + "; ".join(values_told))
+    names = [frozenset(variable.name for variable in track.problem.variables) for track in tracks]
+    if len(set(names)) > 1:
+        shared = frozenset.intersection(*names)
+        values_told = (f"{t.id} alone has {len(own - shared)}" for t, own in zip(tracks, names, strict=True))
+        notes.append(f"variables differ: {len(shared)} are shared; " + ", ".join(values_told))
     if len({bool(track.settings.get("scaling")) for track in tracks}) > 1:
         off = ", ".join(track.id for track in tracks if not track.settings.get("scaling"))
         notes.append(f"without scaling: {off}")
     return notes
+
+
+def distance_text(distance: float) -> str:
+    """Return a distance as it is written in tables and keys: "1e-3"."""
+    return (
+        f"{distance:.0e}".replace("e-0", "e-")
+        if f"{distance:.0e}" == f"{distance:.3e}".replace(".000", "")
+        else f"{distance:g}"
+    )
+
+
+def _whole(value: float | None) -> float | int | None:
+    return None if value is None else math.ceil(value) if value >= 1.0 or value == int(value) else value
+
+
+def _options(values: object) -> str:
+    return ", ".join(f"{name}={value}" for name, value in dict(values).items())  # type: ignore[call-overload]
 
 
 def _assignments(values: Mapping[str, Any]) -> str:

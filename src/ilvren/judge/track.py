@@ -64,6 +64,15 @@ class Track:
         """Return for each computed point whether it is feasible and has an objective."""
         return (self.violation <= self.feasibility) & np.isfinite(self.objective)
 
+    def costs(self, along: str, gradient_worth: float) -> FloatArray:
+        """Return for each computed point what the run had cost by then: evaluations (gradients at their worth),
+        iterations or seconds."""
+        if along == "seconds":
+            return self.seconds
+        if along == "iterations":
+            return np.searchsorted(self.iteration_evaluations, self.evaluations).astype(float)
+        return np.ceil(self.evaluations + gradient_worth * self.gradients)
+
     def best_so_far(self) -> FloatArray:
         """Return the best feasible internal objective up to each computed point, infinite before the first."""
         return np.minimum.accumulate(np.where(self.is_feasible, self.objective, np.inf))

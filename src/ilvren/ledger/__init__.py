@@ -3,7 +3,7 @@
 All SQL lives here. Knows records; never problems' formulas, methods or terminals.
 """
 
-from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
+from ilvren.ledger.records import EvaluationRecord, GroupRecord, IterationRecord, RequestRecord, RunRecord
 from ilvren.ledger.store import Ledger
 
-__all__ = ["EvaluationRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]
+__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]

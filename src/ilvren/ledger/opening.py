@@ -145,7 +145,7 @@ def _prepare(db: sqlite3.Connection, path: Path) -> list[str]:
     db.execute("BEGIN IMMEDIATE")
     try:
         (version,) = db.execute("PRAGMA user_version").fetchone()
-        for number, (about, statements) in STEPS.items():
+        for number, (about, statements) in sorted(STEPS.items()):
             if number <= version:
                 continue
             for statement in statements:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-__all__ = ["EvaluationRecord", "IterationRecord", "RequestRecord", "RunRecord"]
+__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "RequestRecord", "RunRecord"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +37,23 @@ class RunRecord:
     def id(self) -> str:
         """Return the short id, such as "r12"."""
         return f"r{self.number}"
+
+
+@dataclass(frozen=True, slots=True)
+class GroupRecord:
+    """Runs that belong together. `plan` says what each is to be (see `runs.contest`); `runs` {place in the plan: number
+    of the run} has those that were begun."""
+
+    number: int
+    label: str | None
+    plan: Mapping[str, Any]
+    created: str
+    runs: Mapping[int, int]
+
+    @property
+    def id(self) -> str:
+        """Return the short id, such as "g3"."""
+        return f"g{self.number}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,6 +38,15 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " members BLOB NOT NULL, PRIMARY KEY (run, iteration)) WITHOUT ROWID",
         ),
     ),
+    4: (
+        "groups of runs: their plans, and which runs are whose",
+        (
+            "CREATE TABLE groups (number INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT UNIQUE, plan TEXT NOT NULL,"
+            " created TEXT NOT NULL)",
+            'CREATE TABLE group_runs ("group" INTEGER NOT NULL REFERENCES groups, place INTEGER NOT NULL,'
+            ' run INTEGER NOT NULL REFERENCES runs, PRIMARY KEY ("group", place)) WITHOUT ROWID',
+        ),
+    ),
     2: (
         "the table files a problem reads, and hashes of its models' files",
         (

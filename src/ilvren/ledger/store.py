@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from ilvren.errors import RequestError, nearest
+from ilvren.ledger.groups import GroupShelf
 from ilvren.ledger.opening import guarded, now, open_file
 from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
 
@@ -37,7 +38,7 @@ _RUN_COLUMNS = (
 _ID = re.compile("r[0-9]{1,15}")
 
 
-class Ledger:
+class Ledger(GroupShelf):
     """One ledger file. Use as a context manager, or call `close`.
 
     `Ledger(path)` opens for writing and makes the file when it is missing; with `read_only` it must exist.
@@ -110,12 +111,15 @@ class Ledger:
         label: str | None,
         files: Mapping[str, str] | None = None,
         models: Mapping[str, Mapping[str, str]] | None = None,
+        member: tuple[int, int] | None = None,
     ) -> int:
-        """Record that a run begins and return its number. Raises RequestError for a label in use."""
+        """Record that a run begins and return its number; `member` is (number of its group, place in the plan).
+
+        Raises RequestError for a label in use."""
         digest = hashlib.sha256(problem_text.encode()).hexdigest()
         taken = RequestError(f'the label "{label}" is in use in {self.path}', advice="choose another --label")
         with self._transaction():
-            if label is not None and self._db.execute("SELECT 1 FROM runs WHERE label = ?", (label,)).fetchone():
+            if label is not None and self.has_label(label):
                 raise taken
             self._db.execute(
                 "INSERT OR IGNORE INTO problems (hash, title, text) VALUES (?, ?, ?)",
@@ -139,6 +143,8 @@ class Ledger:
                     json.dumps(dict(models or {})),
                 ),
             )
+            if member is not None:
+                self._db.execute("INSERT OR REPLACE INTO group_runs VALUES (?, ?, ?)", (*member, cursor.lastrowid))
         self._written = time.monotonic()
         assert cursor.lastrowid is not None
         return cursor.lastrowid
@@ -228,9 +234,12 @@ class Ledger:
         return self._select("ORDER BY runs.number", ())
 
     def run(self, reference: str) -> RunRecord:
-        """Return a run by id ("r3"), label or "last". Raises RequestError, naming what is near."""
+        """Return a run by id ("r3"), label or "last"; of a group ("g3", or its label) the one with the best feasible
+        design. Raises RequestError, naming what is near."""
         found: list[RunRecord] = []
-        if reference == "last":
+        if self.is_group(reference):
+            found = [self.best_of(self.group(reference))]
+        elif reference == "last":
             found = self._select("ORDER BY runs.number DESC LIMIT 1", ())
         elif _ID.fullmatch(reference):
             found = self._select("WHERE runs.number = ?", (int(reference[1:]),))

@@ -50,6 +50,7 @@ def run(
     multipliers: tuple[FloatArray, FloatArray] | None = None,
     origin: str | None = None,
     workers: int | str | Workers | None = None,
+    member: tuple[int, int] | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -60,7 +61,8 @@ def run(
     is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
     variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called
     with every event. `workers` evaluate the models of the problem: so many processes, or those of a cluster
-    ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none.
+    ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which place of which
+    group of the ledger the run takes.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -107,6 +109,7 @@ def run(
             label=settings.label,
             files=stored_files(problem),
             models=stored_models(problem),
+            member=member,
         )
         loop = Loop(
             problem,

@@ -1,0 +1,223 @@
+"""Groups and runs summed up by method, as tables, JSON and figures."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from ilvren.cli import status
+from ilvren.cli.arguments import ledger_path, pairs
+from ilvren.cli.tables import count, number, seconds_text, small, table, with_unit
+from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ilvren.judge.comparison import Comparison
+    from ilvren.judge.contest import ContestSummary, MethodSummary
+
+__all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "show_optima", "summarize"]
+
+FIGURES = ("histories", "profiles", "paths", "designs", "basins")
+# Distinct optima and pairs of methods listed at most.
+MOST_OPTIMA, MOST_PAIRS = 8, 15
+
+
+def check_figure(arguments: argparse.Namespace) -> None:
+    """Raise RequestError for a figure that does not exist, before anything is run."""
+    from ilvren.cli.files import check_suffix
+    from ilvren.errors import RequestError, nearest
+    from ilvren.judge.comparison import ALONG
+
+    if arguments.along not in ALONG:
+        close = nearest(arguments.along, ALONG)
+        raise RequestError(
+            f"--along {arguments.along}: histories run along {', '.join(ALONG)}",
+            advice=f'did you mean "{close}"?' if close else None,
+        )
+    if arguments.figure is not None and arguments.figure not in FIGURES:
+        close = nearest(arguments.figure, FIGURES)
+        raise RequestError(
+            f"--figure {arguments.figure}: there is no such figure",
+            advice=f'did you mean "{close}"?' if close else "one of " + ", ".join(FIGURES),
+        )
+    if arguments.figure is not None and not arguments.output:
+        raise RequestError("--figure needs --output FILE", advice="--output figure.png")
+    if arguments.output:
+        check_suffix(arguments.output, (".png", ".svg"))
+
+
+def distances_of(text: str | None) -> tuple[float, ...]:
+    """Return the distances of --within. Raises RequestError."""
+    from ilvren.errors import RequestError
+    from ilvren.judge.comparison import DISTANCES
+
+    if text is None:
+        return DISTANCES
+    try:
+        found = tuple(float(part) for part in text.split(","))
+    except ValueError:
+        found = ()
+    if not found or not all(0.0 < value < math.inf for value in found) or len(set(found)) < len(found):
+        raise RequestError(f"--within {text}: distances are numbers above 0", advice="for example --within 1e-3,1e-6")
+    return found
+
+
+def reference_of(arguments: argparse.Namespace, summary: ContestSummary | Comparison) -> float | None:
+    """Return the value of --reference. Raises RequestError when it is not that of the objective."""
+    from ilvren.errors import RequestError
+
+    if not arguments.reference:
+        return None
+    from ilvren.judge.comparison import Comparison
+
+    comparison = summary if isinstance(summary, Comparison) else summary.comparisons[0]
+    objective = comparison.tracks[0].problem.objective
+    given = pairs("--reference", [arguments.reference])
+    if objective is None or objective.name not in given:
+        known = f'the objective is "{objective.name}"' if objective else "the runs have no objective"
+        raise RequestError(f"--reference {arguments.reference}: {known}")
+    return float(given[objective.name])
+
+
+def summarize(
+    references: Sequence[str], arguments: argparse.Namespace, terminal: Terminal, *, interrupted: bool = False
+) -> int:
+    """Sum up groups and runs, print or draw it, and return the exit status."""
+    from ilvren.judge.comparison import GRADIENT_WORTH
+    from ilvren.judge.contest import SOLVED, contest_summary
+
+    options = {
+        "gradient_worth": GRADIENT_WORTH if arguments.gradient_worth is None else arguments.gradient_worth,
+        "solved_within": SOLVED if arguments.solved_within is None else arguments.solved_within,
+        "distances": distances_of(getattr(arguments, "within", None)),
+        "along": arguments.along,
+    }
+    path = ledger_path(arguments.ledger)
+    if interrupted:
+        from ilvren.ledger import Ledger
+
+        with Ledger(path, read_only=True) as ledger:
+            if not any(ledger.group(name).runs for name in references):
+                return status.INTERRUPTED
+    summary = contest_summary(references, path, **options)
+    reference = reference_of(arguments, summary)
+    if reference is not None:
+        summary = contest_summary(references, path, reference=reference, **options)
+    if arguments.json:
+        terminal.document(summary.to_dict())
+    else:
+        show_summary(summary, terminal)
+    if arguments.output:
+        draw_summary(summary, arguments, terminal)
+    if interrupted:
+        return status.INTERRUPTED
+    return status.HOLDS if summary.holds else status.DOES_NOT_HOLD
+
+
+def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
+    """Print the summary."""
+    total = sum(len(comparison.tracks) for comparison in summary.comparisons)
+    names = [comparison.problem_name for comparison in summary.comparisons]
+    what = names[0] if len(names) == 1 else count(len(names), "problem")
+    terminal.show(Text(f"{summary.name}  {count(total, 'run')} on {what}", style="bold"))
+    if summary.missing:
+        terminal.show(
+            f"{count(summary.missing, 'run')} of the plan are missing: `ilvren resume {summary.name}` goes on"
+        )
+    unit = {"evaluations": "evaluations", "iterations": "iterations", "seconds": "s"}[summary.along]
+    heads = ["method", ">runs", ">solved", ">share", f">{unit}: quarter", ">half", ">three quarters"]
+    heads += [">gap, median", ">time, median", "failures"]
+    terminal.show(table(heads, [_row(item) for item in summary.methods]))
+    terminal.show(
+        f"solved: a feasible design within {small(summary.solved_within)} of the best known, relative; a quarter, half"
+        f" and three quarters of all runs had solved it by so many {summary.along}"
+    )
+    if summary.along == "evaluations":
+        terminal.show(f"a gradient counts as {number(summary.gradient_worth)} evaluations")
+    for comparison in summary.comparisons:
+        show_optima(comparison, terminal, is_named=len(summary.comparisons) > 1)
+    for test in summary.tests[:MOST_PAIRS]:
+        terminal.show(f"- {test.sentence}")
+    if len(summary.tests) > MOST_PAIRS:
+        terminal.show(f"- {len(summary.tests) - MOST_PAIRS} more pairs of methods: --json has all")
+    if summary.performance:
+        rows = [
+            (one.method, *(_percent(one.at(ratio)) for ratio in (1.0, 2.0, 5.0, 10.0)), _percent(one.solved))
+            for one in summary.performance
+        ]
+        heads = ["share solved at", ">least cost", ">2 times", ">5 times", ">10 times", ">any cost"]
+        terminal.show(table(heads, rows))
+
+
+def _percent(share: float) -> str:
+    return f"{100.0 * share:.0f} %"
+
+
+def _row(item: MethodSummary) -> tuple[str, ...]:
+    def cost(value: float) -> str:
+        return "never" if math.isinf(value) else number(value, 4)
+
+    failures = ", ".join(f"{n} {word}" for word, n in sorted(item.failures.items(), key=lambda pair: -pair[1]))
+    gap = "-" if math.isinf(item.gaps.median) else small(item.gaps.median)
+    return (
+        item.series,
+        str(item.runs),
+        str(item.solved),
+        _percent(item.share),
+        cost(item.costs.lower),
+        cost(item.costs.median),
+        cost(item.costs.upper),
+        gap,
+        seconds_text(item.seconds.median),
+        failures,
+    )
+
+
+def show_optima(comparison: Comparison, terminal: Terminal, *, is_named: bool = False) -> None:
+    """Print the best known, and which distinct designs the runs ended at."""
+    from ilvren.judge.designs import final_optima
+
+    objective = comparison.tracks[0].problem.objective
+    name, unit = (objective.name, objective.unit) if objective is not None else ("objective", "")
+    head = f"{comparison.problem_name}: " if is_named else ""
+    source = "given" if comparison.is_reference else "the best feasible of these runs"
+    if comparison.best is None:
+        terminal.show(f"{head}no run found a feasible design")
+        return
+    terminal.show(f"{head}best {name}: {with_unit(comparison.best, unit, 8)} ({source})")
+    optima = final_optima(comparison.tracks)
+    if len(optima) < 2:
+        return
+    rows = []
+    for item in optima[:MOST_OPTIMA]:
+        ids = [comparison.tracks[place].id for place in item.places]
+        told = ", ".join(ids[:8]) + (f" and {len(ids) - 8} more" if len(ids) > 8 else "")
+        note = f"same objective as {item.twin_of}, another design" if item.twin_of else ""
+        rows.append((item.letter, number(item.objective, 8), str(len(ids)), told, note))
+    terminal.show(table(("end", f">{name}", ">runs", "which", "note"), rows))
+    if len(optima) > MOST_OPTIMA:
+        terminal.show(f"and {len(optima) - MOST_OPTIMA} more distinct designs")
+
+
+def draw_summary(summary: ContestSummary, arguments: argparse.Namespace, terminal: Terminal) -> None:
+    """Write the figure asked for. Raises RequestError where these runs do not make one."""
+    from ilvren.draw.contest import draw_basins, draw_designs, draw_paths, draw_series, draw_shares
+    from ilvren.errors import RequestError
+
+    several = len(summary.comparisons) > 1
+    kind = arguments.figure or ("profiles" if several else "histories")
+    if several and kind != "profiles":
+        raise RequestError(f"--figure {kind}: shows one problem, and these are several", advice="--figure profiles")
+    drawing = {
+        "histories": draw_series,
+        "profiles": draw_shares,
+        "paths": draw_paths,
+        "designs": draw_designs,
+        "basins": draw_basins,
+    }[kind]
+    drawing(summary, arguments.output)
+    terminal.note(f"{arguments.output}: {kind} of {summary.name}")
