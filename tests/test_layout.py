@@ -19,7 +19,7 @@ ALLOWED = {
     "ledger": set(),
     "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models"},
     "judge": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
-    "draw": {"judge", "ledger", "problem", "evaluate", "runs"},
+    "draw": {"judge", "ledger", "problem", "evaluate", "runs", "formula"},
     "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "draw"},
 }
 

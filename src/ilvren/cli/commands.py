@@ -18,6 +18,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
+    "report": ("report", "one page on runs or a contest: problem, designs, histories, verdicts"),
     "export": ("export", "write a run's history as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
 }
@@ -25,5 +26,5 @@ GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "draw"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
-    "Judge": ("compare", "verify", "diagnose", "export"),
+    "Judge": ("compare", "verify", "diagnose", "report", "export"),
 }

@@ -30,7 +30,11 @@ ROOM = 2.0
 def draw_series(summary: ContestSummary, path: str) -> None:
     """Write the histories: per method the median over its runs and a band between the quartiles, gap and violation."""
     comparison, cases = summary.comparisons[0], summary.cases[0]
-    with figure(2, 1, sharex=True, gridspec_kw={"height_ratios": (3, 2)}) as (made, axes):
+    # Where nothing was ever missed there is nothing to show.
+    missed = any((case.track.violation > VIOLATION_FLOOR).any() for case in cases)
+    heights = {"height_ratios": (3, 2)} if missed else {}
+    with figure(2 if missed else 1, 1, sharex=True, squeeze=False, gridspec_kw=heights) as (made, grid):
+        axes = grid[:, 0]
         objective = comparison.tracks[0].problem.objective
         best = None if comparison.best is None or objective is None else comparison.best * objective.sign
         longest = 1.0
@@ -42,16 +46,18 @@ def draw_series(summary: ContestSummary, path: str) -> None:
             if best is not None:
                 gaps = np.array([_read(t, summary, (t.best_so_far() - best) / comparison.scale, x) for t in own])
                 _band(axes[0], x, np.maximum(gaps, GAP_FLOOR), color, dashes, label)
-            least = np.array([_read(t, summary, np.minimum.accumulate(t.violation), x) for t in own])
-            _band(axes[1], x, np.maximum(least, VIOLATION_FLOOR), color, dashes, label)
+            if missed:
+                least = np.array([_read(t, summary, np.minimum.accumulate(t.violation), x) for t in own])
+                _band(axes[1], x, np.maximum(least, VIOLATION_FLOOR), color, dashes, label)
         for axis in axes:
             axis.set_yscale("log")
-        axes[1].set_xscale("log")
-        axes[1].xaxis.set_major_formatter(lambda value, _: f"{value:g}")
+        axes[-1].set_xscale("log")
+        axes[-1].xaxis.set_major_formatter(lambda value, _: f"{value:g}")
         name = objective.name if objective is not None else "objective"
         axes[0].set_ylabel(f"gap of the best feasible {name}")
-        axes[1].set_ylabel("least violation so far")
-        axes[1].set_xlabel(_words(summary))
+        if missed:
+            axes[1].set_ylabel("least violation so far")
+        axes[-1].set_xlabel(_words(summary))
         axes[0].axhline(summary.solved_within, color="#555555", linewidth=1.0, linestyle=(0, (6, 3)))
         axes[0].text(
             0.005,

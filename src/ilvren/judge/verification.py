@@ -196,13 +196,14 @@ def _with_sensitivity(case: Case, found: Verdict) -> Verdict:
         used = [value for value in used if value <= case.tolerance] + [case.curvature.promise]
     least = max(used, default=0.0)
     is_robust = least * SHARPER <= case.tolerance
-    word = "the same" if is_robust else "not the same"
+    sharper = f"a tolerance of {case.tolerance / SHARPER:g}"
+    word = f"{sharper} would not change the verdict" if is_robust else f"{sharper} would change the verdict"
     case.add(
         "sensitivity",
         "pass" if is_robust else "unknown",
         least,
         case.tolerance / SHARPER,
-        f"with a tolerance of {case.tolerance / SHARPER:g} the checks would be {word}: they pass down to {least:.1e}",
+        f"{word}: the checks pass down to {least:.1e}",
     )
     return replace(found, checks=tuple(case.checks))
 

@@ -1,0 +1,47 @@
+"""`ilvren report`: runs and verdicts on one page."""
+
+from __future__ import annotations
+
+import argparse
+
+from ilvren.cli import status
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.terminal import Terminal
+
+EXAMPLES = """examples:
+  ilvren report last --output report.html
+  ilvren report r1 r2 --output report.md
+  ilvren report g1 --output contest.html --prove
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the flags."""
+    parser.add_argument(
+        "runs", metavar="RUN|GROUP", nargs="+", help='runs or groups of one problem: ids, labels, "last"'
+    )
+    parser.add_argument(
+        "--output", metavar="FILE", required=True, help="the page (.html, nothing else needed) or the text (.md)"
+    )
+    parser.add_argument(
+        "--prove", action="store_true", help="let the verification try a proof (60 s at most for each run)"
+    )
+    add_ledger(parser)
+    add_output_flags(parser, json=False)
+
+
+def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    """Run the command."""
+    from ilvren.cli.files import check_suffix, read_ledger
+    from ilvren.draw.report import gather, write_page, write_text
+    from ilvren.judge.verification import Wishes
+
+    suffix = check_suffix(arguments.output, (".html", ".md"))
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        terminal.progress("verifying")
+        report = gather(arguments.runs, ledger, wishes=Wishes(prove=arguments.prove))
+        terminal.progress("")
+    (write_page if suffix == ".html" else write_text)(report, arguments.output)
+    told = ", ".join(chapter.record.id for chapter in report.chapters)
+    terminal.note(f"{arguments.output}: {told}")
+    return status.HOLDS

@@ -1,0 +1,141 @@
+"""What a report tells, gathered from the ledger: the problem, the runs, their histories, the verdicts, how to do it
+again."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from ilvren.errors import RequestError
+from ilvren.judge.comparison import Comparison, compared
+from ilvren.judge.contest import ContestSummary, contest_summary
+from ilvren.judge.designs import DesignDifference, FinalOptimum, final_optima, sorted_differences
+from ilvren.judge.track import Track, track_of_record
+from ilvren.judge.verdict import Verdict
+from ilvren.judge.verification import Wishes, verify
+from ilvren.ledger import Ledger, RunRecord
+from ilvren.problem import Problem
+from ilvren.runs.stored import problem_of
+
+__all__ = ["Chapter", "Report", "gather"]
+
+# Runs that are told one by one; of a larger group, the best of each method.
+MOST_RUNS = 8
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """One run: its record and track, the verdict on it (None where it has no design, with the reason in `unjudged`),
+    and the command that made it."""
+
+    record: RunRecord
+    track: Track
+    verdict: Verdict | None
+    unjudged: str
+    command: str
+
+
+@dataclass(frozen=True)
+class Report:
+    """Everything a report tells. `comparison` covers the runs told one by one; `contest` all runs of the groups."""
+
+    title: str
+    made: str
+    problem: Problem
+    chapters: tuple[Chapter, ...]
+    comparison: Comparison
+    contest: ContestSummary | None
+    differences: tuple[DesignDifference, ...]
+    optima: tuple[FinalOptimum, ...]
+    commands: tuple[str, ...]
+    ledger: str
+
+
+def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wishes | None = None) -> Report:
+    """Gather the report on runs and groups of one problem. Every run that is told is verified now. Raises
+    RequestError."""
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
+    try:
+        has_groups = any(opened.is_group(name) for name in references)
+        contest = contest_summary(references, opened) if has_groups else None
+        if contest is not None and len(contest.comparisons) > 1:
+            raise RequestError(
+                f"{contest.name} holds several problems; a report is on one",
+                advice="name the runs of one problem, or hold a contest for each",
+            )
+        records = [opened.run(name) for name in references] if contest is None else _chosen(contest, opened)
+        if len({record.id for record in records}) < len(records):
+            raise RequestError("a run is named twice")
+        chapters = tuple(_chapter(record, opened, wishes) for record in records)
+    finally:
+        if opened is not ledger:
+            opened.close()
+    problem = problem_of(records[0])
+    tracks = [chapter.track for chapter in chapters]
+    path = str(opened.path)
+    flag = "" if path == "ilvren.ledger" else f" --ledger {shlex.quote(path)}"
+    commands = [chapter.command for chapter in chapters]
+    commands += [f"ilvren verify {chapter.record.id}{flag}" for chapter in chapters if chapter.verdict is not None]
+    if len(chapters) > 1:
+        commands.append(f"ilvren compare {' '.join(chapter.record.id for chapter in chapters)}{flag}")
+    return Report(
+        problem.title or problem.source.file,
+        datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%d %H:%M UTC"),
+        problem,
+        chapters,
+        compared(tracks),
+        contest,
+        sorted_differences(tracks),
+        final_optima(tracks),
+        tuple(commands),
+        path,
+    )
+
+
+def _chosen(contest: ContestSummary, ledger: Ledger) -> list[RunRecord]:
+    """Return the best run of each method, best first."""
+    comparison = contest.comparisons[0]
+    order = []
+    for place, case in enumerate(contest.cases[0]):
+        gap = comparison.gap(case.track)
+        order.append((float("inf") if gap is None else gap, place, case))
+    chosen: dict[str, str] = {}
+    for _, _, case in sorted(order, key=lambda item: item[:2]):
+        chosen.setdefault(case.series, case.track.id)
+    return [ledger.run(name) for name in list(chosen.values())[:MOST_RUNS]]
+
+
+def _chapter(record: RunRecord, ledger: Ledger, wishes: Wishes | None) -> Chapter:
+    track = track_of_record(ledger, record)
+    command = _command(record)
+    try:
+        verdict = verify(record.id, ledger=ledger, wishes=wishes)
+    except RequestError as error:
+        return Chapter(record, track, None, str(error), command)
+    return Chapter(record, track, verdict, "", command)
+
+
+def _command(record: RunRecord) -> str:
+    """Return the command that does a run again."""
+    words = ["ilvren", "run", record.problem_file, "--method", str(record.settings["method"])]
+    options = record.settings.get("options")
+    for name, value in options.items() if isinstance(options, dict) else ():
+        words += ["--option", f"{name}={value}"]
+    for flag, key in (("--set", "set"), ("--start", "start")):
+        for name, value in record.overrides.get(key, {}).items():
+            words += [flag, f"{name}={json.dumps(value)}"]
+    for key, usual in (("tolerance", 1e-6), ("feasibility", 1e-6), ("target", None), ("seed", 0)):
+        if record.settings.get(key) not in (usual, None):
+            words += [f"--{key}", f"{record.settings[key]}"]
+    for key, unlimited in (("evaluations", 100_000), ("iterations", None), ("seconds", None), ("patience", None)):
+        if record.settings.get(key) not in (unlimited, None):
+            words += [f"--{key}", f"{record.settings[key]}"]
+    if record.settings.get("scaling") is False:
+        words.append("--no-scaling")
+    if record.settings.get("derivatives", "automatic") != "automatic":
+        words += ["--derivatives", str(record.settings["derivatives"])]
+    return shlex.join(words)

@@ -1,0 +1,129 @@
+"""The report as text: Markdown with tables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from ilvren import __version__
+from ilvren.draw.report.content import Chapter, Report
+from ilvren.draw.report.words import (
+    active_rows,
+    check_rows,
+    design_rows,
+    method_rows,
+    number,
+    sentence,
+    settings_rows,
+    verdict_line,
+)
+from ilvren.judge.verdict import MEANINGS
+
+__all__ = ["write_text"]
+
+
+def write_text(report: Report, path: str) -> None:
+    """Write the report to `path`."""
+    Path(path).write_text("\n".join(_lines(report)) + "\n", encoding="utf-8")
+
+
+def _lines(report: Report) -> Iterator[str]:
+    ids = ", ".join(chapter.record.id for chapter in report.chapters)
+    yield f"# {report.title}"
+    yield ""
+    yield f"{ids} · {report.problem.source.file} · made {report.made} by Ilvren {__version__}"
+    yield ""
+    for chapter in report.chapters:
+        yield f"- {_summary(chapter)}"
+    yield from _problem(report)
+    yield from ("", "## Baseline and final design", "")
+    names = [chapter.track.name for chapter in report.chapters]
+    rows = [(name, unit, bounds, base, *values) for name, unit, bounds, base, values in design_rows(report)]
+    yield from _table(("variable", "unit", "bounds", "baseline", *names), rows)
+    yield from _histories(report)
+    methods = method_rows(report)
+    if methods and report.contest is not None:
+        yield from ("", "## Methods of the contest", "")
+        heads = ("method", "runs", "solved", "cost: quarter", "half", "three quarters", "median gap", "failures")
+        yield from _table(heads, methods)
+        yield ""
+        for test in report.contest.tests:
+            yield f"- {test.sentence}"
+    yield from ("", "## Verification")
+    for chapter in report.chapters:
+        yield from _verification(chapter)
+    yield from ("", "## Do it again", "", "```sh", *report.commands, "```", "")
+    yield from _table(("setting", *names), [(name, *values) for name, values in settings_rows(report)])
+
+
+def _summary(chapter: Chapter) -> str:
+    track = chapter.track
+    objective = track.problem.objective
+    value = ""
+    if objective is not None and track.final_objective is not None:
+        value = f", {objective.name} = {number(track.final_objective, 8)} {objective.unit}".rstrip()
+    count = track.counts.get("evaluations", "?")
+    head = f"**{track.name}**, {chapter.record.method}: {track.outcome}{value} after {count} evaluations"
+    return f"{head}; verdict **{verdict_line(chapter)}**"
+
+
+def _problem(report: Report) -> Iterator[str]:
+    problem = report.problem
+    yield from ("", "## The problem", "")
+    if problem.about:
+        yield from (problem.about, "")
+    if problem.objective is not None:
+        word = "minimize" if problem.objective.sign > 0 else "maximize"
+        yield f"    {word}  {problem.objective.name} = {problem.objective.text}"
+    for place, block in enumerate(problem.row_blocks):
+        yield f"    {'subject to' if place == 0 else '          '}  {block.name}: {block.text}"
+    for place, item in enumerate(item for item in problem.derived if item.text):
+        yield f"    {'with' if place == 0 else '    '}  {item.name} = {item.text}"
+
+
+def _histories(report: Report) -> Iterator[str]:
+    yield from ("", "## Histories", "")
+    distances = list(report.comparison.arrivals[0])
+    heads = ("run", "iterations", "evaluations", "gradients", *(f"to {distance:g}" for distance in distances))
+    rows = []
+    for chapter, arrivals in zip(report.chapters, report.comparison.arrivals, strict=True):
+        counts = chapter.track.counts
+        told = ["never" if value is None else number(value, 4) for value in arrivals.values()]
+        rows.append(
+            (
+                chapter.track.name,
+                *(str(counts.get(key, "")) for key in ("iterations", "evaluations", "gradients")),
+                *told,
+            )
+        )
+    yield from _table(heads, rows)
+    yield ""
+    best = number(report.comparison.best, 8)
+    worth = number(report.comparison.gradient_worth)
+    yield f"Evaluations until a feasible design was that close to the best known ({best});"
+    yield f"a gradient counts as {worth}."
+
+
+def _verification(chapter: Chapter) -> Iterator[str]:
+    yield from ("", f"### {chapter.track.name}, {chapter.record.method}: {verdict_line(chapter)}", "")
+    verdict = chapter.verdict
+    if verdict is None:
+        yield chapter.unjudged
+        return
+    yield f"{sentence(MEANINGS[verdict.verdict])} {sentence(verdict.reason)}"
+    if verdict.active:
+        yield ""
+        yield from _table(("active limit", "side", "value", "price"), active_rows(verdict))
+    yield ""
+    yield from _table(("check", "result", "value", "limit", "what it says"), check_rows(verdict))
+
+
+def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[str]:
+    yield _row(heads)
+    yield "|" + "---|" * len(heads)
+    for row in rows:
+        yield _row(row)
+
+
+def _row(cells: Sequence[str]) -> str:
+    return "| " + " | ".join(cell.replace("|", "\\|").replace("\n", " ") for cell in cells) + " |"

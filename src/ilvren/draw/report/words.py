@@ -1,0 +1,140 @@
+"""The rows and sentences that the page and the text version share."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from ilvren.draw.report.content import Chapter, Report
+from ilvren.judge.verdict import Verdict
+from ilvren.runs.result import LimitState
+
+__all__ = [
+    "active_rows",
+    "check_rows",
+    "design_rows",
+    "method_rows",
+    "number",
+    "sentence",
+    "settings_rows",
+    "verdict_line",
+]
+
+# Variables told in the table of designs; of more those that differ most.
+MOST_VARIABLES = 40
+
+
+def number(value: float | None, digits: int = 7) -> str:
+    """Return a number with so many significant digits; "–" for what is not one."""
+    if value is None or (isinstance(value, float) and math.isnan(value)):
+        return "–"
+    if math.isinf(value):
+        return "∞" if value > 0 else "−∞"
+    return f"{value:.{digits}g}"
+
+
+def sentence(text: str) -> str:
+    """Return a clause as a sentence."""
+    return f"{text[:1].upper()}{text[1:]}."
+
+
+def verdict_line(chapter: Chapter) -> str:
+    """Return the verdict's word and whether it holds."""
+    if chapter.verdict is None:
+        return "not judged"
+    return f"{chapter.verdict.verdict} ({'holds' if chapter.verdict.holds else 'does not hold'})"
+
+
+def check_rows(verdict: Verdict) -> list[tuple[str, str, str, str, str]]:
+    """Return name, result, value, limit and sentence of every check."""
+    return [
+        (check.name, check.result, _short(check.value), _short(check.limit), check.detail) for check in verdict.checks
+    ]
+
+
+def _short(value: float | None) -> str:
+    if value is None:
+        return ""
+    return "0" if value == 0.0 else f"{value:.2g}"
+
+
+def active_rows(verdict: Verdict) -> list[tuple[str, str, str, str]]:
+    """Return name, side, value and price of every active limit."""
+    objective = verdict.problem.objective
+    unit = objective.unit if objective is not None else ""
+    return [
+        (state.name, state.side, _with(number(state.value), state.unit), _price(state, unit))
+        for state in verdict.active
+    ]
+
+
+def _price(state: LimitState, unit: str) -> str:
+    if state.price is None:
+        return "–"
+    text = _with(number(state.price, 4), f"{unit or '1'}/{state.unit}" if state.unit else unit)
+    return text if state.is_unique else f"{text} (not unique)"
+
+
+def _with(text: str, unit: str) -> str:
+    return f"{text} {unit}".rstrip()
+
+
+def design_rows(report: Report) -> list[tuple[str, str, str, str, Sequence[str]]]:
+    """Return name, unit, bounds, baseline and the value in each run of the variables, in the file's order where all are
+    told."""
+    problem = report.problem
+    variables = {
+        variable.name: (variable, base) for variable, base in zip(problem.variables, problem.baseline, strict=True)
+    }
+    names = [item.name for item in report.differences]
+    if len(names) <= MOST_VARIABLES:
+        order = [name for name in variables if name in names] + [name for name in names if name not in variables]
+    else:
+        order = names[:MOST_VARIABLES]
+    found = {item.name: item for item in report.differences}
+    rows: list[tuple[str, str, str, str, Sequence[str]]] = []
+    for name in order:
+        values = [number(value) for value in found[name].values]
+        variable, base = variables.get(name, (None, None))
+        bounds = "" if variable is None else f"{number(variable.lower, 5)} … {number(variable.upper, 5)}"
+        rows.append((name, found[name].unit, bounds, number(base), values))
+    return rows
+
+
+def method_rows(report: Report) -> list[tuple[str, ...]]:
+    """Return method, runs, share solved, cost at a quarter, half and three quarters, median gap and failures."""
+    if report.contest is None:
+        return []
+    rows = []
+    for item in report.contest.methods:
+        costs = [
+            "never" if math.isinf(value) else number(value, 4)
+            for value in (item.costs.lower, item.costs.median, item.costs.upper)
+        ]
+        failures = ", ".join(f"{count} {word}" for word, count in item.failures.items())
+        gap = "–" if math.isinf(item.gaps.median) else f"{item.gaps.median:.1e}"
+        rows.append((item.series, str(item.runs), f"{100 * item.share:.0f} %", *costs, gap, failures))
+    return rows
+
+
+def settings_rows(report: Report) -> list[tuple[str, Sequence[str]]]:
+    """Return each setting and its value in every run, then the versions."""
+    keys = list(dict.fromkeys(key for chapter in report.chapters for key in chapter.record.settings))
+    rows: list[tuple[str, Sequence[str]]] = []
+    for key in keys:
+        values = [_plain(chapter.record.settings.get(key)) for chapter in report.chapters]
+        if any(values):
+            rows.append((key, values))
+    for key in dict.fromkeys(key for chapter in report.chapters for key in chapter.record.versions):
+        rows.append((f"version: {key}", [chapter.record.versions.get(key, "") for chapter in report.chapters]))
+    return rows
+
+
+def _plain(value: object) -> str:
+    if value is None or value == {}:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dict):
+        return ", ".join(f"{name}={own}" for name, own in value.items())
+    return f"{value:g}" if isinstance(value, float) else str(value)
