@@ -138,6 +138,12 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
     )
     if summary.along == "evaluations":
         terminal.show(f"a gradient counts as {number(summary.gradient_worth)} evaluations")
+    distances = list(summary.methods[0].arrivals) if summary.methods else []
+    if distances:
+        from ilvren.judge.comparison import distance_text
+
+        heads = ["first arrival, median (runs)", *(f">to {distance_text(distance)}" for distance in distances)]
+        terminal.show(table(heads, [_arrival_row(item) for item in summary.methods]))
     for comparison in summary.comparisons:
         show_optima(comparison, terminal, is_named=len(summary.comparisons) > 1)
     for test in summary.tests[:MOST_PAIRS]:
@@ -151,6 +157,13 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
         ]
         heads = ["share solved at", ">least cost", ">2 times", ">5 times", ">10 times", ">any cost"]
         terminal.show(table(heads, rows))
+
+
+def _arrival_row(item: MethodSummary) -> tuple[str, ...]:
+    cells = [
+        f"{'never' if math.isinf(median) else number(median, 4)} ({runs})" for runs, median in item.arrivals.values()
+    ]
+    return (item.series, *cells)
 
 
 def _percent(share: float) -> str:

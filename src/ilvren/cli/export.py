@@ -16,7 +16,9 @@ EXAMPLES = """examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("run", metavar="RUN", help='a run: its id, its label or "last"')
+    parser.add_argument(
+        "run", metavar="RUN|GROUP", help='a run: its id, its label or "last"; or a group: a line for each of its runs'
+    )
     parser.add_argument("--output", metavar="FILE", required=True, help="the file to write: .csv or .json")
     parser.add_argument(
         "--every",
@@ -31,10 +33,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.judge.history import history_table, write_history
+    from ilvren.judge.history import group_table, history_table, write_history, write_rows
 
     check_suffix(arguments.output, (".csv", ".json"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        if ledger.is_group(arguments.run):
+            group = ledger.group(arguments.run)
+            members = group_table(ledger, group)
+            write_rows(members, arguments.output, {"group": group.id}, "runs")
+            terminal.note(f"{arguments.output}: {len(members)} runs of {group.id}")
+            return status.HOLDS
         record = ledger.run(arguments.run)
         rows = history_table(ledger, record, every=arguments.every)
     write_history(rows, record, arguments.output, every=arguments.every)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
 from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.ledger import GroupRecord
 
 EXAMPLES = """examples:
   ilvren runs
@@ -29,6 +32,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         records = ledger.runs()
         alive = {record.number for record in records if ledger.is_alive(record)}
+        groups = ledger.groups()
+    group_of = {number: group.id for group in groups for number in group.runs.values()}
     documents: list[dict[str, Any]] = []
     for record in records:
         result = record.result or {}
@@ -37,6 +42,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             {
                 "run": record.id,
                 "label": record.label,
+                "group": group_of.get(record.number),
                 "problem": record.problem_title or record.problem_file,
                 "method": record.method,
                 "outcome": outcome,
@@ -47,12 +53,19 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             }
         )
     if arguments.json:
-        terminal.document({"ledger": arguments.ledger or ledger_path(None), "runs": documents})
+        terminal.document(
+            {
+                "ledger": arguments.ledger or ledger_path(None),
+                "runs": documents,
+                "groups": [_group_document(group) for group in groups],
+            }
+        )
         return status.HOLDS
     rows = [
         (
             str(d["run"]),
             str(d["label"] or ""),
+            str(d["group"] or ""),
             str(d["problem"]),
             str(d["method"]),
             str(d["outcome"]),
@@ -63,10 +76,43 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         )
         for d in documents
     ]
-    headers = ("run", "label", "problem", "method", "outcome", "objective", ">evaluations", ">time", "begun (UTC)")
+    headers = (
+        "run",
+        "label",
+        "group",
+        "problem",
+        "method",
+        "outcome",
+        "objective",
+        ">evaluations",
+        ">time",
+        "begun (UTC)",
+    )
     if rows:
         terminal.show(table(headers, rows))
+    if groups:
+        terminal.show(table(("group", "label", "contest", ">runs", ">of", "begun (UTC)"), map(_group_row, groups)))
     terminal.show(f"{count(len(rows), 'run')} in {ledger_path(arguments.ledger)}")
     if any(d["outcome"] == "killed" for d in documents):
         terminal.show("killed: the process ended without a word; `ilvren resume RUN` continues such a run")
     return status.HOLDS
+
+
+def _group_document(group: GroupRecord) -> dict[str, Any]:
+    return {
+        "group": group.id,
+        "label": group.label,
+        "problems": [problem["name"] for problem in group.plan["problems"]],
+        "methods": [contender["name"] for contender in group.plan["contenders"]],
+        "members": len(group.plan["members"]),
+        "runs": [f"r{number}" for number in group.runs.values()],
+        "created": group.created,
+    }
+
+
+def _group_row(group: GroupRecord) -> tuple[str, ...]:
+    methods = ", ".join(contender["name"] for contender in group.plan["contenders"])
+    problems = ", ".join(problem["name"] for problem in group.plan["problems"])
+    members = len(group.plan["members"])
+    begun = group.created[:16].replace("T", " ")
+    return group.id, group.label or "", f"{methods} on {problems}", str(len(group.runs)), str(members), begun

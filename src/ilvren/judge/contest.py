@@ -5,18 +5,19 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.judge.comparison import DISTANCES, GRADIENT_WORTH, Comparison, compared
+from ilvren.judge.comparison import DISTANCES, GRADIENT_WORTH, Comparison, compared, distance_text
 from ilvren.judge.pairs import PairTest, paired_tests
 from ilvren.judge.shares import ShareCurve, data_profile, performance_profile
 from ilvren.judge.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
 from ilvren.runs import Quartiles
+from ilvren.runs.result import plain
 
 __all__ = ["Case", "ContestSummary", "MethodSummary", "contest_summary"]
 
@@ -49,6 +50,7 @@ class MethodSummary:
     seconds: Quartiles
     outcomes: Mapping[str, int]
     failures: Mapping[str, int]
+    arrivals: Mapping[float, tuple[int, float]] = field(default_factory=dict)
 
     @property
     def share(self) -> float:
@@ -67,6 +69,10 @@ class MethodSummary:
             "seconds": self.seconds.to_dict(),
             "outcomes": dict(self.outcomes),
             "failures": dict(self.failures),
+            "arrivals": {
+                distance_text(distance): {"runs": count, "median": plain(median)}
+                for distance, (count, median) in self.arrivals.items()
+            },
         }
 
 
@@ -166,7 +172,7 @@ def contest_summary(
         " ".join(references),
         grouped,
         comparisons,
-        tuple(_method(series, grouped, comparisons, solved_within) for series in order),
+        tuple(_method(series, grouped, comparisons, solved_within, distances) for series in order),
         tuple(paired_tests(_independent(costs), order)),
         performance_profile(costs, order) if several else (),
         data_profile(costs, sizes, order) if several else (),
@@ -258,19 +264,27 @@ def _independent(costs: Mapping[str, Mapping[Key, float]]) -> dict[str, dict[Key
 
 
 def _method(
-    series: str, grouped: Sequence[Sequence[Case]], comparisons: Sequence[Comparison], within: float
+    series: str,
+    grouped: Sequence[Sequence[Case]],
+    comparisons: Sequence[Comparison],
+    within: float,
+    distances: Sequence[float],
 ) -> MethodSummary:
     costs: list[float] = []
     gaps: list[float] = []
     seconds: list[float] = []
     outcomes: Counter[str] = Counter()
     failures: Counter[str] = Counter()
+    reached: dict[float, list[float]] = {distance: [] for distance in distances}
     for cases, comparison in zip(grouped, comparisons, strict=True):
         for case, arrivals in zip(cases, comparison.arrivals, strict=True):
             if case.series != series:
                 continue
             arrived = arrivals[within]
             costs.append(math.inf if arrived is None else arrived)
+            for distance, own in reached.items():
+                there = arrivals[distance]
+                own.append(math.inf if there is None else there)
             gap = comparison.gap(case.track)
             gaps.append(math.inf if gap is None else max(gap, 0.0))
             seconds.append(case.track.total_seconds)
@@ -278,8 +292,19 @@ def _method(
             if arrived is None:
                 failures[case.track.outcome] += 1
     solved = sum(map(math.isfinite, costs))
+    first = {
+        distance: (sum(map(math.isfinite, own)), _quartiles(own).median) for distance, own in reached.items() if own
+    }
     return MethodSummary(
-        series, len(costs), solved, _quartiles(costs), _quartiles(gaps), Quartiles.of(seconds), outcomes, failures
+        series,
+        len(costs),
+        solved,
+        _quartiles(costs),
+        _quartiles(gaps),
+        Quartiles.of(seconds),
+        outcomes,
+        failures,
+        first,
     )
 
 

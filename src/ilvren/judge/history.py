@@ -10,10 +10,10 @@ from pathlib import Path
 
 import numpy as np
 
-from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
+from ilvren.ledger import EvaluationRecord, GroupRecord, IterationRecord, Ledger, RunRecord
 from ilvren.runs.stored import problem_of
 
-__all__ = ["history_table", "write_history"]
+__all__ = ["group_table", "history_table", "write_history", "write_rows"]
 
 
 def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict[str, object]]:
@@ -47,8 +47,43 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
 
 def write_history(rows: Sequence[dict[str, object]], record: RunRecord, path: str, *, every: str) -> None:
     """Write rows as CSV or JSON, by the suffix of `path`. Not-a-number is an empty cell or null."""
+    write_rows(rows, path, {"run": record.id, "method": record.method, "problem": record.problem_title}, f"{every}s")
+
+
+def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
+    """Return one mapping per run of a group: problem, method, start, seed, how it ended, counts, design."""
+    rows = []
+    for place, record in sorted(ledger.group_runs(group).items()):
+        member = group.plan["members"][place]
+        result = record.result or {}
+        objectives, counts, variables = (result.get(key) or {} for key in ("objectives", "counts", "variables"))
+        assert isinstance(objectives, dict)
+        assert isinstance(counts, dict)
+        assert isinstance(variables, dict)
+        row: dict[str, object] = {
+            "run": record.id,
+            "problem": group.plan["problems"][member["problem"]]["name"],
+            "method": group.plan["contenders"][member["contender"]]["name"],
+            "start": member["start"],
+            "seed": member["seed"],
+            "outcome": record.outcome or "",
+            "violation": result.get("violation"),
+            "seconds": record.seconds,
+        }
+        rows.append(
+            row
+            | {f"objective:{name}": value for name, value in objectives.items()}
+            | dict(counts)
+            | {f"variable:{name}": value for name, value in variables.items()}
+        )
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    return [{name: row.get(name) for name in names} for row in rows]
+
+
+def write_rows(rows: Sequence[dict[str, object]], path: str, head: dict[str, object], name: str) -> None:
+    """Write rows as CSV, or as JSON behind `head`, by the suffix of `path`."""
     if path.lower().endswith(".json"):
-        document = {"run": record.id, "method": record.method, "problem": record.problem_title, f"{every}s": list(rows)}
+        document = {**head, name: list(rows)}
         Path(path).write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
         return
     with Path(path).open("w", newline="", encoding="utf-8") as file:
