@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """examples:
   ilvren contest rising-main.toml --method sqp --method interior-point --method nelder-mead --random-starts 10
-  ilvren contest hum.toml --method multistart --method cma-es:members=12 --repeats 10 --evaluations 4000
+  ilvren contest hum.toml --method multistart --method cma-es:population=12 --repeats 10 --evaluations 4000
   ilvren contest rising-main.toml valley.toml --method sqp --method bfgs --random-starts 5 --output profiles.png
 """
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ilvren.judge.track import Track
-from ilvren.problem import Measures
+from ilvren.problem import Measures, objective_size
 
 __all__ = ["DesignDifference", "FinalOptimum", "final_optima", "sorted_differences"]
 
@@ -60,16 +60,16 @@ def final_optima(tracks: Sequence[Track]) -> tuple[FinalOptimum, ...]:
     found: list[FinalOptimum] = []
     for number, cluster in enumerate(clusters):
         objective = float(tracks[cluster[0]].final_objective or 0.0)
-        twin = next(
-            (
-                item.letter
-                for item in found
-                if abs(item.objective - objective) <= SAME_OBJECTIVE * max(abs(objective), 1e-300)
-            ),
-            "",
-        )
+        size = SAME_OBJECTIVE * _size(tracks[cluster[0]], objective)
+        twin = next((item.letter for item in found if abs(item.objective - objective) <= size), "")
         found.append(FinalOptimum(_letter(number), tuple(sorted(cluster)), objective, twin))
     return tuple(found)
+
+
+def _size(track: Track, objective: float) -> float:
+    first = track.objective[np.isfinite(track.objective)][:1]
+    magnitude = track.problem.objective.magnitude if track.problem.objective is not None else None
+    return objective_size(magnitude, objective, _sign([track]) * float(first[0]) if len(first) else objective)
 
 
 def _letter(number: int) -> str:

@@ -10,6 +10,8 @@ from __future__ import annotations
 import multiprocessing
 import os
 import signal
+import threading
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import dataclass, replace
@@ -33,6 +35,8 @@ from ilvren.runs.warm import begun_at
 __all__ = ["Contender", "Finished", "hold_contest", "plan_contest", "resume_contest"]
 
 MOST_MEMBERS = 20_000
+# How often a process looks whether the one that began it still lives.
+PARENT_SECONDS = 0.5
 # Up to so many members a contest runs in this process: others would take longer to start.
 FEW_MEMBERS = 3
 # Where variables have no bounds, random starts lie within so many sizes of the file's start.
@@ -161,7 +165,7 @@ def resume_contest(
     group = ledger.group(reference)
     begun = ledger.group_runs(group)
     if len(begun) == len(group.plan["members"]) and not any(_is_open(ledger, record) for record in begun.values()):
-        raise RequestError(f"{group.id} has ended; there is nothing to continue", advice=f"ilvren compare {group.id}")
+        raise RequestError(f"{group.id} has ended; there is nothing to continue", advice=f"`ilvren compare {group.id}` sums it up")
     alive = [record.id for record in begun.values() if ledger.is_alive(record)]
     if alive:
         raise RequestError(f"{group.id} is still running ({', '.join(alive[:3])})")
@@ -217,6 +221,14 @@ def _begin_process() -> None:
     # Ctrl-C reaches this process through the one that began it, once.
     if hasattr(os, "setpgrp"):
         os.setpgrp()
+    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
+
+
+def _end_with(parent: int) -> None:
+    """End this process when the one that began it has been killed: its run can be resumed."""
+    while os.getppid() == parent:
+        time.sleep(PARENT_SECONDS)
+    os._exit(1)
 
 
 def _job(path: str, group: int, place: int) -> _Answer:
@@ -258,7 +270,7 @@ def contender_of(text: str) -> Contender:
         if not equals or not key.strip() or not value.strip():
             raise RequestError(
                 f"--method {text}: options follow a colon, as NAME:OPTION=VALUE,OPTION=VALUE",
-                advice="for example --method differential-evolution:members=40",
+                advice="for example --method differential-evolution:population=40",
             )
         options[key.strip()] = value.strip()
     if name not in (AUTOMATIC, GLOBAL):

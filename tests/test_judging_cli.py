@@ -1,0 +1,268 @@
+"""Contests, comparisons, verifications and reports as a user meets them."""
+
+import csv
+import html.parser
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from tests.test_cli import SLOW, InAFolder
+
+FENCE = """title = "Fence & gate"
+[variables]
+x = { start = 1, lower = 0.1, upper = 10, unit = "m" }
+y = { start = 5, lower = 0.1, upper = 10, unit = "m" }
+[parameters]
+a = { value = 9, unit = "m^2" }
+[minimize]
+cost = { formula = "2 * (x + y)", unit = "EUR" }
+[constraints]
+area = { formula = "x * y >= a", unit = "m^2" }
+"""
+WELLS = """[variables]
+x = { start = 0.9, lower = -2, upper = 2 }
+y = { start = 0.5, lower = -2, upper = 2 }
+[minimize]
+f = "(x^2 - 1)^2 + 0.3 * x + y^2"
+"""
+
+
+class Verifying(InAFolder):
+    def setUp(self):
+        super().setUp()
+        Path("fence.toml").write_text(FENCE)
+        Path("wells.toml").write_text(WELLS)
+
+    def test_designs_from_anywhere(self):
+        out, _ = self.call("verify", "fence.toml", "--at", "x=3", "--at", "y=3")
+        self.assertIn("local-strict (holds)", out)
+        Path("designs.csv").write_text("variable:x,variable:y,cost\n1,9,20\n3,3,12\n")
+        out, err = self.call("verify", "fence.toml", "--at", "designs.csv", "--row", "2", "--json")
+        self.assertTrue(json.loads(out)["holds"])
+        self.assertIn("not variables, so not used: cost", err)
+        found = json.loads(self.call("verify", "fence.toml", "--at", "designs.csv", "--json", status=1)[0])
+        self.assertEqual(found["verdict"], "improvable")
+        for words, wrong in (
+            (("--at", "designs.csv", "--row", "7"), "rows 1 to 2"),
+            (("--at", "z=1"), '"z"'),
+            (("--row", "2"), "--row needs"),
+            (("--at", "missing.csv"), "cannot be read"),
+            (("--at", "x=3", "--seconds", "4"), "--prove"),
+            (("--at", "x=3", "--makeable", "z=1"), '"z"'),
+            (("--at", "x=3", "--reference", "cots=1"), '"cost"'),
+        ):
+            with self.subTest(words=words):
+                self.assertIn(wrong, self.call("verify", "fence.toml", *words, status=2)[1])
+
+    def test_worth_proof_and_reference(self):
+        self.call("run", "fence.toml", "--quiet")
+        words = ("verify", "last", "--worth", "--makeable", "x=0.8", "--prove", "--random-starts", "3")
+        out, _ = self.call(*words, "--method", "interior-point", "--reference", "cost=12")
+        for word in (
+            "global-proved (holds)",
+            "relaxing area's lower limit",
+            "makeable",
+            "no room",
+            "in a new process",
+            "finds the same design",
+        ):
+            self.assertIn(word, out)
+        document = json.loads(self.call(*words, "--json")[0])
+        self.assertTrue(document["proof"]["complete"])
+        self.assertAlmostEqual(document["proof"]["bound"], 12.0, delta=3e-5)
+        self.assertAlmostEqual(document["worth"]["limits"][0]["price"], 2.0 / 3.0, places=4)
+        self.assertEqual(document["makeable"]["spacings"], {"x": 0.8})
+        self.assertIn("off its reference", self.call("verify", "last", "--reference", "cost=11", status=1)[0])
+
+    def test_a_better_design_becomes_a_run(self):
+        self.call("run", "wells.toml", "--method", "bfgs", "--quiet")
+        self.assertIn("local-strict", self.call("verify", "last")[0])
+        out, _ = self.call("verify", "r1", "--random-starts", "8", status=1)
+        self.assertIn("It is recorded as r2", out)
+        document = json.loads(self.call("verify", "r2", "--prove", "--json")[0])
+        self.assertEqual((document["run"], document["verdict"]), ("r2", "global-proved"))
+
+    def test_curves_beside_a_reference(self):
+        Path("curve.toml").write_text(
+            "[variables]\nh = { start = 0.5, shape = 9 }\n[parameters]\nt = 'evenly(0, 1, 9)'\n"
+            "[minimize]\nmiss = 'sum((h - t^2)^2) + 1'\n"
+        )
+        Path("exact.csv").write_text("t,h\n" + "\n".join(f"{k / 8},{(k / 8) ** 2}" for k in range(9)) + "\n")
+        self.call("run", "curve.toml", "--quiet")
+        words = ("verify", "last", "--reference-file", "exact.csv", "--output", "curves.svg")
+        self.assertIn("h agrees with the reference (9 points", self.call(*words)[0])
+        self.assertIn("largest deviation", Path("curves.svg").read_text())
+
+
+class Contesting(InAFolder):
+    def setUp(self):
+        super().setUp()
+        Path("fence.toml").write_text(FENCE)
+        Path("wells.toml").write_text(WELLS)
+
+    def test_one_problem_from_plan_to_export(self):
+        words = ("contest", "wells.toml", "--method", "bfgs", "--method", "nelder-mead", "--random-starts", "4")
+        out, _ = self.call(*words, "--workers", "1", "--label", "two", "--output", "h.svg")
+        self.assertIn("g1  8 runs on wells.toml", out)
+        self.assertIn("against", out)
+        self.assertIn("solved below", Path("h.svg").read_text())
+        for kind in ("designs", "paths", "basins"):
+            self.call("compare", "two", "--output", f"{kind}.svg", "--figure", kind)
+            self.assertGreater(Path(f"{kind}.svg").stat().st_size, 5000)
+        self.assertIn("--figure", self.call("compare", "two", "--output", "p.svg", "--figure", "profiles", status=2)[1])
+        document = json.loads(self.call("compare", "g1", "--json", "--within", "1e-2")[0])
+        self.assertEqual([item["runs"] for item in document["methods"]], [4, 4])
+        self.assertEqual(set(document["methods"][0]["arrivals"]), {"1e-2"})
+        self.call("export", "g1", "--output", "runs.csv")
+        with Path("runs.csv").open() as file:
+            rows = list(csv.DictReader(file))
+        self.assertEqual([row["start"] for row in rows], ["0", "1", "2", "3"] * 2)
+        out, _ = self.call("runs")
+        self.assertIn("bfgs, nelder-mead on wells.toml", out)
+        self.assertIn("verified afresh", self.call("verify", "g1")[0])
+        self.assertIn("best f: ", self.call("compare", "g1", "r1")[0])
+        self.assertIn("nothing to continue", self.call("resume", "g1", status=2)[1])
+
+    def test_several_problems_give_profiles(self):
+        words = ("contest", "wells.toml", "fence.toml", "--method", "sqp", "--method", "nelder-mead")
+        self.call(*words, "--random-starts", "2", "--workers", "1", "--output", "p.svg", status=0)
+        self.assertIn("data profile", Path("p.svg").read_text())
+        for more, wrong in (
+            (("--figure", "profile", "--output", "p.svg"), 'Did you mean "profiles"'),
+            (("--method", "sqp"), "named twice"),
+            (("--along", "second"), '"seconds"'),
+            (("--repeats", "0"), "repeat"),
+        ):
+            self.assertIn(wrong, self.call(*words, *more, status=2)[1])
+        self.assertIn("several problems", self.call("report", "g1", "--output", "r.html", status=2)[1])
+
+    def test_an_interrupted_contest_goes_on(self):
+        Path("slow.toml").write_text(SLOW)
+        words = ["contest", "slow.toml", "--method", "nelder-mead", "--random-starts", "6", "--evaluations", "1500"]
+        process = subprocess.Popen(
+            [sys.executable, "-m", "ilvren", *words, "--workers", "2"],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+        )
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            time.sleep(0.1)
+            if Path("ilvren.ledger").exists() and "exhausted" in self.call("runs")[0]:
+                break
+        process.send_signal(signal.SIGINT)
+        _, err = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130, err)
+        self.assertIn(b"`ilvren resume g1` goes on", err)
+        out, _ = self.call("resume", "g1", "--workers", "1", status=1)
+        self.assertIn("6 runs on slow.toml", out)
+        self.assertNotIn("missing", out)
+        counts = {r["counts"]["evaluations"] for r in json.loads(self.call("runs", "--json")[0])["runs"]}
+        self.assertEqual(counts, {1500})
+
+
+class Page(html.parser.HTMLParser):
+    """The tags of a page, its links, and whether each that was opened was closed."""
+
+    VOID = ("meta", "input", "br", "img", "link")
+
+    def __init__(self, text):
+        super().__init__()
+        self.tags, self.open, self.links, self.ids = [], [], [], set()
+        self.feed(text)
+
+    def handle_starttag(self, tag, attrs):
+        self.tags.append(tag)
+        facts = dict(attrs)
+        self.links += [facts[key] for key in ("src", "href") if key in facts]
+        self.ids.add(facts.get("id"))
+        if tag not in self.VOID:
+            self.open.append(tag)
+
+    def handle_endtag(self, tag):
+        assert self.open and self.open.pop() == tag, tag
+
+
+class Reporting(InAFolder):
+    def setUp(self):
+        super().setUp()
+        Path("fence.toml").write_text(FENCE)
+        self.call("run", "fence.toml", "--quiet", "--label", "first")
+        self.call("run", "fence.toml", "--method", "nelder-mead", "--set", "a=8", "--quiet")
+
+    def test_one_page_that_needs_nothing_else(self):
+        self.call("report", "first", "r2", "--output", "out.html")
+        text = Path("out.html").read_text()
+        own = re.sub(r"<script>.*?</script>", "", text, flags=re.S)
+        page = Page(own)
+        self.assertEqual(page.open, [])
+        self.assertEqual([link for link in page.links if not link.startswith("#")], [])
+        self.assertLessEqual({link[1:] for link in page.links}, page.ids)
+        for word in (
+            "Fence &amp; gate",
+            "<math",
+            "local-strict (holds)",
+            "--set a=8",
+            "version: numpy",
+            "@media print",
+        ):
+            self.assertIn(word, own)
+
+    def test_a_text_version(self):
+        self.call("report", "first", "r2", "--output", "out.md")
+        text = Path("out.md").read_text()
+        for word in (
+            "# Fence & gate",
+            "minimize  cost = 2 * (x + y)",
+            "| area | lower |",
+            "ilvren run fence.toml",
+            "```",
+        ):
+            self.assertIn(word, text)
+        self.assertIn(".html, .md", self.call("report", "first", "--output", "out.pdf", status=2)[1])
+
+    def test_a_group_tells_its_methods(self):
+        words = ("contest", "fence.toml", "--method", "sqp", "--method", "nelder-mead", "--random-starts", "3")
+        self.call(*words, "--workers", "1", "--quiet")
+        self.call("report", "g1", "--output", "group.html")
+        self.assertIn("Methods of the contest", Path("group.html").read_text())
+
+    def test_in_a_real_browser(self):
+        browser = next(filter(None, map(shutil.which, ("chromium", "chromium-browser", "google-chrome"))), None)
+        if browser is None:
+            self.skipTest("no Chromium is installed: the page was not opened in a browser")
+        self.call("report", "first", "r2", "--output", "out.html")
+        page = Path("out.html").resolve()
+        text = page.read_text()
+        # What a user would do, from the keyboard's elements: hide the first run, zoom in, see all again.
+        script = """<script>window.addEventListener("load", () => setTimeout(() => {
+            document.querySelector("[data-run]").click();
+            document.querySelector("[data-zoom]").click();
+            document.body.dataset.lines = document.querySelectorAll("#histories .scatterlayer .trace").length;
+            document.body.dataset.hidden = document.getElementById("histories").data.filter(t => t.visible === false).length;
+        }, 500));</script></body>"""
+        page.write_text(text.replace("</body>", script))
+        found = subprocess.run(
+            [
+                browser, "--headless", "--no-sandbox", "--disable-gpu", "--virtual-time-budget=6000",
+                f"--user-data-dir={self.folder / 'profile'}", "--dump-dom", page.as_uri(),
+            ],
+            capture_output=True, text=True, timeout=120, check=False, env={**os.environ, "HOME": str(self.folder)},
+        )  # fmt: skip
+        lines, hidden = (re.search(rf'data-{key}="(\d+)"', found.stdout) for key in ("lines", "hidden"))
+        self.assertIsNotNone(lines, found.stderr[-500:])
+        self.assertGreaterEqual(int(lines[1]), 2)  # gap and violation of the second run
+        self.assertGreaterEqual(int(hidden[1]), 2)
+        self.assertIn('class="main-svg"', found.stdout)
+        self.assertNotIn("data-error", found.stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()
