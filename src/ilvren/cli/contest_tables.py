@@ -198,6 +198,9 @@ def show_optima(comparison: Comparison, terminal: Terminal, *, is_named: bool = 
     name, unit = (objective.name, objective.unit) if objective is not None else ("objective", "")
     head = f"{comparison.problem_name}: " if is_named else ""
     source = "given" if comparison.is_reference else "the best feasible of these runs"
+    if objective is None:
+        terminal.show(f"{head}nothing is minimized: a run has solved it with its first feasible design")
+        return
     if comparison.best is None:
         terminal.show(f"{head}no run found a feasible design")
         return

@@ -50,8 +50,23 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("compare", "with-gradients", "simplex", "--output", "histories.png"),
         ),
         (
-            "Is the design really an optimum? Checked afresh from the stored problem; no method is trusted.",
-            ("verify", "with-gradients"),
+            "Is it an optimum, and what is it worth? Checked afresh from the stored problem; no method is trusted.",
+            ("verify", "with-gradients", "--worth", "--makeable", "bore=0.005", "--makeable", "wall=0.1"),
+        ),
+        (
+            "One start says little. A contest: the same random starts for all methods, and what the data support.",
+            (
+                "contest",
+                "rising-main.toml",
+                "--method",
+                "sqp",
+                "--method",
+                "interior-point",
+                "--method",
+                "nelder-mead",
+                "--random-starts",
+                "6",
+            ),
         ),
         (
             "The picture: contours of cost over two variables, where each limit is missed, and the two paths.",
@@ -66,6 +81,10 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
                 "--output",
                 "contours.png",
             ),
+        ),
+        (
+            "Everything on one page, for the file and for others.",
+            ("report", "with-gradients", "simplex", "--output", "report.html"),
         ),
     ),
     "valley": (
@@ -111,7 +130,10 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             "How one of these populations improved, narrowed and moved.",
             ("draw", "hum.toml", "--generations", "--run", "seed[0]", "--output", "generations.png"),
         ),
-        ("Both are strict local optima; only the comparison tells which is better.", ("verify", "looked-first")),
+        (
+            "Both are strict local optima. That none is better than this one, intervals prove.",
+            ("verify", "looked-first", "--prove"),
+        ),
     ),
     "trench": (
         (

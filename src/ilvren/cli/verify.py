@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
@@ -86,6 +87,13 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.judge.verification import verify
 
     wishes = _wishes(arguments, terminal)
+    if arguments.row is not None and not arguments.at:
+        raise RequestError("--row needs --at with a CSV file")
+    if (arguments.at or arguments.set) and not Path(arguments.run).suffix and not Path(arguments.run).exists():
+        raise RequestError(
+            f'--at and --set are for a problem file, not for a run such as "{arguments.run}"',
+            advice="name the problem file; a run is judged as it was recorded",
+        )
     if arguments.output:
         if wishes.reference is None:
             raise RequestError("--output needs --reference-file: it draws curves beside a reference")

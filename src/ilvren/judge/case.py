@@ -52,6 +52,7 @@ class Case:
         self.sizes = self._sizes()
         self.conditions: Conditions | None = None
         self.curvature: Curvature | None = None
+        self.qualification = ""  # the kind, once it has been examined
         self.kinks: list[Kink] = []
         self.kink_radii = np.zeros(len(self.point))
 

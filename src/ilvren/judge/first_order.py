@@ -98,6 +98,7 @@ def _check_qualification(case: Case) -> Qualification | None:
     assert jacobian is not None
     normals, _, is_equality, zero_rows = active_normals(jacobian, case.conditions, free, case.sizes[free])
     found = qualification_of(normals, is_equality, zero_rows)
+    case.qualification = found.kind
     results = {"independent": "pass", "inward": "pass", "fails": "fail", "unknown": "unknown"}
     case.add("qualification", results[found.kind], float(found.rank), float(found.count), found.sentence)
     return found

@@ -13,7 +13,7 @@ from ilvren.algebra import KktSystem
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.problem import Measures
 
-__all__ = ["Better", "Probe", "gain_over", "probe_around"]
+__all__ = ["Better", "Probe", "gain_over", "probe_around", "restored"]
 
 FloatArray = NDArray[np.float64]
 
@@ -67,11 +67,12 @@ def probe_around(
     least_gain: float,
     directions: list[FloatArray],
     samples: int,
+    slack: float = 1e-3,
     seed: int = 0,
 ) -> Probe:
     """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit
     size, along every variable, and `samples` random ones, at every radius. Moves are brought back to limits they
-    break, where derivatives allow."""
+    break, where derivatives allow, as far as `slack` times the feasibility, or the design's own misses."""
     here = gate.evaluate(point)
     free = gate.problem.continuous_places
     n = len(point)
@@ -86,12 +87,12 @@ def probe_around(
     lengths = np.abs(draws).max(axis=1, keepdims=True) if len(free) else 1.0
     random[:, free] = draws / lengths
     moves = [sign * unit for unit in (*directions, *units) for sign in (1.0, -1.0)] + list(random)
-    allowed = min(max(measures.violation(point, here.rows), 1e-3 * feasibility), feasibility)
+    allowed = min(max(measures.violation(point, here.rows), slack * feasibility), feasibility)
     tried, best = 0, None
     for radius in radii:
         for move in moves:
             there = np.clip(point + radius * move * sizes, measures.lower, measures.upper)
-            there, evaluation = _restored(gate, measures, there, free, sizes, allowed)
+            there, evaluation = restored(gate, measures, there, free, sizes, allowed)
             violation = measures.violation(there, evaluation.rows)
             if not violation <= allowed or not evaluation.is_finite or np.array_equal(there, point):
                 continue
@@ -104,7 +105,7 @@ def probe_around(
     return Probe(tried, max(radii), best)
 
 
-def _restored(
+def restored(
     gate: Gate, measures: Measures, point: FloatArray, free: NDArray[np.int64], sizes: FloatArray, allowed: float
 ) -> tuple[FloatArray, Evaluation]:
     """Return the point moved to meet its rows by a few least-norm Newton steps."""

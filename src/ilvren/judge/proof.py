@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from ilvren.judge.bounding import Bounder
 from ilvren.judge.branching import Search, search_boxes
 from ilvren.judge.case import Case
-from ilvren.judge.first_order import prices_of
-from ilvren.judge.probe import Better, gain_over
+from ilvren.judge.probe import Better
+from ilvren.judge.search_around import better_at
 from ilvren.judge.verdict import Proof, Verdict
 from ilvren.problem import members_of, scalar_problem
 from ilvren.runs import AUTOMATIC, Settings, run
@@ -137,9 +137,8 @@ def _try_points(case: Case, free: NDArray[np.int64], points: FloatArray, cutoff:
 
 
 def _gain(case: Case, point: FloatArray) -> float:
-    there = case.gate.evaluate(point)
-    gain = gain_over(case.measures, case.evaluation, there, prices_of(case))
-    return gain if gain > case.tolerance * case.size else -math.inf
+    found = better_at(case, point)
+    return -math.inf if found is None else found.gain
 
 
 def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> FloatArray | None:

@@ -9,10 +9,11 @@ from numpy.typing import NDArray
 
 from ilvren.judge.case import Case
 from ilvren.judge.first_order import prices_of
-from ilvren.judge.probe import Better, Probe, gain_over, probe_around
+from ilvren.judge.probe import Better, Probe, gain_over, probe_around, restored
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 
 __all__ = [
+    "better_at",
     "check_neighbourhood",
     "check_other_method",
     "check_random_starts",
@@ -44,6 +45,7 @@ def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[F
         feasibility=case.feasibility,
         least_gain=case.tolerance * case.size,
         directions=directions,
+        slack=0.0 if case.qualification in ("fails", "unknown") else 1e-3,
         samples=MODEL_SAMPLES if case.problem.runners else SAMPLES,
     )
     detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
@@ -59,10 +61,24 @@ def _gained(case: Case, result: RunResult) -> Better | None:
     """Return what a run found, if it beats the case's design by more than the tolerance."""
     if not result.violation <= case.feasibility:
         return None
-    point = np.array(result.point)
+    return better_at(case, np.array(result.point))
+
+
+def better_at(case: Case, point: FloatArray) -> Better | None:
+    """Return a feasible design as better than the case's, if it is by more than the tolerance, the worth of its larger
+    misses taken off. Where multipliers need not exist a miss has no price, however small it is (at a cusp it may be
+    worth its root): then the design is brought back to misses no larger than those here first."""
     there = case.gate.evaluate(point)
+    misses_more = bool((case.measures.row_misses(there.rows) > case.measures.row_misses(case.evaluation.rows)).any())
+    if case.qualification in ("fails", "unknown") and misses_more:
+        own = case.measures.violation(case.point, case.evaluation.rows)
+        free = case.problem.continuous_places
+        point, there = restored(case.gate, case.measures, point, free, case.sizes, own)
+        if not case.measures.violation(point, there.rows) <= own:
+            return None
     gain = gain_over(case.measures, case.evaluation, there, prices_of(case))
-    return Better(point, there.objective, gain, result.violation) if gain > case.tolerance * case.size else None
+    violation = case.measures.violation(point, there.rows)
+    return Better(point, there.objective, gain, violation) if gain > case.tolerance * case.size else None
 
 
 def _add(case: Case, name: str, better: Better | None, what: str, *, is_known: bool = True) -> Better | None:

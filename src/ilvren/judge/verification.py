@@ -239,7 +239,7 @@ def _judged(case: Case) -> Verdict:
     if members is not None and not len(case.problem.continuous_places):
         if members.open:
             return case.verdict("unverified", "some neighbouring members could not be settled")
-        return case.verdict("local-strict", f"all {members.tried} neighbouring members are worse")
+        return case.verdict("local-strict", f"{_members_told(members.tried)} worse")
     judged = {"smooth": _judged_smooth, "kinked": _judged_kinked, "blind": _probed_blind}
     found = judged[_check_derivatives(case)](case)
     if members is None or found.verdict != "local-strict":
@@ -249,7 +249,7 @@ def _judged(case: Case) -> Verdict:
             "first-order-only",
             "the continuous variables are strictly optimal; of some members beside it nothing is known",
         )
-    return case.verdict("local-strict", f"{found.reason}; all {members.tried} neighbouring members are worse")
+    return case.verdict("local-strict", f"{found.reason}; {_members_told(members.tried)} worse")
 
 
 def _check_evaluation(case: Case) -> str:
@@ -349,7 +349,7 @@ def _check_members(case: Case) -> Neighbours | None:
         least_gain=case.tolerance * case.size,
     )
     gain = 0.0 if found.better is None else found.better.gain / case.size
-    word = f"all {found.tried} neighbouring members are worse, the other variables solved for again"
+    word = f"{_members_told(found.tried)} worse, the other variables solved for again"
     if found.better is not None:
         word = "a neighbouring member is better, the other variables solved for again"
     elif found.open:
@@ -357,6 +357,10 @@ def _check_members(case: Case) -> Neighbours | None:
     result = "fail" if found.better is not None else "unknown" if found.open else "pass"
     case.add("members", result, gain, case.tolerance, word)
     return found
+
+
+def _members_told(count: int) -> str:
+    return "the one neighbouring member is" if count == 1 else f"all {count} neighbouring members are"
 
 
 def _check_derivatives(case: Case) -> str:

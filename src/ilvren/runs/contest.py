@@ -165,7 +165,9 @@ def resume_contest(
     group = ledger.group(reference)
     begun = ledger.group_runs(group)
     if len(begun) == len(group.plan["members"]) and not any(_is_open(ledger, record) for record in begun.values()):
-        raise RequestError(f"{group.id} has ended; there is nothing to continue", advice=f"`ilvren compare {group.id}` sums it up")
+        raise RequestError(
+            f"{group.id} has ended; there is nothing to continue", advice=f"`ilvren compare {group.id}` sums it up"
+        )
     alive = [record.id for record in begun.values() if ledger.is_alive(record)]
     if alive:
         raise RequestError(f"{group.id} is still running ({', '.join(alive[:3])})")
