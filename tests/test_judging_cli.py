@@ -124,7 +124,7 @@ class Contesting(InAFolder):
         with Path("runs.csv").open() as file:
             rows = list(csv.DictReader(file))
         self.assertEqual([row["start"] for row in rows], ["0", "1", "2", "3"] * 2)
-        out, _ = self.call("runs")
+        out, _ = self.call("runs", "--full")
         self.assertIn("bfgs, nelder-mead on wells.toml", out)
         self.assertIn("verified afresh", self.call("verify", "g1")[0])
         self.assertIn("best f: ", self.call("compare", "g1", "r1")[0])
@@ -155,7 +155,7 @@ class Contesting(InAFolder):
         deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             time.sleep(0.1)
-            if Path("ilvren.ledger").exists() and "exhausted" in self.call("runs")[0]:
+            if Path("ilvren.ledger").exists() and "exhausted" in self.call("runs", "--full")[0]:
                 break
         process.send_signal(signal.SIGINT)
         _, err = process.communicate(timeout=60)

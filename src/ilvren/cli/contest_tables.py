@@ -130,14 +130,13 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
         )
     unit = {"evaluations": "evaluations", "iterations": "iterations", "seconds": "s"}[summary.along]
     heads = ["method", ">runs", ">solved", ">share", f">{unit}: quarter", ">half", ">three quarters"]
-    heads += [">gap, median", ">time, median", "failures"]
+    heads += [">gap, median", ">time, median", "unsolved ended"]
     terminal.show(table(heads, [_row(item) for item in summary.methods]))
+    terminal.show(f"solved: a feasible design within {number(summary.solved_within)} of the best known, relative")
+    rate = f"; a gradient counts as {number(summary.gradient_worth)}" if summary.along == "evaluations" else ""
     terminal.show(
-        f"solved: a feasible design within {small(summary.solved_within)} of the best known, relative; a quarter, half"
-        f" and three quarters of all runs had solved it by so many {summary.along}"
+        f"quarter, half, three quarters: by so many {summary.along} that share of all runs had solved it{rate}"
     )
-    if summary.along == "evaluations":
-        terminal.show(f"a gradient counts as {number(summary.gradient_worth)} evaluations")
     distances = list(summary.methods[0].arrivals) if summary.methods else []
     if distances:
         from ilvren.judge.comparison import distance_text

@@ -65,7 +65,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
                 "--method",
                 "nelder-mead",
                 "--random-starts",
-                "6",
+                "8",
             ),
         ),
         (

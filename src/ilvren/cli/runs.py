@@ -20,6 +20,7 @@ EXAMPLES = """examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
+    parser.add_argument("--full", action="store_true", help="the runs of contests one by one, too")
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -75,6 +76,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             str(d["created"])[:16].replace("T", " "),
         )
         for d in documents
+        if arguments.full or not d["group"]
     ]
     headers = (
         "run",
@@ -92,7 +94,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         terminal.show(table(headers, rows))
     if groups:
         terminal.show(table(("group", "label", "contest", ">runs", ">of", "begun (UTC)"), map(_group_row, groups)))
-    terminal.show(f"{count(len(rows), 'run')} in {ledger_path(arguments.ledger)}")
+    hidden = len(documents) - len(rows)
+    apart = f", {hidden} of them in contests (--full lists them)" if hidden else ""
+    terminal.show(f"{count(len(documents), 'run')} in {ledger_path(arguments.ledger)}{apart}")
     if any(d["outcome"] == "killed" for d in documents):
         terminal.show("killed: the process ended without a word; `ilvren resume RUN` continues such a run")
     return status.HOLDS

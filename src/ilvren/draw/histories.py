@@ -32,9 +32,10 @@ def draw_histories(comparison: Comparison, path: str) -> None:
         for track, line in zip(tracks, _lines(len(tracks)), strict=True):
             if best is not None:
                 gap = (track.best_so_far() - best) / comparison.scale
-                _line(axes[0], track.evaluations, gap, GAP_FLOOR, line, track, step=True)
-            _line(axes[1], track.iteration_evaluations, track.iteration_violation, VIOLATION_FLOOR, line, track)
-            _line(axes[2], track.iteration_evaluations, track.iteration_stationarity, 0.0, line, track)
+                _line(axes[0], _costs(track, comparison), gap, GAP_FLOOR, line, track, step=True)
+            at = _iteration_costs(track, comparison)
+            _line(axes[1], at, track.iteration_violation, VIOLATION_FLOOR, line, track)
+            _line(axes[2], at, track.iteration_stationarity, 0.0, line, track)
         for axis in axes:
             axis.set_yscale("log")
         _limit_line(axes[1], max(track.feasibility for track in tracks), "feasible below")
@@ -50,17 +51,30 @@ def draw_histories(comparison: Comparison, path: str) -> None:
         if unmeasured:
             text = "not measured: " + ", ".join(unmeasured)
             axes[2].text(0.995, 0.94, text, transform=axes[2].transAxes, ha="right", va="top", color="#555555")
-        lengths = [float(track.evaluations.max(initial=1.0)) for track in tracks]
+        lengths = [max(float(_costs(track, comparison).max(initial=0.0)), 1e-3) for track in tracks]
         if max(lengths) > LOG_RATIO * min(lengths):
             axes[2].set_xscale("log")
             axes[2].xaxis.set_major_formatter(lambda value, _: f"{value:g}")
-        axes[2].set_xlabel("evaluations (distinct designs)")
+        words = {"evaluations": "evaluations (distinct designs)"}
+        axes[2].set_xlabel(words.get(comparison.along, comparison.along))
         axes[0].set_title(tracks[0].problem.title or tracks[0].problem.source.file, loc="left", fontweight="bold")
         handles, labels = axes[1].get_legend_handles_labels()
         axes[0].legend(handles, labels, loc="upper right", handlelength=4.0)
         _note_floor(axes[0], GAP_FLOOR)
         _note_floor(axes[1], VIOLATION_FLOOR)
         save(made, path)
+
+
+def _costs(track: Track, comparison: Comparison) -> FloatArray:
+    return track.evaluations if comparison.along == "evaluations" else track.costs(comparison.along, 0.0)
+
+
+def _iteration_costs(track: Track, comparison: Comparison) -> FloatArray:
+    if comparison.along == "evaluations" or not len(track.evaluations):
+        return track.iteration_evaluations
+    if comparison.along == "iterations":
+        return np.arange(len(track.iteration_evaluations), dtype=float)
+    return np.interp(track.iteration_evaluations, track.evaluations, track.seconds)
 
 
 def _internal_best(comparison: Comparison) -> float | None:

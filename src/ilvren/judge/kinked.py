@@ -18,7 +18,7 @@ from ilvren.evaluate import Gate
 from ilvren.formula import Kink
 from ilvren.formula.pieces import SPLIT, smooth_piece
 from ilvren.judge.case import Case
-from ilvren.problem import Problem, RowBlock
+from ilvren.problem import Problem, RowBlock, scalar_problem
 
 __all__ = ["Pieces", "pieces_at"]
 
@@ -26,6 +26,7 @@ FloatArray = NDArray[np.float64]
 
 # Beyond so many branches at one design the 2^k pieces are not followed.
 MOST_BRANCHES = 7
+MOST_VARIABLES = 40
 # Branches that show only within a piece are taken up this many times.
 MOST_DEPTH = 3
 
@@ -43,12 +44,17 @@ class Pieces:
 
 def pieces_at(case: Case, kinks: list[Kink], radii: FloatArray) -> Pieces:
     """Return the smooth pieces that meet within `radii` (n,) of the case's design."""
-    return _split(case, case.problem, kinks, radii, MOST_DEPTH)
+    problem = scalar_problem(case.problem)
+    if problem is None or len(problem.free) > MOST_VARIABLES:
+        return Pieces((), 0, 0, is_complete=False)
+    if problem is not case.problem:
+        kinks = Gate(problem).kinks(case.point, radii)
+    return _split(case, problem, kinks, radii, MOST_DEPTH)
 
 
 def _split(case: Case, problem: Problem, kinks: list[Kink], radii: FloatArray, depth: int) -> Pieces:
     nothing = Pieces((), 0, 0, is_complete=False)
-    if problem.graph.has_arrays or problem.runners or depth == 0 or len(kinks) > MOST_BRANCHES:
+    if depth == 0 or len(kinks) > MOST_BRANCHES:
         return nothing
     if any(kink.operation not in SPLIT for kink in kinks):
         return nothing

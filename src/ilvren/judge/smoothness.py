@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.problem import Measures
 
-__all__ = ["doubt_in_models"]
+__all__ = ["doubt_in_formulas", "doubt_in_models"]
 
 FloatArray = NDArray[np.float64]
 
@@ -28,6 +28,8 @@ LEAST = 1e-3
 # A supplied slope may be off by this share of the largest slope.
 SLOPE_AGREEMENT = 1e-3
 MOST_VARIABLES = 40
+# The step of the one difference that derivatives of formulas are held against.
+FORMULA_STEP = 1e-4
 
 
 def doubt_in_models(
@@ -71,6 +73,46 @@ def doubt_in_models(
             ):
                 return f"the slope of {name} by {variable} is {slopes[number, place]:.4g}, by differences {slope:.4g}"
     return None
+
+
+def doubt_in_formulas(
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    evaluation: Evaluation,
+    sizes: FloatArray,
+    rows: NDArray[np.int64],
+) -> str | None:
+    """Return what speaks against the derivatives of formulas at `point`, from one difference along a random direction,
+    or None."""
+    free = gate.problem.continuous_places
+    direction = np.zeros(len(point))
+    # A bound a thousand times the value says nothing of the curvature here.
+    own = np.where(point != 0.0, np.minimum(sizes, np.maximum(np.abs(point), 1e-3 * sizes)), sizes)
+    direction[free] = np.random.default_rng(7).choice([-1.0, 1.0], len(free)) * own[free]
+    step = FORMULA_STEP * direction
+    if ((point + step > measures.upper) | (point - step < measures.lower)).any():
+        step = np.where((point + np.abs(step) > measures.upper) | (point - np.abs(step) < measures.lower), 0.0, step)
+    found = [_values(gate.evaluate(point + sign * step), rows) for sign in (2.0, 1.0, -1.0, -2.0)]
+    if not step.any() or not np.isfinite(found).all():
+        return None
+    assert evaluation.gradient is not None
+    difference = (8.0 * (found[1] - found[2]) - (found[0] - found[3])) / 12.0
+    jacobian = evaluation.jacobian[rows] if len(rows) else np.zeros((0, len(point)))
+    exact = np.concatenate([[evaluation.gradient @ step], np.asarray(jacobian @ step).ravel()])
+    # Terms may cancel, in the values and in the slopes; what they are apart sets the scale of both.
+    apart = np.concatenate(
+        [[np.abs(evaluation.gradient) @ np.abs(step)], np.asarray(abs(jacobian) @ np.abs(step)).ravel()]
+    )
+    largest = np.abs(np.array(found)).max(axis=0) + apart / FORMULA_STEP
+    # The difference's own error: rounding, and what the slope itself changes over the step.
+    bend = np.abs(found[0] - found[1] - found[2] + found[3])
+    allowed = SLOPE_AGREEMENT * (apart + bend) + 1e-12 * largest
+    wrong = np.flatnonzero(~(np.abs(difference - exact) <= allowed))
+    if not len(wrong):
+        return None
+    name = "the objective" if wrong[0] == 0 else gate.problem.rows[rows[wrong[0] - 1]].name
+    return f"the derivatives of {name} do not agree with differences here"
 
 
 def _values(evaluation: Evaluation, rows: NDArray[np.int64]) -> FloatArray:

@@ -32,7 +32,7 @@ from ilvren.judge.search_around import (
     search_downhill,
     search_without_slopes,
 )
-from ilvren.judge.smoothness import doubt_in_models
+from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
 from ilvren.judge.worth import worth_of
@@ -379,21 +379,20 @@ def _check_derivatives(case: Case) -> str:
     if not case.evaluation.has_finite_derivatives:
         case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
         return "blind"
-    doubt = _doubt_in_models(case)
+    doubt = _doubt(case)
     if doubt is not None:
         case.add("derivatives", "unknown", None, None, doubt)
         return "blind"
-    word = "agree with differences" if case.problem.runners else "are finite, and no formula changes its branch nearby"
-    case.add("derivatives", "pass", 0.0, 0.0, f"all derivatives {word}")
+    more = "" if case.problem.runners else "; no formula changes its branch nearby"
+    case.add("derivatives", "pass", 0.0, 0.0, f"all are finite and agree with differences{more}")
     return "smooth"
 
 
-def _doubt_in_models(case: Case) -> str | None:
-    if not case.problem.runners:
-        return None
+def _doubt(case: Case) -> str | None:
     prices_of(case)
     rows = np.flatnonzero(case.conditions.row_sides) if case.conditions is not None else np.zeros(0, dtype=np.int64)
-    return doubt_in_models(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
+    examine = doubt_in_models if case.problem.runners else doubt_in_formulas
+    return examine(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
 
 
 def better_reason(case: Case, better: Better, who: str) -> str:

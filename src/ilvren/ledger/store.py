@@ -336,7 +336,8 @@ def _this_process() -> str:
 def _started(process: int) -> str:
     """Return what tells this process from a later one of the same number, where the system says it."""
     try:
-        return Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()[19]
+        facts = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()
+        return "ended" if facts[0] == "Z" else facts[19]  # one that has ended, and nobody has asked how
     except (OSError, IndexError):
         return ""
 

@@ -7,13 +7,15 @@ but the time.
 
 from __future__ import annotations
 
-import multiprocessing
+import contextlib
+import itertools
+import json
 import os
+import selectors
 import signal
-import threading
-import time
+import subprocess
+import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -32,11 +34,20 @@ from ilvren.runs.start import RESUMABLE, check_label, resume, run
 from ilvren.runs.stored import stored_files
 from ilvren.runs.warm import begun_at
 
-__all__ = ["Contender", "Finished", "hold_contest", "plan_contest", "resume_contest"]
+__all__ = [
+    "Contender",
+    "Finished",
+    "contender_of",
+    "hold_contest",
+    "plan_contest",
+    "read_problems",
+    "resume_contest",
+    "run_member",
+]
 
 MOST_MEMBERS = 20_000
-# How often a process looks whether the one that began it still lives.
-PARENT_SECONDS = 0.5
+# A process that was interrupted may finish the evaluation it is at; then it is ended.
+MOST_END_SECONDS = 30.0
 # Up to so many members a contest runs in this process: others would take longer to start.
 FEW_MEMBERS = 3
 # Where variables have no bounds, random starts lie within so many sizes of the file's start.
@@ -186,59 +197,94 @@ _Answer = tuple[int, str, str, float | None]
 def _in_this_process(jobs: Iterator[tuple[str, int, int]], ledger: Ledger) -> Iterator[_Answer | None]:
     for _, group, place in jobs:
         try:
-            yield _member_run(ledger, group, place)
+            yield run_member(ledger, group, place)
         except KeyboardInterrupt:
             yield None
             return
 
 
 def _in_processes(jobs: Iterator[tuple[str, int, int]], count: int) -> Iterator[_Answer | None]:
-    context = multiprocessing.get_context("spawn")
-    pool = ProcessPoolExecutor(count, mp_context=context, initializer=_begin_process)
-    waiting: set[Future[_Answer]] = set()
+    """Give each process its next member as it has ended one."""
+    processes: list[subprocess.Popen[str]] = []
     try:
-        for job in jobs:
-            waiting.add(pool.submit(_job, *job))
-            while len(waiting) >= 2 * count:
-                done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
-                for future in done:
-                    yield future.result()
-        while waiting:
-            done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
-            for future in done:
-                yield future.result()
+        with selectors.DefaultSelector() as ready:
+            for path, group, place in itertools.islice(jobs, count):
+                process = _begun(path, group)
+                processes.append(process)
+                assert process.stdout is not None
+                ready.register(process.stdout, selectors.EVENT_READ, process)
+                _ask(process, place)
+            busy = len(processes)
+            while busy:
+                for key, _ in ready.select():
+                    answer = _answer_of(key.data)
+                    following = next(jobs, None)
+                    if following is None:
+                        ready.unregister(key.fileobj)
+                        key.data.stdin.close()
+                        busy -= 1
+                    else:
+                        _ask(key.data, following[2])
+                    yield answer
     except KeyboardInterrupt:
         # The runs under way end by themselves and keep what they have: they can be resumed.
-        for process in list((getattr(pool, "_processes", None) or {}).values()):
-            if process.is_alive() and process.pid:
-                os.kill(process.pid, signal.SIGINT)
+        for process in processes:
+            if process.poll() is None:
+                process.send_signal(signal.SIGINT)
         yield None
-    except RuntimeError as error:  # a process died
-        raise MachineError(f"a process of the contest ended unexpectedly ({error}); `ilvren resume` goes on") from None
     finally:
-        pool.shutdown(wait=True, cancel_futures=True)
+        for process in processes:
+            _ended(process)
 
 
-def _begin_process() -> None:
-    # Ctrl-C reaches this process through the one that began it, once.
-    if hasattr(os, "setpgrp"):
-        os.setpgrp()
-    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
+def _begun(path: str, group: int) -> subprocess.Popen[str]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "ilvren.runs.contest_worker", path, str(group)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        encoding="utf-8",
+        start_new_session=True,  # Ctrl-C reaches it through this process, once
+    )
 
 
-def _end_with(parent: int) -> None:
-    """End this process when the one that began it has been killed: its run can be resumed."""
-    while os.getppid() == parent:
-        time.sleep(PARENT_SECONDS)
-    os._exit(1)
+def _ask(process: subprocess.Popen[str], place: int) -> None:
+    assert process.stdin is not None
+    with contextlib.suppress(BrokenPipeError):  # it has ended: said when its answer is read
+        process.stdin.write(f"{place}\n")
+        process.stdin.flush()
 
 
-def _job(path: str, group: int, place: int) -> _Answer:
-    with Ledger(path) as ledger:
-        return _member_run(ledger, group, place)
+def _answer_of(process: subprocess.Popen[str]) -> _Answer:
+    assert process.stdout is not None
+    line = process.stdout.readline()
+    if not line:
+        raise MachineError(
+            f"a process of the contest ended by itself (status {process.wait()}); `ilvren resume` goes on"
+        )
+    found = json.loads(line)
+    if isinstance(found, dict):
+        raise MachineError(found["refused"]) if found["machine"] else RequestError(found["refused"])
+    place, run_id, outcome, objective = found
+    return place, run_id, outcome, objective
 
 
-def _member_run(ledger: Ledger, number: int, place: int) -> _Answer:
+def _ended(process: subprocess.Popen[str]) -> None:
+    """Let a process end what it was told to end, and close its pipes."""
+    assert process.stdin is not None
+    assert process.stdout is not None
+    with contextlib.suppress(OSError):
+        process.stdin.close()
+    try:
+        process.wait(MOST_END_SECONDS)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
+    process.stdout.close()
+
+
+def run_member(ledger: Ledger, number: int, place: int) -> _Answer:
+    """Run, or go on with, one member of a group; return its place, run, outcome and objective."""
     group = ledger.group(f"g{number}")
     begun = ledger.group_runs(group).get(place)
     if begun is not None and (begun.outcome in RESUMABLE or begun.state != "ended"):

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ilvren.formula import gradient
 from ilvren.formula.intervals import Intervals
-from ilvren.problem import Problem
+from ilvren.problem import Problem, scalar_problem
 from ilvren.runs.choice import KINKED
 
 __all__ = ["is_convex"]
@@ -29,12 +29,15 @@ ROUNDING = 1e-10
 def is_convex(problem: Problem) -> bool:
     """Return whether it is proved that the objective and the feasible set, spaced and catalogue variables taken as
     continuous, are convex. False means: not known."""
-    graph = problem.graph
+    if problem.runners or len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
+        return False
+    scalars = scalar_problem(problem)
+    if scalars is None:
+        return False
+    problem, graph = scalars, scalars.graph
     roots = [block.node for block in problem.row_blocks]
     if problem.objective is not None:
         roots.append(problem.objective.node)
-    if problem.runners or graph.has_arrays or len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
-        return False
     # Second derivatives say nothing of kinks.
     if any(graph.nodes[number].operation in KINKED for number in graph.reachable(roots)):
         return False
