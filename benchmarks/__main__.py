@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from benchmarks import derivatives, evaluation, process, searching, solving
+from benchmarks import derivatives, evaluation, judging, process, searching, solving
 
 if __name__ == "__main__":
-    for module in (process, evaluation, derivatives, solving, searching):
+    for module in (process, evaluation, derivatives, solving, searching, judging):
         module.main()

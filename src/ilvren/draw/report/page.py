@@ -63,7 +63,6 @@ def write_page(report: Report, path: str) -> None:
         verdict_line=verdict_line,
         figure=_script_json(histories_figure(report)),
         plotly=get_plotlyjs(),
-        chapters_json=_script_json([_name(chapter) for chapter in report.chapters]),
     )
     Path(path).write_text(text, encoding="utf-8")
 
