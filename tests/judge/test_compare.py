@@ -33,6 +33,31 @@ class Comparing(unittest.TestCase):
                 ]
                 self.assertEqual(arrivals[distance], hits[0] if hits else None)
 
+    def test_costs_may_be_iterations_or_seconds(self):
+        result = run(loads(TEXT), method="sqp")
+        by_name = {along: compare(result, along=along) for along in ("evaluations", "iterations", "seconds")}
+        best = by_name["seconds"].best
+        scale = by_name["seconds"].scale
+        first = next(e for e in result.evaluations if e.violation <= 1e-6 and e.objective - best <= 1e-3 * scale)
+        self.assertEqual(by_name["seconds"].arrivals[0][1e-3], first.seconds)
+        iterations = sum(item.evaluations < first.evaluations for item in result.iterations)
+        self.assertEqual(by_name["iterations"].arrivals[0][1e-3], iterations)
+        self.assertIn("seconds_to", by_name["seconds"].to_dict()["runs"][0])
+        for wrong in ({"along": "days"}, {"distances": ()}, {"distances": (0.0,)}):
+            with self.assertRaises(RequestError):
+                compare(result, **wrong)
+
+    def test_problems_with_other_variables_and_other_settings(self):
+        small = run(
+            loads("[variables]\nx = { start = -1 }\n[minimize]\nf = '(x - 1)^2 + 5'\n"), method="bfgs", tolerance=1e-8
+        )
+        found = compare(run(loads(TEXT), method="sqp"), small)
+        words = " | ".join(found.notes)
+        for word in ("variables differ: 1 are shared", "tolerance", "the problem files differ"):
+            self.assertIn(word, words)
+        designs = {item["variable"]: item["values"] for item in found.to_dict()["designs"]}
+        self.assertIsNone(designs["y"][1])
+
     def test_a_reference_that_nobody_reaches(self):
         result = run(loads(TEXT), method="sqp")
         found = compare(result, reference=1.0)

@@ -144,6 +144,71 @@ class Contests(unittest.TestCase):
             self.assertEqual(len(one.performance), 2)
             self.assertEqual(one.missing, 0)
 
+    def test_the_ledger_knows_its_groups(self):
+        plan = self.plan([TWO_WELLS], ["bfgs"], random_starts=2)
+        with Ledger(self.path) as ledger:
+            group = ledger.begin_group(plan, label="wells")
+            self.assertEqual((group.id, group.plan, dict(group.runs)), ("g1", plan, {}))
+            with self.assertRaises(RequestError) as caught:
+                ledger.run("g1")
+            self.assertIn("no run with a feasible design", str(caught.exception))
+            for taken in (
+                lambda: ledger.begin_group(plan, label="wells"),
+                lambda: run(loads(BOWL), ledger=ledger, label="wells"),
+            ):
+                with self.assertRaises(RequestError):
+                    taken()
+            with self.assertRaises(RequestError) as caught:
+                ledger.group("well")
+            self.assertIn('"wells"', caught.exception.advice)
+            self.assertTrue(ledger.is_group("wells") and ledger.is_group("g7") and not ledger.is_group("r1"))
+            hold_contest(ledger, group, workers=1)
+            again = ledger.group("wells")
+            self.assertEqual(list(again.runs), [0, 1])
+            self.assertEqual([record.id for record in ledger.group_runs(again).values()], ["r1", "r2"])
+        with Ledger(self.path, read_only=True) as ledger:
+            self.assertEqual([item.id for item in ledger.groups()], ["g1"])
+
+    def test_the_best_of_a_maximization_is_the_largest(self):
+        text = two_variables("5 - (x^2 - 1)^2 + 0.3 * x - y^2", bounds=(-2, 2), sense="maximize")
+        with Ledger(self.path) as ledger:
+            group = ledger.begin_group(self.plan([text], ["bfgs"], random_starts=5))
+            hold_contest(ledger, group, workers=1)
+            values = [r.result["objectives"]["f"] for r in ledger.group_runs(ledger.group("g1")).values()]
+            self.assertGreater(max(values) - min(values), 0.1)
+            self.assertEqual(ledger.run("g1").result["objectives"]["f"], max(values))
+            summary = contest_summary(["g1"], ledger)
+            self.assertAlmostEqual(summary.comparisons[0].best, max(values))
+            self.assertEqual(summary.methods[0].solved, sum(max(values) - v < 1e-4 for v in values))
+
+    def test_starts_are_spread_and_the_same_for_all(self):
+        plan = self.plan([TWO_WELLS], ["bfgs", "nelder-mead"], random_starts=8)
+        starts = np.array([[start["x"], start["y"]] for start in plan["problems"][0]["starts"]])
+        for column in starts.T:  # one in each eighth of the range
+            self.assertEqual(sorted(np.floor((column + 2.0) / 4.0 * 8).astype(int)), list(range(8)))
+        self.assertEqual(plan, self.plan([TWO_WELLS], ["bfgs", "nelder-mead"], random_starts=8))
+
+    def test_seeds_of_one_start_are_one_pair(self):
+        with Ledger(self.path) as ledger:
+            plan = self.plan([BOWL], ["differential-evolution", "simulated-annealing"], random_starts=2, repeats=3)
+            hold_contest(ledger, ledger.begin_group(plan), workers=1)
+            (test,) = contest_summary(["g1"], ledger).tests
+            self.assertEqual(test.pairs, 2)
+            plan = self.plan([BOWL], ["differential-evolution", "simulated-annealing"], repeats=3)
+            hold_contest(ledger, ledger.begin_group(plan), workers=1)
+            (test,) = contest_summary(["g2"], ledger).tests
+            self.assertEqual(test.pairs, 3)
+
+    def test_a_ledger_of_before_groups_is_brought_up_to_date(self):
+        with Ledger(self.path) as ledger:
+            run(loads(BOWL), ledger=ledger, label="old")
+            ledger._db.execute("DROP TABLE group_runs")
+            ledger._db.execute("DROP TABLE groups")
+            ledger._db.execute("DELETE FROM schema_steps WHERE number = 4")
+            ledger._db.execute("PRAGMA user_version = 3")
+        with Ledger(self.path, read_only=True) as ledger:
+            self.assertEqual((ledger.groups(), ledger.run("old").id), ([], "r1"))
+
     def test_plans_that_make_no_sense(self):
         for methods, more, word in (
             (["sqpp"], {}, "sqp"),

@@ -70,6 +70,106 @@ class Worths(unittest.TestCase):
             self.assertIn(word, str(caught.exception))
 
 
+class WorthElsewhere(unittest.TestCase):
+    def worth(self, text, **start):
+        found = verify(run(loads(text, start=start)), wishes=Wishes(worth=True))
+        self.assertTrue(found.holds, found.reason)
+        return found.worth
+
+    def test_maximization_bounds_and_equalities_keep_their_signs(self):
+        text = """[variables]
+x = {{ start = 0.5, lower = 0, upper = 2 }}
+y = {{ start = 0.5, lower = 0, upper = 5 }}
+[{sense}]
+f = "{sign}(3 * x + 2 * y - y^2 / 2)"
+[constraints]
+total = "x + y == 3"
+"""
+        for sense, sign, factor in (("maximize", "", 1.0), ("minimize", "-", -1.0)):
+            with self.subTest(sense=sense):
+                found = {item.state.name: item for item in self.worth(text.format(sense=sense, sign=sign)).limits}
+                # At x = 2, y = 1: along the sum y grows by one, worth 2 − y; moving x up by one takes y down by one.
+                self.assertAlmostEqual(found["total"].state.price, factor * 1.0, places=4)
+                self.assertAlmostEqual(found["x"].state.price, factor * 2.0, places=4)
+                for item in found.values():
+                    self.assertGreater(factor * item.predicted, 0.0)  # what is shown is always the way that helps
+                    self.assertAlmostEqual(item.found, item.predicted, delta=0.1 * abs(item.predicted))
+
+    def test_how_far_a_price_is_good(self):
+        # The cap's price ends where y reaches its bound: x + y <= s, the optimum (s/2, s/2) until y = 2.
+        text = """[variables]
+x = { start = 0.5, lower = 0, upper = 9 }
+y = { start = 0.4, lower = 0, upper = 2 }
+[minimize]
+f = "(x - 5)^2 + (y - 5)^2"
+[constraints]
+cap = "x + y <= 3"
+"""
+        (limit,) = self.worth(text).limits
+        self.assertAlmostEqual(limit.valid, 1.0, places=4)
+        self.assertIn("y reaches its upper limit", limit.ends)
+        # Without that bound it ends where nothing presses any more.
+        (limit,) = self.worth(text.replace("upper = 2", "upper = 9")).limits
+        self.assertAlmostEqual(limit.valid, 7.0, places=4)
+        self.assertEqual(limit.ends, "it no longer presses")
+
+    def test_a_parameter_inside_a_limit_and_one_that_is_a_formula(self):
+        text = """[variables]
+x = { start = 3, lower = 0, upper = 50 }
+[parameters]
+base = 2
+cap = "3 * base"
+[maximize]
+f = "10 * x - x^2 / 4"
+[constraints]
+top = "x <= cap"
+"""
+        found = {item.name: item for item in self.worth(text).parameters}
+        self.assertAlmostEqual(found["base"].slope, 3.0 * (10.0 - 6.0 / 2.0), places=3)
+        self.assertAlmostEqual(found["base"].variables["x"], 3.0, places=4)
+        self.assertAlmostEqual(found["cap"].slope, 7.0, places=3)
+
+    def test_nothing_minimized_and_no_limits(self):
+        feasible = loads("[variables]\nx = { start = 1, lower = 0, upper = 4 }\n[constraints]\nc = 'x^2 <= 4'\n")
+        worth = verify(feasible, at={"x": 1.0}, wishes=Wishes(worth=True)).worth
+        self.assertIn("no prices", worth.notes[0])
+        self.assertAlmostEqual(worth.rooms[0].up, 1.0, places=3)
+        self.assertEqual(worth.rooms[0].stopped_up, "c breaks")
+        self.assertEqual(self.worth("[variables]\nx = { start = 1 }\n[minimize]\nf = '(x - 2)^2 + 1'\n").limits, ())
+
+
+class Makeables(unittest.TestCase):
+    def test_many_variables_by_descent(self):
+        n = 7
+        names = [f"x{i}" for i in range(n)]
+        lines = [f"{name} = {{ start = 1, lower = 0, upper = 9 }}" for name in names]
+        best = [1.0 + 0.37 * i for i in range(n)]
+        squares = " + ".join(f"({name} - {at})^2" for name, at in zip(names, best, strict=True))
+        text = "[variables]\n" + "\n".join(lines) + f"\n[minimize]\nf = '{squares} + 1'\n"
+        found = verify(run(loads(text)), wishes=Wishes(makeable=dict.fromkeys(names, 0.5))).makeable
+        self.assertEqual([found.variables[name] for name in names], [round(at / 0.5) * 0.5 for at in best])
+        self.assertLess(found.tried, 5**n)
+        self.assertAlmostEqual(found.rounded, found.objective)
+
+    def test_nothing_that_can_be_made_is_said(self):
+        text = "[variables]\nx = { start = 1.2, lower = 0, upper = 9 }\n[minimize]\nf = 'x'\n[constraints]\nc = 'abs(x - 1.25) <= 0.1'\n"
+        found = verify(run(loads(text)), wishes=Wishes(makeable={"x": 0.5})).makeable
+        self.assertIsNone(found.objective)
+        self.assertEqual(found.to_dict()["variables"], None)
+
+    def test_members_stay_members(self):
+        text = """[variables]
+x = { start = 1, lower = 0, upper = 9 }
+k = { start = 2, catalogue = [1, 2.5, 4] }
+[minimize]
+f = "(x * k - 6)^2 + 0.1 * x"
+"""
+        result = run(loads(text.replace("start = 2,", "start = 2.5,")))
+        found = verify(result, wishes=Wishes(makeable={"x": 0.25})).makeable
+        self.assertIn(found.variables["k"], (1.0, 2.5, 4.0))
+        self.assertEqual(found.variables["x"] % 0.25, 0.0)
+
+
 class References(unittest.TestCase):
     TEXT = """[variables]
 h = { start = 0.5, shape = 5 }

@@ -28,7 +28,10 @@ FloatArray = NDArray[np.float64]
 # Outward widening: of the four operations and roots, which are rounded correctly, and of library functions.
 EXACT = frozenset({"add", "sub", "mul", "div", "neg", "abs", "min", "max", "square", "sqrt", "sign", "where", "hypot"})
 RELATIVE, LIBRARY_RELATIVE, ABSOLUTE = 4e-16, 4e-15, 1e-300
-# Operations whose derivatives jump (or values, for comparisons) while their interval is undecided.
+# Results that no rounding touches: truths, signs, and what is only chosen.
+UNROUNDED = frozenset(
+    {"<=", "<", ">=", ">", "==", "!=", "and", "or", "not", "sign", "share", "neg", "abs", "min", "max"}
+)
 _COMPARISONS = frozenset({"<=", "<", ">=", ">", "==", "!="})
 # A crossing of ends by less than this share is rounding.
 CROSSED = 1e-12
@@ -130,6 +133,8 @@ class BatchIntervals:
                 low, high = elementwise("square", own[:1])
             case _:
                 low, high = elementwise(node.operation, own)
+        if node.operation in UNROUNDED:
+            return np.asarray(low, dtype=float), np.asarray(high, dtype=float)
         share = RELATIVE if node.operation in EXACT else LIBRARY_RELATIVE
         low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
         low = np.where(np.isnan(low), -np.inf, low - (share * np.abs(low) + ABSOLUTE))

@@ -124,4 +124,5 @@ def _name(name: str) -> str:
 def _subscript(part: Node | Slice) -> str:
     if not isinstance(part, Slice):
         return _markup(part)
-    return _sign(":").join("" if end is None else _markup(end) for end in (part.start, part.stop, part.step))
+    ends = [part.start, part.stop] if part.step is None else [part.start, part.stop, part.step]
+    return _sign(":").join("" if end is None else _markup(end) for end in ends)
