@@ -14,7 +14,8 @@ from ilvren.judge.verdict import MEANINGS
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
     from ilvren.judge.makeable import Makeable
-    from ilvren.judge.worth import LimitWorth, ParameterResponse, Room, Worth
+    from ilvren.judge.rooms import Room
+    from ilvren.judge.worth import LimitWorth, ParameterResponse, Worth
     from ilvren.problem import Objective
     from ilvren.runs.result import LimitState
 

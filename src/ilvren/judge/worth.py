@@ -27,11 +27,12 @@ from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
+from ilvren.judge.rooms import Room, rooms_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 from ilvren.runs.result import LimitState, plain
 
-__all__ = ["LimitWorth", "ParameterResponse", "Room", "Worth", "worth_of"]
+__all__ = ["LimitWorth", "ParameterResponse", "Worth", "worth_of"]
 
 FloatArray = NDArray[np.float64]
 Block = TypeVar("Block", RowBlock, VariableBlock)
@@ -42,9 +43,6 @@ MOST_VARIABLES, MOST_CHECKED = 100, 12
 PARAMETER_STEP, CHECK_STEP = 1e-5, 1e-2
 # A limit is moved by this share of what its price is good for, and of its size at most.
 LIMIT_SHARE, MOST_SHARE = 0.5, 0.05
-# The worsening that a tolerance of manufacture may cost.
-WORSENING = 0.01
-BISECTIONS = 50
 # A multiplier below this share of the largest does not press.
 PRESSING = 1e-8
 
@@ -102,30 +100,6 @@ class ParameterResponse:
 
 
 @dataclass(frozen=True)
-class Room:
-    """How far a variable can move alone, down and up, and what stops it each way."""
-
-    name: str
-    value: float
-    unit: str
-    down: float
-    up: float
-    stopped_down: str
-    stopped_up: str
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "name": self.name,
-            "value": self.value,
-            "down": plain(self.down),
-            "up": plain(self.up),
-            "stopped_down": self.stopped_down,
-            "stopped_up": self.stopped_up,
-        }
-
-
-@dataclass(frozen=True)
 class Worth:
     """All of it; `notes` say what could not be had."""
 
@@ -147,7 +121,7 @@ class Worth:
 def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
     """Return what the design of a judged case is worth; `active` are its active limits."""
     with np.errstate(all="ignore"):
-        rooms = _rooms(case)
+        rooms = rooms_of(case)
         if case.problem.seeks_feasible:
             return Worth(rooms=rooms, notes=("nothing is minimized: limits have no prices",))
         response = _Response.of(case)
@@ -399,56 +373,3 @@ def _gap(case: Case, kind: str, place: int, rows: FloatArray, measures: Measures
         return float(rows[place] - limit)
     limit = measures.lower[place] if conditions.bound_multipliers[place] > 0.0 else measures.upper[place]
     return float(case.point[place] - limit)
-
-
-# ---- tolerances of manufacture -------------------------------------------------------------------
-
-
-def _rooms(case: Case) -> tuple[Room, ...]:
-    found = []
-    for place in case.problem.continuous_places[:MOST_VARIABLES].tolist():
-        variable = case.problem.variables[place]
-        down, stopped_down = _room(case, place, -1.0)
-        up, stopped_up = _room(case, place, 1.0)
-        found.append(Room(variable.name, float(case.point[place]), variable.unit, down, up, stopped_down, stopped_up))
-    return tuple(found)
-
-
-def _room(case: Case, place: int, sign: float) -> tuple[float, str]:
-    """Return how far a variable can move alone until something stops it, and what."""
-
-    def stopped(distance: float) -> str:
-        there = case.point.copy()
-        there[place] += sign * distance
-        if there[place] > case.measures.upper[place] or there[place] < case.measures.lower[place]:
-            return "its own bound"
-        evaluation = case.gate.evaluate(there)
-        if not evaluation.is_finite:
-            return "no finite value"
-        # What the design itself uses of the miss allowed is not held against the move.
-        misses = case.measures.row_misses(evaluation.rows) - case.measures.row_misses(case.evaluation.rows)
-        worst = int(np.argmax(misses / case.measures.row_sizes)) if len(misses) else -1
-        if worst >= 0 and misses[worst] > case.feasibility * case.measures.row_sizes[worst]:
-            return f"{case.problem.rows[worst].name} breaks"
-        allowed = WORSENING * (abs(case.evaluation.objective) or case.size)
-        if case.problem.objective is not None and evaluation.objective - case.evaluation.objective > allowed:
-            return f"{case.problem.objective.name} worsens by {100 * WORSENING:g} %"
-        return ""
-
-    step, inside = 1e-6 * float(case.sizes[place]), 0.0
-    while step < 1e3 * case.sizes[place]:
-        if stopped(step):
-            break
-        inside, step = step, 2.0 * step
-    else:
-        return math.inf, "nothing"
-    outside = step
-    for _ in range(BISECTIONS):
-        middle = 0.5 * (inside + outside)
-        if stopped(middle):
-            outside = middle
-        else:
-            inside = middle
-        if outside - inside <= 1e-4 * outside:
-            break
-    return inside, stopped(outside)

@@ -1,0 +1,214 @@
+"""The verdict on a design by what its surroundings show: smooth, at a kink, or without usable derivatives."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.judge.case import Case
+from ilvren.judge.first_order import check_first_order, prices_of
+from ilvren.judge.kinked import pieces_at
+from ilvren.judge.probe import Better
+from ilvren.judge.search_around import check_neighbourhood, search_downhill, search_without_slopes
+from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
+from ilvren.judge.verdict import Verdict
+from ilvren.runs.convexity import is_convex
+
+__all__ = ["better_reason", "judged_locally"]
+
+FloatArray = NDArray[np.float64]
+
+# A formula that changes its branch this near the design (a share of the sizes) has no usable derivatives there.
+KINK_RADIUS = 1e-5
+# How far and how often designs are probed: where derivatives decide, where curvature does not, where none exist.
+NEAR_RADII = (1e-3, 1e-4)
+WIDE_RADII = (1e-1, 1e-2, 1e-3)
+BLIND_RADII = (1e-1, 1e-2, 1e-3, 1e-4, 1e-5)
+# The box on which an interval bound may settle what the curvature leaves open, in sizes, and the seconds for it.
+SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
+
+
+def judged_locally(case: Case) -> Verdict:
+    """Return the verdict by derivatives as far as they are to be trusted, by trying where they are not."""
+    judged = {"smooth": _judged_smooth, "kinked": _judged_kinked, "blind": _probed_blind}
+    return judged[_check_derivatives(case)](case)
+
+
+def _check_derivatives(case: Case) -> str:
+    """Return "smooth", "kinked" or "blind"."""
+    radii = np.zeros(len(case.point))
+    free = list(case.problem.continuous_places)
+    radii[free] = KINK_RADIUS * case.sizes[free]
+    kinks = case.gate.kinks(case.point, radii)
+    if kinks:
+        origin = kinks[0].origin
+        part = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else ""
+        detail = f"a kink or jump within {KINK_RADIUS:g} of the sizes{part}"
+        case.kinks, case.kink_radii = kinks, radii
+        case.add("derivatives", "unknown", float(len(kinks)), 0.0, detail)
+        return "kinked"
+    if not case.evaluation.has_finite_derivatives:
+        case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
+        return "blind"
+    doubt = _doubt(case)
+    if doubt is not None:
+        case.add("derivatives", "unknown", None, None, doubt)
+        return "blind"
+    more = "" if case.problem.runners else "; no formula changes its branch nearby"
+    case.add("derivatives", "pass", 0.0, 0.0, f"all are finite and agree with differences{more}")
+    return "smooth"
+
+
+def _doubt(case: Case) -> str | None:
+    prices_of(case)
+    rows = np.flatnonzero(case.conditions.row_sides) if case.conditions is not None else np.zeros(0, dtype=np.int64)
+    examine = doubt_in_models if case.problem.runners else doubt_in_formulas
+    return examine(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
+
+
+def better_reason(case: Case, better: Better, who: str) -> str:
+    objective = case.problem.objective
+    assert objective is not None
+    unit = f" {objective.unit}" if objective.unit else ""
+    return (
+        f"{who} a feasible design with {objective.name} = {case.sized(better.objective):.8g}{unit},"
+        f" against {case.sized(case.evaluation.objective):.8g}{unit} here"
+    )
+
+
+# ---- by what the derivatives allow ---------------------------------------------------------------
+
+
+def _judged_smooth(case: Case) -> Verdict:
+    first_order = check_first_order(case)
+    if first_order == "holds":
+        return _second_order(case)
+    return _descended(case)
+
+
+def _judged_kinked(case: Case) -> Verdict:
+    """Judge every smooth piece that meets the others here."""
+    pieces = pieces_at(case, case.kinks, case.kink_radii)
+    if not pieces.is_complete or pieces.lower:
+        return _probed_blind(case)
+    failed = unknown = 0
+    least = math.inf
+    for piece in pieces.cases:
+        if not piece.evaluation.has_finite_derivatives:
+            unknown += 1
+            continue
+        first_order = check_first_order(piece)
+        if first_order == "fails":
+            failed += 1
+        elif first_order == "unknown" or not _is_strict(piece):
+            unknown += 1
+        elif piece.curvature is not None:
+            least = min(least, piece.curvature.least)
+    count = len(pieces.cases)
+    total = f"{count} smooth pieces meet here" + (f", {pieces.beside} more lie higher" if pieces.beside else "")
+    if failed:
+        detail = f"{total}; along {failed} of them the objective improves to first order"
+        case.add("pieces", "fail", float(failed), 0.0, detail)
+        return _descended(case)
+    if unknown:
+        case.add("pieces", "unknown", float(unknown), 0.0, f"{total}; {unknown} of them could not be settled")
+        return _probed_blind(case)
+    case.add("pieces", "pass", 0.0, 0.0, f"{total}; the design is a strict local optimum of each")
+    probe = check_neighbourhood(case, NEAR_RADII, [])
+    if probe.better is not None:
+        return case.verdict(
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
+    return case.verdict(
+        "local-strict",
+        f"at a kink: {total}, the design is a strict local optimum of each, so that every feasible direction leads up",
+    )
+
+
+def _is_strict(piece: Case) -> bool:
+    curvature = piece.curvature
+    return curvature is not None and curvature.kind == "strict" and curvature.moved <= math.sqrt(piece.tolerance)
+
+
+def _probed_blind(case: Case) -> Verdict:
+    why = next((check.detail for check in case.checks if check.name == "derivatives"), "no derivatives")
+    probe = check_neighbourhood(case, BLIND_RADII, [])
+    better, who = probe.better, "the neighbourhood probe found"
+    if better is None and len(case.problem.continuous_places):
+        better, who = search_without_slopes(case), "a search without derivatives found"
+    if better is not None:
+        return case.verdict("improvable", better_reason(case, better, who), better)
+    if probe.tried == 0:
+        return case.verdict("unverified", f"{why}, and no feasible design was found nearby to compare with")
+    return case.verdict(
+        "probe-only",
+        f"{why}; {probe.tried} feasible designs within {probe.radius:g} of the variables' sizes were tried,"
+        " none is better",
+    )
+
+
+def _descended(case: Case) -> Verdict:
+    """First-order conditions fail: search downhill from here, so that the failure is shown and not only claimed."""
+    better = search_downhill(case)
+    if better is None:
+        better = check_neighbourhood(case, WIDE_RADII, []).better
+    if better is None:
+        better = search_without_slopes(case)
+    if better is not None:
+        return case.verdict("improvable", better_reason(case, better, "a search from this design found"), better)
+    failed = next((check for check in case.checks if check.result == "fail" and check.name != "qualification"), None)
+    failed = failed or next(check for check in case.checks if check.name == "stationarity")
+    return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
+
+
+def _second_order(case: Case) -> Verdict:
+    curvature = case.curvature
+    if curvature is None:
+        case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
+        return _left_open(case, "the curvature cannot be measured here", [])
+    if curvature.kind == "strict" and curvature.moved > math.sqrt(case.tolerance):
+        detail = f"the curvature is so slight that the optimum may lie {curvature.moved:.1e} of a variable's size away"
+        curvature = case.curvature = replace(curvature, kind="unknown", detail=detail)
+    words = {"strict": "pass", "saddle": "fail", "unknown": "unknown"}
+    least = None if math.isinf(curvature.least) else curvature.least
+    case.add("curvature", words[curvature.kind], least, curvature.noise, curvature.detail)
+    if curvature.kind == "saddle":
+        return case.verdict("saddle", curvature.detail)
+    direction = curvature.direction / case.sizes
+    largest = float(np.abs(direction).max(initial=0.0))
+    directions = [direction / largest] if largest > 0.0 else []
+    if curvature.kind != "strict":
+        return _left_open(case, f"first-order conditions hold, but {curvature.detail}", directions)
+    probe = check_neighbourhood(case, NEAR_RADII, directions)
+    if probe.better is not None:
+        return case.verdict(
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
+    return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
+
+
+def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict:
+    """The curvature does not decide: look around, then for a reason of another kind why nothing near can be better."""
+    probe = check_neighbourhood(case, WIDE_RADII, directions)
+    if probe.better is not None:
+        return case.verdict(
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
+    if case.curvature is not None and is_convex(case.problem):
+        detail = "objective and limits are convex within the bounds, as intervals of second derivatives prove"
+        case.add("convexity", "pass", None, None, detail)
+        return case.verdict("local-weak", f"{detail}: first-order conditions make an optimum, though not a strict one")
+    if len(case.problem.continuous_places) <= SMALL_BOX_VARIABLES and not case.problem.grid:
+        from ilvren.judge.proof import bound_on_box
+
+        bound = bound_on_box(case, SMALL_BOX, SMALL_BOX_SECONDS)
+        if bound is not None:
+            box = f"within {SMALL_BOX:g} of the variables' sizes"
+            case.add("box", "pass", bound, case.tolerance, f"intervals prove that no feasible design {box} is better")
+            return case.verdict(
+                "local-weak", f"intervals prove that no design {box} is better by more than the tolerance"
+            )
+    return case.verdict("first-order-only", reason)

@@ -1,0 +1,93 @@
+"""Tolerances of manufacture: how far each variable can move alone until a limit breaks or the objective worsens."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from ilvren.judge.case import Case
+from ilvren.runs.result import plain
+
+__all__ = ["Room", "rooms_of"]
+
+# The worsening that a tolerance may cost, relative to the objective.
+WORSENING = 0.01
+BISECTIONS = 50
+MOST_VARIABLES = 100
+
+
+@dataclass(frozen=True)
+class Room:
+    """How far a variable can move alone, down and up, and what stops it each way."""
+
+    name: str
+    value: float
+    unit: str
+    down: float
+    up: float
+    stopped_down: str
+    stopped_up: str
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "name": self.name,
+            "value": self.value,
+            "down": plain(self.down),
+            "up": plain(self.up),
+            "stopped_down": self.stopped_down,
+            "stopped_up": self.stopped_up,
+        }
+
+
+def rooms_of(case: Case) -> tuple[Room, ...]:
+    """Return the room of every continuous variable, up to MOST_VARIABLES."""
+    found = []
+    for place in case.problem.continuous_places[:MOST_VARIABLES].tolist():
+        variable = case.problem.variables[place]
+        down, stopped_down = _room(case, place, -1.0)
+        up, stopped_up = _room(case, place, 1.0)
+        found.append(Room(variable.name, float(case.point[place]), variable.unit, down, up, stopped_down, stopped_up))
+    return tuple(found)
+
+
+def _room(case: Case, place: int, sign: float) -> tuple[float, str]:
+    """Return how far a variable can move alone until something stops it, and what."""
+
+    def stopped(distance: float) -> str:
+        there = case.point.copy()
+        there[place] += sign * distance
+        if there[place] > case.measures.upper[place] or there[place] < case.measures.lower[place]:
+            return "its own bound"
+        evaluation = case.gate.evaluate(there)
+        if not evaluation.is_finite:
+            return "no finite value"
+        # What the design itself uses of the miss allowed is not held against the move.
+        misses = case.measures.row_misses(evaluation.rows) - case.measures.row_misses(case.evaluation.rows)
+        worst = int(np.argmax(misses / case.measures.row_sizes)) if len(misses) else -1
+        if worst >= 0 and misses[worst] > case.feasibility * case.measures.row_sizes[worst]:
+            return f"{case.problem.rows[worst].name} breaks"
+        allowed = WORSENING * (abs(case.evaluation.objective) or case.size)
+        if case.problem.objective is not None and evaluation.objective - case.evaluation.objective > allowed:
+            return f"{case.problem.objective.name} worsens by {100 * WORSENING:g} %"
+        return ""
+
+    step, inside = 1e-6 * float(case.sizes[place]), 0.0
+    while step < 1e3 * case.sizes[place]:
+        if stopped(step):
+            break
+        inside, step = step, 2.0 * step
+    else:
+        return math.inf, "nothing"
+    outside = step
+    for _ in range(BISECTIONS):
+        middle = 0.5 * (inside + outside)
+        if stopped(middle):
+            outside = middle
+        else:
+            inside = middle
+        if outside - inside <= 1e-4 * outside:
+            break
+    return inside, stopped(outside)
