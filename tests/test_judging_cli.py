@@ -143,6 +143,58 @@ class Contesting(InAFolder):
             self.assertIn(wrong, self.call(*words, *more, status=2)[1])
         self.assertIn("several problems", self.call("report", "g1", "--output", "r.html", status=2)[1])
 
+    def test_figures_show_what_there_is_and_refuse_the_rest(self):
+        Path("three.toml").write_text(
+            "[variables]\nx = { start = 1 }\ny = { start = 1 }\nz = { start = 2 }\n"
+            "[minimize]\nf = 'x^2 + (y - 1)^2 + (z - x)^2'\n[constraints]\nc = 'x + y + z >= 1'\n"
+        )
+        words = ("contest", "three.toml", "--method", "sqp", "--method", "nelder-mead", "--random-starts", "2")
+        self.call(*words, "--workers", "1", "--quiet")
+        for kind in ("paths", "basins"):
+            err = self.call("compare", "g1", "--figure", kind, "--output", "f.svg", status=2)[1]
+            self.assertIn("two free variables, this one has 3", err)
+        self.call("compare", "g1", "--figure", "designs", "--output", "designs.svg")
+        text = Path("designs.svg").read_text()
+        for word in ("sqp", "nelder-mead", "least of"):
+            self.assertIn(word, text)
+        self.call("compare", "g1", "--output", "h.svg", "--along", "seconds")
+        self.assertIn("least violation so far", Path("h.svg").read_text())
+        # Nothing is ever missed without constraints: then there is no violation to show.
+        self.call("contest", "wells.toml", "--method", "sqp", "--workers", "1", "--output", "w.svg", "--quiet")
+        self.assertNotIn("violation", Path("w.svg").read_text())
+
+    def test_the_list_of_runs_sums_contests_up(self):
+        self.call("run", "wells.toml", "--quiet", "--label", "alone")
+        self.call("contest", "wells.toml", "--method", "sqp", "--random-starts", "3", "--workers", "1", "--quiet")
+        out, _ = self.call("runs")
+        self.assertIn("alone", out)
+        self.assertNotIn("r3", out)
+        self.assertIn("4 runs in ilvren.ledger, 3 of them in contests", out)
+        self.assertIn("r3", self.call("runs", "--full")[0])
+        document = json.loads(self.call("runs", "--json")[0])
+        self.assertEqual([run["group"] for run in document["runs"]], [None, "g1", "g1", "g1"])
+        self.assertEqual(document["groups"][0]["runs"], ["r2", "r3", "r4"])
+
+    def test_runs_beside_groups_and_two_groups(self):
+        self.call("contest", "wells.toml", "--method", "bfgs", "--random-starts", "2", "--workers", "1", "--quiet")
+        self.call(
+            "contest",
+            "wells.toml",
+            "--method",
+            "bfgs",
+            "--random-starts",
+            "2",
+            "--workers",
+            "1",
+            "--quiet",
+            "--no-color",
+        )
+        self.call("run", "wells.toml", "--quiet", "--label", "mine")
+        document = json.loads(self.call("compare", "g1", "g2", "mine", "--json")[0])
+        self.assertEqual([item["method"] for item in document["methods"]], ["g1 bfgs", "g2 bfgs", "r5 (mine)"])
+        self.assertEqual(document["pairs"][0]["differ"], 0)
+        self.assertIn("named twice", self.call("compare", "g1", "g1", status=2)[1])
+
     def test_an_interrupted_contest_goes_on(self):
         Path("slow.toml").write_text(SLOW)
         words = ["contest", "slow.toml", "--method", "nelder-mead", "--random-starts", "6", "--evaluations", "1500"]

@@ -68,9 +68,9 @@ def doubt_in_models(
                     what = "jumps or is noisy" if wide < KINK_RATIOS[0] * narrow else "has a kink"
                     return f"{name} {what} here when {variable} moves: its model is not smooth"
             slope, size = float(central[number]), sizes[place]
-            if not abs(slope - slopes[number, place]) * size <= SLOPE_AGREEMENT * max(
-                _range(slopes[number], sizes), float(narrow) / STEP * RATIO
-            ):
+            # At an optimum all slopes are small: what they become over the variable's size sets the scale.
+            reach = max(_range(slopes[number], sizes), narrow * (RATIO / STEP) ** 2)
+            if not abs(slope - slopes[number, place]) * size <= SLOPE_AGREEMENT * reach:
                 return f"the slope of {name} by {variable} is {slopes[number, place]:.4g}, by differences {slope:.4g}"
     return None
 
