@@ -19,7 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "report": ("report", "one page on runs or a contest: problem, designs, histories, verdicts"),
-    "export": ("export", "write a run's history as CSV or JSON"),
+    "export": ("export", "write a run's history, or a contest's runs, as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
 }
 GROUPS = {

@@ -69,7 +69,7 @@ class PairTest:
             return f"{seen} against {worse} (p = {self.p:.2g}): the data do not tell them apart"
         ratio = self.ratio if better == self.first else 1.0 / self.ratio if self.ratio else math.nan
         often = f", at {ratio:.2g} times its cost (median)" if math.isfinite(ratio) else ""
-        return f"{seen} against {worse}{often} (p = {self.p:.1g}, effect {size:.2f}, {word}): the data support it"
+        return f"{seen} against {worse}{often} (p = {self.p:.2g}, effect {size:.2f}, {word}): the data support it"
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
