@@ -44,12 +44,21 @@ class Traps(unittest.TestCase):
             ("saddle behind a weak limit", two_variables("y^2 - x^2", "x >= 0"), (0.0, 0.0), "saddle"),
             ("curvature closed by a limit", two_variables("y^2 - x^2 + x", "x >= 0"), (0.0, 0.0), "local-strict"),
             ("duplicate limits", two_variables("x^2 + y^2", "x >= 1", "2 * x >= 2"), (1.0, 0.0), "local-strict"),
-            ("no qualification", two_variables("-x", "y <= (1 - x)^3", "y >= 0"), (1.0, 0.0), "unverified"),
+            ("no qualification", two_variables("-x", "y <= (1 - x)^3", "y >= 0"), (1.0, 0.0), "local-weak"),
+            ("no qualification, bent", two_variables("-x - y^2", "y^2 <= (1 - x)^3"), (1.0, 0.0), "local-weak"),
+            ("stationary to the tolerance only", two_variables("1 + y^2 + 1e-8 * x"), (0.0, 0.0), "first-order-only"),
+            ("edge of a plateau", two_variables("max(0, x - 1) + y^2"), (1.0, 0.0), "local-weak"),
+            ("tip of a cone", two_variables("hypot(x, y)"), (0.0, 0.0), "local-weak"),
+            ("tip of a tilted cone", two_variables("hypot(x, y) + 1.2 * x"), (0.0, 0.0), "improvable"),
+            ("one feasible design", two_variables("x + y", "x^2 + y^2 == 0"), (0.0, 0.0), "local-weak"),
+            ("three planes", two_variables("max(max(x, y - x), -y - 0.5 * x)"), (0.0, 0.0), "local-strict"),
+            ("ridge of a minimum", two_variables("min((x - 1)^2, (x + 1)^2) + y^2"), (0.0, 0.0), "improvable"),
+            ("x^9", two_variables("x^9 + y^2"), (0.0, 0.0), None),
             ("no qualification, no optimum", two_variables("-x", "y <= (1 - x)^3", "y >= 0"), (0.9, 0.0), "improvable"),
             ("kink", two_variables("abs(x - 0.3) + y^2"), (0.3, 0.0), "local-strict"),
             ("kink, not an optimum", two_variables("abs(x) - 2 * x + y^2"), (0.0, 0.0), "improvable"),
             ("jump", two_variables("x^2 + y^2 + where(x >= 0, 0, -1)"), (0.0, 0.0), "improvable"),
-            ("root at its end", two_variables("sqrt(x) + y^2", "x >= 0"), (0.0, 0.0), "probe-only"),
+            ("root at its end", two_variables("sqrt(x) + y^2", "x >= 0"), (0.0, 0.0), "local-weak"),
             ("scaled up", two_variables("1e8 * ((x - 1)^2 + y^2) + 7"), (1.0, 0.0), "local-strict"),
             ("scaled up, off by little", two_variables("1e8 * ((x - 1)^2 + y^2) + 7"), (1.001, 0.0), "improvable"),
             ("scaled down", two_variables("1e-8 * ((x - 1)^2 + y^2)"), (1.0, 0.0), "local-strict"),
@@ -77,9 +86,10 @@ class Traps(unittest.TestCase):
         self.assertEqual(verify(run(loads(text.replace("<= 3", "<= 1")), method="sqp")).verdict, "limits-broken")
 
     def test_a_probe_holds_only_when_accepted(self):
-        text = two_variables("sqrt(x) + abs(y)", "x >= 0")
-        self.assertFalse(judged_at(text, 0.0, 0.0).holds)
-        self.assertTrue(judged_at(text, 0.0, 0.0, accept_probe=True).holds)
+        text = "[variables]\nx = { start = 0, lower = 0, upper = 1, shape = 9 }\n[minimize]\nf = 'sum(sqrt(x))'\n"
+        self.assertEqual(verify(loads(text), at={}).verdict, "probe-only")
+        self.assertFalse(verify(loads(text), at={}).holds)
+        self.assertTrue(verify(loads(text), at={}, accept_probe=True).holds)
 
     def test_improvable_shows_a_better_feasible_design(self):
         text = two_variables("x^2 + y^2", "x + y >= 2")

@@ -29,6 +29,9 @@ WIDE_RADII = (1e-1, 1e-2, 1e-3)
 BLIND_RADII = (1e-1, 1e-2, 1e-3, 1e-4, 1e-5)
 # The box on which an interval bound may settle what the curvature leaves open, in sizes, and the seconds for it.
 SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
+# Convexity makes an optimum of a stationary design, not of one that is stationary to within the tolerance only: over a
+# wide box the slope that is left would add up.
+EXACTLY = 1e-3
 
 
 def judged_locally(case: Case) -> Verdict:
@@ -141,6 +144,9 @@ def _probed_blind(case: Case) -> Verdict:
         better, who = search_without_slopes(case), "a search without derivatives found"
     if better is not None:
         return case.verdict("improvable", better_reason(case, better, who), better)
+    bounded = _bounded_nearby(case)
+    if bounded is not None:
+        return bounded
     if probe.tried == 0:
         return case.verdict("unverified", f"{why}, and no feasible design was found nearby to compare with")
     return case.verdict(
@@ -159,6 +165,10 @@ def _descended(case: Case) -> Verdict:
         better = search_without_slopes(case)
     if better is not None:
         return case.verdict("improvable", better_reason(case, better, "a search from this design found"), better)
+    if case.qualification in ("fails", "unknown"):
+        bounded = _bounded_nearby(case)
+        if bounded is not None:
+            return bounded
     failed = next((check for check in case.checks if check.result == "fail" and check.name != "qualification"), None)
     failed = failed or next(check for check in case.checks if check.name == "stationarity")
     return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
@@ -197,18 +207,24 @@ def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict
         return case.verdict(
             "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
         )
-    if case.curvature is not None and is_convex(case.problem):
+    conditions = case.conditions
+    is_exact = conditions is not None and conditions.stationarity <= EXACTLY * case.tolerance
+    if case.curvature is not None and is_exact and is_convex(case.problem):
         detail = "objective and limits are convex within the bounds, as intervals of second derivatives prove"
         case.add("convexity", "pass", None, None, detail)
         return case.verdict("local-weak", f"{detail}: first-order conditions make an optimum, though not a strict one")
-    if len(case.problem.continuous_places) <= SMALL_BOX_VARIABLES and not case.problem.grid:
-        from ilvren.judge.proof import bound_on_box
+    return _bounded_nearby(case) or case.verdict("first-order-only", reason)
 
-        bound = bound_on_box(case, SMALL_BOX, SMALL_BOX_SECONDS)
-        if bound is not None:
-            box = f"within {SMALL_BOX:g} of the variables' sizes"
-            case.add("box", "pass", bound, case.tolerance, f"intervals prove that no feasible design {box} is better")
-            return case.verdict(
-                "local-weak", f"intervals prove that no design {box} is better by more than the tolerance"
-            )
-    return case.verdict("first-order-only", reason)
+
+def _bounded_nearby(case: Case) -> Verdict | None:
+    """Return the verdict where intervals show that no feasible design in the box around is better, else None."""
+    if len(case.problem.continuous_places) > SMALL_BOX_VARIABLES or case.problem.grid:
+        return None
+    from ilvren.judge.proof import bound_on_box
+
+    bound = bound_on_box(case, SMALL_BOX, SMALL_BOX_SECONDS)
+    if bound is None:
+        return None
+    detail = f"intervals prove that no feasible design within {SMALL_BOX:g} of the variables' sizes is better"
+    case.add("box", "pass", bound, case.tolerance, detail)
+    return case.verdict("local-weak", detail)
