@@ -130,10 +130,10 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
             table(("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows"), followed)
         )
     if worth.rooms:
-        terminal.show(
-            table(("variable", ">value", ">down to", "stopped by", ">up to", "stopped by"), map(_room_row, worth.rooms))
-        )
-        terminal.show("each moved alone, the others held: how exactly the design must be made")
+        heads = ("variable", ">value", ">down to", "stopped by", ">up to", "stopped by")
+        terminal.show(table(heads, map(_room_row, worth.rooms[:MOST_LISTED])))
+        more = f" ({len(worth.rooms) - MOST_LISTED} more: --json has them)" if len(worth.rooms) > MOST_LISTED else ""
+        terminal.show(f"each moved alone, the others held: how exactly the design must be made{more}")
     for note in worth.notes:
         terminal.show(f"- {note}")
 

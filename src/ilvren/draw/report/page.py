@@ -15,6 +15,7 @@ from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.words import (
+    active_note,
     active_rows,
     check_rows,
     design_rows,
@@ -57,6 +58,7 @@ def write_page(report: Report, path: str) -> None:
         parameter=_parameter,
         check_rows=check_rows,
         active_rows=active_rows,
+        active_note=active_note,
         design_rows=design_rows(report),
         method_rows=method_rows(report),
         settings_rows=settings_rows(report),

@@ -8,6 +8,7 @@ from pathlib import Path
 from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.words import (
+    active_note,
     active_rows,
     check_rows,
     design_rows,
@@ -114,6 +115,7 @@ def _verification(chapter: Chapter) -> Iterator[str]:
     if verdict.active:
         yield ""
         yield from _table(("active limit", "side", "value", "price"), active_rows(verdict))
+        yield from filter(None, (active_note(verdict),))
     yield ""
     yield from _table(("check", "result", "value", "limit", "what it says"), check_rows(verdict))
 

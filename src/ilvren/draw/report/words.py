@@ -10,6 +10,7 @@ from ilvren.judge.verdict import Verdict
 from ilvren.runs.result import LimitState
 
 __all__ = [
+    "active_note",
     "active_rows",
     "check_rows",
     "design_rows",
@@ -20,6 +21,8 @@ __all__ = [
     "verdict_line",
 ]
 
+# Active limits told.
+MOST_LIMITS = 50
 # Variables told in the table of designs; of more those that differ most.
 MOST_VARIABLES = 40
 
@@ -59,13 +62,19 @@ def _short(value: float | None) -> str:
 
 
 def active_rows(verdict: Verdict) -> list[tuple[str, str, str, str]]:
-    """Return name, side, value and price of every active limit."""
+    """Return name, side, value and price of the active limits, of very many the most priced."""
     objective = verdict.problem.objective
     unit = objective.unit if objective is not None else ""
-    return [
-        (state.name, state.side, _with(number(state.value), state.unit), _price(state, unit))
-        for state in verdict.active
-    ]
+    shown = verdict.active
+    if len(shown) > MOST_LIMITS:
+        shown = tuple(sorted(shown, key=lambda state: -abs(state.price or 0.0))[:MOST_LIMITS])
+    return [(state.name, state.side, _with(number(state.value), state.unit), _price(state, unit)) for state in shown]
+
+
+def active_note(verdict: Verdict) -> str:
+    """Return how many active limits are not told, or nothing."""
+    more = len(verdict.active) - MOST_LIMITS
+    return f"The {MOST_LIMITS} most priced of {len(verdict.active)} active limits." if more > 0 else ""
 
 
 def _price(state: LimitState, unit: str) -> str:
