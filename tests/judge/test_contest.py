@@ -209,6 +209,21 @@ class Contests(unittest.TestCase):
         with Ledger(self.path, read_only=True) as ledger:
             self.assertEqual((ledger.groups(), ledger.run("old").id), ([], "r1"))
 
+    def test_a_model_that_has_changed_ends_the_contest(self):
+        model = self.path.with_name("m.py")
+        model.write_text("def bowl(x):\n    return (x - 0.3) ** 2\n")
+        text = '[variables]\nx = { start = 1, lower = -2, upper = 2 }\n[models.m]\npython = "m.py:bowl"\noutputs = ["f"]\n[minimize]\nc = "m.f"\n'
+        problem = loads(text, file=str(self.path.with_name("p.toml")))
+        plan = plan_contest([problem], [contender_of("nelder-mead")], Settings(method="automatic"), random_starts=2)
+        with Ledger(self.path) as ledger:
+            group = ledger.begin_group(plan)
+            model.write_text("def bowl(x):\n    return (x - 0.5) ** 2\n")
+            with self.assertRaises(RequestError) as caught:
+                resume_contest(ledger, group.id, workers=1)
+            self.assertIn("have changed since it began", str(caught.exception))
+            self.assertEqual(len(ledger.group("g1").runs), 0)
+            self.assertTrue(resume_contest(ledger, group.id, workers=1, as_now=True))
+
     def test_plans_that_make_no_sense(self):
         for methods, more, word in (
             (["sqpp"], {}, "sqp"),

@@ -77,7 +77,9 @@ def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) 
         raise RequestError(f"--{given[0]}: the limits of a contest are the same for all its runs, and stay")
     with Ledger(path) as ledger:
         group = ledger.group(arguments.run)
-        done = resume_contest(ledger, group.id, workers=worker_number(arguments.workers), finished=told(terminal))
+        done = resume_contest(
+            ledger, group.id, workers=worker_number(arguments.workers), finished=told(terminal), as_now=arguments.as_now
+        )
         terminal.progress("")
     if not done:
         terminal.note(f"interrupted; `ilvren resume {group.id}` goes on")

@@ -21,7 +21,8 @@ __all__ = ["Search", "search_boxes"]
 FloatArray = NDArray[np.float64]
 
 # Boxes bounded together; boxes kept at most.
-BATCH, MOST_OPEN = 512, 400_000
+BATCH, LEAST_BATCH, MOST_OPEN = 512, 32, 400_000
+LONG_ROUND = 0.5
 # A box this narrow, relative to its numbers, is not split any more.
 NARROWEST = 1e-13
 # How often convexity is tried where it seldom helps: every so many rounds.
@@ -65,7 +66,7 @@ def search_boxes(
         first = bounder.bound(lows[np.newaxis], highs[np.newaxis], cutoff)
         keep = first.bound < cutoff
         box_low, box_high, bounds, smear = (part[keep] for part in (first.lows, first.highs, first.bound, first.smear))
-        done, rounds, next_search, hit_rate = 1, 0, FIRST_SEARCH, 1.0
+        done, rounds, next_search, hit_rate, batch = 1, 0, FIRST_SEARCH, 1.0, BATCH
         floor = cutoff  # the lowest bound of boxes that could not be split any further
 
         def ended(why: str, better: FloatArray | None = None) -> Search:
@@ -81,7 +82,8 @@ def search_boxes(
                 return ended("the time is up")
             if len(bounds) > MOST_OPEN:
                 return ended("too many boxes are open")
-            take = min(BATCH, len(bounds))
+            round_began = time.monotonic()
+            take = min(batch, len(bounds))
             chosen = np.argpartition(bounds, take - 1)[:take]
             rest = np.ones(len(bounds), dtype=bool)
             rest[chosen] = False
@@ -118,6 +120,9 @@ def search_boxes(
                 better = search_from(0.5 * (box_low[lowest] + box_high[lowest]))
                 if better is not None:
                     return ended("a better design was found", better)
+            # So many boxes at once that a round takes a fraction of a second: then the time asked for is kept.
+            spent = time.monotonic() - round_began
+            batch = max(batch // 2, LEAST_BATCH) if spent > LONG_ROUND else min(2 * batch, BATCH)
             if told is not None:
                 told(done, len(bounds), float(bounds.min()) if len(bounds) else cutoff)
         return ended("")

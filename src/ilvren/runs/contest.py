@@ -31,7 +31,7 @@ from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.result import by_block
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import RESUMABLE, check_label, resume, run
-from ilvren.runs.stored import stored_files
+from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.warm import begun_at
 
 __all__ = [
@@ -122,6 +122,7 @@ def _stored(problem: Problem) -> dict[str, Any]:
         "file": problem.source.file,
         "set": dict(problem.overrides),
         "files": stored_files(problem),
+        "models": stored_models(problem),
         "name": problem.title or problem.source.file,
         "sign": problem.objective.sign if problem.objective is not None else 1,
     }
@@ -169,7 +170,12 @@ def hold_contest(
 
 
 def resume_contest(
-    ledger: Ledger, reference: str, *, workers: int | None = None, finished: Callable[[Finished], None] | None = None
+    ledger: Ledger,
+    reference: str,
+    *,
+    workers: int | None = None,
+    finished: Callable[[Finished], None] | None = None,
+    as_now: bool = False,
 ) -> bool:
     """Go on with a contest that was interrupted or killed; return False when interrupted again. Raises RequestError
     where nothing is left to do."""
@@ -182,7 +188,20 @@ def resume_contest(
     alive = [record.id for record in begun.values() if ledger.is_alive(record)]
     if alive:
         raise RequestError(f"{group.id} is still running ({', '.join(alive[:3])})")
+    if not as_now:
+        _refuse_changed(group)
     return hold_contest(ledger, group, workers=workers, finished=finished)
+
+
+def _refuse_changed(group: GroupRecord) -> None:
+    """Raise RequestError when the file of a model has changed since: members would not compare."""
+    for stored in group.plan["problems"]:
+        problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"])
+        if stored_models(problem) != stored.get("models", {}):
+            raise RequestError(
+                f"{group.id}: files of the models of {stored['name']} have changed since it began",
+                advice="put them back, or add --as-now to use the models as they are now",
+            )
 
 
 def _is_open(ledger: Ledger, record: RunRecord) -> bool:
