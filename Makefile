@@ -15,7 +15,7 @@ demo: .venv/installed
 	@n=; while [ -e rising-main$$n ]; do n=$$((n - 1)); done; $(BIN)/ilvren demo --into rising-main$$n
 
 test: .venv/installed
-	$(BIN)/python -m unittest discover -s tests -t .
+	$(BIN)/python -m tests
 
 check: .venv/installed
 	$(BIN)/ruff check src tests benchmarks docs
