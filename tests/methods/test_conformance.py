@@ -194,7 +194,7 @@ class EveryMethod(unittest.TestCase):
         self.assertGreaterEqual(len(able), 8)
         for method in able:
             with self.subTest(method=method.name):
-                one, two = (run(loads(text), method=method.name, seed=4, evaluations=2500) for _ in range(2))
+                one, two = (run(loads(text), method=method.name, seed=4, evaluations=4000) for _ in range(2))
                 self.assertEqual((one.point, one.counts), (two.point, two.counts))
                 self.assertIn(one.variables["b"], (-3, 1.5, 4, 7))
                 self.assertEqual(one.variables["a"] % 0.5, 0.0)

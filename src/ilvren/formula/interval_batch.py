@@ -28,6 +28,8 @@ FloatArray = NDArray[np.float64]
 # Outward widening: of the four operations and roots, which are rounded correctly, and of library functions.
 EXACT = frozenset({"add", "sub", "mul", "div", "neg", "abs", "min", "max", "square", "sqrt", "sign", "where", "hypot"})
 RELATIVE, LIBRARY_RELATIVE, ABSOLUTE = 4e-16, 4e-15, 1e-300
+# Of a root y^(1/c): the rounding of 1/c counts as often as y has powers of e, 710 at most.
+ROOT_RELATIVE = 1e-12
 # Results that no rounding touches: truths, signs, and what is only chosen.
 UNROUNDED = frozenset(
     {"<=", "<", ">=", ">", "==", "!=", "and", "or", "not", "sign", "share", "neg", "abs", "min", "max"}
@@ -153,9 +155,9 @@ class BatchIntervals:
             if implied is None:
                 continue
             low, high = (np.asarray(side, dtype=float) for side in implied)
-            slack = LIBRARY_RELATIVE * np.maximum(np.abs(low), 0.0) + ABSOLUTE
-            low = np.where(np.isfinite(low), low - slack, -np.inf)
-            high = np.where(np.isfinite(high), high + LIBRARY_RELATIVE * np.abs(high) + ABSOLUTE, np.inf)
+            share = ROOT_RELATIVE if node.operation == "pow" else LIBRARY_RELATIVE
+            low = np.where(np.isfinite(low), low - share * np.abs(low) - ABSOLUTE, -np.inf)
+            high = np.where(np.isfinite(high), high + share * np.abs(high) + ABSOLUTE, np.inf)
             met = meet(boxes[operand], (low, high))
             if operand not in self._guarded:
                 empty |= _crossed(met)

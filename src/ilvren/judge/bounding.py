@@ -38,6 +38,9 @@ FloatArray = NDArray[np.float64]
 ROUNDS = 2
 # A share of the cutoff's size, far below any tolerance: rounding of sums made here.
 ROUNDING = 1e-13
+# An eigenvalue is known to some roundings of the largest. So a matrix counts as definite only where its least one is
+# this share of the largest, and the test keeps this slack: a hundred times what those roundings can make of it.
+LEAST_EIGENVALUE, EIGEN_SLACK = 1e-10, 1e-3
 # Newton steps towards the least of a convex L.
 NEWTON_STEPS = 3
 
@@ -126,10 +129,10 @@ class Bounder:
             return bound
         mid, radius = 0.5 * (h_low + h_high)[chosen], 0.5 * (h_high - h_low)[chosen]
         eigenvalues, vectors = np.linalg.eigh(mid)
-        positive = eigenvalues[:, 0] > 1e-12 * np.maximum(np.abs(eigenvalues[:, -1]), 1e-300)
+        positive = eigenvalues[:, 0] > LEAST_EIGENVALUE * np.maximum(np.abs(eigenvalues).max(axis=1), 1e-300)
         scaled = vectors / np.sqrt(np.maximum(eigenvalues, 1e-300))[:, np.newaxis, :]
         spread = np.abs(scaled).transpose(0, 2, 1) @ radius @ np.abs(scaled)
-        is_convex = positive & (spread.sum(axis=2).max(axis=1) <= 1.0 - 1e-9)
+        is_convex = positive & (spread.sum(axis=2).max(axis=1) <= 1.0 - EIGEN_SLACK)
         chosen, mid = chosen[is_convex], mid[is_convex]
         if not len(chosen):
             return bound
