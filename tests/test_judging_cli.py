@@ -57,6 +57,9 @@ class Verifying(InAFolder):
             (("--at", "x=3", "--seconds", "4"), "--prove"),
             (("--at", "x=3", "--makeable", "z=1"), '"z"'),
             (("--at", "x=3", "--reference", "cots=1"), '"cost"'),
+            (("--at", "x=3", "--reference", "cost=[1, 2]"), "one number"),
+            (("--at", "x=3", "--makeable", "x=[1, 2]"), "one number"),
+            (("--at", "x=3", "--random-starts", "2", "--seed", "-1"), "--seed"),
         ):
             with self.subTest(words=words):
                 self.assertIn(wrong, self.call("verify", "fence.toml", *words, status=2)[1])
@@ -126,7 +129,9 @@ class Contesting(InAFolder):
         self.assertEqual([row["start"] for row in rows], ["0", "1", "2", "3"] * 2)
         out, _ = self.call("runs", "--full")
         self.assertIn("bfgs, nelder-mead on wells.toml", out)
-        self.assertIn("verified afresh", self.call("verify", "g1")[0])
+        out, err = self.call("verify", "g1")
+        self.assertIn("verified afresh", out)
+        self.assertIn("g1 is a group: its best run, r", err)
         self.assertIn("best f: ", self.call("compare", "g1", "r1")[0])
         self.assertIn("nothing to continue", self.call("resume", "g1", status=2)[1])
 
@@ -139,8 +144,12 @@ class Contesting(InAFolder):
             (("--method", "sqp"), "named twice"),
             (("--along", "second"), '"seconds"'),
             (("--repeats", "0"), "repeat"),
+            (("--solved-within", "0"), "--solved-within"),
+            (("--gradient-worth", "-1"), "--gradient-worth"),
+            (("--reference", "f=1"), "one problem"),
         ):
             self.assertIn(wrong, self.call(*words, *more, status=2)[1])
+        self.assertEqual(len(json.loads(self.call("runs", "--json")[0])["groups"]), 1)  # nothing was begun
         self.assertIn("several problems", self.call("report", "g1", "--output", "r.html", status=2)[1])
 
     def test_figures_show_what_there_is_and_refuse_the_rest(self):

@@ -15,6 +15,7 @@ __all__ = [
     "add_output_flags",
     "add_problem",
     "ledger_path",
+    "numbers",
     "pairs",
     "text_pairs",
 ]
@@ -108,6 +109,17 @@ def pairs(flag: str, words: list[str]) -> dict[str, Any]:
             raise RequestError(
                 f"{flag} {name}={value}: a number, or a list of numbers, is expected", advice=f"for example {example}"
             ) from None
+    return found
+
+
+def numbers(flag: str, words: list[str]) -> dict[str, float]:
+    """Read NAME=NUMBER words. Raises RequestError, for lists too."""
+    found = pairs(flag, words)
+    for name, value in found.items():
+        if not isinstance(value, float):
+            raise RequestError(
+                f"{flag} {name}={value}: one number is expected", advice=f"for example {flag} {name}=0.15"
+            )
     return found
 
 

@@ -54,7 +54,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         comparison = compare(
             *arguments.runs, ledger=ledger, gradient_worth=worth, distances=distances, along=arguments.along
         )
-        reference = reference_of(arguments, comparison)
+        reference = reference_of(arguments, comparison.tracks[0].problem)
         if reference is not None:
             comparison = compare(
                 *arguments.runs,

@@ -73,7 +73,7 @@ def add_summary_flags(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.contest_tables import check_figure, summarize
+    from ilvren.cli.contest_tables import check_figure, reference_of, summarize
     from ilvren.errors import RequestError
     from ilvren.ledger import Ledger
     from ilvren.runs import Settings
@@ -98,6 +98,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     )
     contenders = [contender_of(text) for text in arguments.method]
     problems = read_problems(arguments.files, set=pairs("--set", arguments.set))
+    if arguments.reference and len(problems) > 1:
+        raise RequestError("--reference is for one problem, and these are several")
+    reference_of(arguments, problems[0])
     plan = plan_contest(
         problems, contenders, settings, random_starts=arguments.random_starts, repeats=arguments.repeats
     )

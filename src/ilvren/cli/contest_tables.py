@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ilvren.cli import status
-from ilvren.cli.arguments import ledger_path, pairs
+from ilvren.cli.arguments import ledger_path, numbers
 from ilvren.cli.tables import count, number, seconds_text, small, table, with_unit
 from ilvren.cli.terminal import Terminal
 
@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 
     from ilvren.judge.comparison import Comparison
     from ilvren.judge.contest import ContestSummary, MethodSummary
+    from ilvren.problem import Problem
 
-__all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "show_optima", "summarize"]
+__all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "reference_of", "show_optima", "summarize"]
 
 FIGURES = ("histories", "profiles", "paths", "designs", "basins")
 # Distinct optima and pairs of methods listed at most.
@@ -27,7 +28,7 @@ MOST_OPTIMA, MOST_PAIRS = 8, 15
 
 
 def check_figure(arguments: argparse.Namespace) -> None:
-    """Raise RequestError for a figure that does not exist, before anything is run."""
+    """Raise RequestError for a figure that does not exist, or numbers without meaning, before anything is run."""
     from ilvren.cli.files import check_suffix
     from ilvren.errors import RequestError, nearest
     from ilvren.judge.comparison import ALONG
@@ -48,6 +49,11 @@ def check_figure(arguments: argparse.Namespace) -> None:
         raise RequestError("--figure needs --output FILE", advice="--output figure.png")
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
+    within, worth = arguments.solved_within, arguments.gradient_worth
+    if within is not None and not 0.0 < within < math.inf:
+        raise RequestError(f"--solved-within must be a number above 0, not {within:g}")
+    if worth is not None and not 0.0 <= worth < math.inf:
+        raise RequestError(f"--gradient-worth must be a number from 0, not {worth:g}")
 
 
 def distances_of(text: str | None) -> tuple[float, ...]:
@@ -66,21 +72,18 @@ def distances_of(text: str | None) -> tuple[float, ...]:
     return found
 
 
-def reference_of(arguments: argparse.Namespace, summary: ContestSummary | Comparison) -> float | None:
+def reference_of(arguments: argparse.Namespace, problem: Problem) -> float | None:
     """Return the value of --reference. Raises RequestError when it is not that of the objective."""
     from ilvren.errors import RequestError
 
     if not arguments.reference:
         return None
-    from ilvren.judge.comparison import Comparison
-
-    comparison = summary if isinstance(summary, Comparison) else summary.comparisons[0]
-    objective = comparison.tracks[0].problem.objective
-    given = pairs("--reference", [arguments.reference])
+    objective = problem.objective
+    given = numbers("--reference", [arguments.reference])
     if objective is None or objective.name not in given:
         known = f'the objective is "{objective.name}"' if objective else "the runs have no objective"
         raise RequestError(f"--reference {arguments.reference}: {known}")
-    return float(given[objective.name])
+    return given[objective.name]
 
 
 def summarize(
@@ -104,7 +107,7 @@ def summarize(
             if not any(ledger.group(name).runs for name in references):
                 return status.INTERRUPTED
     summary = contest_summary(references, path, **options)
-    reference = reference_of(arguments, summary)
+    reference = reference_of(arguments, summary.comparisons[0].tracks[0].problem)
     if reference is not None:
         summary = contest_summary(references, path, reference=reference, **options)
     if arguments.json:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path, numbers, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -104,7 +104,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         else:
             path = ledger_path(arguments.ledger)
             with read_ledger(path) as ledger:
-                note_changed_file(ledger.run(arguments.run), terminal)
+                record = ledger.run(arguments.run)
+                if ledger.is_group(arguments.run):
+                    terminal.note(f"{arguments.run} is a group: its best run, {record.id}, is judged")
+                note_changed_file(record, terminal)
                 verdict = verify(
                     arguments.run,
                     ledger=ledger,
@@ -192,6 +195,8 @@ def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
 
     if arguments.random_starts is not None and arguments.random_starts < 1:
         raise RequestError(f"--random-starts must be at least 1, not {arguments.random_starts}")
+    if arguments.seed < 0:
+        raise RequestError(f"--seed must be at least 0, not {arguments.seed}")
     if arguments.seconds is not None and not arguments.prove:
         raise RequestError("--seconds is the time for --prove")
     if arguments.seconds is not None and not 0.0 < arguments.seconds < 1e6:
@@ -209,7 +214,7 @@ def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
         prove_seconds=arguments.seconds or 60.0,
         seed=arguments.seed,
         worth=arguments.worth,
-        makeable=pairs("--makeable", arguments.makeable),
+        makeable=numbers("--makeable", arguments.makeable),
         reference=_reference(arguments),
         told=told,
     )
@@ -227,7 +232,7 @@ def _reference(arguments: argparse.Namespace) -> Reference | None:
     if not 0.0 < tolerance < float("inf"):
         raise RequestError(f"--reference-tolerance must be a number above 0, not {tolerance:g}")
     columns, first = read_reference(arguments.reference_file) if arguments.reference_file else ({}, "")
-    return Reference(pairs("--reference", arguments.reference), columns, first, tolerance)
+    return Reference(numbers("--reference", arguments.reference), columns, first, tolerance)
 
 
 def _recorded(verdict: Verdict, path: str) -> Verdict:
