@@ -2,7 +2,11 @@
 
 A `Followed` array holds a value and a sparse matrix of slopes (elements, inputs). NumPy's functions are told
 what to do with it by `__array_ufunc__` and `__array_function__`; what is not known here is refused by name, never
-computed without its derivative. Comparisons look at values alone, so a function may branch on them.
+computed without its derivative, and so is every argument that is not implemented (`followed_functions` has the rules).
+Comparisons look at values alone, so a function may branch on them.
+
+As with NumPy's own arrays a slice, a transpose or a reshaped array is a view: what is written into one is seen in the
+other. A number (an array without axes) is never changed in place, as Python's floats are not.
 
 Source: A. Griewank, A. Walther, "Evaluating Derivatives", 2nd ed., 2008, chapter 6 (operator overloading, forward).
 """
@@ -19,9 +23,30 @@ from numpy.typing import NDArray
 
 from ilvren.models.failures import CannotFollow
 
-__all__ = ["Followed"]
+__all__ = ["Followed", "added", "binary", "broadcast", "gathered", "moved", "only_value", "raised"]
 
 Array = NDArray[Any]
+# NumPy, which hands arrays of ours to us and returns what we make of them.
+_numpy: Any = np
+
+
+class _Store:
+    """What views share: the slopes of all elements, a CSR array (size, inputs), and how often they were changed."""
+
+    __slots__ = ("changes", "slopes")
+
+    def __init__(self, slopes: Any) -> None:
+        self.slopes = slopes
+        self.changes = 0
+
+    def replace(self, places: Array, rows: Any) -> None:
+        """Put `rows` at `places`; of places that occur twice the last counts, as with NumPy."""
+        from scipy.sparse import vstack
+
+        order = np.arange(self.slopes.shape[0])
+        order[places] = np.arange(len(places)) + len(order)
+        self.slopes = vstack([self.slopes, rows], format="csr")[order]
+        self.changes += 1
 
 
 class Followed(NDArrayOperatorsMixin):
@@ -29,7 +54,9 @@ class Followed(NDArrayOperatorsMixin):
 
     def __init__(self, value: Array, slopes: Any) -> None:
         self.value = np.asarray(value, dtype=float)
-        self.slopes = slopes
+        self._store = _Store(slopes)
+        self._places: Array | None = None  # which elements of the store these are; None for all, in order
+        self._seen: tuple[int, Any] = (0, slopes)
 
     @classmethod
     def input(cls, value: Array, first: int, count: int) -> Followed:
@@ -37,13 +64,34 @@ class Followed(NDArrayOperatorsMixin):
         from scipy.sparse import csr_array
 
         n = value.size
+        value = np.array(value, dtype=float)  # a copy: a function may write into its inputs
         return cls(value, csr_array((np.ones(n), np.arange(first, first + n), np.arange(n + 1)), shape=(n, count)))
 
     @classmethod
     def stacked(cls, parts: Sequence[Any]) -> Any:
         """Return a list of numbers and followed arrays of one shape as one array."""
         first = next((part for part in parts if isinstance(part, Followed)), None)
-        return np.asarray(parts) if first is None else _stack(parts)
+        return np.asarray(parts) if first is None else _numpy.stack(parts)
+
+    @property
+    def slopes(self) -> Any:
+        """Return the slopes of the elements, row by row."""
+        if self._places is None:
+            return self._store.slopes
+        if self._seen[0] != self._store.changes:
+            self._seen = (self._store.changes, self._store.slopes[self._places.ravel()])
+        return self._seen[1]
+
+    @property
+    def places(self) -> Array:
+        """Return the numbers of the elements in what views share, in the shape of the array."""
+        return np.arange(self.size).reshape(self.shape) if self._places is None else self._places
+
+    def viewed(self, value: Array, places: Array) -> Followed:
+        """Return a view of this array: `value` looks at the same memory, `places` says at which elements."""
+        view = Followed.__new__(Followed)
+        view.value, view._store, view._places, view._seen = value, self._store, places, (-1, None)
+        return view
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -68,7 +116,7 @@ class Followed(NDArrayOperatorsMixin):
     @property
     def T(self) -> Followed:
         """Return the transpose."""
-        return _moved(self, lambda a: a.T)
+        return moved(self, lambda a: a.T)
 
     def __len__(self) -> int:
         return len(self.value)
@@ -77,16 +125,20 @@ class Followed(NDArrayOperatorsMixin):
         return (self[place] for place in range(len(self)))
 
     def __getitem__(self, key: Any) -> Followed:
-        return _moved(self, lambda a: a[key])
+        key = only_value(key)
+        return moved(self, lambda a: a[key])
 
     def __setitem__(self, key: Any, new: Any) -> None:
-        places = np.arange(self.size).reshape(self.shape)[key]
-        slopes = self.slopes.tolil()
-        spread = _spread(_followed(new, self), np.shape(places))
-        slopes[np.ravel(places)] = spread.slopes
-        self.value = self.value.copy()
-        self.value[key] = spread.value
-        self.slopes = slopes.tocsr()
+        if not self.ndim:
+            raise TypeError("a number is not changed in place")
+        key = only_value(key)
+        aimed = np.asarray(self.places[key])
+        own = raised(new, self)
+        source = np.empty(aimed.shape, dtype=np.int64)
+        source[...] = np.arange(own.size).reshape(own.shape)
+        rows = own.slopes[source.ravel()]
+        self.value[key] = own.value.copy()
+        self._store.replace(aimed.ravel(), rows)
 
     def __bool__(self) -> bool:
         return bool(self.value)
@@ -102,80 +154,118 @@ class Followed(NDArrayOperatorsMixin):
     def __round__(self, *_: Any) -> NoReturn:
         raise CannotFollow("round()")
 
-    def copy(self) -> Followed:
+    def __getattr__(self, name: str) -> Any:
+        if not name.startswith("_") and hasattr(np.ndarray, name):
+            raise CannotFollow(f"the array's .{name}")
+        raise AttributeError(f"'Followed' has no attribute {name!r}")
+
+    def copy(self, order: str = "C") -> Followed:
         """Return a copy."""
         return Followed(self.value.copy(), self.slopes)
 
-    def sum(self, axis: Any = None, **_: Any) -> Followed:
-        """Return the sum."""
-        return _sum(self, axis)
+    def astype(self, dtype: Any, **options: Any) -> Followed:
+        """Return a copy as floats; other types are refused."""
+        if options or np.dtype(dtype) != np.dtype(float):
+            raise CannotFollow(f"astype({dtype})")
+        return self.copy()
 
-    def mean(self, axis: Any = None, **_: Any) -> Any:
-        """Return the mean."""
-        return _mean(self, axis)
+    def fill(self, value: Any) -> None:
+        """Set all elements to a number."""
+        self[...] = value
 
-    def dot(self, other: Any) -> Any:
-        """Return the product."""
-        return _dot(self, other)
+    def flatten(self, order: str = "C") -> Followed:
+        """Return a copy of the elements in a row."""
+        return self.reshape(-1, order=order).copy()
 
-    def reshape(self, *shape: Any) -> Followed:
+    def reshape(self, *shape: Any, order: str = "C") -> Followed:
         """Return the same elements in another shape."""
-        return _moved(self, lambda a: a.reshape(*shape))
+        return _numpy.reshape(self, shape[0] if len(shape) == 1 else shape, order=order)
 
-    def ravel(self) -> Followed:
-        """Return the elements in a row."""
-        return _moved(self, lambda a: a.ravel())
-
-    flatten = ravel
-
-    def max(self, axis: Any = None, **_: Any) -> Followed:
-        """Return the largest."""
-        return _extreme(self, axis, np.maximum)
-
-    def min(self, axis: Any = None, **_: Any) -> Followed:
-        """Return the smallest."""
-        return _extreme(self, axis, np.minimum)
+    def transpose(self, *axes: Any) -> Followed:
+        """Return the array with its axes in another order."""
+        return _numpy.transpose(self, (axes[0] if len(axes) == 1 else axes) or None)
 
     def __array_ufunc__(self, ufunc: Any, method: str, *inputs: Any, out: Any = None, **options: Any) -> Any:
         if out is not None:
-            raise CannotFollow(f"numpy.{ufunc.__name__} with out=, or an operation in place on a plain array")
-        if method == "reduce" and ufunc in (np.add, np.maximum, np.minimum):
-            axis = options.get("axis", 0)
-            return _sum(inputs[0], axis) if ufunc is np.add else _extreme(inputs[0], axis, ufunc)
+            return self._in_place(ufunc, method, inputs, out, options)
         if method != "__call__":
-            raise CannotFollow(f"numpy.{ufunc.__name__}.{method}")
+            return _along_axis(ufunc, method, inputs, options)
+        for name, value in options.items():
+            if not (name == "where" and value is True):
+                raise CannotFollow(f"numpy.{ufunc.__name__} with {name}=")
         if ufunc in _VALUES_ONLY:
-            return ufunc(*(_value(item) for item in inputs))
+            return ufunc(*(only_value(item) for item in inputs))
         if ufunc is np.matmul:
-            return _dot(*inputs)
+            return np.dot(*inputs)
         if ufunc in _UNARY:
             a = inputs[0]
             value = ufunc(a.value)
             with np.errstate(all="ignore"):
                 return Followed(value, _scaled(a.slopes, np.ravel(_UNARY[ufunc](a.value, value))))
         if ufunc in _BINARY:
-            return _binary(ufunc, *inputs)
+            return binary(ufunc, *inputs)
         raise CannotFollow(f"numpy.{ufunc.__name__}")
 
+    def _in_place(self, ufunc: Any, method: str, inputs: Any, out: Any, options: Any) -> Any:
+        """Compute into an array of ours: `u += 1` writes through views, a number becomes a new one."""
+        target = out[0]
+        if len(out) != 1 or not isinstance(target, Followed) or method != "__call__":
+            raise CannotFollow(f"numpy.{ufunc.__name__} with out=, or an operation in place on a plain array")
+        result = getattr(ufunc, method)(*inputs, **options)
+        if not target.ndim:
+            return result
+        if np.shape(result) != target.shape:
+            raise ValueError(f"the result of shape {np.shape(result)} does not fit into an array of {target.shape}")
+        target[...] = result
+        return target
+
     def __array_function__(self, function: Any, types: Any, args: Any, options: Any) -> Any:
-        handler = _FUNCTIONS.get(function)
-        if handler is None:
-            raise CannotFollow(f"numpy.{getattr(function, '__name__', function)}")
-        return handler(*args, **options)
+        from ilvren.models.followed_functions import called
+
+        return called(function, args, options)
 
 
-def _value(item: Any) -> Any:
-    return item.value if isinstance(item, Followed) else item
+def _method(name: str) -> Callable[..., Any]:
+    function = getattr(np, name)
+
+    def method(self: Followed, *args: Any, **options: Any) -> Any:
+        return function(self, *args, **options)
+
+    method.__doc__ = f"The array's `{name}`, as the function of that name."
+    return method
 
 
-def _followed(item: Any, like: Followed) -> Followed:
+# Methods whose arguments are those of the function of the same name.
+_METHODS = "all any argmax argmin clip cumsum diagonal dot max mean min prod ravel squeeze sum swapaxes take trace"
+for _name in _METHODS.split():
+    setattr(Followed, _name, _method(_name))
+
+
+def only_value(item: Any) -> Any:
+    """Return the values of what may hold followed arrays: an item, or a list, tuple or mapping of such."""
+    if isinstance(item, Followed):
+        return item.value
+    if isinstance(item, (list, tuple)) and any(isinstance(part, (Followed, list, tuple)) for part in item):
+        return type(item)(only_value(part) for part in item)
+    return item
+
+
+def _real(item: Any) -> Array:
+    value = np.asarray(only_value(item))
+    if np.iscomplexobj(value):
+        raise CannotFollow("complex numbers")
+    return value.astype(float, copy=False)
+
+
+def raised(item: Any, like: Followed) -> Followed:
+    """Return an item as a followed array; plain numbers do not depend on the inputs of `like`."""
     if isinstance(item, Followed):
         return item
-    if isinstance(item, (list, tuple)) and any(isinstance(part, Followed) for part in item):
-        return _stack(item)
+    if isinstance(item, (list, tuple)) and any(isinstance(part, (Followed, list, tuple)) for part in item):
+        return _numpy.stack([raised(part, like) for part in item])
     from scipy.sparse import csr_array
 
-    value = np.asarray(item, dtype=float)
+    value = _real(item)
     return Followed(value, csr_array((value.size, like.slopes.shape[1])))
 
 
@@ -186,18 +276,40 @@ def _scaled(slopes: Any, factors: Array) -> Any:
     return made
 
 
-def _moved(a: Followed, move: Callable[[Array], Array]) -> Followed:
-    """Return a rearrangement: each element of the result is one of `a`."""
-    places = move(np.arange(a.size).reshape(a.shape))
-    return Followed(np.asarray(move(a.value)), a.slopes[np.ravel(places)])
+def moved(a: Followed, move: Callable[[Array], Any]) -> Followed:
+    """Return a rearrangement: each element of the result is one of `a`; a view of it where NumPy gives one."""
+    value, places = move(a.value), move(a.places)
+    if isinstance(value, np.ndarray) and value.ndim and np.may_share_memory(value, a.value):
+        return a.viewed(value, np.asarray(places))
+    own = np.arange(a.size).reshape(a.shape)
+    return Followed(np.asarray(value), a.slopes[np.ravel(move(own))])
 
 
-def _picked(a: Followed, places: Any, axis: int) -> Followed:
-    return _moved(a, lambda v: np.take(v, places, axis=axis))
+def broadcast(a: Followed, shape: tuple[int, ...]) -> Followed:
+    """Return an array stretched to a shape."""
+    return a if a.shape == shape else moved(a, lambda v: np.broadcast_to(v, shape))
 
 
-def _spread(a: Followed, shape: tuple[int, ...]) -> Followed:
-    return a if a.shape == shape else _moved(a, lambda v: np.broadcast_to(v, shape))
+def gathered(a: Followed, target: Array, value: Array) -> Followed:
+    """Return sums: element i of `a` is added to element `target`[i] of a result of these values."""
+    from scipy.sparse import csr_array
+
+    gather = csr_array((np.ones(a.size), (np.ravel(target), np.arange(a.size))), shape=(value.size, a.size))
+    return Followed(value, csr_array(gather @ a.slopes))
+
+
+def _along_axis(ufunc: Any, method: str, inputs: Any, options: dict[str, Any]) -> Any:
+    """numpy.add.reduce and its like, whose axis is 0 where none is named."""
+    name = {
+        (np.add, "reduce"): "sum",
+        (np.multiply, "reduce"): "prod",
+        (np.maximum, "reduce"): "max",
+        (np.minimum, "reduce"): "min",
+        (np.add, "accumulate"): "cumsum",
+    }.get((ufunc, method))
+    if name is None or len(inputs) > 1:
+        raise CannotFollow(f"numpy.{ufunc.__name__}.{method}")
+    return getattr(np, name)(inputs[0], **{"axis": 0, **options})
 
 
 _UNARY: dict[Any, Callable[[Array, Array], Array]] = {
@@ -239,6 +351,11 @@ def _share(a: Any, b: Any) -> Array:
     return 0.5 + 0.5 * np.sign(np.subtract(a, b))
 
 
+def _per_length(a: Any, length: Array) -> Array:
+    # At the tip of a cone the average of all sides.
+    return np.where(np.equal(length, 0.0), 0.0, np.divide(a, length))
+
+
 def _power_by_exponent(a: Any, b: Any, y: Array) -> Array:
     with np.errstate(all="ignore"):
         return np.where(np.equal(a, 0.0) & np.greater(b, 0.0), 0.0, y * np.log(a))
@@ -262,7 +379,9 @@ _BINARY: dict[Any, Callable[[Any, Any, Array], tuple[Any, Any]]] = {
     np.fmax: lambda a, b, y: (_share(a, b), _share(b, a)),
     np.fmin: lambda a, b, y: (_share(b, a), _share(a, b)),
     np.arctan2: lambda a, b, y: (b / (a * a + b * b), -a / (a * a + b * b)),
-    np.hypot: lambda a, b, y: (a / y, b / y),
+    np.hypot: lambda a, b, y: (_per_length(a, y), _per_length(b, y)),
+    np.remainder: lambda a, b, y: (1.0, -np.floor(a / b)),
+    np.fmod: lambda a, b, y: (1.0, -np.trunc(a / b)),
 }
 
 _VALUES_ONLY = {
@@ -288,218 +407,26 @@ _VALUES_ONLY = {
 }
 
 
-def _binary(ufunc: Any, a: Any, b: Any) -> Followed:
+def binary(ufunc: Any, a: Any, b: Any) -> Followed:
+    """Return a ufunc of two operands, of which one at least is followed."""
+    like = a if isinstance(a, Followed) else b
+    a, b = (raised(item, like) if isinstance(item, (list, tuple)) else item for item in (a, b))
     with np.errstate(all="ignore"):
-        first, second = (np.asarray(_value(item), dtype=float) for item in (a, b))
+        first, second = _real(a), _real(b)
         value = np.asarray(ufunc(first, second))
         by_first, by_second = _BINARY[ufunc](first, second, value)
     slopes = None
     for item, factor in ((a, by_first), (b, by_second)):
         if isinstance(item, Followed):
-            part = _scaled(_spread(item, value.shape).slopes, np.ravel(np.broadcast_to(factor, value.shape)))
-            slopes = part if slopes is None else _plus(slopes, part)
+            part = _scaled(broadcast(item, value.shape).slopes, np.ravel(np.broadcast_to(factor, value.shape)))
+            slopes = part if slopes is None else added(slopes, part)
     return Followed(value, slopes)
 
 
-def _plus(one: Any, other: Any) -> Any:
-    """Return the sum; entries that cancel are kept, so that the pattern is the same at every point."""
+def added(one: Any, other: Any) -> Any:
+    """Return the sum of slopes; entries that cancel are kept, so that the pattern is the same at every point."""
     from scipy.sparse import csr_array
 
     one, other = one.tocoo(), other.tocoo()
     rows, columns = (np.concatenate([one.coords[k], other.coords[k]]) for k in (0, 1))
     return csr_array((np.concatenate([one.data, other.data]), (rows, columns)), shape=one.shape)
-
-
-def _sum(a: Any, axis: Any = None, **_: Any) -> Followed:
-    from scipy.sparse import csr_array
-
-    value = np.asarray(np.sum(a.value, axis=axis))
-    if axis is None:
-        target = np.zeros(a.shape, dtype=np.int64)
-    else:
-        target = np.broadcast_to(np.expand_dims(np.arange(value.size).reshape(value.shape), axis), a.shape)
-    gather = csr_array((np.ones(a.size), (np.ravel(target), np.arange(a.size))), shape=(value.size, a.size))
-    return Followed(value, csr_array(gather @ a.slopes))
-
-
-def _mean(a: Any, axis: Any = None, **_: Any) -> Any:
-    return _sum(a, axis) / (a.size / max(np.sum(a.value, axis=axis).size, 1))
-
-
-def _extreme(a: Followed, axis: Any, ufunc: Any) -> Followed:
-    if axis is None:
-        a, axis = _moved(a, lambda v: v.ravel()), 0
-    parts = [_picked(a, k, axis) for k in range(a.shape[axis])]
-    result = parts[0]
-    for part in parts[1:]:
-        result = _binary(ufunc, result, part)
-    return result
-
-
-def _prod(a: Followed, axis: Any = None, **_: Any) -> Followed:
-    return _extreme(a, axis, np.multiply)
-
-
-def _dot(a: Any, b: Any) -> Any:
-    one, other = np.ndim(_value(a)), np.ndim(_value(b))
-    if one == 0 or other == 0:
-        return a * b
-    if one == 1 and other == 1:
-        return _sum(_binary(np.multiply, a, b))
-    if one == 2 and other == 1:
-        return _sum(_binary(np.multiply, a, b), axis=1)
-    if one == 1 and other == 2:
-        return _sum(_binary(np.multiply, _columns(a), b), axis=0)
-    return _stack([_dot(row, b) for row in a])
-
-
-def _columns(a: Any) -> Any:
-    return a[:, np.newaxis]
-
-
-def _stack(parts: Sequence[Any], axis: int = 0, **_: Any) -> Followed:
-    return _concatenate([_widened(part, axis) for part in parts], axis=axis)
-
-
-def _widened(part: Any, axis: int) -> Any:
-    return _moved(part, lambda v: np.expand_dims(v, axis)) if isinstance(part, Followed) else np.expand_dims(part, axis)
-
-
-def _concatenate(parts: Sequence[Any], axis: int = 0, **_: Any) -> Followed:
-    from scipy.sparse import vstack
-
-    parts = [Followed.stacked(part) if isinstance(part, (list, tuple)) else part for part in parts]
-    like = next(part for part in parts if isinstance(part, Followed))
-    own = [_followed(part, like) for part in parts]
-    value = np.concatenate([part.value for part in own], axis=axis)
-    starts = np.cumsum([0, *(part.size for part in own)])
-    places = np.concatenate(
-        [np.arange(part.size).reshape(part.shape) + start for part, start in zip(own, starts, strict=False)], axis=axis
-    )
-    slopes = vstack([part.slopes for part in own], format="csr")[np.ravel(places)]
-    return Followed(value, slopes)
-
-
-def _where(condition: Any, *both: Any) -> Any:
-    if not both:
-        return np.where(_value(condition))
-    like = next((item for item in both if isinstance(item, Followed)), None)
-    chosen = np.asarray(_value(condition), dtype=bool)
-    if like is None:
-        return np.where(chosen, *both)
-    shape = np.broadcast_shapes(chosen.shape, *(np.shape(_value(item)) for item in both))
-    a, b = (_spread(_followed(item, like), shape) for item in both)
-    mask = np.ravel(np.broadcast_to(chosen, shape))
-    # Both branches stay in the pattern, the other one with zeros, so that the pattern is the same at every point.
-    parts = []
-    for item, mine in ((a, mask), (b, ~mask)):
-        part = item.slopes.copy()
-        part.data = np.where(np.repeat(mine, np.diff(part.indptr)), part.data, 0.0)
-        parts.append(part)
-    return Followed(np.where(np.reshape(mask, shape), a.value, b.value), _plus(*parts))
-
-
-def _diff(a: Followed, n: int = 1, axis: int = -1, **_: Any) -> Any:
-    for _step in range(n):
-        ahead = _moved(a, lambda v: np.take(v, np.arange(1, v.shape[axis]), axis=axis))
-        behind = _moved(a, lambda v: np.take(v, np.arange(v.shape[axis] - 1), axis=axis))
-        a = _binary(np.subtract, ahead, behind)
-    return a
-
-
-def _cumsum(a: Followed, axis: Any = None, **_: Any) -> Followed:
-    from scipy.sparse import csr_array
-
-    if axis is None:
-        a, axis = _moved(a, lambda v: v.ravel()), 0
-    n = a.shape[axis]
-    lines = np.moveaxis(np.arange(a.size).reshape(a.shape), axis, -1).reshape(-1, n)
-    low, high = np.tril_indices(n)
-    gather = csr_array(
-        (np.ones(lines[:, low].size), (lines[:, low].ravel(), lines[:, high].ravel())), shape=(a.size,) * 2
-    )
-    return Followed(np.cumsum(a.value, axis=axis), csr_array(gather @ a.slopes))
-
-
-def _interp(x: Any, xp: Any, fp: Any, *_: Any, **__: Any) -> Any:
-    if isinstance(xp, Followed):
-        raise CannotFollow("numpy.interp with points that vary")
-    like = next(item for item in (x, fp) if isinstance(item, Followed))
-    xp = np.asarray(xp, dtype=float)
-    at = _value(x)
-    j = np.clip(np.searchsorted(xp, at, side="right") - 1, 0, len(xp) - 2)
-    values = _followed(fp, like)
-    low, high = _picked(values, j, 0), _picked(values, j + 1, 0)
-    share = np.minimum(np.maximum((x - xp[j]) / (xp[j + 1] - xp[j]), 0.0), 1.0)
-    return low + share * (high - low)
-
-
-def _norm(a: Followed, ord: Any = None, axis: Any = None, **_: Any) -> Any:
-    if ord not in (None, 2):
-        raise CannotFollow(f"numpy.linalg.norm with ord={ord}")
-    return np.sqrt(_sum(a * a, axis))
-
-
-def _clip(a: Any, a_min: Any = None, a_max: Any = None, **options: Any) -> Any:
-    low, high = options.get("min", a_min), options.get("max", a_max)
-    a = a if low is None else np.maximum(a, low)
-    return a if high is None else np.minimum(a, high)
-
-
-def _full_like(fill: float) -> Callable[..., Array]:
-    return lambda a, *_, **__: np.full(np.shape(_value(a)), fill)
-
-
-def _plain(function: Any) -> Callable[..., Any]:
-    return lambda *items, **options: function(*(_value(item) for item in items), **options)
-
-
-_FUNCTIONS: dict[Any, Callable[..., Any]] = {
-    np.sum: _sum,
-    np.mean: _mean,
-    np.prod: _prod,
-    np.max: lambda a, axis=None, **_: _extreme(a, axis, np.maximum),
-    np.min: lambda a, axis=None, **_: _extreme(a, axis, np.minimum),
-    np.dot: _dot,
-    np.inner: _dot,
-    np.outer: lambda a, b: a[:, np.newaxis] * b,
-    np.where: _where,
-    np.concatenate: _concatenate,
-    np.append: lambda a, b, axis=None: _concatenate([np.atleast_1d(a), np.atleast_1d(b)]),
-    np.hstack: lambda parts, **_: _concatenate([np.atleast_1d(part) for part in parts]),
-    np.stack: _stack,
-    np.atleast_1d: lambda a: a if np.ndim(_value(a)) else _moved(a, np.atleast_1d),
-    np.diff: _diff,
-    np.cumsum: _cumsum,
-    np.interp: _interp,
-    np.linalg.norm: _norm,
-    np.clip: _clip,
-    np.reshape: lambda a, *shape, **_: a.reshape(*shape),
-    np.ravel: lambda a, **_: a.ravel(),
-    np.transpose: lambda a, axes=None: _moved(a, lambda v: np.transpose(v, axes)),
-    np.squeeze: lambda a, axis=None: _moved(a, lambda v: np.squeeze(v, axis)),
-    np.flip: lambda a, axis=None: _moved(a, lambda v: np.flip(v, axis)),
-    np.roll: lambda a, shift, axis=None: _moved(a, lambda v: np.roll(v, shift, axis)),
-    np.expand_dims: lambda a, axis: _moved(a, lambda v: np.expand_dims(v, axis)),
-    np.broadcast_to: lambda a, shape, **_: _spread(a, tuple(np.atleast_1d(shape))),
-    np.take: lambda a, places, axis=None, **_: _moved(a, lambda v: np.take(v, places, axis)),
-    np.trace: lambda a, **_: _sum(_moved(a, lambda v: np.diagonal(v))),
-    np.diag: lambda a, k=0: _moved(a, lambda v: np.diagonal(v, k)),
-    np.zeros_like: _full_like(0.0),
-    np.ones_like: _full_like(1.0),
-    np.full_like: lambda a, fill, **_: np.full(np.shape(_value(a)), fill),
-    np.shape: lambda a: a.shape,
-    np.size: lambda a, axis=None: a.size,
-    np.ndim: lambda a: a.ndim,
-    np.any: _plain(np.any),
-    np.all: _plain(np.all),
-    np.argmax: _plain(np.argmax),
-    np.argmin: _plain(np.argmin),
-    np.searchsorted: _plain(np.searchsorted),
-    np.isclose: _plain(np.isclose),
-    np.allclose: _plain(np.allclose),
-}
-if hasattr(np, "trapezoid"):  # since NumPy 2
-    _FUNCTIONS[np.trapezoid] = lambda y, x=None, dx=1.0, axis=-1: _sum(
-        (y[1:] + y[:-1]) * 0.5 * (dx if x is None else np.diff(x))
-    )

@@ -224,8 +224,9 @@ class Runner:
             if isinstance(found, str):
                 raise ModelFailure(found)
             return list(found)
+        # Copies: a function may write into its inputs.
         given = {
-            name: value.item() if isinstance(value, np.ndarray) and not shape else value
+            name: (value.copy() if shape else value.item()) if isinstance(value, np.ndarray) else value
             for (name, shape), value in zip(facts.inputs, inputs, strict=True)
         }
         result = self.guarded_call(self.function(facts.path, facts.function), given)

@@ -114,7 +114,7 @@ def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
     assert facts.slopes_path is not None
     function = runner.function(facts.slopes_path, facts.slopes)
     given = {
-        name: value.item() if not shape else value for (name, shape), value in zip(facts.inputs, inputs, strict=True)
+        name: value.copy() if shape else value.item() for (name, shape), value in zip(facts.inputs, inputs, strict=True)
     }
     result = runner.guarded_call(function, given)
     if not isinstance(result, Mapping):
