@@ -17,10 +17,9 @@ from collections.abc import Mapping, Sequence
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
 from ilvren.formula.partials import times_partial
+from ilvren.formula.rules import RULES
 
 __all__ = ["tangents"]
-
-_LINEAR = ("index", "scatter", "sum", "expand", "broadcast", "shrink", "reshape", "transpose", "cumsum")
 
 
 def tangents(graph: Graph, roots: Sequence[int], seeds: Mapping[int, int]) -> list[int | None]:
@@ -53,7 +52,7 @@ def _through(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
     node = graph.nodes[number]
     changes = [moved.get(operand) for operand in node.operands]
     zero = graph.constant(0.0)
-    if node.operation in _LINEAR:
+    if RULES[node.operation].linear:
         assert changes[0] is not None
         return graph.arrange(node.operation, (changes[0],), node.shape, node.detail)
     if node.operation == "where":
@@ -93,7 +92,7 @@ def _term(graph: Graph, number: int, place: int, change: int) -> int | None:
             return graph.apply("mul", graph.arrange("interp_slope", node.operands, *same), change)
         case "interp" | "lookup" | "interp_slope" if place == 2:
             return graph.arrange(node.operation, (operands[0], operands[1], change), *same)
-        case "interp_pull" | "lookup_pull" if place == 0:
+        case "interp_pull" | "lookup_pull" | "interp_slope_pull" if place == 0:
             return graph.arrange(node.operation, (change, operands[1], operands[2]), *same)
         case "interp_pull" if place == 1:
             amount = graph.apply("mul", operands[0], change)

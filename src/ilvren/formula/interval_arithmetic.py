@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.arrays import STRUCTURAL
+from ilvren.formula.rules import RULES
 
 __all__ = [
     "DOMAIN",
@@ -164,6 +165,7 @@ def elementwise(operation: str, boxes: Sequence[Box]) -> Box:
         return tuple(_MONOTONE[operation](np.clip(side, *domain)) for side in (low, high))  # type: ignore[return-value]
     if operation in _COMPARISONS:
         return _compared(operation, a, b)
+    assert RULES[operation].interval == "open", operation
     shape = np.broadcast_shapes(*(np.shape(box[0]) for box in boxes))
     return np.full(shape, -np.inf), np.full(shape, np.inf)
 

@@ -35,7 +35,8 @@ from ilvren.formula.interval_arithmetic import (
     others,
     widened,
 )
-from ilvren.formula.sparsity import Link, PatternTooLarge, link
+from ilvren.formula.rules import RULES
+from ilvren.formula.sparsity import Link, PatternTooLarge, use
 
 __all__ = ["Box", "Intervals", "PossibleFault"]
 
@@ -82,7 +83,7 @@ class Intervals:
             if node.operation == "variable":
                 self.boxes[number] = variables[node.index]
         self._contexts = graph.contexts(roots)
-        self._links: dict[tuple[int, int], Link | None] = {}
+        self._links: dict[tuple[int, int], Link] = {}
         with np.errstate(all="ignore"):
             self.forward()
 
@@ -141,7 +142,7 @@ class Intervals:
     def _evaluated(self, number: int) -> Box:
         node = self.graph.nodes[number]
         boxes = [self.boxes[operand] for operand in node.operands]
-        if node.operation in ("call", "output"):
+        if RULES[node.operation].interval == "open":
             return np.full(node.shape, -np.inf), np.full(node.shape, np.inf)
         if node.operation in STRUCTURAL:
             return self._structural(number, boxes)
@@ -155,8 +156,10 @@ class Intervals:
         match node.operation:
             case "norm":
                 squares = elementwise("square", boxes)
-                low, high = (STRUCTURAL["sum"](node.detail, side) for side in squares)
-                return np.sqrt(low), np.sqrt(high)
+                low, high = _added("sum", node.detail, squares)
+                return np.sqrt(np.maximum(low, 0.0)), np.sqrt(high)
+            case "sum" | "cumsum" | "shrink":
+                return _added(node.operation, node.detail, boxes[0])
             case "dot":
                 return self._dot(node.detail, boxes)
             case "interp" | "lookup":
@@ -164,6 +167,7 @@ class Intervals:
                 if node.operation == "interp" and boxes[1][0] is boxes[1][1] and boxes[2][0] is boxes[2][1]:
                     return interpolated(node.detail, boxes)
                 return np.full(node.shape, low), np.full(node.shape, high)
+        assert RULES[node.operation].interval == "moved", node.operation
         return tuple(np.asarray(function(node.detail, *(box[side] for box in boxes))) for side in (0, 1))  # type: ignore[return-value]
 
     def _dot(self, detail: Any, boxes: list[Box]) -> Box:
@@ -173,8 +177,8 @@ class Intervals:
             return np.full(shape, -np.inf), np.full(shape, np.inf)
         if detail == (1, 2):
             b_low, b_high, a_low, a_high = a_low, a_high, b_low.T, b_high.T
-        low, high = elementwise("mul", [(a_low, a_high), (b_low, b_high)])
-        return low.sum(axis=-1), high.sum(axis=-1)
+        products = widened(elementwise("mul", [(a_low, a_high), (b_low, b_high)]))
+        return _added("sum", (products[0].ndim, products[0].ndim - 1), products)
 
     # ---- backward -------------------------------------------------------------------------------
 
@@ -200,7 +204,7 @@ class Intervals:
         own = self.graph.shape(self.graph.nodes[number].operands[place])
         its = self._link(number, place)
         low, high = (np.broadcast_to(side, self.graph.shape(number)).ravel() for side in box)
-        if its is None or (its.source is None and its.matrix is None and not its.everything):
+        if its.source is None and its.matrix is None and not its.everything:
             return low.reshape(own), high.reshape(own)
         if its.source is None:
             return np.full(own, -np.inf), np.full(own, np.inf)
@@ -210,11 +214,11 @@ class Intervals:
         np.minimum.at(found_high, its.source[used], high[used])
         return found_low.reshape(own), found_high.reshape(own)
 
-    def _link(self, number: int, place: int) -> Link | None:
+    def _link(self, number: int, place: int) -> Link:
         key = (number, place)
         if key not in self._links:
             try:
-                self._links[key] = link(self.graph, number, place)
+                self._links[key] = use(self.graph, number, place)
             except PatternTooLarge:
                 self._links[key] = Link(everything=True)
         return self._links[key]
@@ -295,3 +299,13 @@ class Intervals:
         first, last = (float(np.broadcast_to(side, node.shape)[at]) for side in (low, high))
         place = tuple(int(i) for i in at)
         return PossibleFault(number, node.operation, first, last, place, bool(self._contexts.get(number)))
+
+
+def _added(operation: str, detail: Any, terms: Box) -> Box:
+    """Return a sum of intervals. n terms in any order are off by at most n roundings of the sum of their magnitudes."""
+    function = STRUCTURAL[operation]
+    low, high = (np.asarray(function(detail, side)) for side in terms)
+    count = max(terms[0].size, 1)
+    sizes = np.asarray(function(detail, np.maximum(np.abs(terms[0]), np.abs(terms[1]))))
+    slack = np.where(np.isfinite(sizes), 1.2e-16 * count * sizes, 0.0)
+    return low - slack, high + slack

@@ -21,16 +21,14 @@ from numpy.typing import NDArray
 from ilvren.formula.arrays import STRUCTURAL, index_key
 from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.graph import Graph
+from ilvren.formula.rules import MODEL_NODES, RULES
 
-__all__ = ["Link", "PatternTooLarge", "depends_on", "link", "patterns"]
+__all__ = ["Link", "PatternTooLarge", "depends_on", "link", "patterns", "use"]
 
 Indices = NDArray[np.int64]
 
 # A pattern beyond this many entries is not worth having: matrices of that size are not formed.
 MOST_ENTRIES = 40_000_000
-
-_GATHERED = ("index", "expand", "broadcast", "reshape", "transpose")
-_NO_LINK = ("sign", "share", "<=", "<", ">=", ">", "==", "!=", "and", "or", "not")
 
 
 class PatternTooLarge(Exception):
@@ -48,44 +46,47 @@ class Link:
 
 
 def link(graph: Graph, number: int, place: int) -> Link | None:
-    """Return the link of a node to one of its operands, or None where there is never any."""
+    """Return how the derivatives of a node look at one of its operands, or None where they never do."""
+    if not RULES[graph.nodes[number].operation].is_sloped(place):
+        return None
+    return use(graph, number, place)
+
+
+def use(graph: Graph, number: int, place: int) -> Link:
+    """Return how the elements of a node look at those of one of its operands; conditions and keys count."""
     node = graph.nodes[number]
     operand = node.operands[place]
     own = graph.shape(operand)
     detail: Any = node.detail
-    if node.operation in _NO_LINK or (node.operation == "where" and place == 0):
-        return None
-    if node.operation in _GATHERED:
-        count = np.arange(math.prod(own), dtype=np.int64).reshape(own)
-        return Link(np.asarray(STRUCTURAL[node.operation](detail, count)).ravel())
-    match node.operation:
-        case "scatter":
+    match RULES[node.operation].use(place):
+        case "own":
+            return Link(_stretched(own, node.shape))
+        case "moved":
+            count = np.arange(math.prod(own), dtype=np.int64).reshape(own)
+            return Link(np.asarray(STRUCTURAL[node.operation](detail, count)).ravel())
+        case "placed":
             source = np.full(node.shape, -1, dtype=np.int64)
             source[index_key(detail[1])] = np.arange(math.prod(own)).reshape(own)
             return Link(source.ravel())
-        case "join":
+        case "piece":
             first = sum(math.prod(graph.shape(part)) for part in node.operands[:place])
             source = np.full(node.size, -1, dtype=np.int64)
             source[first : first + math.prod(own)] = np.arange(math.prod(own))
             return Link(source)
-        case "sum" | "norm":
+        case "reduced":
             return _grouping(node.shape, own, detail[1])
-        case "shrink":
+        case "shrunk":
             target = np.broadcast_to(np.arange(math.prod(node.shape)).reshape(node.shape), own)
             return Link(matrix=_ones(target.ravel(), np.arange(math.prod(own)), (node.size, math.prod(own))))
-        case "cumsum":
+        case "running":
             return _running(own, detail[1])
-        case "dot":
+        case "product":
             return _product(graph, number, place)
-        case "interp" | "interp_slope" | "lookup" if place > 0:
+        case "all":
             return Link(everything=True)
-        case "lookup" | "call":
-            return None
-        case "interp_pull" | "interp_slope_pull" | "lookup_pull":
-            return Link(everything=True)
-        case "output" | "model_pull" | "model_push":
+        case "model":
             return _model_link(graph, number, place)
-    return Link(_stretched(own, node.shape))
+    raise AssertionError(f"no pattern for {node.operation}")
 
 
 def _stretched(own: tuple[int, ...], shape: tuple[int, ...]) -> Indices | None:
@@ -272,23 +273,16 @@ def depends_on(
                 continue
             if operand not in used:
                 used[operand] = np.zeros(graph.shape(operand), dtype=bool)
-            its: Link | None
-            if node.operation in ("call", "output", "model_pull", "model_push"):
-                its = Link(everything=True)
-            else:
-                its = None if node.operation in (*_NO_LINK, "lookup") else link(graph, number, place)
+            # What a model's outputs are made of is not known of values, only of derivatives.
+            its = Link(everything=True) if node.operation in MODEL_NODES else use(graph, number, place)
             mine = mask
             if conditions is not None and node.operation == "where" and place > 0:
                 mine = mask & (conditions[number] if place == 1 else ~conditions[number])
-            used[operand] |= _marked(its, mine, graph.shape(operand), node.shape)
+            used[operand] |= _marked(its, mine, graph.shape(operand))
     return used
 
 
-def _marked(
-    its: Link | None, mask: NDArray[np.bool_], own: tuple[int, ...], shape: tuple[int, ...]
-) -> NDArray[np.bool_]:
-    if its is None:
-        its = Link(_stretched(own, shape))
+def _marked(its: Link, mask: NDArray[np.bool_], own: tuple[int, ...]) -> NDArray[np.bool_]:
     if its.everything:
         return np.full(own, bool(mask.any()))
     if its.matrix is not None:

@@ -11,14 +11,12 @@ from numpy.typing import NDArray
 
 from ilvren.formula.arrays import LOOKUP_TOLERANCE, STRUCTURAL
 from ilvren.formula.graph import Graph, GraphNode
+from ilvren.formula.rules import RULES
 
 __all__ = ["TooLong", "unrolled"]
 
 # Node numbers, in the shape of what they stand for.
 Numbers = NDArray[np.int64]
-
-# Operations that only put elements in other places.
-_MOVES = frozenset({"index", "expand", "broadcast", "reshape", "transpose", "join"})
 
 
 class TooLong(Exception):
@@ -55,7 +53,9 @@ def _written(
         first = starts[node.index]
         count = node.size
         return np.array([made.variable(first + i) for i in range(count)], dtype=np.int64).reshape(node.shape)
-    if operation in _MOVES:
+    if operation in ("weight", "tangent") or RULES[operation].written == "not":
+        raise TooLong
+    if RULES[operation].written == "moved":
         return np.array(STRUCTURAL[operation](detail, *operands), dtype=np.int64)
     if operation == "ramp":
         return _constants(made, STRUCTURAL["ramp"](detail))
@@ -72,8 +72,7 @@ def _written(
         return _interpolated(made, *operands)
     if operation == "lookup":
         return _looked_up(made, *operands)
-    if operation in STRUCTURAL or operation in ("call", "output", "weight", "tangent"):
-        raise TooLong
+    assert RULES[operation].written == "each", operation
     return _each(made, operation, *operands)
 
 
