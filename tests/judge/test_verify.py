@@ -46,7 +46,7 @@ class Traps(unittest.TestCase):
             ("duplicate limits", two_variables("x^2 + y^2", "x >= 1", "2 * x >= 2"), (1.0, 0.0), "local-strict"),
             ("no qualification", two_variables("-x", "y <= (1 - x)^3", "y >= 0"), (1.0, 0.0), "local-weak"),
             ("no qualification, bent", two_variables("-x - y^2", "y^2 <= (1 - x)^3"), (1.0, 0.0), "local-weak"),
-            ("stationary to the tolerance only", two_variables("1 + y^2 + 1e-8 * x"), (0.0, 0.0), "first-order-only"),
+            ("stationary to the tolerance only", two_variables("1 + y^2 + 1e-8 * x"), (0.0, 0.0), "improvable"),
             ("edge of a plateau", two_variables("max(0, x - 1) + y^2"), (1.0, 0.0), "local-weak"),
             ("tip of a cone", two_variables("hypot(x, y)"), (0.0, 0.0), "local-weak"),
             ("tip of a tilted cone", two_variables("hypot(x, y) + 1.2 * x"), (0.0, 0.0), "improvable"),

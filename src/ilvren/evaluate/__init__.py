@@ -7,6 +7,7 @@ from ilvren.evaluate.differences import MOST_DIFFERENCED
 from ilvren.evaluate.evaluation import Evaluation, entries_of
 from ilvren.evaluate.gate import MOST_DENSE, Counts, Gate
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers
+from ilvren.evaluate.measuring import measured, with_sizes
 from ilvren.evaluate.questions import Batch
 from ilvren.evaluate.recipe import Recipe
 
@@ -23,4 +24,6 @@ __all__ = [
     "Recipe",
     "Workers",
     "entries_of",
+    "measured",
+    "with_sizes",
 ]

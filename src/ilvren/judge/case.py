@@ -10,14 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Gate, measured
 from ilvren.formula import Kink
 from ilvren.judge.curvature import Curvature
 from ilvren.judge.probe import Better
 from ilvren.judge.standing import point_at
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
-from ilvren.problem import Measures, Problem, objective_size
+from ilvren.problem import Problem, objective_size
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState
@@ -45,32 +45,16 @@ class Case:
 
     def __post_init__(self) -> None:
         self.gate = Gate(self.problem, is_sparse=is_large(self.problem))
-        self.measures = Measures.of(self.problem)
+        self.measures = measured(self.problem, self.gate)
         self.evaluation = self.gate.evaluate(self.point, derivatives=True)
         start = self.gate.evaluate(np.array(self.problem.start))
         self.size = objective_size(self.measures.objective_magnitude, self.evaluation.objective, start.objective)
-        self.sizes = self._sizes()
+        self.sizes = self.measures.variable_sizes(self.point)
         self.conditions: Conditions | None = None
         self.curvature: Curvature | None = None
         self.qualification = ""  # the kind, once it has been examined
         self.kinks: list[Kink] = []
         self.kink_radii = np.zeros(len(self.point))
-
-    def _sizes(self) -> FloatArray:
-        """Return the variables' sizes. Where only a start at 0 is known of one, |x| near 0 would be no size at all:
-        then how far it moved in the run counts, or 1."""
-        sizes = self.measures.variable_sizes(self.point)
-        moved = np.ones(len(self.point))
-        if self.logged:
-            spread = np.zeros(len(self.point))
-            for record in self.logged:
-                if len(record.point) == self.point.nbytes:
-                    spread = np.maximum(spread, np.abs(np.frombuffer(record.point) - self.point))
-            moved = np.where(spread > 0.0, spread, 1.0)
-        problem = self.problem
-        has_no_width = np.isinf(problem.joined("upper") - problem.joined("lower"))
-        unknown = np.isnan(problem.joined("magnitude")) & (problem.joined("start") == 0.0) & has_no_width
-        return np.where(unknown, np.maximum(np.abs(self.point), moved), sizes)
 
     def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
         self.checks.append(Check(name, result, value, limit, detail))

@@ -43,7 +43,7 @@ class Curvature:
     """`kind` is "strict", "saddle" or "unknown"; `least` the smallest curvature that decides and `noise` what
     counts as zero; `direction` (n,) is one of that curvature, in variables as written. `moved` is the largest
     component of the step to the best design of the quadratic model within all linearised limits and `promise` what it
-    gains, in sizes; both infinite where the model has no such step."""
+    gains, in sizes; both infinite where the model has no such step. `step` (n,) is that step as written."""
 
     kind: str
     least: float
@@ -54,6 +54,7 @@ class Curvature:
     moved: float
     promise: float
     detail: str
+    step: FloatArray | None = None
 
 
 def lagrangian_curvature(
@@ -95,12 +96,14 @@ def lagrangian_curvature(
             ERROR_FACTOR * float(np.abs(hessians[-1] - h).max(initial=0.0)),
             1e-14,
         )
-        moved, promise = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
+        moved, promise, d = _model_step(gate, measures, point, free, sizes, _convex(h, normals, slope), slope)
         freedom, weak = narrow.shape[1], int((~strong).sum())
         kind, least, direction, detail = _decide(h, wide, normals[~strong], noise, conditions.are_unique)
-        full = np.zeros(len(point))
+        full, step = np.zeros(len(point)), np.zeros(len(point))
         full[free] = direction * sizes
-        return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail)
+        if d is not None:
+            step[free] = d * sizes
+        return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail, None if d is None else step)
     except np.linalg.LinAlgError:
         return None
 
@@ -165,7 +168,8 @@ def _sparse_curvature(
     moved = math.inf if found is None else float(np.abs(found[0]).max(initial=0.0))
     promise = math.inf if found is None else abs(float(rest @ found[0]))
     detail = "the objective curves upwards in every direction the active limits leave"
-    return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail)
+    step = None if found is None else found[0] * sizes
+    return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail, step)
 
 
 def lagrangian_hessians(
@@ -277,9 +281,9 @@ def _model_step(
     sizes: FloatArray,
     convex: FloatArray,
     slope: FloatArray,
-) -> tuple[float, float]:
-    """Return (largest component, gain) of the step d, in sizes, that minimizes slope'd + ½ d'Hd within the linearised
-    limits, H being `convex`; infinities when there is none."""
+) -> tuple[float, float, FloatArray | None]:
+    """Return (largest component, gain, d) of the step d, in sizes, that minimizes slope'd + ½ d'Hd within the
+    linearised limits, H being `convex`; infinities when there is none."""
     evaluation = gate.evaluate(point, derivatives=True)
     assert evaluation.jacobian is not None
     found = solve_quadratic(
@@ -293,10 +297,10 @@ def _model_step(
         bounds=((measures.lower - point)[free] / sizes, (measures.upper - point)[free] / sizes),
     )
     if found.outcome != "solved":
-        return math.inf, math.inf
+        return math.inf, math.inf, None
     d = found.step
     gain = -float(slope @ d) - 0.5 * float(d @ convex @ d)
-    return float(np.abs(d).max(initial=0.0)), max(gain, 0.0)
+    return float(np.abs(d).max(initial=0.0)), max(gain, 0.0), d
 
 
 def _convex(h: FloatArray, normals: FloatArray, slope: FloatArray) -> FloatArray:

@@ -13,13 +13,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Gate, entries_of
+from ilvren.evaluate import Gate, entries_of, measured
 from ilvren.judge.checking.scaling import check_scaling
 from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, objective_size
+from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import HOLDS
@@ -104,7 +104,7 @@ class _Case:
         self.settings = Settings.from_dict(record.settings)
         self.point: FloatArray = np.array(flat_design(variables), dtype=np.float64)
         self.gate = Gate(problem, is_sparse=is_large(problem))
-        self.measures = Measures.of(problem)
+        self.measures = measured(problem, self.gate)
         self.here = self.gate.evaluate(self.point, derivatives=True)
         self.violation = self.measures.violation(self.point, self.here.rows) if self.here.is_finite else math.inf
         self.conflict: Conflict | None = None

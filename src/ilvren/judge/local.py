@@ -12,6 +12,7 @@ from ilvren.judge.case import Case
 from ilvren.judge.first_order import check_first_order, prices_of
 from ilvren.judge.kinked import pieces_at
 from ilvren.judge.probe import Better
+from ilvren.judge.region import region_of
 from ilvren.judge.search_around import check_neighbourhood, search_downhill, search_without_slopes
 from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.verdict import Verdict
@@ -133,7 +134,9 @@ def _judged_kinked(case: Case) -> Verdict:
 
 def _is_strict(piece: Case) -> bool:
     curvature = piece.curvature
-    return curvature is not None and curvature.kind == "strict" and curvature.moved <= math.sqrt(piece.tolerance)
+    if curvature is None or curvature.kind != "strict" or curvature.moved > math.sqrt(piece.tolerance):
+        return False
+    return region_of(piece).holds
 
 
 def _probed_blind(case: Case) -> Verdict:
@@ -197,7 +200,11 @@ def _second_order(case: Case) -> Verdict:
         return case.verdict(
             "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
         )
-    return case.verdict("local-strict", f"first-order conditions hold, and {curvature.detail}")
+    region = region_of(case)
+    reason = f"first-order conditions hold, and {curvature.detail}"
+    if not region.holds:
+        return _left_open(case, f"{reason}, but {region.clause}", directions)
+    return case.verdict("local-strict", f"{reason}; {region.clause}")
 
 
 def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict:

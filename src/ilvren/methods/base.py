@@ -154,11 +154,13 @@ class Task:
 @dataclass(frozen=True)
 class Request:
     """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`; with the residuals (and their
-    derivatives) when `residuals`, where the task has `losses`."""
+    derivatives) when `residuals`, where the task has `losses`. `beyond`: the method has converged and only looks on; a
+    limit that ends this leaves it converged."""
 
     points: FloatArray
     derivatives: bool = False
     residuals: bool = False
+    beyond: bool = False
 
 
 @dataclass(frozen=True)

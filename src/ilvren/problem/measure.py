@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +42,7 @@ class Measures:
     _starts: FloatArray
     objective_magnitude: float | None
     grid: MemberGrid
+    _moves: FloatArray
 
     @classmethod
     def of(cls, problem: Problem) -> Measures:
@@ -56,13 +57,36 @@ class Measures:
             np.array(problem.start),
             problem.objective.magnitude if problem.objective else None,
             MemberGrid(problem),
+            np.zeros(problem.size),
         )
 
-    def variable_sizes(self, point: FloatArray) -> FloatArray:
-        """Return (n,): `magnitude`, else the width of the bounds, else max(|x|, |start|), else 1."""
+    def with_moves(self, moves: FloatArray) -> Measures:
+        """Return the measures that know of moves (n,) that change something; 0 where nothing is known."""
+        return replace(self, _moves=moves)
+
+    @property
+    def has_only_starts(self) -> NDArray[np.bool_]:
+        """Return (n,): nothing is declared of a variable's size, so that the start is all that is known of it."""
         with np.errstate(invalid="ignore"):
             width = self.upper - self.lower
-        size = np.where(np.isfinite(width), width, np.maximum(np.abs(point), np.abs(self._starts)))
+        return ~np.isfinite(self._magnitudes) & ~np.isfinite(width)
+
+    def variable_sizes(self, point: FloatArray) -> FloatArray:
+        """Return (n,): `magnitude`, else the width of the bounds, else the largest of |x|, |start| and the move that
+        changes something by its size, else 1."""
+        return self._sizes(np.maximum(np.maximum(np.abs(point), np.abs(self._starts)), self._moves))
+
+    def bound_sizes(self, point: FloatArray) -> FloatArray:
+        """Return (n,): in what misses of bounds and distances from them are measured: like `variable_sizes`, but with
+        the bound itself in place of a move, which may be far longer."""
+        bound = np.fmax(*(np.where(np.isfinite(side), np.abs(side), 0.0) for side in (self.lower, self.upper)))
+        known = np.maximum(np.maximum(np.abs(point), np.abs(self._starts)), bound)
+        return self._sizes(np.where(known > 0.0, known, np.minimum(self._moves, 1.0)))
+
+    def _sizes(self, without_width: FloatArray) -> FloatArray:
+        with np.errstate(invalid="ignore"):
+            width = self.upper - self.lower
+        size = np.where(np.isfinite(width), width, without_width)
         size = np.where(np.isfinite(self._magnitudes), self._magnitudes, size)
         return np.where((size > 0.0) & np.isfinite(size), size, 1.0)
 
@@ -79,7 +103,7 @@ class Measures:
         miss = np.maximum(self.lower - point, point - self.upper)
         if not (miss <= 0.0).all():  # NaN counts as a miss
             miss = np.where(np.isnan(miss), np.inf, np.maximum(miss, 0.0))
-            worst = max(worst, float(np.max(miss / self.variable_sizes(point))))
+            worst = max(worst, float(np.max(miss / self.bound_sizes(point))))
         return max(worst, float(self.grid.misses(point[np.newaxis])[0]))
 
     def violations(self, points: FloatArray, rows: FloatArray) -> FloatArray:

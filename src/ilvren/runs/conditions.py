@@ -13,6 +13,7 @@ measured for the multipliers found, whatever they are, so it is never too small.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -33,8 +34,13 @@ IntArray = NDArray[np.int64]
 RANK_TOLERANCE = 1e-8
 # A miss counts whole where this or less is allowed.
 USUAL_FEASIBILITY = 1e-6
-# Beyond so many numbers of active gradients their rank is not computed by singular values.
-MOST_RANKED = 1_000_000
+# Beyond so many numbers of active gradients their rank is not computed by singular values, but the least one is
+# estimated, by so many inverse iterations; then it must be larger to count.
+MOST_RANKED, INVERSE_ITERATIONS, SPARSE_RANK_TOLERANCE = 1_000_000, 8, 1e-6
+# A limit this near, in its size, counts as reached by a design of many variables that a method leaves a little inside.
+NEARLY_REACHED = 1e-4
+# A multiplier that would not change the objective by this share of its size over the limit's whole size is rounding.
+ROUNDED_MULTIPLIER = 1e-12
 
 
 @dataclass(frozen=True)
@@ -51,7 +57,7 @@ class Conditions:
     row_multipliers: FloatArray
     bound_multipliers: FloatArray
     rest: FloatArray
-    _normals: Any = field(default=None, repr=False, compare=False)
+    _normals: Callable[[], Any] | None = field(default=None, repr=False, compare=False)
 
     def meet(self, tolerance: float) -> bool:
         """Return whether stationarity and complementarity are within a tolerance."""
@@ -60,7 +66,7 @@ class Conditions:
     @cached_property
     def are_unique(self) -> bool:
         """Return whether the active gradients are independent, so that the multipliers are determined."""
-        return self._normals is not None and _independent(self._normals)
+        return self._normals is not None and _independent(self._normals())
 
 
 def active_sides(values: FloatArray, lower: FloatArray, upper: FloatArray, slack: FloatArray) -> IntArray:
@@ -91,35 +97,29 @@ def first_order_conditions(
         raise ValueError("first-order conditions need derivatives")
     row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
     rows = np.flatnonzero(row_sides)
-    is_bound = np.abs(bound_sides[free]) == 1
-    bounds = free[is_bound]
+    bounds = free[np.abs(bound_sides[free]) == 1]
     sides = np.concatenate([row_sides[rows], bound_sides[bounds]])
     signs = np.where(sides == 2, 0.0, -sides.astype(float))
     target = evaluation.gradient[free] * scale
     started = None
     if guess is not None:
         started = np.concatenate([guess.row_multipliers[rows], guess.bound_multipliers[bounds]])
-    if isinstance(evaluation.jacobian, np.ndarray):
-        normals: Any = np.zeros((len(free), len(rows) + len(bounds)))
-        normals[:, : len(rows)] = (evaluation.jacobian[np.ix_(rows, free)] * scale).T
-        places = np.flatnonzero(is_bound)
-        normals[places, len(rows) + np.arange(len(bounds))] = scale[places]
-        found = _multipliers(normals, target, signs, started)
-    else:
-        normals = _sparse_normals(evaluation.jacobian, rows, free, is_bound, scale)
-        found = _sparse_multipliers(normals, target, signs, started)
+    normals = _active_normals(evaluation.jacobian, row_sides, bound_sides, free, scale)
+    fit = _multipliers if isinstance(normals, np.ndarray) else _sparse_multipliers
+    found = fit(normals, target, signs, started)
     row_multipliers, bound_multipliers = np.zeros(len(row_sides)), np.zeros(len(point))
     if found is None:
         row_multipliers[:], bound_multipliers[:] = np.nan, np.nan
         return Conditions(math.nan, math.nan, row_sides, bound_sides, row_multipliers, bound_multipliers, target)
     row_multipliers[rows], bound_multipliers[bounds] = found[: len(rows)], found[len(rows) :]
     rest = target - normals @ found
+    _drop_rounding(measures, point, (row_multipliers, bound_multipliers), objective_size)
     worst = float(np.abs(rest).max(initial=0.0))
     gap = _complementarity(
         measures, point, evaluation, (row_sides, bound_sides), (row_multipliers, bound_multipliers), feasibility
     )
     gap /= objective_size
-    return Conditions(worst, gap, row_sides, bound_sides, row_multipliers, bound_multipliers, rest, normals)
+    return Conditions(worst, gap, row_sides, bound_sides, row_multipliers, bound_multipliers, rest, lambda: normals)
 
 
 def conditions_with(
@@ -134,8 +134,9 @@ def conditions_with(
     tolerance: float,
 ) -> Conditions:
     """Measure what remains of (1) for given `multipliers` (m,), as far as their signs are right; the bounds take what
-    they may. Limits that are not quite reached count when Σ |multiplier| · distance over all of them is at most
-    `tolerance` times the size of the objective: no convex problem has more to gain. Quick at any size."""
+    they may. Limits that are not quite reached count when they are within NEARLY_REACHED of their size and Σ
+    |multiplier| · distance over all of them is at most `tolerance` times the size of the objective: no convex problem
+    has more to gain. Quick at any size."""
     row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
     assert evaluation.gradient is not None
     given = np.where(np.isfinite(multipliers), multipliers, 0.0)
@@ -143,7 +144,7 @@ def conditions_with(
     upper = np.where(given < 0.0, measures.row_upper - evaluation.rows, np.inf)
     distance = np.maximum(np.minimum(lower, upper), 0.0)
     active = (row_sides == 2) | (-row_sides * given > 0.0) & (row_sides != 0)
-    near = ~active & np.isfinite(distance) & (given != 0.0)
+    near = ~active & (distance <= NEARLY_REACHED * measures.row_sizes) & (given != 0.0)
     allowed = tolerance * objective_size
     if float(np.sum(np.abs(given[near]) * distance[near])) > allowed:
         near[:] = False
@@ -151,7 +152,9 @@ def conditions_with(
     row_sides = np.where(near, np.where(given > 0.0, -1, 1), row_sides)
     rest = evaluation.gradient - evaluation.jacobian.T @ own
     gaps = np.where(rest > 0.0, point - measures.lower, measures.upper - point)
-    close = np.isfinite(gaps) & (measures.lower < measures.upper) & (bound_sides == 0)
+    close = gaps <= NEARLY_REACHED * measures.bound_sizes(point)
+    close &= (measures.lower < measures.upper) & (bound_sides == 0)
+    close &= np.abs(rest) * measures.variable_sizes(point) > ROUNDED_MULTIPLIER * objective_size
     close[close] = np.abs(rest[close]) * gaps[close] <= allowed / max(len(point), 1)
     bound_sides = np.where(close & (rest != 0.0), np.where(rest > 0.0, -1, 1), bound_sides)
     taken = ((bound_sides == -1) & (rest > 0.0)) | ((bound_sides == 1) & (rest < 0.0))
@@ -159,7 +162,25 @@ def conditions_with(
     rest = (rest - bound_multipliers)[free] * scale
     worst = float(np.abs(rest).max(initial=0.0))
     gap = _complementarity(measures, point, evaluation, (row_sides, bound_sides), (own, bound_multipliers), feasibility)
-    return Conditions(worst, gap / objective_size, row_sides, bound_sides, own, bound_multipliers, rest)
+    _drop_rounding(measures, point, (own, bound_multipliers), objective_size)
+    return Conditions(
+        worst,
+        gap / objective_size,
+        row_sides,
+        bound_sides,
+        own,
+        bound_multipliers,
+        rest,
+        lambda: _active_normals(evaluation.jacobian, row_sides, bound_sides, free, scale),
+    )
+
+
+def _drop_rounding(
+    measures: Measures, point: FloatArray, multipliers: tuple[FloatArray, FloatArray], objective_size: float
+) -> None:
+    """Set multipliers to 0 in place that are nothing but rounding: they are no prices."""
+    for u, sizes in zip(multipliers, (measures.row_sizes, measures.variable_sizes(point)), strict=True):
+        u[np.abs(u) * sizes <= ROUNDED_MULTIPLIER * objective_size] = 0.0
 
 
 def _complementarity(
@@ -193,16 +214,25 @@ def _setting(
     free = problem.continuous_places  # members are held: between them there is nothing
     sizes = measures.variable_sizes(point)
     row_sides = active_sides(evaluation.rows, measures.row_lower, measures.row_upper, feasibility * measures.row_sizes)
-    bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)
+    reach = feasibility * measures.bound_sizes(point)
+    bound_sides = active_sides(point, measures.lower, measures.upper, reach)
     return row_sides, bound_sides, free, sizes[free] / objective_size
 
 
-def _sparse_normals(jacobian: Any, rows: IntArray, free: IntArray, is_bound: Any, scale: FloatArray) -> Any:
+def _active_normals(
+    jacobian: Any, row_sides: IntArray, bound_sides: IntArray, free: IntArray, scale: FloatArray
+) -> Any:
+    """Return the gradients (n_free, k) of active rows, then of active bounds, each variable times its scale."""
+    rows, places = np.flatnonzero(row_sides), np.flatnonzero(np.abs(bound_sides[free]) == 1)
+    if isinstance(jacobian, np.ndarray):
+        normals: FloatArray = np.zeros((len(free), len(rows) + len(places)))
+        normals[:, : len(rows)] = (jacobian[np.ix_(rows, free)] * scale).T
+        normals[places, len(rows) + np.arange(len(places))] = scale[places]
+        return normals
     from scipy.sparse import csr_array, diags_array, hstack
 
     own = jacobian[rows]
     own = own if len(free) == jacobian.shape[1] else own[:, free]
-    places = np.flatnonzero(is_bound)
     units = csr_array((scale[places], (places, np.arange(len(places)))), shape=(len(free), len(places)))
     return hstack([(own @ diags_array(scale)).T, units], format="csr")
 
@@ -235,10 +265,33 @@ def _independent(normals: Any) -> bool:
         return False
     if not isinstance(normals, np.ndarray):
         if n * k > MOST_RANKED:
-            return False  # not known: said as "not unique", which is the cautious word
+            return _independent_sparse(normals)
         normals = normals.toarray()
     lengths = np.linalg.norm(normals, axis=0)
     if not (lengths > 0.0).all():
         return False
     values = np.linalg.svd(normals / lengths, compute_uv=False)
     return bool(values[-1] > RANK_TOLERANCE * values[0])
+
+
+def _independent_sparse(normals: Any) -> bool:
+    """Estimate the least singular value of unit columns by inverse iteration on their products."""
+    from scipy.sparse import csc_array, diags_array
+    from scipy.sparse.linalg import splu
+
+    lengths = np.sqrt(np.asarray(normals.multiply(normals).sum(axis=0)).ravel())
+    if not (np.isfinite(lengths).all() and (lengths > 0.0).all()):
+        return False
+    unit = normals @ diags_array(1.0 / lengths)
+    products = csc_array(unit.T @ unit)
+    k = products.shape[0]
+    try:
+        factor = splu(products + diags_array(np.full(k, SPARSE_RANK_TOLERANCE**2 * 1e-2)).tocsc())
+    except RuntimeError:
+        return False
+    v = np.random.default_rng(0).normal(size=k)
+    for _ in range(INVERSE_ITERATIONS):
+        v = factor.solve(v / np.linalg.norm(v))
+        if not np.isfinite(v).all():
+            return False
+    return bool(1.0 / np.linalg.norm(v) > SPARSE_RANK_TOLERANCE**2)

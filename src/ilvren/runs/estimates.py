@@ -83,7 +83,7 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     if not (np.isfinite(residuals).all() and np.isfinite(jacobian).all()):
         return None
     measures = Measures.of(problem)
-    near = 1e-9 * measures.variable_sizes(point)
+    near = 1e-9 * measures.bound_sizes(point)
     at_bound = (point <= measures.lower + near) | (point >= measures.upper - near)
     places = [place for place in problem.free if not at_bound[place]]
     names = [variable.name for variable in problem.variables]

@@ -13,9 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import MachineError, ProblemError, RequestError
-from ilvren.evaluate import Arrival, Evaluation, Gate, Workers
+from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Reply, Request, Standing
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task
+from ilvren.methods.pieces.looking_on import looking_on
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
@@ -162,6 +163,7 @@ class Loop:
         self._start = self._evaluate_all(point[np.newaxis, :], derivatives=wants_derivatives)[0]
         if not problem.free:
             return self._nothing_to_change()
+        self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
         task = self._scaling.task(
             problem,
@@ -173,7 +175,8 @@ class Loop:
             losses=self._losses(),
             is_convex=self.method.relaxes and _is_convex(problem),
         )
-        generator = self.method.run(task, self.options)
+        looks_on = self.method.kind == "gradient-based" and not task.grids
+        generator = (looking_on if looks_on else _as_it_is)(self.method, task, self.options)
         try:
             message: Request | Bend | Iterate = next(generator)
             while True:
@@ -192,6 +195,21 @@ class Loop:
             return self._checked(end.value)
         finally:
             generator.close()
+
+    def _with_sizes(self) -> Measures:
+        """Return the measures with the variables' sizes. Formulas are asked for slopes by themselves, so that the sizes
+        are the same for every method; of models only a method that needs derivatives has them."""
+        assert self._start is not None
+        if self.problem.runners or self._start.gradient is not None:
+            return with_sizes(self.problem, self.measures, self._start, self._tried)
+        return measured(self.problem, Gate(self.problem, is_sparse=is_large(self.problem)))
+
+    def _tried(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return values that find the variables' sizes. Formulas cost next to nothing and are not counted."""
+        if not self.problem.runners:
+            return self.gate.batch_values(points)
+        found = self._evaluate_all(points, derivatives=False)
+        return np.array([item.objective for item in found]), np.array([item.rows for item in found])
 
     def _nothing_to_change(self) -> tuple[str, str]:
         assert self._start is not None
@@ -216,7 +234,13 @@ class Loop:
 
     def _replied(self, message: object) -> object:
         if isinstance(message, Request):
-            return self._answer(message)
+            try:
+                return self._answer(message)
+            except _Stop as stop:
+                if message.beyond and stop.outcome == "exhausted" and self._last and self._last[1].meets_conditions:
+                    reason = f"first-order conditions hold; {stop.reason}, so nothing further on was tried"
+                    raise _Stop("converged", reason) from None
+                raise
         if isinstance(message, Bend):
             return self._bend(message)
         return self._judge(message)
@@ -701,6 +725,10 @@ class Loop:
         if self._scaling is None or not math.isfinite(self._bound[0]):
             return None
         return self._as_written(self._scaling.objective * self._bound[0])
+
+
+def _as_it_is(method: Method, task: Task, options: object) -> Protocol:
+    return method.run(task, options)
 
 
 def _is_convex(problem: Problem) -> bool:

@@ -33,7 +33,7 @@ def limit_states(
 ) -> tuple[tuple[LimitState, ...], tuple[LimitState, ...]]:
     """Return the states of all bounds and of all rows. Prices need `conditions` that nearly hold at a feasible
     design; they are the change of the objective as written per unit by which the limit moves up."""
-    sizes = measures.variable_sizes(point)
+    sizes = measures.bound_sizes(point)
     sign = 1.0 if problem.objective is None else float(problem.objective.sign)
     if conditions is None:
         bound_sides = active_sides(point, measures.lower, measures.upper, feasibility * sizes)

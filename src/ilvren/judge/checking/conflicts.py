@@ -9,7 +9,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Gate, measured
 from ilvren.formula.intervals import Box, Intervals, PossibleFault
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Problem, RowBlock, element_name
@@ -209,9 +209,7 @@ def _domain_finding(problem: Problem, fault: PossibleFault, entry: str, piece: s
 
 def _shown_invalid(problem: Problem, gate: Gate, seed: int) -> dict[int, str]:
     """Return {node: a design} of operations that gave no finite value at some random design or corner."""
-    from ilvren.problem import Measures
-
-    measures = Measures.of(problem)
+    measures = measured(problem, gate)
     start = np.array(problem.start)
     sizes = measures.variable_sizes(start)
     low = np.where(np.isfinite(measures.lower), measures.lower, start - 2.0 * sizes)

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import MOST_DENSE, Gate
+from ilvren.evaluate import MOST_DENSE, Gate, measured
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import mending, trouble_clause
@@ -146,7 +146,7 @@ def _colour_directions(problem: Problem, gate: Gate, free: NDArray[np.int64]) ->
 def _points(problem: Problem, gate: Gate, seed: int) -> tuple[list[FloatArray], int]:
     """Return the start and random designs inside the bounds where all is finite, and how many were not."""
     start = np.array(problem.start)
-    measures = Measures.of(problem)
+    measures = measured(problem, gate)
     sizes = measures.variable_sizes(start)
     free = np.array(problem.free, dtype=np.int64)
     low = np.where(np.isfinite(measures.lower), measures.lower, start - 0.5 * sizes)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Gate, measured
 from ilvren.judge.checking.finding import Finding
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock, objective_size
 
@@ -49,7 +49,7 @@ class ScalingCheck:
 def check_scaling(problem: Problem, gate: Gate) -> ScalingCheck:
     """Measure sizes and effects at the start."""
     point = np.array(problem.start)
-    measures = Measures.of(problem)
+    measures = measured(problem, gate)
     sizes = measures.variable_sizes(point)
     effects = _effects(problem, gate, measures, point, sizes)
     if effects is None:

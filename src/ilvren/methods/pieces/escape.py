@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Bend, Reply, Request, Task
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
-__all__ = ["downhill_from_saddle", "less_violated_nearby", "valid_nearby"]
+__all__ = ["downhill_from_saddle", "less_violated_nearby", "null_space", "valid_nearby"]
 
 FloatArray = NDArray[np.float64]
 
@@ -98,7 +98,7 @@ def downhill_from_saddle(
     ):
         free = np.flatnonzero(~is_fixed)
         normals = here.j[np.ix_(np.flatnonzero(is_kept), free)]
-        basis = _null_space(normals) if len(free) else np.zeros((0, 0))
+        basis = null_space(normals) if len(free) else np.zeros((0, 0))
         if not basis.shape[1]:
             continue
         values, vectors = np.linalg.eigh(basis.T @ hessian[np.ix_(free, free)] @ basis)
@@ -148,7 +148,7 @@ def _best_returned(
     return point if point.has_derivatives else None
 
 
-def _null_space(normals: FloatArray) -> FloatArray:
+def null_space(normals: FloatArray) -> FloatArray:
     """Return an orthonormal basis (n, k) of the directions that no normal (rows) has a part in."""
     n = normals.shape[1]
     if not len(normals):

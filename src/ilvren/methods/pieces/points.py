@@ -42,9 +42,9 @@ class Point:
         return bool(np.isfinite(self.g).all() and np.isfinite(entries).all())
 
 
-def evaluated(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, Point]:
+def evaluated(x: FloatArray, *, derivatives: bool, beyond: bool = False) -> Generator[Request, Any, Point]:
     """Ask for one point."""
-    reply: Reply = yield Request(x[np.newaxis, :], derivatives)
+    reply: Reply = yield Request(x[np.newaxis, :], derivatives, beyond=beyond)
     if reply.gradient is None or reply.jacobian is None:
         return Point(x, float(reply.objective[0]), reply.rows[0], x, None)
     return Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0], True)
