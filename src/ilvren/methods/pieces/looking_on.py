@@ -28,12 +28,14 @@ FloatArray = NDArray[np.float64]
 
 # How often one run goes on, and problems of how many variables are examined by eigenvectors.
 LOOKS, MOST_VARIABLES = 4, 100
-# Curvature, in scaled variables and over the objective's scale, below which a direction is flat; directions tried.
-FLAT, MOST_DIRECTIONS = 1e-2, 2
+# Curvature, in scaled variables and over the objective's scale, below which a direction is flat: without steps that
+# would show by their lengths that there is some, and after such; directions tried.
+FLAT, FLAT_AFTER_STEPS, MOST_DIRECTIONS = 1e-2, 1e-6, 2
 # Lengths tried along a flat direction, and along the way that steps led; in scaled variables.
 LENGTHS, LENGTHS_ONWARD = (1.0, 0.3, 0.1, 0.03, 0.01), (1.0, 0.1, 0.01)
-# Steps that shrink by less than this from one to the next speak of no curvature.
-SLOW = 0.2
+# Steps that shrink by less than this from one to the next speak of no curvature; a component counts that is more than a
+# share of its step.
+SLOW, SHARE = 0.2, 0.01
 # A better design is better by so many tolerances; rounds that bring designs back to the limits that hold.
 CLEARLY, RETURNS = 3.0, 5
 # A variable this near its bound is at it.
@@ -43,6 +45,8 @@ AT_BOUND = 1e-8
 def looking_on(method: Method, task: Task, options: Any) -> Protocol:
     """Run a method; where it has converged, look on, and go on from a better design."""
     first_f = None
+    if not getattr(options, "exact", True):  # a method that was told to do without second derivatives
+        task = replace(task, has_curvature=False)
     for look in range(LOOKS + 1):
         trail: list[FloatArray] = []
         generator = method.run(task, options)
@@ -93,41 +97,64 @@ def _better_onward(
     if not basis.shape[1]:
         return None
     size = max(1.0, float(np.abs(here.x).max()))
-    moves = [length * size * way for way in _onward(trail, free, basis) for length in LENGTHS_ONWARD]
+    signs = np.where((at_lower & at_upper)[rows], 0.0, np.where(at_lower[rows], 1.0, -1.0))
+    u = np.zeros(len(here.c))
+    u[rows] = signed_least_squares(normals.T, here.g[free], signs)
+    steps = [(after - before)[free] @ basis for before, after in itertools.pairwise(trail)]
+    moves = [length * size * (basis @ way) for way in _onward(steps) for length in LENGTHS_ONWARD]
     if task.has_curvature and len(here.x) <= MOST_VARIABLES:
-        signs = np.where((at_lower & at_upper)[rows], 0.0, np.where(at_lower[rows], 1.0, -1.0))
-        u = np.zeros(len(here.c))
-        u[rows] = signed_least_squares(normals.T, here.g[free], signs)
         hessian = yield from hessian_at(here.x, u)
         if hessian is None:
             return None
         values, vectors = np.linalg.eigh(basis.T @ hessian[np.ix_(free, free)] @ basis)
-        flat = np.flatnonzero(values * size**2 <= FLAT * scale)[:MOST_DIRECTIONS]
+        slow = [_is_slow([step @ vectors[:, [k]] for step in steps], steps) for k in range(len(values))]
+        flat = values * size**2 <= (FLAT if len(steps) < 2 else FLAT_AFTER_STEPS) * scale
+        flat = np.flatnonzero(flat | slow)[:MOST_DIRECTIONS]
         moves += [s * length * size * (basis @ vectors[:, k]) for k in flat for length in LENGTHS for s in (1.0, -1.0)]
     if not moves:
         return None
     points = np.repeat(here.x[np.newaxis], len(moves), axis=0)
-    points[:, free] += np.array(moves)
+    points[:, free] += np.array([_within(task, here.x, free, move) for move in moves])
     wanted = CLEARLY * task.tolerance * scale
-    return (yield from _best_brought_back(task, here, np.clip(points, task.lower, task.upper), rows, free, wanted))
+    held = rows[(u[rows] != 0.0) | (task.row_lower == task.row_upper)[rows]]
+    return (yield from _best_brought_back(task, here, points, (rows, held), free, wanted))
 
 
-def _onward(trail: list[FloatArray], free: NDArray[np.int64], basis: FloatArray) -> list[FloatArray]:
+def _onward(steps: list[FloatArray]) -> list[FloatArray]:
     """Return the direction in which the last steps led, where they shrank slowly."""
-    steps = [after[free] - before[free] for before, after in itertools.pairwise(trail)]
     lengths = [float(np.linalg.norm(step)) for step in steps]
     if len(lengths) < 2 or not lengths[1] > SLOW * lengths[0] > 0.0:
         return []
-    return [basis @ (basis.T @ (steps[1] / lengths[1]))]
+    return [steps[1] / lengths[1]]
+
+
+def _is_slow(components: list[FloatArray], steps: list[FloatArray]) -> bool:
+    """Return whether a component of the last steps shrinks slowly, and is more than rounding of theirs."""
+    return bool(_onward(components)) and abs(float(components[1][0])) > SHARE * float(np.linalg.norm(steps[1]))
+
+
+def _within(task: Task, x: FloatArray, free: NDArray[np.int64], move: FloatArray) -> FloatArray:
+    """Return a move shortened so that it keeps within the bounds."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        room = np.where(move > 0.0, (task.upper - x)[free], (task.lower - x)[free]) / move
+        room = np.where(move == 0.0, np.inf, room)
+    return move * min(1.0, float(room.min(initial=np.inf)))
 
 
 def _best_brought_back(
-    task: Task, here: Point, points: FloatArray, rows: NDArray[np.int64], free: NDArray[np.int64], wanted: float
+    task: Task,
+    here: Point,
+    points: FloatArray,
+    active: tuple[NDArray[np.int64], NDArray[np.int64]],
+    free: NDArray[np.int64],
+    wanted: float,
 ) -> Generator[Request, Any, FloatArray | None]:
-    """Return the best of the points that is feasible and better by what is wanted, after bringing them back to rows."""
+    """Return the best of the points that is feasible and better by what is wanted, after bringing them back to the
+    active rows: to those that press from either side, to the others where they are missed."""
+    rows, held = active
     normals = here.j[np.ix_(rows, free)]
     goal = np.clip(here.c, task.row_lower, task.row_upper)[rows]
-    is_equality = (task.row_lower == task.row_upper)[rows]
+    is_held = np.isin(rows, held)
     allowed = max(task.feasibility, task.violation(here.c))
     best, best_f = None, here.f - wanted
     for _ in range(RETURNS if len(rows) else 1):
@@ -135,12 +162,11 @@ def _best_brought_back(
         for point, f, c in zip(points, reply.objective, reply.rows, strict=True):
             if f < best_f and task.violation(c) <= allowed:
                 best, best_f = point, float(f)
-        if best is not None or not len(rows):
+        if not len(rows):
             break
         off = np.where(np.isfinite(reply.rows[:, rows]), reply.rows[:, rows] - goal, 0.0)
-        # Designs within an inequality may stay there.
         inside = (task.row_lower[rows] <= reply.rows[:, rows]) & (reply.rows[:, rows] <= task.row_upper[rows])
-        off = np.where(inside & ~is_equality, 0.0, off)
+        off = np.where(inside & ~is_held, 0.0, off)
         points = points.copy()
         points[:, free] -= np.linalg.lstsq(normals, off.T, rcond=1e-10)[0].T
         points = np.clip(points, task.lower, task.upper)
