@@ -74,6 +74,7 @@ class Gate(Questions):
         self._counted_values: set[bytes] = set()
         self._counted_gradients: set[bytes] = set()
         self._counted_hessians: set[bytes] = set()
+        self._counted_unseen = 0  # designs that were counted, but are not known one by one
         self._calls_before = self._difference_calls()
         self._is_scalar = not problem.graph.has_arrays
         n, m = problem.size, problem.row_count
@@ -84,7 +85,8 @@ class Gate(Questions):
     def counts(self) -> Counts:
         """Return how many distinct points were computed so far."""
         extra = self._difference_calls() - self._calls_before
-        return Counts(len(self._counted_values) + extra, len(self._counted_gradients), len(self._counted_hessians))
+        values = len(self._counted_values) + self._counted_unseen
+        return Counts(values + extra, len(self._counted_gradients), len(self._counted_hessians))
 
     def _difference_calls(self) -> int:
         return sum(runner.difference_calls for runner in self.problem.runners)
@@ -112,6 +114,23 @@ class Gate(Questions):
         """Return whether a design was computed before, by its bytes."""
         return key in self._counted_values
 
+    def counted_among(self, points: FloatArray) -> int:
+        """Return how many of the designs (k, n), all different, are counted one by one."""
+        if len(self._counted_values) > len(points):
+            return sum(point.tobytes() in self._counted_values for point in points)
+        found, columns = 0, np.ascontiguousarray(points.T)
+        for key in self._counted_values:
+            places: Any = slice(None)
+            for column, value in zip(columns, np.frombuffer(key), strict=True):
+                near = np.flatnonzero(column[places] == value)
+                places = near if isinstance(places, slice) else places[near]
+            found += len(places) > 0
+        return found
+
+    def count_more(self, number: int) -> None:
+        """Count designs that are not kept."""
+        self._counted_unseen += number
+
     def batch_values(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return the internal objective (k,) and rows (k, m) at designs (k, n) in one vectorised call; nothing is
         counted or kept until `take_batch`."""
@@ -127,7 +146,7 @@ class Gate(Questions):
         counts = []
         for key, value, row in zip(keys, objective.tolist(), rows, strict=True):
             self._keep(key, Evaluation(value, row))
-            counts.append(len(self._counted_values) + extra)
+            counts.append(len(self._counted_values) + self._counted_unseen + extra)
         return counts, gradients
 
     def by_workers(self, points: Sequence[FloatArray], *, derivatives: bool) -> Iterator[tuple[int, Arrival]]:
@@ -177,7 +196,9 @@ class Gate(Questions):
     def adopt(self, point: FloatArray, evaluation: Evaluation, *, evaluations: int) -> None:
         """Take an evaluation as computed: keep and count it; `evaluations` were counted with it then."""
         self._keep(point.tobytes(), evaluation)
-        self._calls_before = self._difference_calls() - max(evaluations - len(self._counted_values), 0)
+        self._calls_before = self._difference_calls() - max(
+            evaluations - len(self._counted_values) - self._counted_unseen, 0
+        )
 
     def _keep(self, key: bytes, evaluation: Evaluation) -> None:
         if len(self._cache) >= self._most_kept:

@@ -20,10 +20,10 @@ from ilvren.judge.case import Case
 from ilvren.judge.probe import Better
 from ilvren.judge.search_around import better_at
 from ilvren.judge.verdict import Proof, Verdict
-from ilvren.problem import members_of, scalar_problem
+from ilvren.problem import Problem, members_of, scalar_problem
 from ilvren.runs import AUTOMATIC, Settings, run
 
-__all__ = ["bound_on_box", "proved", "refusal"]
+__all__ = ["bound_on_box", "nothing_below", "proved", "refusal"]
 
 FloatArray = NDArray[np.float64]
 Told = Callable[[int, int, float], None]
@@ -69,6 +69,22 @@ def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
         bounder, low, high, cutoff, seconds=seconds, try_points=lambda _: None, search_from=lambda _: None
     )
     return EXACT if found.is_complete else None
+
+
+def nothing_below(problem: Problem, cutoff: float, seconds: float) -> tuple[bool, float]:
+    """Return whether intervals show that no feasible design of `problem`, whose bounds are finite, has an internal
+    objective below `cutoff`, and the seconds that took."""
+    written = scalar_problem(problem)
+    if written is None or written.objective is None:
+        return False, 0.0
+    bounder = Bounder(written)
+    low, high = bounder.domain
+    if not np.isfinite(high - low).all():
+        return False, 0.0
+    found = search_boxes(
+        bounder, low, high, cutoff, seconds=seconds, try_points=lambda _: None, search_from=lambda _: None
+    )
+    return found.is_complete, found.seconds
 
 
 def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = None) -> Verdict:

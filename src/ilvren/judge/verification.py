@@ -22,7 +22,7 @@ from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_resu
 from ilvren.judge.first_order import prices_of
 from ilvren.judge.local import better_reason, judged_locally
 from ilvren.judge.makeable import check_spacings, makeable_near
-from ilvren.judge.members import Neighbours, neighbours_of
+from ilvren.judge.members import Neighbours, all_designs, neighbours_of
 from ilvren.judge.probe import Better, gain_over
 from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.search_around import check_other_method, check_random_starts
@@ -43,6 +43,8 @@ FloatArray = NDArray[np.float64]
 AGREEMENT = 1e-9
 # What the verdict is asked to survive: a tolerance so many times smaller.
 SHARPER = 10.0
+# Problems with members of so many variables are proved if that takes no longer than this.
+MOST_PROVED_QUICKLY, PROVED_QUICKLY_SECONDS = 6, 1.5
 
 
 @dataclass(frozen=True)
@@ -215,24 +217,77 @@ def _judged(case: Case) -> Verdict:
         return case.verdict("improvable", better_reason(case, better, "the run itself evaluated"), better)
     if not case.problem.free:
         return case.verdict("local-strict", "no variable can change anything: there is no other design")
-    members = _check_members(case)
-    if members is not None and members.better is not None:
-        return case.verdict(
-            "improvable", better_reason(case, members.better, "a neighbouring member has"), members.better
-        )
-    if members is not None and not len(case.problem.continuous_places):
-        if members.open:
-            return case.verdict("unverified", "some neighbouring members could not be settled")
-        return case.verdict("local-strict", f"{_members_told(members.tried)} worse")
-    found = judged_locally(case)
-    if members is None or found.verdict != "local-strict":
+    if set(case.problem.free) - set(case.problem.continuous_places.tolist()):
+        return _judged_among_members(case)
+    return judged_locally(case)
+
+
+def _judged_among_members(case: Case) -> Verdict:
+    """Judge a design with spaced or catalogue variables: by all designs where they are few, else by its neighbours."""
+    everything = all_designs(case)
+    if everything is not None:
+        return _judged_by_all(case, *everything)
+    proof = _proved_quickly(case)
+    if proof is not None:
+        return proof
+    members = neighbours_of(case)
+    _note_members(case, members)
+    if members.better is not None:
+        return case.verdict("improvable", better_reason(case, members.better, "a neighbour has"), members.better)
+    found = judged_locally(case) if len(case.problem.continuous_places) else None
+    if found is not None and found.verdict not in ("local-strict", "local-weak"):
         return found
-    if members.open:
-        return case.verdict(
-            "first-order-only",
-            "the continuous variables are strictly optimal; of some members beside it nothing is known",
-        )
-    return case.verdict("local-strict", f"{found.reason}; {_members_told(members.tried)} worse")
+    if not members.are_all_worse:
+        why = f"{members.told}, none is better"
+        if members.open:
+            why += f"; {members.open} of them could not be settled"
+        elif members.only_searched:
+            why += f"; at {members.only_searched} of them that rests on local searches"
+        return case.verdict("probe-only", f"{why}; {found.reason}" if found is not None else why)
+    reason = "" if found is None else f"{found.reason}; "
+    if members.ties:
+        return case.verdict("local-weak", f"{reason}{members.told}, none is better, {members.ties:,} are as good")
+    word = "local-strict" if found is None else found.verdict
+    return case.verdict(word, f"{reason}{members.told}, and {'it is' if members.count == 1 else 'all are'} worse")
+
+
+def _judged_by_all(case: Case, count: int, better: Better | None) -> Verdict:
+    gain = 0.0 if better is None else better.gain / case.size
+    if better is not None:
+        case.add("members", "fail", gain, case.tolerance, f"all {count:,} designs were evaluated: one is better")
+        return case.verdict("improvable", better_reason(case, better, "the list of all designs has"), better)
+    detail = f"all {count:,} designs were evaluated: no feasible one is better"
+    case.add("members", "pass", gain, case.tolerance, detail)
+    return case.verdict("global-proved", detail)
+
+
+def _proved_quickly(case: Case) -> Verdict | None:
+    """Return the verdict where intervals prove a small problem with members within a second or two."""
+    from ilvren.judge.proof import proved, refusal
+
+    if refusal(case) or len(case.problem.free) > MOST_PROVED_QUICKLY:
+        return None
+    checks = list(case.checks)
+    found = proved(case, case.verdict("probe-only", ""), seconds=PROVED_QUICKLY_SECONDS)
+    if found.verdict in ("global-proved", "improvable"):
+        return found
+    case.checks[:] = checks
+    return None
+
+
+def _note_members(case: Case, found: Neighbours) -> None:
+    gain = 0.0 if found.better is None else found.better.gain / case.size
+    word = f"{found.told}, none is better"
+    if found.better is not None:
+        word = f"{found.told}: one is better"
+    elif found.ties:
+        word += f", {found.ties:,} are as good"
+    if found.open:
+        word += f"; {found.open} could not be settled"
+    if found.only_searched:
+        word += f"; {found.only_searched} were searched, which proves nothing"
+    result = "fail" if found.better is not None else "pass" if found.are_all_worse else "unknown"
+    case.add("members", result, gain, case.tolerance, word)
 
 
 def _check_evaluation(case: Case) -> str:
@@ -316,31 +371,3 @@ def _check_record(case: Case) -> Better | None:
         gain = 0.0 if best is None else best.gain / case.size
         case.add("record", "pass" if best is None else "fail", gain, case.tolerance, word)
     return best
-
-
-def _check_members(case: Case) -> Neighbours | None:
-    """Look at the neighbouring members of spaced and catalogue variables; None without any."""
-    if not set(case.problem.free) - set(case.problem.continuous_places.tolist()):
-        return None
-    found = neighbours_of(
-        case.problem,
-        case.measures,
-        case.point,
-        case.evaluation,
-        feasibility=case.feasibility,
-        tolerance=case.tolerance,
-        least_gain=case.tolerance * case.size,
-    )
-    gain = 0.0 if found.better is None else found.better.gain / case.size
-    word = f"{_members_told(found.tried)} worse, the other variables solved for again"
-    if found.better is not None:
-        word = "a neighbouring member is better, the other variables solved for again"
-    elif found.open:
-        word = f"{found.open} of {found.tried} neighbouring members could not be settled"
-    result = "fail" if found.better is not None else "unknown" if found.open else "pass"
-    case.add("members", result, gain, case.tolerance, word)
-    return found
-
-
-def _members_told(count: int) -> str:
-    return "the one neighbouring member is" if count == 1 else f"all {count} neighbouring members are"

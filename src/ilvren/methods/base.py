@@ -155,12 +155,14 @@ class Task:
 class Request:
     """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`; with the residuals (and their
     derivatives) when `residuals`, where the task has `losses`. `beyond`: the method has converged and only looks on; a
-    limit that ends this leaves it converged."""
+    limit that ends this leaves it converged. `scan`: values at very many designs, none of which another scan asks for:
+    all are counted, but only the best of them is recorded."""
 
     points: FloatArray
     derivatives: bool = False
     residuals: bool = False
     beyond: bool = False
+    scan: bool = False
 
 
 @dataclass(frozen=True)
@@ -252,7 +254,8 @@ class Method:
     lists from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
     matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices;
     `inner`: the option that names a method it works with, whose needs and limits it shares; `is_random`: another seed
-    gives another path; `relaxes`: it asks for points between the members of grids."""
+    gives another path; `relaxes`: it asks for points between the members of grids; `only_members`: it handles no
+    continuous variables."""
 
     name: str
     about: str
@@ -268,6 +271,7 @@ class Method:
     inner: str = ""
     is_random: bool = False
     relaxes: bool = False
+    only_members: bool = False
 
     @property
     def needs_derivatives(self) -> bool:
@@ -394,5 +398,6 @@ def describe(method: Method) -> dict[str, object]:
         "most_variables": method.most_variables,
         "takes_sparse": method.takes_sparse,
         "is_random": method.is_random,
+        "only_members": method.only_members,
         "options": options,
     }

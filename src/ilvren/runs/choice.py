@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.methods.base import Method, Protocol, Task, method_named
 from ilvren.methods.pieces.in_turn import all_of, in_turn
-from ilvren.problem import Problem, sum_of_squares
+from ilvren.problem import Problem, members_of, sum_of_squares
 from ilvren.runs.settings import Settings
 
-__all__ = ["AUTOMATIC", "GLOBAL", "KINKED", "Choice", "choose", "chosen_method"]
+__all__ = ["AUTOMATIC", "GLOBAL", "KINKED", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
 
 AUTOMATIC = "automatic"
 # Asks for a search of the whole box by whatever suits the problem.
@@ -21,6 +22,8 @@ KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
+# Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
+MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
     if not is_relaxed and _is_discrete(problem):
+        few = design_count(problem)
+        if few is not None and can_be_enumerated(problem, few):
+            return Choice(("enumeration",), f"{few:,} designs in all: every one is evaluated")
         if _has_values_between(problem):
             return Choice(("branch-and-bound", "mesh-adaptive-search"), "whole numbers or catalogues in formulas")
         return Choice(("mesh-adaptive-search", "differential-evolution"), "whole numbers or catalogues")
@@ -98,6 +104,23 @@ def _is_discrete(problem: Problem) -> bool:
         block.kind != "continuous" and bool(((block.lower < block.upper) & block.is_used).any())
         for block in problem.blocks
     )
+
+
+def design_count(problem: Problem) -> int | None:
+    """Return how many designs there are where all free variables are spaced or from catalogues, else None."""
+    if len(problem.continuous_places):
+        return None
+    free = set(problem.free)
+    return math.prod(members_of(variable).count for place, variable in problem.grid if place in free)
+
+
+def can_be_enumerated(problem: Problem, count: int) -> bool:
+    """Return whether formulas of so many designs are evaluated within seconds."""
+    if problem.runners or count > MOST_DESIGNS:
+        return False
+    graph = problem.graph
+    numbers = sum(graph.nodes[number].size for number in graph.reachable(_roots(problem)))
+    return count * numbers <= MOST_DESIGN_NUMBERS
 
 
 def _has_values_between(problem: Problem) -> bool:

@@ -45,6 +45,14 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
     n = len(problem.free)
     entries = n * problem.row_count if method.needs_derivatives and not method.takes_sparse else 0
     _refuse_rows(problem, method)
+    if method.only_members and len(problem.continuous_places):
+        name = problem.variables[int(problem.continuous_places[0])].name
+        raise RequestError(
+            f'method "{method.name}" handles spaced and catalogue variables only; "{name}" is continuous',
+            file=problem.source.file,
+            line=problem.source.line("variables", name),
+            advice="leave --method out: the problem decides by which one",
+        )
     if method.needs == "residuals" and not sum_of_squares(problem):
         raise RequestError(
             f'method "{method.name}" needs an objective that is a sum of squares, and this one is not of that form',

@@ -263,6 +263,8 @@ class Loop:
         if points.ndim != 2 or points.shape[1] != len(self._scaling.free):
             raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {len(self._scaling.free)})")
         full = self._full(points)
+        if request.scan and not self.problem.runners:
+            return self._scan(full)
         if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.runners):
             return self._scaling.values(*self._batch(full))
         evaluations = self._evaluate_all(full, derivatives=request.derivatives)
@@ -375,6 +377,39 @@ class Loop:
                 objective[place], rows[place] = objective[places[key]], rows[places[key]]
         self._check_goals()
         return objective, rows
+
+    def _scan(self, full: FloatArray) -> Reply:
+        """Return the values at very many designs (k, n) of formulas: computed at once, again on replay, and only the
+        best is recorded; a limit lets the first of them count."""
+        assert self._scaling is not None
+        request = self._begin_request(full, derivatives=False)
+        self._check_seconds()
+        limit = self.settings.evaluations
+        known = self.gate.counted_among(full)
+        room = len(full) if limit is None else max(int(limit - self.gate.counts.evaluations) + known, 0)
+        objective, rows = self.gate.batch_values(full)
+        taken = min(room, len(full))
+        if taken:
+            best = self._best_of(full[:taken], objective[:taken], rows[:taken])
+            self.gate.count_more(taken - known)
+            if best is not None and self.gate.known(full[best]) is None:
+                self.gate.count_more(-1)
+                self._note_evaluation(full[best], Evaluation(float(objective[best]), rows[best]), request, took=0.0)
+                self.gate.take_batch([full[best].tobytes()], objective[[best]], rows[[best]])
+        if taken < len(full):
+            raise _Stop("exhausted", f"{limit} evaluations are used up")
+        self._check_goals()
+        return self._scaling.values(objective, rows)
+
+    def _best_of(self, points: FloatArray, objective: FloatArray, rows: FloatArray) -> int | None:
+        """Return the place of the best design that is reportable, or of the least violation; None where none is."""
+        violation = self.measures.violations(points, rows)
+        is_valid = np.isfinite(objective) & np.isfinite(rows).all(axis=1)
+        feasible = np.flatnonzero(is_valid & (violation <= self.settings.feasibility))
+        if len(feasible):
+            return int(feasible[np.argmin(objective[feasible])])
+        valid = np.flatnonzero(is_valid)
+        return int(valid[np.argmin(violation[valid])]) if len(valid) else None
 
     def _compute_batch(
         self, points: FloatArray, places: dict[bytes, int], request: int, objective: FloatArray, rows: FloatArray
@@ -637,6 +672,8 @@ class Loop:
             if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
                 outcome = "model-failed"
             return outcome, reason + where_invalid(self.problem, self.gate)
+        if claim == "infeasible" and ending.bound_is_proved and self._leaders.feasible is None:
+            return claim, reason
         if claim == "infeasible":
             if self._leaders.feasible is not None:
                 return "stalled", "feasible designs were found, but the method could not return to one"

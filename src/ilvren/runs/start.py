@@ -17,16 +17,16 @@ from ilvren import __version__
 from ilvren.errors import RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import options_from
+from ilvren.methods.base import Method, options_from
 from ilvren.problem import Problem, load
-from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method
+from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
 from ilvren.runs.loop import Loop
 from ilvren.runs.pool import open_workers
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
-from ilvren.runs.settings import Settings
+from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 from ilvren.runs.warm import begun_at, record_result, warm_start
@@ -73,6 +73,7 @@ def run(
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
     chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
+    settings = _with_room(problem, chosen, settings)
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
@@ -123,6 +124,14 @@ def run(
             workers=pool,
         )
         return _drive(loop, listener, choice)
+
+
+def _with_room(problem: Problem, chosen: Method, settings: Settings) -> Settings:
+    """Return the settings, the usual limit on evaluations raised where a method counts on trying every design."""
+    count = design_count(problem) if chosen.only_members else None
+    if count is None or settings.evaluations != DEFAULT_EVALUATIONS:
+        return settings
+    return replace(settings, evaluations=max(settings.evaluations, count + 1))
 
 
 def _from_run(problem: Problem, ledger: Ledger, reference: str) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:

@@ -109,8 +109,8 @@ def _better_onward(
         values, vectors = np.linalg.eigh(basis.T @ hessian[np.ix_(free, free)] @ basis)
         slow = [_is_slow([step @ vectors[:, [k]] for step in steps], steps) for k in range(len(values))]
         flat = values * size**2 <= (FLAT if len(steps) < 2 else FLAT_AFTER_STEPS) * scale
-        flat = np.flatnonzero(flat | slow)[:MOST_DIRECTIONS]
-        moves += [s * length * size * (basis @ vectors[:, k]) for k in flat for length in LENGTHS for s in (1.0, -1.0)]
+        open_ = np.flatnonzero(flat | slow)[:MOST_DIRECTIONS]
+        moves += [s * length * size * (basis @ vectors[:, k]) for k in open_ for length in LENGTHS for s in (1.0, -1.0)]
     if not moves:
         return None
     points = np.repeat(here.x[np.newaxis], len(moves), axis=0)
