@@ -92,6 +92,8 @@ class Case:
     def drawn(self, k):
         if isinstance(self.values, np.ndarray) and k == (0 if self.operation == "lookup" else 1):
             return self.rng.choice(self.values, size=self.shapes[k])
+        if self.operation == "unit" and k == 1:
+            return self.rng.uniform(0.9, 1.6, size=self.shapes[k])  # the length of what has the first as a component
         low, high = (-1.0, 1.0) if isinstance(self.values, np.ndarray) else self.values
         return self.rng.uniform(low, high, size=self.shapes[k])
 

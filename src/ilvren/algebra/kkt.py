@@ -11,7 +11,8 @@ refined against the matrix as given, and a factorization is trusted only when th
 agree. Rows with D > 0 and few non-zeros may be folded into H, as H + J'D⁻¹J, which is smaller and refined alike.
 
 Source: J. R. Bunch, L. Kaufman, "Some stable methods for calculating inertia and solving symmetric linear systems",
-1977; R. J. Vanderbei, "Symmetric quasidefinite matrices", 1995.
+1977; R. J. Vanderbei, "Symmetric quasidefinite matrices", 1995; (2): M. Arioli, J. W. Demmel, I. S. Duff, "Solving
+sparse linear systems with sparse backward error", 1989.
 """
 
 from __future__ import annotations
@@ -30,10 +31,12 @@ DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
 TINY_PIVOT = 1e-17
 # The least D of a row that is folded into H.
 LEAST_CONDENSED = 1e-14
-# Refinement ends at this share of the right-hand side, or when a step no longer halves the rest.
-REFINED, MOST_REFINEMENTS = 1e-12, 6
-# A solution with a larger rest than this share is not one.
-ACCEPTED_REST = 1e-5
+# Refinement ends at this error (2), or when a step no longer halves it; above REFINED_ENOUGH Krylov steps follow.
+REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-14, 1e-10, 12
+KRYLOV_STEPS, KRYLOV_REST = 25, 1e-10
+# A solution with a larger error is none, unless its rest is below these shares of all of the right-hand side, and of
+# the part that belongs to the rows.
+ACCEPTED_ERROR, ACCEPTED_REST, ACCEPTED_SHARE = 1e-9, 1e-5, 1e-2
 
 
 class KktFactor:
@@ -46,6 +49,8 @@ class KktFactor:
         self._top, self._bottom = top, bottom
         self.has_inertia, self.is_singular = False, True
         self._solve: Any = None
+        self._magnitudes: tuple[Any, Any] | None = None
+        self._is_sparse = system.is_sparse
         if system.is_sparse:
             self._factor_sparse(system, hessian, top, jacobian, bottom)
         else:
@@ -80,7 +85,7 @@ class KktFactor:
         from scipy.sparse.linalg import splu
 
         if system.condensed is None:
-            matrix = system.assembled(hessian, top, jacobian, np.maximum(bottom, DELTA))
+            matrix = system.assembled(hessian, _lifted(hessian, top), jacobian, np.maximum(bottom, DELTA))
         else:
             matrix = self._condensed(system, hessian, top, jacobian, bottom)
         if not np.isfinite(matrix.data).all():
@@ -107,7 +112,7 @@ class KktFactor:
             shape=self._own.shape,
         )
         folded = csr_array(hessian + csr_array(self._own.T) @ weighted)
-        return system.assembled(folded, top, jacobian[kept], np.maximum(bottom[kept], DELTA))
+        return system.assembled(folded, _lifted(folded, top), jacobian[kept], np.maximum(bottom[kept], DELTA))
 
     def _by_condensed(self, system: KktSystem, solve: Any) -> Any:
         """Return a function that solves (1) by its condensed form."""
@@ -132,24 +137,66 @@ class KktFactor:
         if self._solve is None:
             return None
         rhs = np.concatenate([top, bottom])
-        goal = float(np.abs(rhs).max(initial=0.0))
-        best, best_rest = None, np.inf
-        found = np.zeros(len(rhs))
-        rest = rhs
+        found, error = self._refined(np.zeros(len(rhs)), rhs)
+        if found is not None and error > REFINED_ENOUGH and self._is_sparse:
+            found, error = self._by_krylov(found, error, rhs)
+        if found is None:
+            return None
+        rest = np.abs(rhs - self._times(found))
+        goal = max(float(np.abs(rhs).max(initial=0.0)), float(np.abs(found).max(initial=0.0)) * DELTA)
+        own = float(rest[self._n :].max(initial=0.0)) <= ACCEPTED_SHARE * float(np.abs(bottom).max(initial=0.0))
+        if not (error <= ACCEPTED_ERROR or (own and float(rest.max(initial=0.0)) <= ACCEPTED_REST * goal)):
+            return None
+        return found[: self._n], found[self._n :]
+
+    def _refined(self, found: FloatArray, rhs: FloatArray) -> tuple[FloatArray | None, float]:
+        """Return the solution refined as far as it goes, and its error (2)."""
+        best, least = None, np.inf
+        rest = rhs - self._times(found) if found.any() else rhs
         for _ in range(MOST_REFINEMENTS):
             found = found + self._solve(rest)
             rest = rhs - self._times(found)
-            left = float(np.abs(rest).max(initial=0.0))
-            if not left < 0.5 * best_rest:
-                if left < best_rest:
-                    best, best_rest = found, left
+            error = self._error(found, rest, rhs)
+            is_halved = error < 0.5 * least
+            if error < least:
+                best, least = found, error
+            if not is_halved or error <= REFINED:
                 break
-            best, best_rest = found, left
-            if left <= REFINED * goal:
-                break
-        if best is None or not best_rest <= ACCEPTED_REST * max(goal, float(np.abs(best).max(initial=0.0)) * DELTA):
-            return None
-        return best[: self._n], best[self._n :]
+        return best, least
+
+    def _by_krylov(self, found: FloatArray, error: float, rhs: FloatArray) -> tuple[FloatArray, float]:
+        """Return a better solution by GMRES with the factorization as preconditioner, where refinement stalls: what
+        stands on the diagonal there is not small against all eigenvalues."""
+        from scipy.sparse.linalg import LinearOperator, gmres
+
+        shape = (len(rhs), len(rhs))
+        matrix, inverse = (LinearOperator(shape, matvec=f, dtype=float) for f in (self._times, self._solve))
+        rest = rhs - self._times(found)
+        size = float(np.linalg.norm(rest))
+        if not (np.isfinite(size) and size > 0.0):
+            return found, error
+        step, _ = gmres(matrix, rest / size, M=inverse, rtol=KRYLOV_REST, restart=KRYLOV_STEPS, maxiter=1)
+        if not np.isfinite(step).all():
+            return found, error
+        better = found + size * step
+        refined, least = self._refined(better, rhs)
+        own = self._error(better, rhs - self._times(better), rhs)
+        if refined is not None and least < min(own, error):
+            return refined, least
+        return (better, own) if own < error else (found, error)
+
+    def _error(self, found: FloatArray, rest: FloatArray, rhs: FloatArray) -> float:
+        """Return the largest backward error of any equation: small ones beside large ones count as much.        (2)"""
+        size = self._sizes(found) + np.abs(rhs)
+        return float((np.abs(rest) / np.where(size > 0.0, size, 1.0)).max(initial=0.0))
+
+    def _sizes(self, v: FloatArray) -> FloatArray:
+        """Return |A| |v| of the matrix A of (1)."""
+        if self._magnitudes is None:
+            self._magnitudes = abs(self._hessian), abs(self._jacobian)
+        hessian, jacobian = self._magnitudes
+        x, y = np.abs(v[: self._n]), np.abs(v[self._n :])
+        return np.concatenate([hessian @ x + np.abs(self._top) * x + jacobian.T @ y, jacobian @ x + self._bottom * y])
 
     def _times(self, v: FloatArray) -> FloatArray:
         x, y = v[: self._n], v[self._n :]
@@ -206,6 +253,11 @@ class KktSystem:
         kept = np.repeat(np.arange(n + m), np.diff(pattern.indptr)).astype(np.int64) * (n + m) + pattern.indices
         self._order = np.searchsorted(kept, numbers)
         self._pattern = pattern
+
+
+def _lifted(hessian: Any, top: FloatArray) -> FloatArray:
+    """Return S with DELTA added where the diagonal of H + S is none or nearly so: no structural zero is factored."""
+    return np.where(np.abs(hessian.diagonal() + top) < DELTA, top + DELTA, top)
 
 
 def _inertia(factor: FloatArray, pivots: NDArray[np.int32]) -> tuple[int, int, float]:

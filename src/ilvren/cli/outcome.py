@@ -141,7 +141,13 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
     heads = ("estimate", ">value", ">standard error", ">of the value", "strongest correlation")
     terminal.show(table(heads, rows[:MOST_LINES]))
     freedom = found.residuals - len(found.names)
-    line = f"{found.residuals} residuals, {freedom} degrees of freedom, spread of residual/sigma {found.spread:.3g}"
+    line = f"{count(found.residuals, 'residual')}, {count(freedom, 'degree')} of freedom"
+    if math.isfinite(found.spread):
+        line += f", spread of residual/sigma {found.spread:.3g}"
+        if found.robust_spread is not None:
+            line += f" ({found.robust_spread:.3g} by the robust losses)"
+    else:
+        line += ": as many parameters as residuals, so that nothing tells their spread"
     held = f"; held by a bound, without an error: {', '.join(found.held)}" if found.held else ""
     terminal.show(line + held)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from ilvren.draw.view import (
     Subject,
     View,
     everywhere_feasible,
+    feasible_at,
     legend,
     line_handle,
     mark_handle,
@@ -129,7 +131,8 @@ def followed(subject: Subject, seen: Sequence[Extreme], views: Sequence[View], p
     each the best of a patch of finer points is followed, the patch shrinking where its middle is best; those that walk
     off the picture, never settle, or meet another are left out."""
     if not all(view.is_continuous for view in views):
-        return list(seen)  # between members there is nothing to look at
+        # Between members there is nothing to look at.
+        return [replace(item, is_feasible=feasible_at(subject, _design(item.where, views, point))) for item in seen]
     found: list[Extreme] = []
     cell = np.array([(view.high - view.low) / (GRID - 1) for view in views])
     for item in _in_order(seen)[:MOST_FOLLOWED]:
@@ -138,13 +141,17 @@ def followed(subject: Subject, seen: Sequence[Extreme], views: Sequence[View], p
             other.kind == item.kind and (np.abs(np.array(other.where) - where) < cell).all() for other in found
         ):
             continue
-        there = point.copy()
-        for view, value in zip(views, where, strict=True):
-            there[view.index] = value
-        rows, values, sizes = rows_at(subject.problem, subject.gate, there[np.newaxis, :], views)
-        holds = bool(everywhere_feasible(rows, values, sizes)[0])
+        there = _design(where, views, point)
+        holds = feasible_at(subject, there)
         found.append(Extreme(item.kind, tuple(where.tolist()), float(subject.at(there[np.newaxis, :])[0]), holds))
     return _in_order(found)
+
+
+def _design(where: Sequence[float] | FloatArray, views: Sequence[View], point: FloatArray) -> FloatArray:
+    there = point.copy()
+    for view, value in zip(views, where, strict=True):
+        there[view.index] = value
+    return there
 
 
 def _settled(

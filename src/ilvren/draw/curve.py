@@ -13,7 +13,7 @@ from ilvren.draw.view import (
     Extreme,
     Subject,
     View,
-    everywhere_feasible,
+    feasible_at,
     is_plain,
     legend,
     line_handle,
@@ -32,6 +32,8 @@ __all__ = ["curve_extremes", "draw_curve", "line_of", "shade_missed"]
 FloatArray = NDArray[np.float64]
 
 CURVE_POINTS = 1201
+# Extremes are looked at closer by so many grids of so many points, one within the other.
+CLOSER_ROUNDS, CLOSER_POINTS = 5, 17
 
 
 def line_of(point: FloatArray, view: View, count: int = CURVE_POINTS) -> tuple[FloatArray, FloatArray]:
@@ -52,7 +54,7 @@ def draw_curve(
     xs, points = line_of(point, view)
     y = subject.at(points)
     rows, values, sizes = rows_at(problem, subject.gate, points, [view])
-    extremes = curve_extremes(xs, y, view, everywhere_feasible(rows, values, sizes))
+    extremes = curve_extremes(subject, point, view, xs, y)
     with figure() as (made, axis):
         marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 6}
         axis.plot(xs, y, color=LINES[0][0], linewidth=2.0, **marks)
@@ -88,24 +90,50 @@ def shade_missed(axis: Any, xs: FloatArray, outside: NDArray[np.bool_], place: i
     axis.fill_between(xs, 0, 1, color=shades(place), alpha=0.1, **whole)
 
 
-def curve_extremes(xs: FloatArray, y: FloatArray, view: View, feasible: NDArray[np.bool_]) -> list[Extreme]:
-    """Return the points of a curve, within bounds, below or above both neighbours, moved to the top of the parabola
-    through the three."""
+def curve_extremes(subject: Subject, point: FloatArray, view: View, xs: FloatArray, y: FloatArray) -> list[Extreme]:
+    """Return the points of a curve, within bounds, below or above both neighbours, looked at closer between them; every
+    value returned was evaluated."""
     found = []
-    step = xs[1] - xs[0] if len(xs) > 1 else 0.0
+    low, high = view.variable.lower, view.variable.upper
     for i in range(1, len(xs) - 1):
         left, here, right = y[i - 1], y[i], y[i + 1]
         is_low, is_high = left > here <= right, left < here >= right
         if not (is_low or is_high) or left == here == right:
             continue
-        bend = left - 2.0 * here + right
-        shift = 0.5 * (left - right) / bend if bend else 0.0
-        shift = shift if view.is_continuous else 0.0
-        x = float(xs[i] + np.clip(shift, -1.0, 1.0) * step)
-        if view.variable.lower <= x <= view.variable.upper:
-            value = float(here - 0.25 * (left - right) * shift)
-            found.append(Extreme("low" if is_low else "high", (x,), value, bool(feasible[i])))
+        x, value = float(xs[i]), float(here)
+        if view.is_continuous:
+            closer = _closer(subject, point, view, (max(xs[i - 1], low), min(xs[i + 1], high)), 1.0 if is_low else -1.0)
+            if closer is None:
+                continue
+            x, value = closer
+        if low <= x <= high:
+            there = point.copy()
+            there[view.index] = x
+            found.append(Extreme("low" if is_low else "high", (x,), value, feasible_at(subject, there)))
     return sorted(found, key=lambda item: (item.kind != "low", item.value if item.kind == "low" else -item.value))
+
+
+def _closer(
+    subject: Subject, point: FloatArray, view: View, ends: tuple[float, float], sign: float
+) -> tuple[float, float] | None:
+    """Return the place and value of the lowest (sign 1) or highest value between two ends, by finer and finer
+    grids."""
+    low, high = ends
+    if not low <= high:
+        return None
+    best: tuple[float, float] | None = None
+    for _ in range(CLOSER_ROUNDS):
+        xs = np.linspace(low, high, CLOSER_POINTS)
+        points = np.tile(point, (len(xs), 1))
+        points[:, view.index] = xs
+        y = sign * subject.at(points)
+        if not np.isfinite(y).any():
+            break
+        place = int(np.nanargmin(np.where(np.isfinite(y), y, np.nan)))
+        if best is None or y[place] < sign * best[1]:
+            best = float(xs[place]), sign * float(y[place])
+        low, high = xs[max(place - 1, 0)], xs[min(place + 1, len(xs) - 1)]
+    return best
 
 
 def _tangent(axis: Any, subject: Subject, view: View, point: FloatArray, y: FloatArray, handles: list[Any]) -> None:

@@ -14,7 +14,6 @@ from ilvren.draw.style import HATCHES, LINES, figure, save, shades
 from ilvren.draw.view import (
     Extreme,
     Subject,
-    everywhere_feasible,
     legend,
     line_handle,
     mark_handle,
@@ -48,7 +47,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
             xs, points = line_of(point, view, SLICE_POINTS)
             y = subject.at(points)
             rows, values, sizes = rows_at(problem, subject.gate, points, [view])
-            found[name] = curve_extremes(xs, y, view, everywhere_feasible(rows, values, sizes))
+            found[name] = curve_extremes(subject, point, view, xs, y)
             marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 5}
             axis.plot(xs, y, color=LINES[0][0], linewidth=1.8, **marks)
             for place, row in enumerate(rows):

@@ -20,6 +20,7 @@ __all__ = [
     "Subject",
     "View",
     "everywhere_feasible",
+    "feasible_at",
     "is_plain",
     "legend",
     "line_handle",
@@ -194,6 +195,17 @@ def everywhere_feasible(rows: Sequence[Row], values: FloatArray, sizes: FloatArr
     for place, row in enumerate(rows):
         result &= ~missed(values[:, place], row, float(sizes[place]))
     return result
+
+
+def feasible_at(subject: Subject, point: FloatArray) -> bool:
+    """Return whether a design (n,) holds all rows, drawn or not."""
+    problem = subject.problem
+    if not problem.row_count:
+        return True
+    with np.errstate(all="ignore"):
+        rows = subject.gate.batch(point[np.newaxis]).rows[0]
+    misses = Measures.of(problem).row_misses(rows)
+    return bool((misses <= DRAWN_FEASIBILITY * Measures.of(problem).row_sizes).all())
 
 
 def view_of(problem: Problem, name: str, point: FloatArray, tracks: Sequence[Track]) -> View:

@@ -4,8 +4,10 @@ With f̂ and R_j the sizes of the objective and the rows at the start, the move 
 
     1 / max(|∂f/∂x_i| / f̂, |∂c_j/∂x_i| / R_j)                                                        (1)
 
-Where that is far longer than the variable and 1, or the slopes are zero, a slope says little of what a step does: then
-steps are tried, shorter and shorter ones while they change more than a size, longer ones while they change nothing.
+or, where the start is 0 and this is below 1, as near to 1 as the least of these slopes allows: rows that are met at 0
+have no size to speak of. Where that is far longer than the variable and 1, or the slopes are zero, a slope says little
+of what a step does: then steps are tried, shorter and shorter ones while they change more than a size, longer ones
+while they change nothing.
 """
 
 from __future__ import annotations
@@ -56,14 +58,20 @@ def with_sizes(problem: Problem, measures: Measures, start: Evaluation, values: 
     if not needed.any() or not start.is_finite:
         return measures
     x = np.array(problem.start)
-    slopes = np.zeros(problem.size)
+    slopes, gentle = np.zeros(problem.size), np.zeros(problem.size)
     has_slopes = start.has_finite_derivatives
     f_size = objective_size(measures.objective_magnitude, start.objective, start.objective)
     if has_slopes:
         assert start.gradient is not None
-        slopes = np.maximum(np.abs(start.gradient) / f_size, _column_sizes(start.jacobian, measures.row_sizes))
+        by_objective = np.abs(start.gradient) / f_size
+        steepest, gentlest = _column_sizes(start.jacobian, measures.row_sizes)
+        slopes = np.maximum(by_objective, steepest)
+        gentle = np.fmin(np.where(by_objective > 0.0, by_objective, np.inf), gentlest)
     with np.errstate(divide="ignore"):
         moves = np.where(needed & (slopes > 0.0), 1.0 / slopes, 0.0)
+        lifted = np.minimum(1.0 / np.where(gentle > 0.0, gentle, np.inf), 1.0)
+    moves = np.where((x == 0.0) & (moves < lifted), lifted, moves)
+    moves = np.where(needed, moves, 0.0)
     own = np.maximum(np.abs(x), 1.0)
     open_ = needed & ((slopes == 0.0) | (moves > DOUBTED * own))
     if not has_slopes:
@@ -83,15 +91,17 @@ def _needed(problem: Problem, measures: Measures) -> NDArray[np.bool_]:
     return needed & measures.has_only_starts
 
 
-def _column_sizes(jacobian: Any, row_sizes: FloatArray) -> FloatArray:
-    """Return (n,): the largest |J_ji| / R_j of each column."""
+def _column_sizes(jacobian: Any, row_sizes: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return (n,): the largest |J_ji| / R_j of each column, and the least that is not 0 (infinite without any)."""
     if isinstance(jacobian, np.ndarray):
-        found: FloatArray = (np.abs(jacobian) / row_sizes[:, np.newaxis]).max(axis=0, initial=0.0)
-        return found
-    found = np.zeros(jacobian.shape[1])
+        own = np.abs(jacobian) / row_sizes[:, np.newaxis]
+        return own.max(axis=0, initial=0.0), np.where(own > 0.0, own, np.inf).min(axis=0, initial=np.inf)
+    largest, least = np.zeros(jacobian.shape[1]), np.full(jacobian.shape[1], np.inf)
     rows = np.repeat(np.arange(jacobian.shape[0]), np.diff(jacobian.indptr))
-    np.maximum.at(found, jacobian.indices, np.abs(jacobian.data) / row_sizes[rows])
-    return found
+    own = np.abs(jacobian.data) / row_sizes[rows]
+    np.maximum.at(largest, jacobian.indices, own)
+    np.minimum.at(least, jacobian.indices, np.where(own > 0.0, own, np.inf))
+    return largest, least
 
 
 def _tried(

@@ -47,14 +47,15 @@ DOMAIN = {"sqrt": (0.0, math.inf), "log": (0.0, math.inf), "log10": (0.0, math.i
 _COMPARISONS = ("<=", "<", ">=", ">", "==", "!=")
 
 
-def widened(box: Box) -> Box:
+def widened(box: Box, *, zero_is_exact: bool = False) -> Box:
+    """Return a box widened by some roundings; with `zero_is_exact` an end at 0 has none."""
     low, high = (np.asarray(side, dtype=float) for side in box)
     low = np.where(np.isnan(low), -np.inf, low)
     high = np.where(np.isnan(high), np.inf, high)
-    return (
-        low - np.where(np.isfinite(low), RELATIVE * np.abs(low) + ABSOLUTE, 0.0),
-        high + np.where(np.isfinite(high), RELATIVE * np.abs(high) + ABSOLUTE, 0.0),
-    )
+    low_room, high_room = (np.where(np.isfinite(end), RELATIVE * np.abs(end) + ABSOLUTE, 0.0) for end in (low, high))
+    if zero_is_exact:
+        low_room, high_room = np.where(low == 0.0, 0.0, low_room), np.where(high == 0.0, 0.0, high_room)
+    return low - low_room, high + high_room
 
 
 def meet(one: Box, other: Box) -> Box:
@@ -72,6 +73,9 @@ def _products(a: Box, b: Box) -> Box:
     # 0 · ∞ is 0 here: the factor 0 is exact.
     with np.errstate(all="ignore"):
         corners = [np.nan_to_num(x * y, nan=0.0, posinf=np.inf, neginf=-np.inf) for x in a for y in b]
+        # Underflow: a product of two numbers that are not 0 is none either.
+        signs = [np.where((x != 0.0) & (y != 0.0), np.sign(x) * np.sign(y), 0.0) for x in a for y in b]
+        corners = [np.where(c == 0.0, s * ABSOLUTE, c) for c, s in zip(corners, signs, strict=True)]
     return np.minimum.reduce(corners), np.maximum.reduce(corners)
 
 
@@ -119,7 +123,8 @@ def elementwise(operation: str, boxes: Sequence[Box]) -> Box:
         case "div":
             return divided(a, b)
         case "square":
-            return _even(a, np.square)
+            found = _even(a, np.square)
+            return found[0], np.where((found[1] == 0.0) & ((low != 0.0) | (high != 0.0)), ABSOLUTE, found[1])
         case "abs":
             return _even(a, np.abs)
         case "cosh":
@@ -147,6 +152,24 @@ def elementwise(operation: str, boxes: Sequence[Box]) -> Box:
         case "hypot":
             first, second = _even(a, np.abs), _even(b, np.abs)
             return np.hypot(first[0], second[0]), np.hypot(first[1], second[1])
+        case "share":
+            return np.where(low > b[1], 1.0, 0.0), np.where(high < b[0], 0.0, 1.0)
+        case "mul_live":
+            return _products(a, b)
+        case "div_live":
+            return divided(a, b)
+        case "unit":
+            found = divided(a, b)
+            return np.maximum(found[0], -1.0), np.minimum(found[1], 1.0)
+        case "pow_slope":
+            lower = (b[0] - 1.0, b[1] - 1.0)
+            lower = lower if np.array_equal(*b) else widened(lower)
+            return _products(b, widened(_power(a, lower)))
+        case "pow_log":
+            logarithm = np.log(np.maximum(low, 0.0)), np.log(np.maximum(high, 0.0))
+            found = _products(widened(_power(a, b)), widened(logarithm))
+            is_safe = (low > 0.0) & np.isfinite(found[0]) & np.isfinite(found[1])
+            return np.where(is_safe, found[0], -np.inf), np.where(is_safe, found[1], np.inf)
         case "atan2":
             shape = np.broadcast_shapes(np.shape(low), np.shape(b[0]))
             return np.full(shape, -math.pi), np.full(shape, math.pi)

@@ -121,16 +121,6 @@ class BatchIntervals:
         node = self.graph.nodes[number]
         own = [boxes[operand] for operand in node.operands]
         match node.operation:
-            case "share":
-                a, b = own
-                low, high = np.where(a[0] > b[1], 1.0, 0.0), np.where(a[1] < b[0], 0.0, 1.0)
-            case "mul_live":
-                low, high = elementwise("mul", own)
-            case "div_live":
-                low, high = elementwise("div", own)
-            case "unit":
-                low, high = elementwise("div", own)
-                low, high = np.maximum(low, -1.0), np.minimum(high, 1.0)
             case "mul" if node.operands[0] == node.operands[1]:
                 low, high = elementwise("square", own[:1])
             case _:

@@ -45,6 +45,8 @@ Array = NDArray[np.float64]
 MOST_ROUNDS = 12
 # A round that shrinks no interval by more than this share ends the tightening.
 LEAST_GAIN = 1e-3
+# Operations whose result is 0 only where it is exactly 0 (underflow is looked after, where it can occur).
+EXACT_ZEROS = frozenset({"add", "sub", "mul", "neg", "abs", "min", "max", "square", "sqrt", "sign", "where"})
 # Matrices beyond this many entries are not followed.
 MOST_PRODUCTS = 4_000_000
 
@@ -92,7 +94,9 @@ class Intervals:
         for number in self.varying:
             if self.graph.nodes[number].operation == "variable":
                 continue
-            box = widened(self._evaluated(number))
+            operation = self.graph.nodes[number].operation
+            exact = operation in EXACT_ZEROS or RULES[operation].interval == "moved"
+            box = widened(self._evaluated(number), zero_is_exact=exact)
             known = self.boxes.get(number)
             self.boxes[number] = box if known is None else meet(box, known)
 

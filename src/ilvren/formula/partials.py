@@ -57,7 +57,8 @@ def times_partial(graph: Graph, number: int, place: int, amount: int, *, live: b
             lower = apply("sub", b, constant(1.0))
             return times(apply("add", apply("pow", a, lower), apply("mul", b, apply("pow_log", a, lower))))
         case "pow_log", 1:
-            return times(apply("mul", number, apply("log", a)))
+            # x^c · log² x, which is 0 where x = 0 < c, as a square.
+            return times(apply("square", apply("pow_log", a, apply("mul", constant(0.5), b))))
         case "abs", _:
             return times(apply("sign", a))
         case "max", _:

@@ -1,9 +1,9 @@
 """The neighbours of a design among the members of its spaced and catalogue variables, and all of them where few.
 
 Neighbours are `singles` (one variable at the next member, either way), `pairs` (two at once), and moves along
-equalities: up to three variables that an equality holds together, by as many members as bring it back. Where there are continuous
-variables besides, these are solved for again at every neighbour, from several starts; that a neighbour holds nothing
-better is proved where the problem is convex, or by intervals.
+equalities: up to three variables that an equality holds together, by as many members as bring it back. Where there are
+continuous variables besides, these are solved for again at every neighbour, from several starts; that a neighbour holds
+nothing better is proved where the problem is convex, or by intervals.
 """
 
 from __future__ import annotations

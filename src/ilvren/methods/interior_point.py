@@ -456,13 +456,19 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
     while True:
         shifted = sigma + shift
         bottom = np.asarray(np.bincount(stage.attached, stage.signs**2 / shifted[n:], m), dtype=np.float64)
-        bottom = np.asarray(np.where(bottom > 0.0, bottom, ROW_SHIFT), dtype=np.float64)  # δc
-        factor = system.factored(hessian, shifted[:n], state.point.j, bottom)
-        if factor.has_inertia:
+        # Equations as they are where their steps can be refined so far; with δc where they depend on each other: what
+        # δc leaves of them is δc times the change of their multipliers, which may be large.
+        for row_shift in (0.0, ROW_SHIFT):
+            own = np.asarray(np.where(bottom > 0.0, bottom, row_shift), dtype=np.float64)
+            factor = system.factored(hessian, shifted[:n], state.point.j, own)
+            if not factor.has_inertia:
+                continue
             newton = _Newton(factor, shifted, low_rank, shift)
             if _step(stage, state, newton, state.mu) is not None:
                 memory.shift = shift if shift > 0.0 else memory.shift
                 return newton
+            if (bottom > 0.0).all():
+                break
         if shift == 0.0:
             shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, SHIFT_DOWN * memory.shift)
         else:

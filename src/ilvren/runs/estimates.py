@@ -34,7 +34,9 @@ MOST_PARAMETERS = 200
 @dataclass(frozen=True)
 class Estimates:
     """`names` of the p parameters, their `errors` (p,), infinite where the readings do not determine them, and the
-    `correlations` (p, p); `residuals` N, and the residual `spread` s. `held` names parameters that a bound holds."""
+    `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of
+    2 Σ loss / (N − p), which gross errors hardly move, where any loss is robust (else None); both NaN where N <= p.
+    `held` names parameters that a bound holds."""
 
     names: tuple[str, ...]
     errors: tuple[float, ...]
@@ -42,6 +44,7 @@ class Estimates:
     residuals: int
     spread: float
     held: tuple[str, ...]
+    robust_spread: float | None = None
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -54,7 +57,8 @@ class Estimates:
             "correlations": [list(row) for row in self.correlations],
             "residuals": self.residuals,
             "degrees_of_freedom": self.residuals - len(self.names),
-            "spread": self.spread,
+            "spread": _plain(self.spread),
+            **({} if self.robust_spread is None else {"robust_spread": _plain(self.robust_spread)}),
             "held": list(self.held),
         }
 
@@ -90,7 +94,9 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     held = tuple(names[place] for place in problem.free if at_bound[place])
     value, _, bend = loss_values(residuals, loss_numbers(problem))
     freedom = len(residuals) - len(places)
-    spread = math.sqrt(2.0 * float(value.sum()) / freedom) if freedom > 0 else math.nan
+    losses = loss_numbers(problem)
+    spread = math.sqrt(float((residuals**2).sum()) / freedom) if freedom > 0 else math.nan
+    robust = math.sqrt(2.0 * float(value.sum()) / freedom) if freedom > 0 else math.nan
     own = np.sqrt(np.maximum(bend, 0.0))[:, np.newaxis] * jacobian[:, places]
     lengths = np.linalg.norm(own, axis=0)
     scale = np.where(lengths > 0.0, lengths, 1.0)
@@ -100,10 +106,11 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     covariance = (vectors.T * inverse**2) @ vectors
     lost = (vectors[~known] ** 2).sum(axis=0) > RANK_TOLERANCE if len(singular) else np.ones(len(places), dtype=bool)
     lost |= len(singular) < len(places)
-    unit = 1.0 if _has_sigma(problem) else spread
+    unit = 1.0 if _has_sigma(problem) else robust
     errors = np.where(lost, np.inf, unit * np.sqrt(np.diag(covariance)) / scale)
+    errors = np.where(np.isnan(errors), np.inf, errors)  # nothing is left over that would tell the readings' spread
     roots = np.sqrt(np.maximum(np.diag(covariance), 1e-300))
-    correlations = covariance / np.outer(roots, roots)
+    correlations = np.clip(covariance / np.outer(roots, roots), -1.0, 1.0)
     return Estimates(
         tuple(names[place] for place in places),
         tuple(errors.tolist()),
@@ -111,7 +118,12 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
         len(residuals),
         spread,
         held,
+        robust if losses.any() else None,
     )
+
+
+def _plain(value: float) -> float | None:
+    return value if math.isfinite(value) else None
 
 
 def _has_sigma(problem: Problem) -> bool:

@@ -176,9 +176,11 @@ def scaled_error(stage: Stage, state: State, mu: float) -> float:
     scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
     count = max(k + len(state.y), 1)
     scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
+    rest = np.abs(stage.rest(state.point.c, state.t))
     worst = max(
         float(np.abs(slope).max(initial=0.0)) / scale_slope,
-        float(np.abs(stage.rest(state.point.c, state.t)).max(initial=0.0)),
+        # A row is met in its own size, which may be far smaller than what its gradient scales it by.
+        float((rest / np.minimum(stage.task.row_sizes, 1.0)).max(initial=0.0)),
         *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in gaps),
     )
     return worst if math.isfinite(worst) else math.inf
