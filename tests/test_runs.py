@@ -31,7 +31,8 @@ def path_of(ledger, number):
     return evaluations, [replace(record, seconds=0.0) for record in ledger.iterations(number)], ledger.requests(number)
 
 
-CONSTRAINED = [name for name in method_names() if {"inequalities", "equalities"} <= method_named(name).handles]
+METHODS = [name for name in method_names() if not method_named(name).only_members]
+CONSTRAINED = [name for name in METHODS if {"inequalities", "equalities"} <= method_named(name).handles]
 
 
 class InterruptAt:

@@ -171,7 +171,13 @@ class Members(unittest.TestCase):
             ("x^2 + y^2", "x^2 + y^2 >= 3", False),
             ("x^2 + y^2", "x * y == 1", False),
             ("x^2 - 0.001 * y^2", "x + y <= 3", False),
-            ("abs(x) + y", "x + y <= 3", False),
+            ("abs(x) + y", "x + y <= 3", True),
+            ("-abs(x) + y", "x + y <= 3", False),
+            ("1 + 1e4 * x^2 - 1e-6 * y^2", "x + y <= 3", False),
+            ("1e9 * x^2 + 1e-9 * y^2", "x + y <= 3", True),
+            ("x^2 + y^2 - 2 * x * y", "x + y <= 3", True),
+            ("x^2 + y^2 - 2.000001 * x * y", "x + y <= 3", False),
+            ("(0.1 * x + 0.3 * y)^2", "log(x + 3) >= 0.1 * y", True),
             ("x^4 - x^2 + y", "x + y <= 3", False),
         ):
             with self.subTest(formula=formula, row=row):

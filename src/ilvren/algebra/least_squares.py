@@ -30,7 +30,7 @@ def signed_least_squares(
     `matrix` (n, k), `target` (n,), `signs` (k,) of −1, 0 (free), 1. Dependent columns are allowed. `guess` (k,) says
     which u are thought not to be 0.
 
-    Source: C. L. Lawson, R. J. Hanson, "Solving Least Squares Problems", 1974, chapter 23 (NNLS).
+    Source: C. L. Lawson, R. J. Hanson, "Solving Least Squares Problems", 1974, chapter 23.
     """
     n, k = matrix.shape
     if k == 0 or n == 0:

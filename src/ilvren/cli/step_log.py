@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import textwrap
 
 from ilvren.cli.tables import number, small
 from ilvren.cli.terminal import Terminal
@@ -12,10 +13,14 @@ __all__ = ["StepLog"]
 
 # The heads come again after so many lines.
 REPEAT = 40
+# What stands behind the number and the words, with its width.
 _HEADS = (
-    ("iteration", 9), ("evaluations", 11), ("objective", 13), ("violation", 9), ("stationarity", 12), ("step", 8),
-    ("as predicted", 12),
+    ("promise kept", 12), ("moved by", 8), ("violation", 9), ("stationarity", 12), ("objective", 14),
+    ("evaluations spent", 17),
 )  # fmt: skip
+_NUMBER = 6
+# The words take what is left of the line, and go on in the next where they need more.
+LEAST_WORDS, MOST_WORDS = 30, 72
 
 
 class StepLog:
@@ -31,27 +36,35 @@ class StepLog:
             self._print("")
         if not isinstance(event, Iterated) or event.is_replay:
             return
+        words = self._words
         if self._lines % REPEAT == 0:
             if self._lines:
                 self._print("")
-            self._print("  ".join(f"{head:>{width}}" for head, width in _HEADS) + "  what the step was")
+            heads = "  ".join(f"{head:>{width}}" for head, width in _HEADS)
+            self._print(f"{'step':>{_NUMBER}}  {'what it was':{words}}  {heads}")
         if event.path != self._path:
             if event.path and self._lines:
-                self._print(f"{'':>9}  now {event.path}")
+                self._print(f"{'':>{_NUMBER}}  now {event.path}")
             self._path = event.path
         self._lines += 1
-        held = "" if math.isnan(event.held) else f"{_percent(event.held)}"
         cells = (
-            str(event.iteration),
-            str(event.evaluations),
-            "" if event.objective is None else number(event.objective, 8),
+            "" if math.isnan(event.held) else _percent(event.held),
+            "" if math.isnan(event.step) else f"{event.step:.1e}",
             small(event.violation),
             "" if event.stationarity is None else small(event.stationarity),
-            "" if math.isnan(event.step) else f"{event.step:.1e}",
-            held,
+            "" if event.objective is None else number(event.objective, 8),
+            str(event.evaluations),
         )
+        first, *more = textwrap.wrap(event.note, words) or [""]
         line = "  ".join(f"{cell:>{width}}" for cell, (_, width) in zip(cells, _HEADS, strict=True))
-        self._print(f"{line}  {event.note}")
+        self._print(f"{event.iteration:>{_NUMBER}}  {first:{words}}  {line}")
+        for rest in more:
+            self._print(f"{'':>{_NUMBER}}  {rest}")
+
+    @property
+    def _words(self) -> int:
+        taken = _NUMBER + 2 + sum(width + 2 for _, width in _HEADS)
+        return min(max(self._terminal.width - taken, LEAST_WORDS), MOST_WORDS)
 
     def _print(self, line: str) -> None:
         stream = self._terminal.err if self._to_error else self._terminal.out

@@ -9,7 +9,7 @@ import matplotlib as mpl
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.draw.style import figure, save
+from ilvren.draw.style import figure, ramp, save
 from ilvren.problem import Problem, VariableBlock
 
 __all__ = ["MOST_PROFILES", "draw_profiles", "profile_blocks"]
@@ -35,7 +35,7 @@ def draw_profiles(problem: Problem, designs: Sequence[tuple[int, FloatArray]], p
     if all(len(block.shape) == 2 for block in blocks):
         _draw_grids(blocks[0], shown, path, title)
         return
-    colours = mpl.colormaps["viridis"]
+    colours = ramp()
     last = max(shown[-1][0], 1)
     lines = [block for block in blocks if len(block.shape) == 1] or blocks
     with figure(len(lines), 1, squeeze=False) as (made, axes):
@@ -72,7 +72,7 @@ def _draw_grids(block: VariableBlock, designs: list[tuple[int, FloatArray]], pat
     with figure(1, len(chosen), squeeze=False) as (made, axes):
         image: Any = None
         for axis, grid, (number, _) in zip(axes[0], grids, chosen, strict=True):
-            image = axis.imshow(grid, vmin=low, vmax=high, cmap="viridis", aspect="auto", origin="lower")
+            image = axis.imshow(grid, vmin=low, vmax=high, cmap=ramp(), aspect="auto", origin="lower")
             axis.set_title(f"iteration {number}")
             axis.grid(False)
         made.suptitle(title, x=0.01, ha="left", fontweight="bold")
@@ -81,5 +81,5 @@ def _draw_grids(block: VariableBlock, designs: list[tuple[int, FloatArray]], pat
 
 
 def _colour_bar(made: Any, axes: Any, last: int) -> None:
-    scale = mpl.cm.ScalarMappable(mpl.colors.Normalize(0, last), "viridis")
+    scale = mpl.cm.ScalarMappable(mpl.colors.Normalize(0, last), ramp())
     made.colorbar(scale, ax=list(axes), label="iteration", pad=0.01, aspect=40)

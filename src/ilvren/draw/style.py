@@ -13,7 +13,7 @@ mpl.use("Agg")
 
 import matplotlib.pyplot as plt
 
-__all__ = ["DPI", "HATCHES", "LINES", "SIZE", "figure", "save", "shades"]
+__all__ = ["DPI", "HATCHES", "LINES", "SIZE", "figure", "ramp", "save", "shades"]
 
 # Width and height in inches at DPI: 1280 x 800 pixels.
 SIZE, DPI = (12.8, 8.0), 100
@@ -46,6 +46,16 @@ _STYLE: Any = {
 def shades(index: int) -> str:
     """Return the colour of constraint number `index`."""
     return ("#b03030", "#6a4fb3", "#1f7a7a", "#9a6b00", "#3b6ea5", "#a03b7a")[index % 6]
+
+
+# From deep water over leaves to dry sand: lightness rises evenly, so that grey print keeps the order.
+_RAMP = ("#0a2540", "#00508c", "#1f7a7a", "#62a15a", "#b9c26a", "#f2e3b3")
+
+
+def ramp(*, is_reversed: bool = False) -> Any:
+    """Return the colours of what runs from low to high (heights, generations, profiles), dark to light."""
+    colours = _RAMP[::-1] if is_reversed else _RAMP
+    return mpl.colors.LinearSegmentedColormap.from_list("terraces", colours)
 
 
 @contextmanager

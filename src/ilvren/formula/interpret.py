@@ -12,14 +12,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from ilvren.formula.graph import Graph, Origin
-from ilvren.formula.operators import OPERATIONS
+from ilvren.formula.operators import OPERATIONS, why_not_finite
 
 __all__ = ["Kink", "Trouble", "Walk", "walk"]
 
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """The first operation on the way to a result that gave no finite number. `element` says where in an array."""
+    """The first operation on the way to a result that gave no finite number. `element` says where in an array;
+    `is_fixed` that it depends on no variable."""
 
     operation: str
     arguments: tuple[float, ...]
@@ -27,6 +28,7 @@ class Trouble:
     reason: str
     origin: Origin | None
     element: tuple[int, ...] = ()
+    is_fixed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,10 +117,9 @@ def _walk_scalars(
 
 def _trouble(graph: Graph, number: int, arguments: tuple[float, ...], value: float) -> Trouble:
     operation = graph.nodes[number].operation
-    reason = OPERATIONS[operation].fails if operation in OPERATIONS else ""
-    if all(math.isfinite(argument) for argument in arguments) and math.isinf(value):
-        reason = reason or "the result overflows"
-    return Trouble(operation, arguments, value, reason, graph.origins.get(number))
+    reason = why_not_finite(operation, arguments, value) if operation in OPERATIONS else ""
+    is_fixed = not graph.variables_of([number])
+    return Trouble(operation, arguments, value, reason, graph.origins.get(number), is_fixed=is_fixed)
 
 
 def _kink_gap(operation: str, arguments: tuple[float, ...]) -> float | None:

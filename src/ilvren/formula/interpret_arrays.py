@@ -15,7 +15,7 @@ from ilvren.formula.array_code import batched_nodes
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
 from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.interpret import Kink, Trouble, Walk
-from ilvren.formula.operators import OPERATIONS
+from ilvren.formula.operators import OPERATIONS, why_not_finite
 from ilvren.formula.sparsity import depends_on
 
 __all__ = ["ArrayWalk", "Fresh", "walk_arrays", "walk_with_troubles"]
@@ -259,12 +259,11 @@ def _trouble(graph: Graph, seen: ArrayWalk, root: int, value: Array) -> Trouble 
 def _told(graph: Graph, fresh: Fresh, at: tuple[int, ...]) -> Trouble:
     node = graph.nodes[fresh.node]
     arguments: tuple[float, ...] = ()
-    reason = fresh.reason or (OPERATIONS[node.operation].fails if node.operation in OPERATIONS else "")
+    reason = fresh.reason
     value = float(fresh.value[at])
     if node.operation in OPERATIONS:
         arguments = tuple(float(np.broadcast_to(item, node.shape)[at]) for item in fresh.arguments)
-        if all(np.isfinite(arguments)) and np.isinf(value):
-            reason = reason or "the result overflows"
+        reason = reason or why_not_finite(node.operation, arguments, value)
     elif node.operation in ("lookup", "interp"):
         wanted = float(np.broadcast_to(fresh.arguments[0], node.shape)[at])
         arguments = (wanted,)
@@ -272,4 +271,5 @@ def _told(graph: Graph, fresh: Fresh, at: tuple[int, ...]) -> Trouble:
             keys = fresh.arguments[1]
             near = float(keys[np.abs(keys - wanted).argmin()])
             reason = f"no key equals {wanted:.12g}; the nearest is {near:.12g}"
-    return Trouble(node.operation, arguments, value, reason, graph.origins.get(fresh.node), at)
+    is_fixed = not graph.variables_of([fresh.node])
+    return Trouble(node.operation, arguments, value, reason, graph.origins.get(fresh.node), at, is_fixed)

@@ -16,10 +16,10 @@ Some operations exist for derivatives alone:
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-__all__ = ["CODE_NAMES", "MATH_FUNCTIONS", "OPERATIONS", "Operation"]
+__all__ = ["CODE_NAMES", "MATH_FUNCTIONS", "OPERATIONS", "Operation", "why_not_finite"]
 
 # Functions of one argument that are those of the `math` module.
 MATH_FUNCTIONS = (
@@ -58,7 +58,6 @@ class Operation:
     may_overflow: bool = False
     passes: bool = False
     is_condition: bool = False
-    fails: str = ""
 
 
 def _ieee(function: Callable[[float], float], outside: Callable[[float], float]) -> Callable[[float], float]:
@@ -165,8 +164,6 @@ def _comparison(name: str, value: Callable[[float, float], bool]) -> Operation:
     return Operation(name, value, f"({{0}} {name} {{1}})", absorbs=(0, 1), is_condition=True)
 
 
-_LOG_FAILS = "a logarithm needs a positive argument"
-
 OPERATIONS: dict[str, Operation] = {
     operation.name: operation
     for operation in (
@@ -174,14 +171,13 @@ OPERATIONS: dict[str, Operation] = {
         Operation("add", lambda a, b: a + b, "({0} + {1})", may_overflow=True),
         Operation("sub", lambda a, b: a - b, "({0} - {1})", may_overflow=True),
         Operation("mul", lambda a, b: a * b, "({0} * {1})", may_overflow=True),
-        Operation("div", divide, "({0} / {1})", absorbs=(1,), may_overflow=True, fails="division by zero"),
+        Operation("div", divide, "({0} / {1})", absorbs=(1,), may_overflow=True),
         Operation("square", lambda a: a * a, "({0} * {0})", may_overflow=True),
         Operation(
             "pow",
             power,
             "pow({0}, {1})",
             absorbs=(0, 1),
-            fails="a negative base needs a whole exponent, a zero base an exponent of at least 0",
         ),
         Operation("pow_slope", power_slope, "pow_slope({0}, {1})", absorbs=(0, 1), may_overflow=True),
         Operation("pow_log", power_log, "pow_log({0}, {1})", absorbs=(0, 1), may_overflow=True),
@@ -193,15 +189,15 @@ OPERATIONS: dict[str, Operation] = {
         Operation("share", share, "share({0}, {1})", absorbs=(0, 1)),
         Operation("min", minimum, "minimum({0}, {1})", absorbs=(0, 1)),
         Operation("max", maximum, "maximum({0}, {1})", absorbs=(0, 1)),
-        _function("sqrt", _nan, passes=True, fails="a square root needs an argument of at least 0"),
-        _function("exp", lambda a: INF, absorbs=(0,), fails="the exponential overflows"),
-        _function("log", lambda a: -INF if a == 0.0 else NAN, passes=True, fails=_LOG_FAILS),
-        _function("log10", lambda a: -INF if a == 0.0 else NAN, passes=True, fails=_LOG_FAILS),
+        _function("sqrt", _nan, passes=True),
+        _function("exp", lambda a: INF, absorbs=(0,)),
+        _function("log", lambda a: -INF if a == 0.0 else NAN, passes=True),
+        _function("log10", lambda a: -INF if a == 0.0 else NAN, passes=True),
         _function("sin", _nan),
         _function("cos", _nan),
         _function("tan", _nan),
-        _function("asin", _nan, fails="the argument must lie in [-1, 1]"),
-        _function("acos", _nan, fails="the argument must lie in [-1, 1]"),
+        _function("asin", _nan),
+        _function("acos", _nan),
         _function("atan", _nan, absorbs=(0,)),
         _function("sinh", lambda a: math.copysign(INF, a)),
         _function("cosh", lambda a: INF),
@@ -221,6 +217,39 @@ OPERATIONS: dict[str, Operation] = {
         Operation("where", lambda c, a, b: a if c else b, "({1} if {0} else {2})"),
     )
 }
+
+_OUTSIDE = {
+    "sqrt": "a square root needs an argument of at least 0",
+    "log": "a logarithm needs a positive argument",
+    "log10": "a logarithm needs a positive argument",
+    "asin": "the argument must lie in [-1, 1]",
+    "acos": "the argument must lie in [-1, 1]",
+}
+
+
+def why_not_finite(operation: str, arguments: Sequence[float], value: float) -> str:
+    """Return why an operation gave no finite `value` for these arguments, "" where they are to blame themselves."""
+    if not all(math.isfinite(argument) for argument in arguments):
+        return ""
+    if operation in _OUTSIDE:
+        return _OUTSIDE[operation]
+    if operation in ("div", "div_live", "unit") and arguments[1] == 0.0:
+        return "division by zero"
+    if operation in ("pow", "pow_slope", "pow_log"):
+        base, exponent = arguments
+        if base < 0.0 and exponent != round(exponent):
+            return "a negative base needs a whole exponent"
+        if base == 0.0 and operation == "pow" and exponent < 0.0:
+            return "a zero base needs an exponent of at least 0"
+        if base == 0.0:
+            return "the derivative of this power is not finite where its base is 0"
+        if base < 0.0 and operation == "pow_log":
+            return "the derivative by an exponent needs a positive base"
+        return "the power overflows" if operation == "pow" else "the derivative of the power overflows"
+    if operation == "exp":
+        return "the exponential overflows"
+    return "the result overflows" if math.isinf(value) else "the result is not defined here"
+
 
 # The names that generated code may call, and nothing else.
 CODE_NAMES: dict[str, Callable[..., float]] = {

@@ -19,8 +19,8 @@ __all__ = ["group_table", "history_table", "write_history", "write_rows"]
 def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict[str, object]]:
     """Return one mapping per iteration, or per evaluated design with `every` "evaluation".
 
-    Columns: number, evaluations, gradients, seconds, the objective by its name, violation; for iterations
-    also best, stationarity, step and note; then the variables, named `variable:NAME`.
+    Columns: the number, what the step was (`note`, of iterations), the variables as `variable:NAME`, the objective by
+    its name, violation, of iterations stationarity, step and the best so far; then the counts and seconds spent.
     """
     problem = problem_of(record)
     names = [variable.name for variable in problem.variables]
@@ -29,18 +29,16 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
     kept = ledger.iterations(record.number) if every == "iteration" else ledger.evaluations(record.number)
     rows = []
     for item in kept:
-        row: dict[str, object] = {
-            every: item.number,
-            "evaluations": item.evaluations,
-            "gradients": item.gradients,
-            "seconds": round(item.seconds, 6),
-            objective: item.objective,
-            "violation": item.violation if math.isfinite(item.violation) else None,
-        }
+        row: dict[str, object] = {every: item.number}
         if isinstance(item, IterationRecord):
-            row |= {"best": item.best, "stationarity": item.stationarity, "step": item.step, "note": item.note}
+            row["note"] = item.note
         point = np.frombuffer(item.point)
         row |= {f"variable:{name}": float(value) for name, value in zip(names, point, strict=True)}
+        row[objective] = item.objective
+        row["violation"] = item.violation if math.isfinite(item.violation) else None
+        if isinstance(item, IterationRecord):
+            row |= {"stationarity": item.stationarity, "step": item.step, "best": item.best}
+        row |= {"evaluations": item.evaluations, "gradients": item.gradients, "seconds": round(item.seconds, 6)}
         rows.append(row)
     return rows
 

@@ -11,12 +11,14 @@ from ilvren.judge.case import Case
 from ilvren.judge.first_order import prices_of
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around, restored
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
+from ilvren.runs.report import PRICED_STATIONARITY
 
 __all__ = [
     "better_at",
     "check_neighbourhood",
     "check_other_method",
     "check_random_starts",
+    "has_prices",
     "search_downhill",
     "search_without_slopes",
 ]
@@ -45,7 +47,7 @@ def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[F
         feasibility=case.feasibility,
         least_gain=case.tolerance * case.size,
         directions=directions,
-        slack=0.0 if case.qualification in ("fails", "unknown") else 1e-3,
+        slack=1e-3 if has_prices(case) else 0.0,
         samples=MODEL_SAMPLES if case.problem.runners else SAMPLES,
     )
     detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
@@ -66,11 +68,12 @@ def _gained(case: Case, result: RunResult) -> Better | None:
 
 def better_at(case: Case, point: FloatArray) -> Better | None:
     """Return a feasible design as better than the case's, if it is by more than the tolerance, the worth of its larger
-    misses taken off. Where multipliers need not exist a miss has no price, however small it is (at a cusp it may be
-    worth its root): then the design is brought back to misses no larger than those here first."""
+    misses taken off. Where multipliers need not exist (at a cusp, at a kink) or are not known a miss has no price,
+    however small it is (it may be worth its root): then the design is brought back to misses no larger than those here
+    first."""
     there = case.gate.evaluate(point)
     misses_more = bool((case.measures.row_misses(there.rows) > case.measures.row_misses(case.evaluation.rows)).any())
-    if case.qualification in ("fails", "unknown") and misses_more:
+    if misses_more and not has_prices(case):
         own = case.measures.violation(case.point, case.evaluation.rows)
         free = case.problem.continuous_places
         point, there = restored(case.gate, case.measures, point, free, case.sizes, own)
@@ -79,6 +82,14 @@ def better_at(case: Case, point: FloatArray) -> Better | None:
     gain = gain_over(case.measures, case.evaluation, there, prices_of(case))
     violation = case.measures.violation(point, there.rows)
     return Better(point, there.objective, gain, violation) if gain > case.tolerance * case.size else None
+
+
+def has_prices(case: Case) -> bool:
+    """Return whether multipliers say what a miss is worth: they exist, and no kink makes them those of one side."""
+    prices = prices_of(case)
+    is_known = case.conditions is not None and bool(np.isfinite(prices).all())
+    is_near = case.conditions is not None and bool(case.conditions.stationarity <= PRICED_STATIONARITY)
+    return is_known and is_near and case.qualification in ("independent", "inward") and not case.kinks
 
 
 def _add(case: Case, name: str, better: Better | None, what: str, *, is_known: bool = True) -> Better | None:

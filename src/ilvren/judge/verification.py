@@ -16,16 +16,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Evaluation
 from ilvren.judge.afresh import evaluated_afresh
 from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_result
-from ilvren.judge.first_order import prices_of
 from ilvren.judge.local import better_reason, judged_locally
 from ilvren.judge.makeable import check_spacings, makeable_near
 from ilvren.judge.members import Neighbours, all_designs, neighbours_of
-from ilvren.judge.probe import Better, gain_over
+from ilvren.judge.probe import Better
 from ilvren.judge.reference import Agreement, Reference, agreement_with
-from ilvren.judge.search_around import check_other_method, check_random_starts
+from ilvren.judge.search_around import better_at, check_other_method, check_random_starts
 from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Verdict
 from ilvren.judge.worth import worth_of
@@ -43,6 +41,8 @@ FloatArray = NDArray[np.float64]
 AGREEMENT = 1e-9
 # What the verdict is asked to survive: a tolerance so many times smaller.
 SHARPER = 10.0
+# Designs on record that are looked at for being better, the best first.
+MOST_RECORDS = 20
 # Problems with members of so many variables are proved if that takes no longer than this.
 MOST_PROVED_QUICKLY, PROVED_QUICKLY_SECONDS = 6, 1.5
 
@@ -355,15 +355,17 @@ def _check_limits(case: Case) -> bool:
 
 def _check_record(case: Case) -> Better | None:
     """Return the best feasible design on record that beats the reported one."""
-    prices, best = prices_of(case), None
+    slack, found = case.tolerance * case.size, []
     for record in case.logged:
-        if not record.violation <= case.feasibility or record.objective is None:
-            continue
-        values = np.frombuffer(record.values)
-        there = Evaluation(float(values[0]), values[1:])
-        gain = gain_over(case.measures, case.evaluation, there, prices)
-        if gain > case.tolerance * case.size and (best is None or gain > best.gain):
-            best = Better(np.frombuffer(record.point), there.objective, gain, record.violation)
+        if record.violation <= case.feasibility and record.objective is not None:
+            gain = case.evaluation.objective - float(np.frombuffer(record.values)[0])
+            if gain > slack:
+                found.append((gain, record))
+    best = None
+    for _, record in sorted(found, key=lambda item: -item[0])[:MOST_RECORDS]:
+        best = better_at(case, np.frombuffer(record.point))  # what its misses are worth is taken off
+        if best is not None:
+            break
     if case.logged:
         word = (
             "no feasible design of the run is better" if best is None else "the run evaluated a better feasible design"

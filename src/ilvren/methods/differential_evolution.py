@@ -20,8 +20,9 @@ Needs     values.   Handles   bounds, inequalities, equalities (weakly), spaced 
 Cost      one batch of N_t values a generation; arithmetic and memory N·n.
 Stops     when the population has come to rest: the spread of f and of the designs below the accuracy asked for.
 Weak      many variables (beyond about fifty); equalities among nonlinear rows: many evaluations.
-Source    R. Storn, K. Price, "Differential evolution", 1997; J. Zhang, A. Sanderson, "JADE", 2009; R. Tanabe,
-          A. Fukunaga, "Improving the search performance of SHADE using linear population size reduction", 2014;
+Source    R. Storn, K. Price, Journal of Global Optimization 11, 1997, pages 341–359; J. Zhang, A. Sanderson, IEEE
+          Transactions on Evolutionary Computation 13, 2009, pages 945–958; R. Tanabe, A. Fukunaga, IEEE Congress on
+          Evolutionary Computation, 2014, pages 1658–1665;
           whole numbers: J. Lampinen, I. Zelinka, "Mixed integer-discrete-continuous optimization", 1999.
 Departs   by stopping at rest, and by a horizon of its own instead of the limit of the run.
 """

