@@ -94,7 +94,7 @@ class Commands(InAFolder):
         self.assertEqual(found["variables"]["shell"], 0.8125)
         code, out, _ = self.ilvren("verify", "last")
         self.assertEqual(code, 0)
-        self.assertIn("neighbouring members are worse", out)
+        self.assertIn("global-proved (holds)", out)
 
     def test_global_searches_the_box_and_names_its_parts(self):
         code, out, err = self.ilvren("run", "waves.toml", "--method", "global")

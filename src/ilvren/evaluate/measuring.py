@@ -34,6 +34,8 @@ DOUBTED, MOST_TRIED, MOST_TRIED_MODELS = 10.0, 200, 10
 SHORTER, LONGER, TRIALS, LITTLE = 0.1, 10.0, 12, 0.1
 # A start this small is tried out where there are no slopes: it may mean zero.
 TINY_START = 1e-3
+# An objective below this share of what its slopes make of it over a size of 1 is taken to be 0 by chance.
+CANCELLED = 1e-6
 
 
 def measured(problem: Problem, gate: Gate) -> Measures:
@@ -63,6 +65,10 @@ def with_sizes(problem: Problem, measures: Measures, start: Evaluation, values: 
     f_size = objective_size(measures.objective_magnitude, start.objective, start.objective)
     if has_slopes:
         assert start.gradient is not None
+        # An objective that is 0 at the start, or all but 0 by what its slopes could make of it, has no size to go by.
+        reach = float((np.abs(start.gradient) * np.maximum(np.abs(x), 1.0)).max(initial=0.0))
+        if measures.objective_magnitude is None and not abs(start.objective) > CANCELLED * reach:
+            f_size = np.inf
         by_objective = np.abs(start.gradient) / f_size
         steepest, gentlest = _column_sizes(start.jacobian, measures.row_sizes)
         slopes = np.maximum(by_objective, steepest)

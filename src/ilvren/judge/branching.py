@@ -57,9 +57,11 @@ def search_boxes(
     try_points: Callable[[FloatArray], FloatArray | None],
     search_from: Callable[[FloatArray], FloatArray | None],
     told: Callable[[int, int, float], None] | None = None,
+    most: int | None = None,
 ) -> Search:
     """Search the box with ends (n_free,). `try_points` is given designs (k, n_free) and returns a better one or None;
-    `search_from` may search from one. `told` hears of boxes done, boxes open and the bound."""
+    `search_from` may search from one. `told` hears of boxes done, boxes open and the bound. At `most` so many boxes are
+    bounded."""
     began = time.monotonic()
     root = np.where(np.isfinite(highs - lows), highs - lows, np.inf)
     with np.errstate(all="ignore"):
@@ -80,6 +82,8 @@ def search_boxes(
         while len(bounds):
             if time.monotonic() - began > seconds:
                 return ended("the time is up")
+            if most is not None and done >= most:
+                return ended("the boxes allowed are used up")
             if len(bounds) > MOST_OPEN:
                 return ended("too many boxes are open")
             round_began = time.monotonic()

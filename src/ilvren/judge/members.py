@@ -34,8 +34,8 @@ MOST_EVALUATED, MOST_CALLED, MOST_SOLVED, MOST_SOLVED_MODELS = 200_000, 200, 60,
 EVALUATIONS, STARTS = 500, 3
 # How many members a move along an equality may take, and how many variables an equality may hold for all to be tried.
 REACH_OF_TWO, REACH_OF_THREE, MOST_HELD = 12, 4, 12
-# Seconds in which intervals may settle one neighbour, and all of them.
-PROOF_SECONDS, ALL_PROOFS_SECONDS, MOST_PROVED_VARIABLES = 0.3, 3.0, 6
+# Boxes with which intervals may settle one neighbour, and all of them.
+PROOF_BOXES, ALL_PROOF_BOXES, MOST_PROVED_VARIABLES = 1000, 6000, 6
 # Designs evaluated at once.
 BATCH = 50_000
 
@@ -228,7 +228,7 @@ def _solved(case: Case, points: FloatArray, count: int, kinds: str) -> Neighbour
     convex = is_convex(case.problem)
     best: Better | None = None
     ties = unsettled = only_searched = 0
-    left = ALL_PROOFS_SECONDS
+    left = ALL_PROOF_BOXES
     for number, neighbour in enumerate(points):
         held = _held(case.problem, neighbour)
         found, is_settled, is_tie = _searched(case, held, number, 1 if convex or case.problem.runners else STARTS)
@@ -276,16 +276,14 @@ def _searched(case: Case, held: Problem, number: int, starts: int) -> tuple[Bett
     return best, settled, tied and best is None
 
 
-def _proved_worse(case: Case, held: Problem, seconds: float) -> tuple[bool, float]:
-    """Return whether intervals show that nothing at a neighbour is better, and the seconds that are left."""
-    if seconds <= 0.0 or len(held.free) > MOST_PROVED_VARIABLES:
-        return False, seconds
+def _proved_worse(case: Case, held: Problem, left: int) -> tuple[bool, int]:
+    """Return whether intervals show that nothing at a neighbour is better, and how many boxes are left."""
+    if left <= 0 or len(held.free) > MOST_PROVED_VARIABLES:
+        return False, left
     from ilvren.judge.proof import nothing_below
 
-    done, spent = nothing_below(
-        held, case.evaluation.objective - case.tolerance * case.size, min(PROOF_SECONDS, seconds)
-    )
-    return done, seconds - spent
+    done, spent = nothing_below(held, case.evaluation.objective - case.tolerance * case.size, min(PROOF_BOXES, left))
+    return done, left - spent
 
 
 def _held(problem: Problem, point: FloatArray) -> Problem:

@@ -23,7 +23,7 @@ from ilvren.judge.verdict import Proof, Verdict
 from ilvren.problem import Problem, members_of, scalar_problem
 from ilvren.runs import AUTOMATIC, Settings, run
 
-__all__ = ["bound_on_box", "nothing_below", "proved", "refusal"]
+__all__ = ["MOST_SECONDS", "bound_on_box", "nothing_below", "proved", "refusal"]
 
 FloatArray = NDArray[np.float64]
 Told = Callable[[int, int, float], None]
@@ -33,6 +33,8 @@ MOST_VARIABLES, MOST_ROWS = 12, 60
 # Where variables have no bounds, this share of the time goes into a proof without any; then it is restricted to designs
 # within so many sizes, and says so.
 OPEN_SHARE, FAR = 0.15, 1000.0
+# Proofs that are limited by boxes take no longer than this on any machine.
+MOST_SECONDS = 20.0
 # What a search from the lowest box may use.
 SEARCH_EVALUATIONS = 400
 # A bound on a box around a design counts only when it is the design's own value, up to rounding of this share.
@@ -71,24 +73,33 @@ def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
     return EXACT if found.is_complete else None
 
 
-def nothing_below(problem: Problem, cutoff: float, seconds: float) -> tuple[bool, float]:
-    """Return whether intervals show that no feasible design of `problem`, whose bounds are finite, has an internal
-    objective below `cutoff`, and the seconds that took."""
+def nothing_below(problem: Problem, cutoff: float, most: int) -> tuple[bool, int]:
+    """Return whether `most` boxes suffice to show that no feasible design of `problem`, whose bounds are finite, has an
+    internal objective below `cutoff`, and how many were bounded."""
     written = scalar_problem(problem)
     if written is None or written.objective is None:
-        return False, 0.0
+        return False, 0
     bounder = Bounder(written)
     low, high = bounder.domain
     if not np.isfinite(high - low).all():
-        return False, 0.0
+        return False, 0
     found = search_boxes(
-        bounder, low, high, cutoff, seconds=seconds, try_points=lambda _: None, search_from=lambda _: None
+        bounder,
+        low,
+        high,
+        cutoff,
+        seconds=MOST_SECONDS,
+        try_points=lambda _: None,
+        search_from=lambda _: None,
+        most=most,
     )
-    return found.is_complete, found.seconds
+    return found.is_complete, found.boxes
 
 
-def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = None) -> Verdict:
-    """Try to prove the case's design best of all; return the verdict with that."""
+def proved(
+    case: Case, verdict: Verdict, *, seconds: float, told: Told | None = None, most: int | None = None
+) -> Verdict:
+    """Try to prove the case's design best of all, with `most` boxes; return the verdict with that."""
     why = refusal(case)
     if why:
         case.add("proof", "unknown", None, None, why)
@@ -114,6 +125,7 @@ def proved(case: Case, verdict: Verdict, *, seconds: float, told: Told | None = 
             try_points=lambda points: _try_points(case, free, points, cutoff),
             search_from=lambda point: _search_from(case, free, point),
             told=told,
+            most=most,
         )
 
     is_open = ~np.isfinite(high - low)

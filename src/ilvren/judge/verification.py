@@ -43,8 +43,8 @@ AGREEMENT = 1e-9
 SHARPER = 10.0
 # Designs on record that are looked at for being better, the best first.
 MOST_RECORDS = 20
-# Problems with members of so many variables are proved if that takes no longer than this.
-MOST_PROVED_QUICKLY, PROVED_QUICKLY_SECONDS = 6, 1.5
+# Problems with members of so many variables are proved if so many boxes suffice.
+MOST_PROVED_QUICKLY, PROVED_QUICKLY_BOXES = 6, 4000
 
 
 @dataclass(frozen=True)
@@ -263,12 +263,12 @@ def _judged_by_all(case: Case, count: int, better: Better | None) -> Verdict:
 
 def _proved_quickly(case: Case) -> Verdict | None:
     """Return the verdict where intervals prove a small problem with members within a second or two."""
-    from ilvren.judge.proof import proved, refusal
+    from ilvren.judge.proof import MOST_SECONDS, proved, refusal
 
     if refusal(case) or len(case.problem.free) > MOST_PROVED_QUICKLY:
         return None
     checks = list(case.checks)
-    found = proved(case, case.verdict("probe-only", ""), seconds=PROVED_QUICKLY_SECONDS)
+    found = proved(case, case.verdict("probe-only", ""), seconds=MOST_SECONDS, most=PROVED_QUICKLY_BOXES)
     if found.verdict in ("global-proved", "improvable"):
         return found
     case.checks[:] = checks
