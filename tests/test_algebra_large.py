@@ -76,6 +76,28 @@ class Kkt(unittest.TestCase):
             self.assertIsNone(bad.solve(np.ones(2), np.ones(1)))
 
 
+class LongChains(unittest.TestCase):
+    def test_small_equations_beside_large_ones_are_solved_as_well(self):
+        """A chain of 4,000 integrations with no curvature but that of its control: what stands on the diagonal for the
+        factorization must not be left in the solution."""
+        n = 4000
+        h, places = 1.0 / n, np.arange(n)
+        rows = np.concatenate([places, places[1:], places])
+        columns = np.concatenate([places, places[:-1], n + places])
+        jacobian = csr_array(
+            (np.concatenate([np.ones(n), -np.ones(n - 1), np.full(n, -h)]), (rows, columns)), shape=(n, 2 * n)
+        )
+        curvature = csr_array((np.full(n, 2 * h), (n + places, n + places)), shape=(2 * n, 2 * n))
+        factor = KktSystem(2 * n, n, is_sparse=True).factored(curvature, np.zeros(2 * n), jacobian, np.zeros(n))
+        self.assertTrue(factor.has_inertia)
+        rng = np.random.default_rng(2)
+        top, bottom = rng.normal(size=2 * n), 1e-9 * rng.normal(size=n)
+        top[:n] = 0.0
+        found = factor.solve(top, bottom)
+        self.assertIsNotNone(found)
+        np.testing.assert_allclose(jacobian @ found[0], bottom, rtol=1e-3, atol=1e-14 * np.abs(found[0]).max())
+
+
 class Multipliers(unittest.TestCase):
     def test_sparse_is_as_good_as_dense_and_right_signed(self):
         rng = np.random.default_rng(1)

@@ -29,6 +29,27 @@ def subject(problem, name=None):
     return subject_of(problem, Gate(problem), name)
 
 
+class Extremes(unittest.TestCase):
+    def test_every_extreme_listed_was_evaluated_within_the_bounds(self):
+        """Beside a pole outside the bounds, and at limits beyond those that a figure has room for."""
+        text = "[variables]\nx = { start = 0.5, lower = 0, upper = 2 }\ny = { start = 0.5, lower = 0.1, upper = 2 }\n"
+        text += '[minimize]\nf = "1 / (x + 0.05) - 30 * exp(-50 * (x - 1.2)^2) / (y + 0.001) + 1 / (y - 0.0667)"\n'
+        text += (
+            "[constraints]\n" + "".join(f'c{k} = "x <= {1.9 + 0.01 * k}"\n' for k in range(8)) + 'last = "x <= 1.1"\n'
+        )
+        problem = loads(text)
+        with tempfile.TemporaryDirectory() as folder:
+            found = draw_slices(subject(problem), ["x", "y"], np.array(problem.start), str(Path(folder) / "s.svg"))
+        self.assertTrue(found["x"])
+        for place, name in enumerate(("x", "y")):
+            for item in found[name]:
+                point = np.array(problem.start)
+                point[place] = item.where[0]
+                self.assertTrue(problem.variables[place].lower <= point[place] <= problem.variables[place].upper)
+                self.assertEqual(item.value, problem.named_values(tuple(point))["f"][0])
+                self.assertEqual(item.is_feasible, point[0] <= 1.1)
+
+
 class Figures(unittest.TestCase):
     def setUp(self):
         folder = tempfile.TemporaryDirectory()

@@ -4,9 +4,9 @@ import unittest
 
 import numpy as np
 
-from ilvren import loads
+from ilvren import loads, run
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Gate, measured
 from ilvren.evaluate import gate as module
 from ilvren.methods.base import Reply
 from ilvren.problem import Measures
@@ -194,6 +194,32 @@ full = "sum(u^3) + k <= 50"
 square = "dot(m, transpose(m)) <= 7"
 flat = "m[:, 0] + 2 * u[:2] == 1"
 """
+
+
+class Sizes(unittest.TestCase):
+    def sizes(self, variables, objective, row=""):
+        rows = f'[constraints]\nc = "{row}"\n' if row else ""
+        problem = loads(f'[variables]\n{variables}\n[minimize]\nf = "{objective}"\n{rows}')
+        return measured(problem, Gate(problem)).variable_sizes(np.array(problem.start))
+
+    def test_a_tiny_start_is_no_size(self):
+        for variables, objective, row, low, high in (
+            ("x = { start = 1e-8 }", "(x - 1)^2", "", 0.1, 10),
+            ("x = { start = 1e-8 }\ny = { start = 1, lower = 0, upper = 2 }", "y", "y >= (x - 1)^2", 0.1, 10),
+            ("x = { start = 1e-8 }", "(x^2 - 1)^2 + 1", "", 0.1, 10),  # next to no slope there
+            ("x = { start = 0 }", "(x / 1e5 - 3)^2", "", 1e4, 1e6),
+            ("x = { start = 2e-9 }", "(x / 1e-8 - 3)^2", "", 1e-9, 1e-7),  # tiny it is
+            ("x = { start = 4 }", "1e6 + (x - 1)^2", "", 4, 1e4),
+            ("x = { start = 0.3, magnitude = 7 }", "x^2", "", 7, 7),
+        ):
+            with self.subTest(variables=variables, objective=objective):
+                size = self.sizes(variables, objective, row)[0]
+                self.assertTrue(low <= size <= high, size)
+
+    def test_no_method_takes_a_tiny_start_for_an_optimum(self):
+        for method in ("newton", "bfgs", "sqp", "nelder-mead", "levenberg-marquardt", "interior-point"):
+            result = run(loads('[variables]\nx = { start = 1e-8 }\n[minimize]\nf = "(x - 1)^2"\n'), method=method)
+            self.assertLess(abs(result.point[0] - 1.0), 1e-3, method)
 
 
 class Matrices(unittest.TestCase):

@@ -137,6 +137,32 @@ def complex_step(text, point, index):
     return eval(text.replace("^", "**"), space, dict(zip(NAMES, moved, strict=True))).imag / 1e-30  # noqa: S307
 
 
+class Reasons(unittest.TestCase):
+    def test_every_reason_is_the_reason(self):
+        for text, at, words in (
+            ("9^9^9^9 + 0 * x", 1.0, "the power overflows"),
+            ("x^0.7", -2.0, "a negative base needs a whole exponent"),
+            ("x^(-1.5)", 0.0, "a zero base needs an exponent of at least 0"),
+            ("(1e200 * x)^3", 1.0, "the power overflows"),
+            ("1 / x", 0.0, "division by zero"),
+            ("1e300 / x", 1e-300, "the result overflows"),
+            ("log(x)", -1.0, "a logarithm needs a positive argument"),
+            ("exp(x)", 1e4, "the exponential overflows"),
+            ("asin(x)", 2.0, "the argument must lie in [-1, 1]"),
+            ("cosh(x)", 1e4, "the result overflows"),
+        ):
+            graph, root = graph_of(text)
+            trouble = walk(graph, [root], (at, 0.0, 0.0), ()).troubles[0]
+            self.assertEqual((text, trouble.reason), (text, words))
+            self.assertEqual(trouble.is_fixed, text.startswith("9^"))
+
+    def test_a_power_of_zero_has_its_second_derivative(self):
+        graph, root = graph_of("0^x + x^2")
+        slope = gradient(graph, root)[0]
+        bend = gradient(graph, slope)[0]
+        self.assertEqual(walk(graph, [bend], (2.0, 0.0, 0.0), ()).values[0], 2.0)
+
+
 class Derivatives(unittest.TestCase):
     def assert_slopes(self, text, point, expected, tolerance=1e-12):
         graph, root = graph_of(text)

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """examples:
   ilvren compare r1 r2
-  ilvren compare r1 r2 --output histories.png --reference cost=139120
+  ilvren compare r1 r2 --output histories.png --reference cost=123118
   ilvren compare g1 --within 1e-2,1e-4 --along seconds
   ilvren compare r1 r2 r3 --output designs.png --figure designs
 """
