@@ -135,7 +135,8 @@ def _weak(seed: int, *, open_side: bool) -> str:
     return _text(parts.at, parts.objective(h), rows)
 
 
-def _cubic(seed: int) -> str:
+def _cubic(seed: int, *, beside: bool = False) -> str:
+    """An inflection; or a design where a method creeping up to one would stop, its slope below any tolerance."""
     parts = _Parts.of(seed)
     rows, taken = parts.rows(bend=0.0)
     curvatures = parts.rng.uniform(0.3, 4.0, len(parts.tangent))
@@ -143,7 +144,8 @@ def _cubic(seed: int) -> str:
     turn = parts.tangent
     h = turn.T @ np.diag(curvatures) @ turn + taken
     line = _numbers(turn[0], parts.shifted)
-    return _text(parts.at, parts.objective(np.asarray(h), extra=f"({line})^3"), rows)
+    at = parts.at + 10.0 ** parts.rng.uniform(-5.0, -3.8) * turn[0] if beside else parts.at
+    return _text(at, parts.objective(np.asarray(h), extra=f"({line})^3"), rows)
 
 
 def _jump(seed: int, *, down: bool) -> str:
@@ -168,6 +170,7 @@ KINDS: dict[str, tuple[Callable[[int], str], bool]] = {
     "limits met by chance, optimum": (lambda seed: _weak(seed, open_side=False), True),
     "limits met by chance, saddle": (lambda seed: _weak(seed, open_side=True), False),
     "cubic": (_cubic, False),
+    "beside an inflection": (lambda seed: _cubic(seed, beside=True), False),
     "jump upwards": (lambda seed: _jump(seed, down=False), True),
     "jump downwards": (lambda seed: _jump(seed, down=True), False),
 }

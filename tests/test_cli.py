@@ -174,7 +174,7 @@ class Commands(InAFolder):
             self.assertIn(word, out)
         self.assertEqual(
             sorted(path.name for path in Path("rising-main").iterdir() if not path.name.endswith(("-wal", "-shm"))),
-            ["contours.png", "histories.png", "ilvren.ledger", "report.html", "rising-main.toml"],
+            ["contours.png", "from-stock.toml", "histories.png", "ilvren.ledger", "report.html", "rising-main.toml"],
         )
         self.call("demo", status=2)  # never over something that is there
         for name, word in {

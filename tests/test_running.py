@@ -216,7 +216,7 @@ class Watching(InAFolder):
         lines = [line for line in out.splitlines() if line[:6].strip().isdigit()]
         result = json.loads(self.call("run", "pump.toml", "--method", "sqp", "--json")[0])
         self.assertEqual(len(lines), result["counts"]["iterations"] + 1)
-        order = "what it was", "promise kept", "moved by", "violation", "stationarity", "objective", "evaluations spent"
+        order = "what it was", "promise kept", "moved by", "violation", "stationarity", "objective", "evaluations"
         self.assertEqual(sorted(order, key=heads.index), list(order))
         self.assertTrue(lines[0].split("  ")[-1].strip() == "1" and "the start" in lines[0])
         self.assertRegex(lines[-1], r"full step of the quadratic model, held by \d limits?,? +\d+ %")

@@ -190,7 +190,7 @@ class Members(unittest.TestCase):
         self.assertFalse(verdict.holds)
         best = run(loads(MIXED[0][1]))
         self.assertAlmostEqual(best.objective, MIXED[0][2], places=3)
-        self.assertEqual(verify(best).verdict, "local-strict")
+        self.assertEqual(verify(best).verdict, "global-proved")
 
     def test_members_of_a_problem_are_met_exactly(self):
         text = '[variables]\na = { start = 0.1, lower = 0.1, upper = 9.1, spacing = 0.3 }\n[minimize]\nf = "a"\n'

@@ -56,7 +56,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     terminal.show(Text(f"{name}{result.method} on {title}", style="bold"), "")
     style = "green bold" if result.holds else "red bold"
     terminal.show(Text.assemble((result.outcome, style), f"  {OUTCOMES[result.outcome]}"))
-    terminal.show(f"  {result.reason[:1].upper()}{result.reason[1:]}.")
+    terminal.show_sentence(f"{result.reason[:1].upper()}{result.reason[1:]}.")
     if result.outcome == "invalid":
         terminal.show("  Shown: the start.")
     elif _DESIGNS[result.design]:

@@ -15,8 +15,8 @@ __all__ = ["StepLog"]
 REPEAT = 40
 # What stands behind the number and the words, with its width.
 _HEADS = (
-    ("promise kept", 12), ("moved by", 8), ("violation", 9), ("stationarity", 12), ("objective", 14),
-    ("evaluations spent", 17),
+    ("promise kept", 12), ("moved by", 8), ("violation", 9), ("stationarity", 12), ("objective", 12),
+    ("evaluations", 11),
 )  # fmt: skip
 _NUMBER = 6
 # The words take what is left of the line, and go on in the next where they need more.

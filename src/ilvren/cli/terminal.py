@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import textwrap
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -63,6 +64,14 @@ class Terminal:
     def is_live(self) -> bool:
         """Return whether standard error is a terminal that lines can be redrawn on."""
         return self.err.isatty() and not self.quiet
+
+    def show_sentence(self, text: str, *, indent: str = "  ") -> None:
+        """Write a sentence to standard output, on a terminal broken between words."""
+        if self.out.isatty():
+            text = textwrap.fill(text, max(self.width, 40), subsequent_indent=indent, initial_indent=indent)
+        else:
+            text = indent + text
+        self.show(text)
 
     @property
     def width(self) -> int:

@@ -78,7 +78,7 @@ def _show_word(verdict: Verdict, terminal: Terminal) -> None:
     is_name = verdict.reason.split(" ")[0] in names or (
         objective is not None and verdict.reason.startswith(objective.name)
     )
-    terminal.show(f"  {verdict.reason if is_name else verdict.reason[:1].upper() + verdict.reason[1:]}.")
+    terminal.show_sentence(f"{verdict.reason if is_name else verdict.reason[:1].upper() + verdict.reason[1:]}.")
     if verdict.better:
         terminal.show(f"  The better design: {_listed(dict(verdict.better))}")
         if verdict.better_run:

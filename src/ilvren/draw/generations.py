@@ -155,7 +155,7 @@ def _thinned(items: tuple[Generation, ...]) -> list[Generation]:
 def _colored_lines(made: Any, axis: Any, x: Any, lines: FloatArray, kept: list[Generation]) -> None:
     import matplotlib as mpl
 
-    colors = ramp(is_reversed=True)
+    colors = ramp(is_reversed=True, for_lines=True)
     most = max(item.iteration for item in kept) or 1
     for line, item in zip(lines, kept, strict=True):
         axis.plot(x, line, color=colors(item.iteration / most), linewidth=1.0, alpha=0.8)

@@ -35,7 +35,7 @@ def draw_profiles(problem: Problem, designs: Sequence[tuple[int, FloatArray]], p
     if all(len(block.shape) == 2 for block in blocks):
         _draw_grids(blocks[0], shown, path, title)
         return
-    colours = ramp()
+    colours = ramp(for_lines=True)
     last = max(shown[-1][0], 1)
     lines = [block for block in blocks if len(block.shape) == 1] or blocks
     with figure(len(lines), 1, squeeze=False) as (made, axes):
@@ -81,5 +81,5 @@ def _draw_grids(block: VariableBlock, designs: list[tuple[int, FloatArray]], pat
 
 
 def _colour_bar(made: Any, axes: Any, last: int) -> None:
-    scale = mpl.cm.ScalarMappable(mpl.colors.Normalize(0, last), ramp())
+    scale = mpl.cm.ScalarMappable(mpl.colors.Normalize(0, last), ramp(for_lines=True))
     made.colorbar(scale, ax=list(axes), label="iteration", pad=0.01, aspect=40)

@@ -52,9 +52,11 @@ def shades(index: int) -> str:
 _RAMP = ("#0a2540", "#00508c", "#1f7a7a", "#62a15a", "#b9c26a", "#f2e3b3")
 
 
-def ramp(*, is_reversed: bool = False) -> Any:
-    """Return the colours of what runs from low to high (heights, generations, profiles), dark to light."""
-    colours = _RAMP[::-1] if is_reversed else _RAMP
+def ramp(*, is_reversed: bool = False, for_lines: bool = False) -> Any:
+    """Return the colours of what runs from low to high (heights, generations, profiles), dark to light; for lines none
+    is so light that it is lost on white."""
+    colours = _RAMP[:-1] if for_lines else _RAMP
+    colours = colours[::-1] if is_reversed else colours
     return mpl.colors.LinearSegmentedColormap.from_list("terraces", colours)
 
 
