@@ -30,12 +30,16 @@ FloatArray = NDArray[np.float64]
 LOOKS, MOST_VARIABLES = 4, 100
 # Curvature, in scaled variables and over the objective's scale, below which a direction is flat: without steps that
 # would show by their lengths that there is some, and after such; directions tried.
-FLAT, FLAT_AFTER_STEPS, MOST_DIRECTIONS = 1e-2, 1e-6, 2
+FLAT, FLAT_AFTER_STEPS, MOST_DIRECTIONS = 0.1, 1e-6, 2
+# Curvature below which slow steps along a direction are suspicious.
+SLIGHT = 0.1
 # Lengths tried along a flat direction, and along the way that steps led; in scaled variables.
 LENGTHS, LENGTHS_ONWARD = (1.0, 0.3, 0.1, 0.03, 0.01), (1.0, 0.1, 0.01)
 # Steps that shrink by less than this from one to the next speak of no curvature; a component counts that is more than a
 # share of its step.
 SLOW, SHARE = 0.2, 0.01
+# Steps as short as this, in scaled variables, are the end of a quick approach or rounding.
+LEAST_STEP = 1e-7
 # A better design is better by so many tolerances; rounds that bring designs back to the limits that hold.
 CLEARLY, RETURNS = 3.0, 5
 # A variable this near its bound is at it.
@@ -107,7 +111,8 @@ def _better_onward(
         if hessian is None:
             return None
         values, vectors = np.linalg.eigh(basis.T @ hessian[np.ix_(free, free)] @ basis)
-        slow = [_is_slow([step @ vectors[:, [k]] for step in steps], steps) for k in range(len(values))]
+        slow = np.array([_is_slow([step @ vectors[:, [k]] for step in steps], steps) for k in range(len(values))])
+        slow &= values * size**2 <= SLIGHT * scale
         flat = values * size**2 <= (FLAT if len(steps) < 2 else FLAT_AFTER_STEPS) * scale
         open_ = np.flatnonzero(flat | slow)[:MOST_DIRECTIONS]
         moves += [s * length * size * (basis @ vectors[:, k]) for k in open_ for length in LENGTHS for s in (1.0, -1.0)]
@@ -123,7 +128,7 @@ def _better_onward(
 def _onward(steps: list[FloatArray]) -> list[FloatArray]:
     """Return the direction in which the last steps led, where they shrank slowly."""
     lengths = [float(np.linalg.norm(step)) for step in steps]
-    if len(lengths) < 2 or not lengths[1] > SLOW * lengths[0] > 0.0:
+    if len(lengths) < 2 or not lengths[1] > SLOW * lengths[0] > 0.0 or not lengths[1] > LEAST_STEP:
         return []
     return [steps[1] / lengths[1]]
 
