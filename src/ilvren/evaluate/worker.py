@@ -43,6 +43,8 @@ class Bench:
         began = time.perf_counter()
         for runner, steps in zip(self._runners, job.steps, strict=False):
             runner.steps = steps if steps is not None else runner.steps
+            if steps is not None and runner.facts.derivatives == "automatic":
+                runner.fall_back()  # as it was found in the run's own process
         for runner in self._runners:
             runner.notes.clear()
             runner.was_slow = False

@@ -15,7 +15,7 @@ import time
 import traceback
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -43,7 +43,8 @@ HANG_GRACE_SECONDS = 1.0
 @dataclass(frozen=True)
 class ModelFacts:
     """A model as the problem file declares it. `inputs` and `outputs` are (name, shape) in order; `bands` {output:
-    how far an element looks to both sides of its own place in the vector inputs}."""
+    how far an element looks to both sides of its own place in the vector inputs}. `is_strict`: the source of the
+    derivatives was declared, and no other may take its place."""
 
     name: str
     path: Path
@@ -57,6 +58,7 @@ class ModelFacts:
     timeout: float | None = None
     depends: tuple[Path, ...] = ()
     place: tuple[str, int | None] = ("", None)
+    is_strict: bool = True
 
     @property
     def input_size(self) -> int:
@@ -96,6 +98,7 @@ class Runner:
         self._functions: dict[str, Callable[..., Any]] = {}
         self._kept: OrderedDict[bytes, _Point] = OrderedDict()
         self.steps: Any = None  # of differences, chosen at their first use
+        self.is_followed = False  # whether derivatives were found by following the function
         self.pattern: Any = None  # CSR (outputs, inputs) of ones: which derivatives were seen not to be zero
         self.pattern_version = 0
         self.tries = 2  # a call that takes too long is tried once more
@@ -112,6 +115,19 @@ class Runner:
     def is_differenced(self) -> bool:
         """Return whether its derivatives are made of many calls."""
         return self.facts.derivatives not in ("automatic", "supplied")
+
+    @property
+    def is_decided(self) -> bool:
+        """Return whether it is known where derivatives come from, and with what steps."""
+        if self.is_differenced:
+            return self.steps is not None
+        return self.facts.derivatives != "automatic" or self.facts.is_strict or self.is_followed
+
+    def fall_back(self, why: str = "") -> None:
+        """Take derivatives by differences from now on, since the function cannot be followed: `why`, for a note."""
+        self.facts = replace(self.facts, derivatives="differences")
+        if why:
+            self.add_note(f'model "{self.facts.name}" {why}: its derivatives are differences')
 
     def forget(self) -> None:
         """Drop all outputs that are kept."""
@@ -274,20 +290,26 @@ class Runner:
                 f'model "{self.facts.name}" took longer than its timeout of {self.facts.timeout:g} s{twice}'
             )
             raise ModelFailure(self.last_trouble) from None
-        except (ModelFailure, CannotFollow, ProblemError):
+        except CannotFollow as error:
+            raise CannotFollow(f"{error}{self.place_of(error)}") from None
+        except (ModelFailure, ProblemError):
             raise
         except (Exception, SystemExit) as error:
             if isinstance(error.__cause__ or error.__context__, CannotFollow):  # NumPy wraps it in errors of its own
-                raise (error.__cause__ or error.__context__) from None  # type: ignore[misc]
-            frames = traceback.extract_tb(error.__traceback__)
-            own = [frame for frame in frames if frame.filename == str(self.facts.path)]
-            place = f" ({self.facts.path.name}:{own[-1].lineno})" if own else ""
+                raise CannotFollow(f"{error.__cause__ or error.__context__}{self.place_of(error)}") from None
+            place = self.place_of(error)
             told = str(error).splitlines()[0][:200] if str(error) else ""
             raise ModelFailure(
                 f'model "{self.facts.name}" raised {type(error).__name__}{place}' + (f": {told}" if told else "")
             ) from None
         finally:
             self.seconds += time.perf_counter() - began
+
+    def place_of(self, error: BaseException) -> str:
+        """Return " (file.py:line)" of the function's line that an exception passed, "" where it passed none."""
+        frames = traceback.extract_tb(error.__traceback__)
+        own = [frame for frame in frames if frame.filename == str(self.facts.path)]
+        return f" ({self.facts.path.name}:{own[-1].lineno})" if own else ""
 
     def ready(self) -> None:
         """Import the files of the model's functions. Raises ProblemError."""

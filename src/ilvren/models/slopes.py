@@ -52,7 +52,8 @@ def jacobian(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) 
     """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse."""
     match runner.facts.derivatives:
         case "automatic":
-            return _automatic(runner, inputs)
+            found = _automatic(runner, inputs)
+            return _differences(runner, inputs, outputs) if found is None else found
         case "supplied":
             return _supplied(runner, inputs)
         case "complex-step":
@@ -74,6 +75,32 @@ def _parts(facts: ModelFacts, flat: Array) -> list[Array]:
 
 
 def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
+    """Return the Jacobian by following the function; None where it cannot be followed and differences may take its
+    place: the plain function has just given values for the same inputs, so that any failure here is the following's."""
+    try:
+        found = _by_following(runner, inputs)
+    except (CannotFollow, ModelFailure) as error:
+        if not runner.facts.is_strict and not runner.is_followed:
+            told = str(error).removeprefix(f'model "{runner.facts.name}" ')
+            runner.fall_back(
+                f"cannot be followed ({told})" if isinstance(error, CannotFollow) else f"{told} when followed"
+            )
+            return None
+        if isinstance(error, ModelFailure):
+            raise
+        file, line = runner.facts.place
+        raise ProblemError(
+            f'model "{runner.facts.name}" ({runner.facts.path.name}) cannot be differentiated automatically: {error}',
+            file=file,
+            line=line,
+            where=f"models.{runner.facts.name}",
+            advice='write it with NumPy functions, or choose derivatives = "differences", which needs plain numbers',
+        ) from None
+    runner.is_followed = True
+    return found
+
+
+def _by_following(runner: Runner, inputs: Sequence[Array]) -> Any:
     from ilvren.models.followed import Followed
 
     facts = runner.facts
@@ -81,17 +108,7 @@ def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
     for value in inputs:
         followed.append(Followed.input(value, at, facts.input_size))
         at += value.size
-    try:
-        raw = runner.raw(followed)
-    except CannotFollow as error:
-        file, line = facts.place
-        raise ProblemError(
-            f'model "{facts.name}" ({facts.path.name}) cannot be differentiated automatically: {error}',
-            file=file,
-            line=line,
-            where=f"models.{facts.name}",
-            advice='write it with NumPy functions, or choose derivatives = "differences", which needs plain numbers',
-        ) from None
+    raw = runner.raw(followed)
     from scipy.sparse import csr_array, vstack
 
     blocks = []

@@ -89,7 +89,8 @@ class TableDeclaration:
 @dataclass(frozen=True, slots=True)
 class ModelDeclaration:
     """A Python function: `python` is "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or
-    None}; `derivatives` how slopes are found; `slopes` the function that gives them, "file.py:function"."""
+    None}; `derivatives` how slopes are found, "" where that is not said: automatically, by differences where the
+    function cannot be followed; `slopes` the function that gives them, "file.py:function"."""
 
     name: str
     python: str
@@ -98,7 +99,7 @@ class ModelDeclaration:
     bands: Mapping[str, int]
     timeout: float | None = None
     depends: tuple[str, ...] = ()
-    derivatives: str = "automatic"
+    derivatives: str = ""
     slopes: str = ""
 
 

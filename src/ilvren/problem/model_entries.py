@@ -71,13 +71,14 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         function,
         tuple(inputs),
         tuple(outputs),
-        model.derivatives,
+        model.derivatives or "automatic",
         source.beside(slopes_file).resolve() if slopes_file else None,
         slopes,
         model.bands,
         model.timeout,
         tuple(source.beside(name).resolve() for name in model.depends),
         (source.file, template.line(where)),
+        is_strict=bool(model.derivatives),
     )
     for path in facts.depends:
         if not source.files and not path.exists():

@@ -274,8 +274,8 @@ class _Reader:
         if not isinstance(depends, list) or not all(isinstance(item, str) for item in depends):
             self.fail((*path, "depends"), '"depends" lists the names of files')
         slopes = self.word(path, content, "slopes")
-        derivatives = self.word(path, content, "derivatives") or ("supplied" if slopes else "automatic")
-        if derivatives not in DERIVATIVES:
+        derivatives = self.word(path, content, "derivatives") or ("supplied" if slopes else "")
+        if derivatives and derivatives not in DERIVATIVES:
             self.unknown_key((*path, "derivatives"), derivatives, DERIVATIVES, "source of derivatives")
         if derivatives == "supplied" and not slopes:
             self.fail(path, 'supplied derivatives need "slopes": the function that gives them')

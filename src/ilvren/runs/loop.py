@@ -328,9 +328,9 @@ class Loop:
         return found
 
     def _has_steps(self) -> bool:
-        """Return whether the difference steps of all models are chosen: once, here, so that they are the same in every
-        worker."""
-        return all(runner.steps is not None for runner in self.problem.runners if runner.is_differenced)
+        """Return whether the sources of derivatives and the difference steps of all models are chosen: once, here, so
+        that they are the same in every worker."""
+        return all(runner.is_decided for runner in self.problem.runners)
 
     def _take(self, point: FloatArray, arrival: Arrival, request: int, number: int) -> None:
         self.gate.take(point, arrival)
@@ -488,6 +488,9 @@ class Loop:
 
     def _recalled(self, point: FloatArray, record: EvaluationRecord, *, derivatives: bool) -> Evaluation:
         """Return what a record says of a design. Derivatives of formulas are not recorded but computed again."""
+        if derivatives and not self._has_steps():
+            # Chosen where they were chosen then: at the first derivatives. These calls are counted as recorded.
+            Gate(self.problem, is_sparse=self.is_sparse, by_differences=False).evaluate(point, derivatives=True)
         if not derivatives or record.derivatives:
             n, m = self.problem.size, self.problem.row_count
             return unpacked(record, variables=n, rows=m, derivatives=derivatives, is_sparse=self.is_sparse)
