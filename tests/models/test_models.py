@@ -45,6 +45,22 @@ def with_abs(flow, bore):
 def plain(flow, bore):
     return {"friction": math.sqrt(flow), "speed": bore}
 
+def stored(flow, bore):
+    out = np.zeros(2)
+    out[0] = 40 * (flow - 0.02) ** 2 + bore
+    return {"friction": out[0], "speed": 60 * flow}
+
+def rounded(flow, bore):
+    return {"friction": round(bore, 9) + flow, "speed": 60 * flow}
+
+def formatted(flow, bore):
+    name = f"{flow:.3f}"
+    return {"friction": flow + bore + 0 * len(name), "speed": 60 * flow}
+
+def counted(flow, bore):
+    whole = [flow * k for k in range(int(3 + bore))]
+    return {"friction": sum(whole) + bore, "speed": 60 * flow}
+
 def chain(level, k):
     up = np.concatenate([level[1:], level[-1:]])
     return {"bend": k * np.where(up > level, (up - level) ** 2, 0.1 * np.sin(level)) + level}
@@ -226,9 +242,9 @@ class Models(unittest.TestCase):
         self.assertIn("timeout of 0.05 s", result.reason)
 
     def test_what_cannot_be_followed_is_named_and_what_loses_a_complex_step_is_noticed(self):
-        result = run(self.problem(function="plain"), method="sqp")
+        result = run(self.problem(function="plain", more='derivatives = "automatic"'), method="sqp")
         self.assertEqual(result.outcome, "model-failed")
-        for word in ("automatically", "math", 'derivatives = "differences"', "p.toml:"):
+        for word in ("automatically", "math", 'derivatives = "differences"', "p.toml:", "hydraulics.py:"):
             self.assertIn(word, result.reason)
         result = run(self.problem(function="plain", more='derivatives = "complex-step"'), method="sqp")
         for word in ("must be real number", 'derivatives = "differences"', "hydraulics.py:"):
@@ -236,6 +252,34 @@ class Models(unittest.TestCase):
         problem = self.problem(function="with_abs", more='derivatives = "complex-step"')
         Gate(problem).evaluate(np.array(problem.start), derivatives=True)
         self.assertIn("disagree", problem.runners[0].notes[0])
+
+    def test_what_cannot_be_followed_gets_differences_by_itself(self):
+        for function in ("plain", "stored", "rounded", "formatted", "counted"):
+            with self.subTest(function=function):
+                problem = self.problem(function=function)
+                result = run(problem)
+                self.assertEqual(result.outcome, "converged", result.reason)
+                (note,) = problem.runners[0].notes
+                self.assertRegex(note, r"hydraulics\.py:\d+\).*its derivatives are differences")
+                exact = run(self.problem(function=function, more='derivatives = "differences"'))
+                self.assertEqual((result.point, result.counts), (exact.point, exact.counts))
+                self.assertTrue(verify(result).holds)
+
+    def test_every_source_resumes_on_its_path(self):
+        for function, more in (
+            ("plain", ""),
+            ("plain", 'derivatives = "differences"'),
+            ("plain", 'derivatives = "forward-differences"'),
+            ("losses", 'derivatives = "complex-step"'),
+            ("losses", ""),
+        ):
+            with self.subTest(function=function, more=more):
+                whole = run(self.problem(function=function, more=more), method="sqp")
+                ledger_path = self.folder / f"{function}{len(more)}.ledger"
+                with Ledger(ledger_path) as ledger:
+                    run(self.problem(function=function, more=more), method="sqp", iterations=2, ledger=ledger)
+                    again = resume("last", ledger, iterations=99)
+                self.assertEqual((again.point, dict(again.counts)), (whole.point, dict(whole.counts)))
 
     def test_refusals_at_load(self):
         for old, new, words in (
