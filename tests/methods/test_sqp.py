@@ -73,6 +73,12 @@ class Sqp(unittest.TestCase):
             unscaled = run(problem, method="sqp", scaling=False)
             self.assertIs(unscaled.settings["scaling"], False)
 
+    def test_a_saddle_with_zeros_on_its_diagonal_is_made_convex_in_its_own_scale(self):
+        can = two_variables("pi*x^2*y", "2*pi*x^2 + 2*pi*x*y <= 600", sense="maximize", bounds=(0.1, 50.0))
+        result = run(loads(can), method="sqp")
+        self.assertEqual(result.outcome, "converged")
+        self.assertLess(result.counts["iterations"], 30)
+
     def test_evaluations_stay_few(self):
         counts = []
         for seed in range(30):

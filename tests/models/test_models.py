@@ -265,6 +265,14 @@ class Models(unittest.TestCase):
                 self.assertEqual((result.point, result.counts), (exact.point, exact.counts))
                 self.assertTrue(verify(result).holds)
 
+    def test_every_choice_of_a_method_runs_on_processes_as_it_does_here(self):
+        for method in ("automatic", "global"):
+            with self.subTest(method=method):
+                given = {"method": method, "evaluations": 120, "seed": 3}
+                here = run(self.problem(function="plain"), **given)
+                there = run(self.problem(function="plain"), workers=2, **given)
+                self.assertEqual((there.point, there.outcome), (here.point, here.outcome))
+
     def test_every_source_resumes_on_its_path(self):
         for function, more in (
             ("plain", ""),

@@ -244,7 +244,8 @@ def _convex(
                 if _is_definite(shifted + sigma * across):
                     gradient = here.g - sigma * (normals.T @ gaps)
                     return _Model(shifted + sigma * across, gradient, ", curvature added across the limits")
-    scale = np.sqrt(np.maximum(np.abs(np.diag(hessian)), LEAST_SCALE))
+    # By the largest entry of each row, not by the diagonal, which may be 0: |H_ij| <= scale_i scale_j then.
+    scale = np.sqrt(np.maximum(np.abs(hessian).max(axis=1, initial=0.0), LEAST_SCALE))
     values, vectors = np.linalg.eigh(hessian / np.outer(scale, scale))
     slope = float(np.linalg.norm(here.g - here.j.T @ multipliers))
     longest = MOST_RAISED_STEP * max(1.0, float(np.linalg.norm(here.x)))

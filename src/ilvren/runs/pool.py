@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ilvren.evaluate import Recipe, Workers
-from ilvren.methods.base import method_named
 from ilvren.problem import Problem
+from ilvren.runs.choice import chosen_method
 from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
 
@@ -50,8 +50,8 @@ def _opened(problem: Problem, workers: int | str, settings: Settings) -> Workers
     from ilvren.runs.loop import is_large
 
     used, _ = with_source(problem, settings.derivatives)
-    takes_sparse = settings.method == "automatic" or method_named(settings.method).takes_sparse
-    recipe = Recipe.of(used, is_sparse=takes_sparse and is_large(problem))
+    method, _ = chosen_method(used, settings, has_options=False)
+    recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem))
     if isinstance(workers, str) and workers.startswith(CLUSTER):
         from ilvren.evaluate.cluster import ClusterPool
 
