@@ -9,6 +9,9 @@ from ilvren.methods.base import method_named, method_names
 from tests.problems import two_variables
 
 SMOOTH = ("sqp", "interior-point", None)
+GRADIENT_BASED = tuple(
+    name for name in method_names() if (m := method_named(name)).kind == "gradient-based" and m.needs == "gradients"
+)
 
 
 def bounded(*entries, objective, constraints=()):
@@ -95,9 +98,21 @@ class Traps(unittest.TestCase):
 
     def test_an_objective_that_levels_off_is_not_unbounded(self):
         for objective in ("-atan(x) + y^2", "exp(-x) + y^2", "y^2 - x / sqrt(1 + x^2)"):
-            for name in ("bfgs", "l-bfgs", "newton", "interior-point", "sqp"):
-                result = run(loads(two_variables(objective)), method=name, evaluations=3000)
-                self.assertNotEqual(result.outcome, "unbounded", f"{name}: {objective}")
+            for method in map(method_named, method_names()):
+                if method.needs == "residuals" or method.only_members or method.name == "dividing-rectangles":
+                    continue
+                result = run(loads(two_variables(objective)), method=method.name, evaluations=600)
+                self.assertNotEqual(result.outcome, "unbounded", f"{method.name}: {objective}")
+
+    def test_a_design_that_runs_away_ends_soon_and_is_no_optimum(self):
+        for objective in ("-log(1 + x0^2)", "-log(1 + log(1 + x0^2))"):
+            text = bounded("start = 1", objective=objective)
+            for name in (*GRADIENT_BASED, "nelder-mead", "mesh-adaptive-search", "quadratic-interpolation"):
+                with self.subTest(name=name, objective=objective):
+                    result = run(loads(text), method=name)
+                    self.assertEqual(result.outcome, "stalled", result.reason)
+                    self.assertIn("runs away", result.reason)
+                    self.assertLess(result.counts["iterations"], 1000)
 
     def test_equations_that_nothing_solves(self):
         for rows in (("x^2 + y^2 == -1",), ("x + y == 1", "x + y == 2"), ("sin(x) >= 1.2",), ("exp(x) <= -1",)):

@@ -37,6 +37,7 @@ from ilvren.methods.base import (
     method_named,
     option,
 )
+from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.points import evaluated, projected_gradient
 
 __all__ = ["METHOD", "AugmentedLagrangianOptions"]
@@ -52,7 +53,6 @@ MOST_MULTIPLIER = 1e10
 MOST_OUTER, MOST_INNER = 100, 2000
 # An inner problem that leads so many times further out than it began has no minimum.
 RUNAWAY = 1e4
-UNBOUNDED = -1e15
 
 
 @dataclass(frozen=True)
@@ -109,12 +109,12 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
         there = yield from evaluated(x, derivatives=True)
         if not (there.is_finite and there.has_derivatives):
             return Ending("stalled", "the inner problem ended where a derivative is not finite")
-        if last == "unbounded" and penalty < MOST_PENALTY:  # (1) has no minimum yet: it needs more penalty
+        is_violated = len(here.c) > 0 and task.violation(there.c) > task.feasibility
+        if last == "unbounded" and is_violated and penalty < MOST_PENALTY:  # (1) has no minimum yet
             penalty, accuracy = GROWTH * penalty, FIRST_INNER
             note = f"the inner problem fell without end: penalty {penalty:.0e}"
-            if len(here.c) and task.violation(there.c) > task.feasibility:
-                standing = yield Iterate(here.x, 0.0, note, math.nan, multipliers)
-                continue
+            standing = yield Iterate(here.x, 0.0, note, math.nan, multipliers)
+            continue
         step = float(np.abs(there.x - here.x).max(initial=0.0))
         here = there
         v = problem.misses(here.c)
@@ -123,8 +123,11 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
         standing = yield Iterate(here.x, step, note, math.nan, multipliers)
         if done or standing.meets_conditions:
             return Ending("converged", "first-order conditions hold for the multipliers found")
-        if here.f < UNBOUNDED and standing.violation <= task.feasibility:
-            return Ending("unbounded", "the objective falls without end at feasible designs")
+        ended = endless(task, here, standing)
+        if ended is not None:
+            return ended
+        if not len(here.c) and last != "exhausted":  # without rows there are no multipliers to improve
+            return Ending("stalled", f"the inner method, {options.inner}, found no better design: {last}")
         now = float(np.linalg.norm(task.misses(here.c)))
         if now > FALLEN * violation and now > 0.0:
             if penalty >= MOST_PENALTY:
@@ -174,10 +177,9 @@ def _inner(
                 rounds += 1
                 if rounds > MOST_INNER:
                     return reached, "exhausted", False
-                if float(np.abs(message.point).max(initial=0.0)) > RUNAWAY * max(
-                    1.0, float(np.abs(x).max(initial=0.0))
-                ):
-                    return reached, "unbounded", False
+                out = float(np.abs(message.point).max(initial=0.0))
+                if len(problem.multipliers) and out > RUNAWAY * max(1.0, float(np.abs(x).max(initial=0.0))):
+                    return message.point, "unbounded", False
                 reached = message.point
                 g, rows = known.get(reached.tobytes(), (np.full(len(x), math.nan), none))
                 known = {reached.tobytes(): (g, rows)}
@@ -188,7 +190,8 @@ def _inner(
                 )
                 if standing.meets_conditions:
                     return reached, "converged", True
-                answer = Standing(0.0, least, least <= accuracy)
+                # Without rows (1) is the problem itself, and what is measured there is all there is.
+                answer = Standing(0.0, least, least <= accuracy) if len(problem.multipliers) else standing
             message = generator.send(answer)
     except StopIteration as end:
         return reached, end.value.claim, False

@@ -50,7 +50,7 @@ def bfgs(task: Task, options: BfgsOptions) -> Protocol:
     step, note, held_well = math.nan, "the start", math.nan
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(here, standing)
+        ended = end_of(task, here, standing)
         if ended is not None:
             return ended
         held = near_bounds(task, here)

@@ -55,7 +55,7 @@ def conjugate_gradient(task: Task, options: ConjugateGradientOptions) -> Protoco
     alpha, count = 1.0, 0
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(here, standing)
+        ended = end_of(task, here, standing)
         if ended is not None:
             return ended
         now_held = near_bounds(task, here)

@@ -62,7 +62,7 @@ def gradient_descent(task: Task, options: GradientDescentOptions) -> Protocol:
     alpha = FIRST_MOVE / max(float(np.abs(here.g).max(initial=0.0)), 1e-300)
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held)
-        ended = end_of(here, standing)
+        ended = end_of(task, here, standing)
         # A fixed step that is too long climbs without end, to where any slope is small against f.
         rises = rises + 1 if here.f > last else 0
         last = here.f

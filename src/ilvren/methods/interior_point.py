@@ -55,7 +55,7 @@ from ilvren.methods.pieces.barrier import (
     main_stage,
     scaled_error,
 )
-from ilvren.methods.pieces.descent import FAR, LOW, RUNS_AWAY
+from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
@@ -94,7 +94,6 @@ MOST_FOLDED, FOLDED_FILL = 12, 6
 # Values are trusted to this many units of rounding.
 ROUNDING = 10.0 * float(np.finfo(float).eps)
 # Feasible with a scaled objective below this: unbounded.
-UNBOUNDED = -1e15
 # Restorations, looks around and looks for negative curvature in one run.
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
@@ -242,6 +241,7 @@ def _solved(
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
     restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
+    has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
     is_free, errors = outer is None, list[float]()
     lowest, idle = math.inf, 0
     last_polished: FloatArray | None = None
@@ -261,12 +261,9 @@ def _solved(
         if outer is not None and error <= goal:
             return state, "conflict", ""
         if outer is None:
-            if state.point.f < UNBOUNDED and standing.violation <= task.feasibility:
-                return state, "unbounded", "the objective falls without end at feasible designs"
-            if np.abs(state.point.x).max(initial=0.0) > FAR and standing.violation <= task.feasibility:
-                if state.point.f < LOW:
-                    return state, "unbounded", "the objective falls without end at feasible designs"
-                return state, "stalled", RUNS_AWAY
+            ended = endless(task, state.point, standing)
+            if ended is not None:
+                return state, ended.claim, ended.reason
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
             if options.exact_limits and is_new and is_near and polishes < most_polishes:
@@ -280,7 +277,7 @@ def _solved(
                     if seen.meets_conditions:
                         reason = "first-order conditions hold exactly on the limits that hold the design"
                         return replace(state, point=better, y=-multipliers), "converged", reason
-            if error <= goal and standing.meets_conditions and state.mu <= goal:
+            if error <= goal and standing.meets_conditions and (state.mu <= goal or not has_barrier):
                 return state, "converged", "first-order conditions hold, and the barrier is gone"
         if state.mu <= LAST_BARRIER * 1.01 and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * goal:
             at_end += 1

@@ -53,7 +53,7 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
     step, note, held_well = math.nan, "the start", math.nan
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(here, standing)
+        ended = end_of(task, here, standing)
         if ended is not None:
             return ended
         held = near_bounds(task, here) if task.has_bounds else None

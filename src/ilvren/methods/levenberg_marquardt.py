@@ -79,7 +79,7 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
     lengths = np.zeros(len(task.start))
     while True:
         standing: Standing = yield Iterate(here.point.x, step, note, held_well)
-        ended = end_of(here.point, standing)
+        ended = end_of(task, here.point, standing)
         if ended is not None and ended.claim == "converged" and looks < LOOKS:
             # (1) never sees negative curvature: a symmetric start may end at a saddle.
             lower = yield from downhill_from_saddle(task, here.point, np.zeros(0))

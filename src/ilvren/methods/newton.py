@@ -67,7 +67,7 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
     looks = 0
     while True:
         standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(here, standing)
+        ended = end_of(task, here, standing)
         if ended is not None and ended.claim == "converged" and is_exact and looks < LOOKS:
             lower = yield from downhill_from_saddle(task, here, none)
             if lower is not None:
@@ -109,7 +109,7 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
         if share < POOR:
             radius = max(SHRINK * radius, LEAST_RADIUS)
         elif share > GOOD and length >= 0.8 * radius:
-            radius = min(GROW * radius, MOST_RADIUS)
+            radius = min(GROW * radius, MOST_RADIUS * max(1.0, float(np.linalg.norm(here.x))))
         step, held_well = float(np.abs(s).max()), share
         note, here, hessian = kind, there, None
 

@@ -52,6 +52,7 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 
@@ -87,10 +88,11 @@ MOST_RESTORATIONS = 60
 ESCAPES, LOOKS = 3, 5
 # Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
 MOST_QUIET = 8
+# Iterations at which all conditions hold and next to nothing is to be gained, though the steps stay long.
+MOST_MET = 10
 # The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
 PROMISE_SHARE = 0.01
 # The scaled objective below which a feasible run is called unbounded.
-UNBOUNDED = -1e15
 
 
 @dataclass(frozen=True)
@@ -126,7 +128,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         nothing = np.zeros(len(here.c))
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
-    is_fresh, escapes, looks, quiet, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0
+    is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
     is_exact = task.has_curvature and options.exact
     while True:
         model = _Model(matrix, here.g)
@@ -159,7 +161,8 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
             here, escapes, matrix, is_fresh = elsewhere, escapes + 1, np.eye(n), True
             continue
-        if standing.meets_conditions and _promises_little(task, here, plan, model):
+        met = met + 1 if standing.meets_conditions and _gains_little(task, here, plan, model) else 0
+        if met and (_moves_little(task, here, plan) or met > MOST_MET):
             may_look = options.exact and looks < LOOKS
             lower = (yield from downhill_from_saddle(task, here, plan.row_multipliers)) if may_look else None
             if lower is None:
@@ -167,8 +170,9 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             step_length, note = float(np.abs(lower.x - here.x).max()), "left a saddle along negative curvature"
             here, looks, matrix, is_fresh, multipliers = lower, looks + 1, np.eye(n), True, plan.row_multipliers
             continue
-        if here.f < UNBOUNDED and standing.violation <= task.feasibility:
-            return Ending("unbounded", "the objective falls without end at feasible designs")
+        ended_far = endless(task, here, standing)
+        if ended_far is not None:
+            return ended_far
         least = _least_penalty(task, here, plan, model)
         loose = loose + 1 if penalty > LOOSE_PENALTY * least else 0
         if loose >= LOOSE_ITERATIONS and loosened < MOST_LOOSENED:
@@ -351,13 +355,16 @@ def _linear_violation(task: Task, here: Point, d: FloatArray) -> float:
     return float(np.linalg.norm(task.misses(here.c + here.j @ d)))
 
 
-def _promises_little(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> bool:
-    """Return whether the model's best step changes neither objective nor design by more than the tolerance."""
+def _gains_little(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> bool:
+    """Return whether the model's best step changes the objective by no more than the tolerance."""
     change = abs(float(here.g @ plan.step)) + float(plan.step @ model.matrix @ plan.step)
+    return change <= PROMISE_SHARE * task.tolerance * max(abs(here.f), 1.0)
+
+
+def _moves_little(task: Task, here: Point, plan: QuadraticSolution) -> bool:
+    """Return whether the model's best step changes the design by no more than the tolerance."""
     size = np.maximum(np.abs(here.x), 1.0)
-    return change <= PROMISE_SHARE * task.tolerance * max(abs(here.f), 1.0) and bool(
-        (np.abs(plan.step) <= math.sqrt(task.tolerance) * size).all()
-    )
+    return bool((np.abs(plan.step) <= math.sqrt(task.tolerance) * size).all())
 
 
 def _least_penalty(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> float:

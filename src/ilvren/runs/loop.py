@@ -16,6 +16,7 @@ from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task
+from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
 from ilvren.methods.pieces.looking_on import looking_on
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
@@ -688,6 +689,21 @@ class Loop:
             return claim, reason
         if self._leaders.feasible is None:
             return "no-feasible", f"no design evaluated meets all limits ({reason})"
+        return self._checked_far_out(claim, reason) if claim in ("unbounded", "settled") else (claim, reason)
+
+    def _checked_far_out(self, claim: str, reason: str) -> tuple[str, str]:
+        """Return what the best design says of a search that came to rest, or ran away: far out nothing comes to rest,
+        and an objective that has hardly fallen may well level off."""
+        best, scaling = self._leaders.feasible, self._scaling
+        if best is None or scaling is None:
+            return claim, reason
+        f = best.objective / scaling.objective
+        found = far_out(f, best.point[scaling.free] / scaling.variables)
+        if found is not None:
+            return found.claim, found.reason
+        first = self._start.objective / scaling.objective if self._start is not None else math.nan
+        if claim == "unbounded" and not (f < LOW or f - first < LOW):
+            return "stalled", RUNS_AWAY
         return claim, reason
 
     def _note_start_if_nothing_else(self) -> None:

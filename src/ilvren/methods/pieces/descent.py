@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Ending, Request, Standing, Task
 from ilvren.methods.pieces.points import Point, evaluated
 
-__all__ = ["FAR", "LOW", "RUNS_AWAY", "begun", "end_of", "near_bounds", "stuck"]
+__all__ = ["LOW", "RUNS_AWAY", "begun", "end_of", "endless", "far_out", "near_bounds", "stuck"]
 
 FloatArray = NDArray[np.float64]
 
@@ -47,16 +47,24 @@ def near_bounds(task: Task, here: Point) -> NDArray[np.bool_]:
     return low | high
 
 
-def end_of(here: Point, standing: Standing) -> Ending | None:
+def end_of(task: Task, here: Point, standing: Standing) -> Ending | None:
     """Return the ending at an iterate that needs no further step, or None."""
     if standing.meets_conditions:
         return Ending("converged", "the gradient is zero, to within the tolerance, but for active bounds")
-    is_far = float(np.abs(here.x).max(initial=0.0)) > FAR
-    if here.f < UNBOUNDED or (is_far and here.f < LOW):
-        return Ending("unbounded", "the objective falls without end")
-    if is_far:
-        return Ending("stalled", RUNS_AWAY)
-    return None
+    return endless(task, here, standing)
+
+
+def endless(task: Task, here: Point, standing: Standing) -> Ending | None:
+    """Return the ending at a feasible iterate that lies so low or so far out that nothing holds the run, or None."""
+    return far_out(here.f, here.x) if standing.violation <= task.feasibility else None
+
+
+def far_out(f: float, x: FloatArray) -> Ending | None:
+    """Return the ending at a feasible design x (n,), scaled like its objective, or None where it is not far out."""
+    is_far = float(np.abs(x).max(initial=0.0)) > FAR
+    if f < UNBOUNDED or (is_far and f < LOW):
+        return Ending("unbounded", "the objective falls without end at feasible designs")
+    return Ending("stalled", RUNS_AWAY) if is_far else None
 
 
 def stuck(here: Point, gradient: FloatArray) -> Ending:
