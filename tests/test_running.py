@@ -248,8 +248,24 @@ class Diagnoses(InAFolder):
         self.assertEqual(missed, ["far", "near"])
         text = self.call("diagnose", "last", status=1)[0]
         self.assertIn("bad.toml:10", text)
-        self.assertIn("ilvren run bad.toml", text)
+        self.assertIn("ilvren check bad.toml --only conflicts", text)
         self.assertNotIn("innocent", text)
+
+    def test_a_conflict_that_needs_a_search_is_found_and_commands_keep_what_was_given(self):
+        text = (
+            '[parameters]\nroom = 2.0\nn = 30\n[variables]\nu = { start = 1, shape = "n" }\n[minimize]\nf = "sum(u^2)"\n'
+            '[constraints]\nsteep = "diff(u) >= 0.5"\nends = "u[-1] - u[0] <= room"\n'
+        )
+        found = self.diagnosed(text, "--set", "room=3", "--start", "u=0.25", "--method", "sqp")
+        missed = [item for item in found["symptoms"] if item["kind"] == "missed"]
+        self.assertLessEqual(len(missed), 2)
+        conflict = next(item for item in found["symptoms"] if item["kind"] == "conflict")
+        self.assertIn("ends", conflict["limits"])
+        runs = [item["command"] for item in found["advice"] if item["command"].startswith("ilvren run")]
+        self.assertTrue(runs)
+        for command in runs:
+            self.assertIn("--set room=3", command)
+            self.assertTrue("--start u=0.25" in command or "--from r1" in command)
 
     def test_bounds_take_part_and_planted_conflicts_are_found(self):
         rng = np.random.default_rng(3)

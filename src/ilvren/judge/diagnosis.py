@@ -13,16 +13,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, entries_of, measured
+from ilvren.judge.checking.conflicts import check_conflicts
 from ilvren.judge.checking.scaling import check_scaling
 from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
+from ilvren.methods.base import method_named
 from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
+from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import HOLDS
+from ilvren.runs.result import HOLDS, LimitState
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
@@ -31,8 +35,10 @@ __all__ = ["Diagnosis", "Symptom", "diagnose"]
 
 FloatArray = NDArray[np.float64]
 
-# Missed rows and invalid designs told; the share of the sizes within which kinks are looked for.
-MOST_MISSED, MOST_INVALID, KINK_RADIUS = 20, 3, 1e-4
+# Missed limits, conflicting rows of one vector and invalid designs told by name.
+MOST_MISSED, MOST_NAMED, MOST_INVALID = 20, 3, 3
+# The share of the sizes within which kinks are looked for.
+KINK_RADIUS = 1e-4
 # First derivatives that lie this far apart make methods crawl.
 FAR_APART = 1e4
 # Designs this stationary are looked at for curvature.
@@ -83,8 +89,6 @@ class Diagnosis:
 
 def diagnose(reference: str, ledger: Ledger, *, as_now: bool = False) -> Diagnosis:
     """Look into a recorded run. Raises RequestError when there is no such run, or it has not ended."""
-    from ilvren.errors import RequestError
-
     record = ledger.run(reference)
     if record.state != "ended" or record.result is None:
         raise RequestError(f"{record.id} has not ended", advice=f"`ilvren resume {record.id}` brings it to an end")
@@ -108,12 +112,15 @@ class _Case:
         self.here = self.gate.evaluate(self.point, derivatives=True)
         self.violation = self.measures.violation(self.point, self.here.rows) if self.here.is_finite else math.inf
         self.conflict: Conflict | None = None
+        self.is_proved = False
         self.kinds: set[str] = set()
 
     def diagnosis(self) -> Diagnosis:
+        proved = self._proved()
         symptoms = [
+            *proved,
             *self._missed(),
-            *self._conflicting(),
+            *([] if proved else self._conflicting()),
             *self._invalid(),
             *self._kinks(),
             *self._scaling(),
@@ -132,6 +139,22 @@ class _Case:
 
     # ---- symptoms -------------------------------------------------------------------------------
 
+    def _proved(self) -> list[Symptom]:
+        """Return the conflicts that the bounds and the formulas alone prove: no run can end better."""
+        if self.here.is_finite and self.violation <= self.settings.feasibility:
+            return []
+        found = [item for item in check_conflicts(self.problem) if item.kind == "conflict"]
+        self.is_proved = bool(found)
+        return [
+            Symptom(
+                "conflict",
+                f"proved: {item.text}",
+                item.line,
+                {"limits": list(item.about), "proved": True, **item.facts},
+            )
+            for item in found
+        ]
+
     def _missed(self) -> list[Symptom]:
         if not self.here.is_finite:
             return []
@@ -142,21 +165,14 @@ class _Case:
         missed = sorted(
             (item for item in states if item[0].violation > feasibility), key=lambda item: -item[0].violation
         )
-        found = []
-        for state, line in missed[:MOST_MISSED]:
-            side = "lower" if state.value < state.lower else "upper"
-            limit = state.lower if side == "lower" else state.upper
-            what = "limit" if state.lower == state.upper else f"{side} limit"
-            unit = f" {state.unit}" if state.unit else ""
-            text = (
-                f"{state.name} = {state.value:.6g}{unit} misses its {what} {limit:.6g} by"
-                f" {abs(state.value - limit):.3g}"
-                f"{unit}, {state.violation:.2g} of its size"
-            )
-            facts = {"name": state.name, "value": state.value, "limit": limit, "violation": state.violation}
-            found.append(Symptom("missed", text, line, facts))
-        if len(missed) > MOST_MISSED:
-            found.append(Symptom("missed", f"and {len(missed) - MOST_MISSED} more rows are missed, all by less"))
+        entries: dict[str, list[tuple[LimitState, int | None]]] = {}
+        for item in missed:  # the rows of one vector are told in one line, by the worst of them
+            entries.setdefault(item[0].name.partition("[")[0], []).append(item)
+        shown = list(entries.values())[:MOST_MISSED]
+        found = [_missed_in_words(*items[0], len(items)) for items in shown]
+        told = sum(len(items) for items in shown)
+        if len(missed) > told:
+            found.append(Symptom("missed", f"and {len(missed) - told} more limits are missed, all by less"))
         return found
 
     def _conflicting(self) -> list[Symptom]:
@@ -173,9 +189,11 @@ class _Case:
                 )
             ]
         names = [self.problem.rows[place].name for place in self.conflict.rows]
+        told = self._rows_in_words(self.conflict.rows)
         lines = [self._row_line(place) for place in self.conflict.rows]
-        names += [f"the bounds of {self.problem.variables[place].name}" for place in self.conflict.bounds]
-        shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+        bounds = [f"the bounds of {self.problem.variables[place].name}" for place in self.conflict.bounds]
+        names, told = names + bounds, told + bounds
+        shown = ", ".join(told[:12]) + (f" and {len(told) - 12} more" if len(told) > 12 else "")
         if not names:
             return []
         if len(names) == 1:
@@ -186,6 +204,18 @@ class _Case:
             text = f"among these limits some cannot hold together: {shown}"
         facts = {"limits": names, "minimal": self.conflict.is_minimal, "lines": lines}
         return [Symptom("conflict", text, lines[0] if lines else None, facts)]
+
+    def _rows_in_words(self, places: tuple[int, ...]) -> list[str]:
+        """Return rows by their names, many of one vector as a count."""
+        words = []
+        for block in self.problem.row_blocks:
+            own = [place for place in places if block.first <= place < block.first + block.size]
+            if len(own) > MOST_NAMED:
+                all_of = "all" if len(own) == block.size else f"{len(own)} of the"
+                words.append(f"{all_of} {block.size} rows of {block.name}")
+            else:
+                words += [self.problem.rows[place].name for place in own]
+        return words
 
     def _invalid(self) -> list[Symptom]:
         evaluations = self.ledger.evaluations(self.record.number)
@@ -305,37 +335,25 @@ class _Case:
         if outcome == "exhausted" or outcome == "interrupted":
             found.append((f"ilvren resume {run}", "the run had not come to its end"))
         if outcome == "unbounded":
-            found.append((f"ilvren show {shlex.quote(self.record.problem_file)}", "look for a bound that is missing"))
-        if "conflict" in self.kinds and self.conflict is not None:
-            found.append(
-                (
-                    f"ilvren check {shlex.quote(self.record.problem_file)}",
-                    "limits that can never hold are told with their lines",
-                )
-            )
-        if "conflict" in self.kinds and self.conflict is None:
-            found.append(
-                (
-                    self._command("sqp" if self.record.method != "sqp" else "interior-point"),
-                    "another way to feasible designs",
-                )
-            )
-        if "kink" in self.kinds:
+            found.append((self._on_file("show"), "look for a bound that is missing"))
+        if self.is_proved:
+            why = "this holds whatever is run: change one of these limits, or a bound"
+            return [*found, (self._on_file("check", "--only", "conflicts"), why)]
+        if "conflict" in self.kinds and self.conflict is None and others:
+            found.append((self._command(others[0]), "another way to feasible designs"))
+        if "kink" in self.kinds and self._is_able("nelder-mead"):
             found.append((self._command("nelder-mead"), "it needs no derivatives, and goes on where they jump"))
         if "invalid" in self.kinds and self.violation < math.inf:
             found.append((self._command(self.record.method, from_best=True), "from the best valid design of this run"))
         if self.settings.scaling is False and any(symptom == "scaling" for symptom in self.kinds):
             found.append((self._command(self.record.method), "with scaling, which was switched off"))
-        if outcome in ("stalled", "no-feasible", "infeasible") and others:
-            found.append((self._command(others[0]), "another method, from the same start"))
+        if outcome in ("stalled", "no-feasible", "infeasible"):
+            if others:
+                found.append((self._command(others[0]), "another method, from the same start"))
             found.append((self._command(None, from_best=True), f"from the design that {run} reached"))
         if outcome in ("infeasible", "no-feasible", "invalid"):
-            found.append(
-                (
-                    f"ilvren draw {shlex.quote(self.record.problem_file)} --output where.png",
-                    "see where limits leave room, for another start",
-                )
-            )
+            why = "see where limits leave room, for another start"
+            found.append((self._on_file("draw", "--output", "where.png"), why))
         if outcome in HOLDS:
             found.append((f"ilvren verify {run}", "the run ended well: see whether its design is an optimum"))
         return found
@@ -346,15 +364,33 @@ class _Case:
         )
         if self.settings.method == AUTOMATIC:  # which has tried the first ones
             candidates = candidates[2:] or ["bfgs"]
-        return [name for name in candidates if name != self.record.method]
+        candidates = [*candidates, "mesh-adaptive-search", "differential-evolution"]
+        return [name for name in candidates if name != self.record.method and self._is_able(name)]
+
+    def _is_able(self, name: str) -> bool:
+        """Return whether a method handles what the problem is made of."""
+        try:
+            refuse_unhandled(self.problem, method_named(name))
+        except RequestError:
+            return False
+        return True
 
     def _command(self, method: str | None, *, from_best: bool = False) -> str:
         words = ["ilvren", "run", self.record.problem_file]
         words += ["--method", method] if method else []
-        for name, value in self.record.overrides["set"].items():
-            words += ["--set", f"{name}={json.dumps(value)}"]
+        words += self._given("set") + ([] if from_best else self._given("start"))
         words += ["--from", self.record.id] if from_best else []
         return shlex.join(words)
+
+    def _on_file(self, command: str, *more: str) -> str:
+        """Return another command on the problem as the run saw it."""
+        starts = self._given("start") if command == "check" else []
+        return shlex.join(["ilvren", command, self.record.problem_file, *self._given("set"), *starts, *more])
+
+    def _given(self, key: str) -> list[str]:
+        """Return the flags that repeat what the run was given."""
+        given = self.record.overrides.get(key, {})
+        return [word for name, value in given.items() for word in (f"--{key}", f"{name}={json.dumps(value)}")]
 
     # ---- places ----------------------------------------------------------------------------------
 
@@ -375,3 +411,20 @@ class _Case:
         if self.problem.objective is not None:
             entries.append(self.problem.objective)
         return next((entry.line for entry in entries if entry.name == name), None)
+
+
+def _missed_in_words(state: LimitState, line: int | None, count: int) -> Symptom:
+    """Return what is missed by a limit, the worst of `count` of the same name."""
+    side = "lower" if state.value < state.lower else "upper"
+    limit = state.lower if side == "lower" else state.upper
+    what = "limit" if state.lower == state.upper else f"{side} limit"
+    unit = f" {state.unit}" if state.unit else ""
+    text = (
+        f"{state.name} = {state.value:.6g}{unit} misses its {what} {limit:.6g} by {abs(state.value - limit):.3g}"
+        f"{unit}, {state.violation:.2g} of its size"
+    )
+    facts = {"name": state.name, "value": state.value, "limit": limit, "violation": state.violation}
+    if count > 1:
+        text += f"; {count - 1} more of {state.name.partition('[')[0]} are missed, by less"
+        facts["missed_in_all"] = count
+    return Symptom("missed", text, line, facts)
