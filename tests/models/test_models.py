@@ -57,7 +57,7 @@ def formatted(flow, bore):
     name = f"{flow:.3f}"
     return {"friction": flow + bore + 0 * len(name), "speed": 60 * flow}
 
-def counted(flow, bore):
+def tallied(flow, bore):
     whole = [flow * k for k in range(int(3 + bore))]
     return {"friction": sum(whole) + bore, "speed": 60 * flow}
 
@@ -254,7 +254,7 @@ class Models(unittest.TestCase):
         self.assertIn("disagree", problem.runners[0].notes[0])
 
     def test_what_cannot_be_followed_gets_differences_by_itself(self):
-        for function in ("plain", "stored", "rounded", "formatted", "counted"):
+        for function in ("plain", "stored", "rounded", "formatted", "tallied"):
             with self.subTest(function=function):
                 problem = self.problem(function=function)
                 result = run(problem)
