@@ -71,7 +71,7 @@ LOOSE_PENALTY, LOOSE_ITERATIONS, MOST_LOOSENED, LEAST_PENALTY = 10.0, 3, 12, 1e-
 ROUNDING = 10.0 * np.finfo(float).eps
 # |v| is stationary when its slope is this share of what J and v could make it; nearly, when no step helps.
 STATIONARY_SLOPE, NEARLY_STATIONARY_SLOPE = 1e-6, 1e-4
-# (6): the least curvature of B with its diagonal scaled to one, the least scale, and weights σ tried, relative to |H|.
+# (6): the least curvature of B in the scale of its rows, the least scale, and weights σ tried, relative to |H|.
 LEAST_CURVATURE, LEAST_SCALE, ACROSS_WEIGHTS = 1e-9, 1e-8, (1.0, 10.0, 100.0, 1e4)
 # A direction whose curvature had to be raised is no longer than this many times the design.
 MOST_RAISED_STEP = 10.0
@@ -233,7 +233,7 @@ def _convex(
 ) -> _Model:
     """Return a positive definite B and its gradient: by (6) as far as that does it, then by raising eigenvalues.
 
-    Definiteness is judged with the diagonal scaled to one: variables may differ in curvature by any factor.
+    Definiteness is judged with the diagonal scaled to one, raised eigenvalues in the scale of the rows: variables may differ in curvature by any factor.
     """
     largest = max(float(np.abs(hessian).max(initial=0.0)), LEAST_SCALE)
     shifted = hessian + shift * np.eye(len(here.x))
