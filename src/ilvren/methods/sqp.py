@@ -233,7 +233,8 @@ def _convex(
 ) -> _Model:
     """Return a positive definite B and its gradient: by (6) as far as that does it, then by raising eigenvalues.
 
-    Definiteness is judged with the diagonal scaled to one, raised eigenvalues in the scale of the rows: variables may differ in curvature by any factor.
+    Definiteness is judged with the diagonal scaled to one, and eigenvalues are raised in the scale of the rows:
+    variables may differ in curvature by any factor.
     """
     largest = max(float(np.abs(hessian).max(initial=0.0)), LEAST_SCALE)
     shifted = hessian + shift * np.eye(len(here.x))
