@@ -114,6 +114,11 @@ class Traps(unittest.TestCase):
                     self.assertIn("runs away", result.reason)
                     self.assertLess(result.counts["iterations"], 1000)
 
+    def test_a_start_far_out_is_not_running_away(self):
+        text = two_variables("(x / 1e16 - 1)^2 + (y - 2)^2", start=(1.1e16, 3.0))
+        for name in ("nelder-mead", "newton", "sqp"):
+            self.assertTrue(run(loads(text), method=name, scaling=False).holds, name)
+
     def test_equations_that_nothing_solves(self):
         for rows in (("x^2 + y^2 == -1",), ("x + y == 1", "x + y == 2"), ("sin(x) >= 1.2",), ("exp(x) <= -1",)):
             for result in self.assert_honest(two_variables("x^2 + y^2", *rows)):

@@ -698,7 +698,8 @@ class Loop:
         if best is None or scaling is None:
             return claim, reason
         f = best.objective / scaling.objective
-        found = far_out(f, best.point[scaling.free] / scaling.variables)
+        start = scaling.full_start[scaling.free] / scaling.variables
+        found = far_out(f, best.point[scaling.free] / scaling.variables, start)
         if found is not None:
             return found.claim, found.reason
         first = self._start.objective / scaling.objective if self._start is not None else math.nan

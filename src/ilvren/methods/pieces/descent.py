@@ -16,7 +16,7 @@ __all__ = ["LOW", "RUNS_AWAY", "begun", "end_of", "endless", "far_out", "near_bo
 
 FloatArray = NDArray[np.float64]
 
-# The scaled objective below which, or the designs beyond which, a run is called unbounded.
+# The scaled objective below which, or the designs, against the start, beyond which a run is called unbounded.
 UNBOUNDED, FAR = -1e15, 1e15
 # So low the objective must be for a design far away to prove anything: it may level off, as atan does.
 LOW = -1e6
@@ -56,12 +56,13 @@ def end_of(task: Task, here: Point, standing: Standing) -> Ending | None:
 
 def endless(task: Task, here: Point, standing: Standing) -> Ending | None:
     """Return the ending at a feasible iterate that lies so low or so far out that nothing holds the run, or None."""
-    return far_out(here.f, here.x) if standing.violation <= task.feasibility else None
+    return far_out(here.f, here.x, task.start) if standing.violation <= task.feasibility else None
 
 
-def far_out(f: float, x: FloatArray) -> Ending | None:
-    """Return the ending at a feasible design x (n,), scaled like its objective, or None where it is not far out."""
-    is_far = float(np.abs(x).max(initial=0.0)) > FAR
+def far_out(f: float, x: FloatArray, start: FloatArray) -> Ending | None:
+    """Return the ending at a feasible design x (n,), scaled like its objective and the start (n,), or None where it is
+    not far out."""
+    is_far = float(np.abs(x).max(initial=0.0)) > FAR * max(1.0, float(np.abs(start).max(initial=0.0)))
     if f < UNBOUNDED or (is_far and f < LOW):
         return Ending("unbounded", "the objective falls without end at feasible designs")
     return Ending("stalled", RUNS_AWAY) if is_far else None
