@@ -23,7 +23,7 @@ MEANINGS = {
     "improvable": "a feasible better design was evaluated",
     "global-proved": "no feasible design can be better",
     "saddle": "a stationary design with a direction in which the objective improves",
-    "local-strict": "a strict local optimum: second-order sufficient conditions hold, over a region",
+    "local-strict": "a strict local optimum: second-order sufficient conditions hold",
     "local-weak": "a local optimum by convexity or an interval bound, perhaps one of several beside each other",
     "probe-only": "none of the designs tried nearby is better, and nothing shows more than that",
     "first-order-only": "first-order conditions hold; the curvature does not decide",
