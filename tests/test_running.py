@@ -292,6 +292,8 @@ class Diagnoses(InAFolder):
         found = self.diagnosed(text, "--method", "sqp", "--evaluations", "1")
         conflict = next(item for item in found["symptoms"] if item["kind"] == "conflict")
         self.assertEqual(conflict["limits"], [])
+        commands = [item["command"] for item in found["advice"]]
+        self.assertEqual(len(commands), len(set(commands)))
         self.assertTrue(any(item["command"].startswith("ilvren resume") for item in found["advice"]))
 
     def test_invalid_designs_kinks_and_scaling_are_told(self):

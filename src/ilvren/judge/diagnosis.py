@@ -348,8 +348,10 @@ class _Case:
         if self.settings.scaling is False and any(symptom == "scaling" for symptom in self.kinds):
             found.append((self._command(self.record.method), "with scaling, which was switched off"))
         if outcome in ("stalled", "no-feasible", "infeasible"):
-            if others:
-                found.append((self._command(others[0]), "another method, from the same start"))
+            tried = {command for command, _ in found}
+            other = next((command for name in others if (command := self._command(name)) not in tried), None)
+            if other is not None:
+                found.append((other, "another method, from the same start"))
             found.append((self._command(None, from_best=True), f"from the design that {run} reached"))
         if outcome in ("infeasible", "no-feasible", "invalid"):
             why = "see where limits leave room, for another start"
