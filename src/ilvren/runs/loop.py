@@ -16,11 +16,10 @@ from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task
-from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
 from ilvren.methods.pieces.looking_on import looking_on
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
-from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
+from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated
 from ilvren.runs.leaders import Leaders
@@ -193,7 +192,17 @@ class Loop:
                 raise TypeError(f"method {self.method.name} ended without an Ending") from None
             self._finished_by = end.value.method
             self._optima, self._bound = end.value.optima, (end.value.bound, end.value.bound_is_proved)
-            return self._checked(end.value)
+            seen = Seen(
+                self.problem,
+                self.gate,
+                self.measures,
+                self._leaders,
+                self._scaling,
+                self._start,
+                self._last,
+                len(self.iterations),
+            )
+            return checked(end.value, seen)
         finally:
             generator.close()
 
@@ -660,52 +669,6 @@ class Loop:
         return quick if quick is not None and quick.meet(tolerance) and not found.meet(tolerance) else found
 
     # ---- the end ------------------------------------------------------------------------------
-
-    def _checked(self, ending: Ending) -> tuple[str, str]:
-        """Return the outcome: the method's claim where measurements bear it out."""
-        claim, reason = ending.claim, ending.reason
-        standing = self._last[1] if self._last else None
-        if claim == "converged":
-            if standing is not None and standing.meets_conditions:
-                return claim, reason
-            claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
-        if claim == "invalid":
-            # After some progress there was something finite to go on from.
-            outcome = "stalled" if self.iterations and self._leaders.feasible is not None else claim
-            found = start_trouble(self.problem)
-            if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
-                outcome = "model-failed"
-            return outcome, reason + where_invalid(self.problem, self.gate)
-        if claim == "infeasible" and ending.bound_is_proved and self._leaders.feasible is None:
-            return claim, reason
-        if claim == "infeasible":
-            if self._leaders.feasible is not None:
-                return "stalled", "feasible designs were found, but the method could not return to one"
-            point = self._last[0] if self._last else np.array(self.problem.start)
-            evaluation = self.gate.evaluate(point, derivatives=True)
-            rows = self._scaling.rows if self._scaling else self.measures.row_sizes
-            if not violation_is_stationary(self.problem, self.measures, point, evaluation, rows):
-                return "no-feasible", reason
-            return claim, reason
-        if self._leaders.feasible is None:
-            return "no-feasible", f"no design evaluated meets all limits ({reason})"
-        return self._checked_far_out(claim, reason) if claim in ("unbounded", "settled") else (claim, reason)
-
-    def _checked_far_out(self, claim: str, reason: str) -> tuple[str, str]:
-        """Return what the best design says of a search that came to rest, or ran away: far out nothing comes to rest,
-        and an objective that has hardly fallen may well level off."""
-        best, scaling = self._leaders.feasible, self._scaling
-        if best is None or scaling is None:
-            return claim, reason
-        f = best.objective / scaling.objective
-        start = scaling.full_start[scaling.free] / scaling.variables
-        found = far_out(f, best.point[scaling.free] / scaling.variables, start)
-        if found is not None:
-            return found.claim, found.reason
-        first = self._start.objective / scaling.objective if self._start is not None else math.nan
-        if claim == "unbounded" and not (f < LOW or f - first < LOW):
-            return "stalled", RUNS_AWAY
-        return claim, reason
 
     def _note_start_if_nothing_else(self) -> None:
         """A run that ended before anything was evaluated (a model that cannot be differentiated) reports its start for

@@ -1,0 +1,82 @@
+"""What a run's outcome is: the method's claim, where what was measured bears it out."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate import Evaluation, Gate
+from ilvren.methods.base import Ending, Standing
+from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
+from ilvren.problem import Measures, Problem
+from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
+from ilvren.runs.leaders import Leaders
+from ilvren.runs.scaling import Scaling
+
+__all__ = ["Seen", "checked"]
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a run has seen at its end: its best designs, its `start`, and the `last` iterate (n,) with what was measured
+    there; None what it did not come to."""
+
+    problem: Problem
+    gate: Gate
+    measures: Measures
+    leaders: Leaders
+    scaling: Scaling | None
+    start: Evaluation | None
+    last: tuple[NDArray[np.float64], Standing] | None
+    iterations: int
+
+
+def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
+    """Return the outcome: the method's claim where measurements bear it out."""
+    claim, reason = ending.claim, ending.reason
+    standing = seen.last[1] if seen.last else None
+    if claim == "converged":
+        if standing is not None and standing.meets_conditions:
+            return claim, reason
+        claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
+    if claim == "invalid":
+        # After some progress there was something finite to go on from.
+        outcome = "stalled" if seen.iterations and seen.leaders.feasible is not None else claim
+        found = start_trouble(seen.problem)
+        if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
+            outcome = "model-failed"
+        return outcome, reason + where_invalid(seen.problem, seen.gate)
+    if claim == "infeasible" and ending.bound_is_proved and seen.leaders.feasible is None:
+        return claim, reason
+    if claim == "infeasible":
+        if seen.leaders.feasible is not None:
+            return "stalled", "feasible designs were found, but the method could not return to one"
+        point = seen.last[0] if seen.last else np.array(seen.problem.start)
+        evaluation = seen.gate.evaluate(point, derivatives=True)
+        rows = seen.scaling.rows if seen.scaling else seen.measures.row_sizes
+        if not violation_is_stationary(seen.problem, seen.measures, point, evaluation, rows):
+            return "no-feasible", reason
+        return claim, reason
+    if seen.leaders.feasible is None:
+        return "no-feasible", f"no design evaluated meets all limits ({reason})"
+    return _checked_far_out(seen, claim, reason) if claim in ("unbounded", "settled") else (claim, reason)
+
+
+def _checked_far_out(seen: Seen, claim: str, reason: str) -> tuple[str, str]:
+    """Return what the best design says of a search that came to rest, or ran away: far out nothing comes to rest,
+    and an objective that has hardly fallen may well level off."""
+    best, scaling = seen.leaders.feasible, seen.scaling
+    if best is None or scaling is None:
+        return claim, reason
+    f = best.objective / scaling.objective
+    start = scaling.full_start[scaling.free] / scaling.variables
+    found = far_out(f, best.point[scaling.free] / scaling.variables, start)
+    if found is not None:
+        return found.claim, found.reason
+    first = seen.start.objective / scaling.objective if seen.start is not None else math.nan
+    if claim == "unbounded" and not (f < LOW or f - first < LOW):
+        return "stalled", RUNS_AWAY
+    return claim, reason
