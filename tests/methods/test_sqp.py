@@ -49,10 +49,10 @@ class Sqp(unittest.TestCase):
         text = two_variables("(x-1)^2 + y^2", "x - y^2 >= 1 - 3*x^2", "x <= 2*x^2 + y", start=(0.0, 0.0))
         self.assertEqual(run(loads(text), method="sqp").outcome, "converged")
 
-    def test_kinks_end_as_stalled_not_as_converged(self):
-        result = run(loads(two_variables("max(x^2 + y^4, (2-x)^2 + (2-y)^2, 2*exp(y-x))")), method="sqp")
+    def test_kinks_that_cannot_be_lifted_end_as_stalled_not_as_converged(self):
+        bent = "where(x >= y^2, 3*(x - y^2), y^2 - x) + (x - 2)^2 + (y - 1)^2"
+        result = run(loads(two_variables(bent)), method="sqp")
         self.assertEqual(result.outcome, "stalled")
-        self.assertAlmostEqual(result.objective, 1.9522245, places=4)
 
     def test_multipliers_on_manufactured_problems_are_prices(self):
         problem, _ = manufactured(3, n=4, inequalities=3, equalities=1)

@@ -29,7 +29,7 @@ class Form:
         self.batch = tuple(batch)
         graph = problem.graph
         self.is_scalar = not batch and is_scalar_work(graph, self.roots) and not _takes_weights(graph, self.roots)
-        key = ("form", self.roots, self.batch)
+        key = ("form", self.roots, self.batch, len(problem.blocks))
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
         self.code: Any = graph.compiled[key]

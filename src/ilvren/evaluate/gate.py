@@ -18,6 +18,7 @@ from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.jobs import Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
+from ilvren.formula.compile import fixed_nodes
 from ilvren.problem import Problem, residual_problem
 
 __all__ = ["MOST_DENSE", "Counts", "Gate"]
@@ -130,6 +131,10 @@ class Gate(Questions):
     def count_more(self, number: int) -> None:
         """Count designs that are not kept."""
         self._counted_unseen += number
+
+    def count_derivatives(self, point: FloatArray, *, second: bool = False) -> None:
+        """Count first derivatives at a design that were computed in another form, or with `second` second ones."""
+        (self._counted_hessians if second else self._counted_gradients).add(point.tobytes())
 
     def batch_values(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return the internal objective (k,) and rows (k, m) at designs (k, n) in one vectorised call; nothing is
@@ -251,9 +256,12 @@ class Gate(Questions):
                     found.add(kink.node)
         return [here[node] for node in sorted(found)]
 
-    def _branches(self, point: FloatArray) -> tuple[Kink, ...]:
-        kinks: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point).kinks
-        return kinks
+    def _branches(self, point: FloatArray) -> list[Kink]:
+        fixed = self._kept(
+            "fixed", lambda: fixed_nodes(self.problem.graph, self.problem.graph.reachable(self._value_roots))
+        )
+        found: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point).kinks
+        return [kink for kink in found if kink.node not in fixed]
 
     # ---- pieces -------------------------------------------------------------------------------
 

@@ -16,6 +16,7 @@ from ilvren.judge.region import region_of
 from ilvren.judge.search_around import check_neighbourhood, search_downhill, search_without_slopes
 from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.verdict import Verdict
+from ilvren.problem import Problem
 from ilvren.runs.convexity import is_convex
 
 __all__ = ["better_reason", "judged_locally"]
@@ -33,6 +34,7 @@ SMALL_BOX, SMALL_BOX_SECONDS, SMALL_BOX_VARIABLES = 1e-1, 0.5, 6
 # Convexity makes an optimum of a stationary design, not of one that is stationary to within the tolerance only: over a
 # wide box the slope that is left would add up.
 EXACTLY = 1e-3
+CONVEX = "objective and limits are convex within the bounds, as rules and intervals of second derivatives prove"
 
 
 def judged_locally(case: Case) -> Verdict:
@@ -94,7 +96,43 @@ def _judged_smooth(case: Case) -> Verdict:
 
 
 def _judged_kinked(case: Case) -> Verdict:
-    """Judge every smooth piece that meets the others here."""
+    """Judge the problem with its kinks lifted, where it has such a form; else every smooth piece that meets the others
+    here."""
+    return _judged_lifted(case) or _judged_pieces(case)
+
+
+def _judged_lifted(case: Case) -> Verdict | None:
+    """Return the verdict where the design, with every kink's unknown at its value, is an optimum of the lifted problem:
+    then it is one of the problem itself."""
+    lifted = case.problem.lifted
+    if lifted is None or not lifted.is_smooth:
+        return None
+    own = Case(lifted.problem, lifted.point_at(case.point), case.tolerance, case.feasibility)
+    own.size = case.size
+    if not own.evaluation.has_finite_derivatives or check_first_order(own) != "holds":
+        return None
+    is_strict = _is_strict(own)
+    if not is_strict and not _is_convex_and_exact(own, case.problem):
+        return None
+    case.checks += own.checks
+    unknowns = lifted.problem.size - case.problem.size
+    told = f"at a kink: with {unknowns} unknown{'s' * (unknowns > 1)} in place of the kinks, under smooth limits"
+    if own.curvature is not None and is_strict:
+        least = None if math.isinf(own.curvature.least) else own.curvature.least
+        case.add("curvature", "pass", least, own.curvature.noise, own.curvature.detail)
+    probe = check_neighbourhood(case, NEAR_RADII, [])
+    if probe.better is not None:
+        return case.verdict(
+            "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
+        )
+    if is_strict:
+        assert own.curvature is not None
+        return case.verdict("local-strict", f"{told}, first-order conditions hold, and {own.curvature.detail}")
+    case.add("convexity", "pass", None, None, CONVEX)
+    return case.verdict("local-weak", f"{told}, first-order conditions hold; {CONVEX}, so nothing is better")
+
+
+def _judged_pieces(case: Case) -> Verdict:
     pieces = pieces_at(case, case.kinks, case.kink_radii)
     if not pieces.is_complete or pieces.lower:
         return _probed_blind(case)
@@ -214,13 +252,17 @@ def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict
         return case.verdict(
             "improvable", better_reason(case, probe.better, "the neighbourhood probe found"), probe.better
         )
+    if _is_convex_and_exact(case, case.problem):
+        case.add("convexity", "pass", None, None, CONVEX)
+        return case.verdict("local-weak", f"{CONVEX}: first-order conditions make an optimum, though not a strict one")
+    return _bounded_nearby(case) or case.verdict("first-order-only", reason)
+
+
+def _is_convex_and_exact(case: Case, problem: Problem) -> bool:
+    """Return whether the case meets its conditions to more than the tolerance, and the problem is convex."""
     conditions = case.conditions
     is_exact = conditions is not None and conditions.stationarity <= EXACTLY * case.tolerance
-    if case.curvature is not None and is_exact and is_convex(case.problem):
-        detail = "objective and limits are convex within the bounds, as intervals of second derivatives prove"
-        case.add("convexity", "pass", None, None, detail)
-        return case.verdict("local-weak", f"{detail}: first-order conditions make an optimum, though not a strict one")
-    return _bounded_nearby(case) or case.verdict("first-order-only", reason)
+    return case.curvature is not None and is_exact and is_convex(problem)
 
 
 def _bounded_nearby(case: Case) -> Verdict | None:

@@ -7,6 +7,7 @@
 3. Options are a frozen dataclass made with `option(default, help=…)`: few, in plain words.
 4. The method is a generator function of (task, options). It yields a `Request` and is sent a `Reply`;
    it yields a `Bend` where `task.has_curvature` and is sent second derivatives;
+   (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
    it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
    What several methods share stands in `methods.pieces`.
@@ -45,6 +46,7 @@ __all__ = [
     "Request",
     "Standing",
     "Task",
+    "Tight",
     "describe",
     "method_named",
     "method_names",
@@ -96,7 +98,8 @@ class Task:
     `residual_weight` · Σ of losses of residuals (and a constant): 0 for half the square, else the number of a robust
     loss (`algebra.robust`). `grids` has an entry for each variable where any is spaced or from a catalogue, None for
     the continuous ones. Points off the grids may be asked for, but are never a result. `is_convex`: the task
-    without its grids is known to be convex.
+    without its grids is known to be convex. `lifted` is the same task with its kinks lifted, where there are any: the
+    unknowns of the kinks follow the variables, and their limits the rows; that one says of itself that it `is_lifted`.
     """
 
     start: FloatArray
@@ -116,6 +119,8 @@ class Task:
     residual_weight: float = 1.0
     grids: tuple[Grid | None, ...] = ()
     is_convex: bool = False
+    lifted: Task | None = None
+    is_lifted: bool = False
 
     @cached_property
     def is_discrete(self) -> NDArray[np.bool_]:
@@ -156,24 +161,35 @@ class Request:
     """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`; with the residuals (and their
     derivatives) when `residuals`, where the task has `losses`. `beyond`: the method has converged and only looks on; a
     limit that ends this leaves it converged. `scan`: values at very many designs, none of which another scan asks for:
-    all are counted, but only the best of them is recorded."""
+    all are counted, but only the best of them is recorded. `lifted`: the points are those of `task.lifted`, and so is
+    what is sent."""
 
     points: FloatArray
     derivatives: bool = False
     residuals: bool = False
     beyond: bool = False
     scan: bool = False
+    lifted: bool = False
 
 
 @dataclass(frozen=True)
 class Bend:
     """Ask for the Hessian (n, n) of weight · f − multipliers'c at `point` (n,), or for its product (n,) with
-    `direction` (n,). What is sent is symmetric, with NaN where something is invalid."""
+    `direction` (n,). What is sent is symmetric, with NaN where something is invalid. `lifted` as in a request."""
 
     point: FloatArray
     multipliers: FloatArray
     weight: float = 1.0
     direction: FloatArray | None = None
+    lifted: bool = False
+
+
+@dataclass(frozen=True)
+class Tight:
+    """Ask for the design (n + k,) of `task.lifted` that belongs to `point`, of which the first n count: each kink's
+    unknown at its value."""
+
+    point: FloatArray
 
 
 @dataclass(frozen=True)
@@ -197,7 +213,8 @@ class Iterate:
 
     `held` is the share of the predicted improvement that came true, NaN where nothing was predicted; `multipliers` (m,)
     the method's estimate, which large problems are measured with until they end; `path` names the part of a composed
-    method that this comes from; `population` (k, n) are the designs of a generation, which must have been requested."""
+    method that this comes from; `population` (k, n) are the designs of a generation, which must have been requested.
+    `lifted` (n + k,) is the point of `task.lifted` that this one is taken from, the multipliers being those there."""
 
     point: FloatArray
     step: float = math.nan
@@ -206,6 +223,7 @@ class Iterate:
     multipliers: FloatArray | None = None
     path: str = ""
     population: FloatArray | None = None
+    lifted: FloatArray | None = None
 
 
 @dataclass(frozen=True)
@@ -245,7 +263,7 @@ class Ending:
     bound_is_proved: bool = False
 
 
-Protocol = Generator[Request | Bend | Iterate, Any, Ending]
+Protocol = Generator[Request | Bend | Tight | Iterate, Any, Ending]
 
 
 @dataclass(frozen=True)

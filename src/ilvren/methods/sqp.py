@@ -51,10 +51,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight, option
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
 
 __all__ = ["METHOD", "SqpOptions"]
 
@@ -398,7 +398,7 @@ def _line_search(
     model: _Model,
     penalty: float,
     options: SqpOptions,
-) -> Generator[Request, Any, tuple[tuple[Point, float, float] | None, str]]:
+) -> Generator[Request | Tight, Any, tuple[tuple[Point, float, float] | None, str]]:
     """Return (the accepted point with its derivatives, how well the prediction held, α) and a note, or None.
 
     A point whose derivatives are not finite is no place to go on from: the step is shortened.
@@ -412,7 +412,7 @@ def _line_search(
         return None, "no descent"
     alpha = 1.0
     for count in range(options.halvings):
-        x = _reached(task, here, plan, alpha)
+        x = yield from tightened(task, _reached(task, here, plan, alpha))
         if np.array_equal(x, here.x):
             return None, "the step vanished"
         trial = yield from evaluated(x, derivatives=False)
@@ -448,7 +448,7 @@ def _reached(task: Task, here: Point, plan: QuadraticSolution, alpha: float) -> 
 
 def _corrected(
     task: Task, here: Point, trial: Point, plan: QuadraticSolution, model: _Model
-) -> Generator[Request, Any, Point | None]:
+) -> Generator[Request | Tight, Any, Point | None]:
     shifted = trial.c - here.j @ plan.step
     again = solve_quadratic(
         model.matrix,
@@ -462,7 +462,7 @@ def _corrected(
         return None
     if float(np.linalg.norm(again.step - plan.step)) > float(np.linalg.norm(plan.step)):
         return None  # no longer a correction
-    x = np.clip(here.x + again.step, task.lower, task.upper)
+    x = yield from tightened(task, np.clip(here.x + again.step, task.lower, task.upper))
     return (yield from evaluated(x, derivatives=False))
 
 

@@ -3,6 +3,7 @@ came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
+from ilvren.problem.lifted import KINKED, Lifted, has_kinks
 from ilvren.problem.loading import load, loads
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
@@ -26,7 +27,9 @@ from ilvren.problem.template import Template
 
 __all__ = [
     "GRID_TOLERANCE",
+    "KINKED",
     "Given",
+    "Lifted",
     "Measures",
     "MemberGrid",
     "Members",
@@ -42,6 +45,7 @@ __all__ = [
     "VariableBlock",
     "bind",
     "element_name",
+    "has_kinks",
     "load",
     "loads",
     "members_of",

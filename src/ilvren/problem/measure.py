@@ -65,6 +65,11 @@ class Measures:
         return replace(self, _moves=moves)
 
     @property
+    def moves(self) -> FloatArray:
+        """Return the moves (n,) that change something by its size; 0 where nothing is known."""
+        return self._moves
+
+    @property
     def has_only_starts(self) -> NDArray[np.bool_]:
         """Return (n,): nothing is declared of a variable's size, so that the start is all that is known of it."""
         with np.errstate(invalid="ignore"):

@@ -21,6 +21,7 @@ from ilvren.problem.entries import Source
 
 if TYPE_CHECKING:
     from ilvren.models import Runner
+    from ilvren.problem.lifted import Lifted
 
 __all__ = [
     "GRID_TOLERANCE",
@@ -359,6 +360,13 @@ class Problem:
             if block.kind != "continuous"
             for place, variable in enumerate(block)
         )
+
+    @cached_property
+    def lifted(self) -> Lifted | None:
+        """Return the problem with its kinks lifted, as far as they can be; None where there are none."""
+        from ilvren.problem.lifted import lifted_problem
+
+        return lifted_problem(self)
 
     def split(self, point: Sequence[float] | FloatArray) -> list[Any]:
         """Return a design as one value per block: floats for scalars, arrays of the block's shape else."""

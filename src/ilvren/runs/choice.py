@@ -9,16 +9,16 @@ from typing import Any
 from ilvren.errors import RequestError
 from ilvren.methods.base import Method, Protocol, Task, method_named
 from ilvren.methods.pieces.in_turn import all_of, in_turn
-from ilvren.problem import Problem, members_of, sum_of_squares
+from ilvren.methods.pieces.lifting import can_lift, lifting
+from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
+from ilvren.runs.claims import MOST_ENTRIES
 from ilvren.runs.settings import Settings
 
-__all__ = ["AUTOMATIC", "GLOBAL", "KINKED", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
+__all__ = ["AUTOMATIC", "GLOBAL", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
 
 AUTOMATIC = "automatic"
 # Asks for a search of the whole box by whatever suits the problem.
 GLOBAL = "global"
-# Operations whose derivatives jump.
-KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
@@ -53,9 +53,12 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
         if _has_values_between(problem):
             return Choice(("branch-and-bound", "mesh-adaptive-search"), "whole numbers or catalogues in formulas")
         return Choice(("mesh-adaptive-search", "differential-evolution"), "whole numbers or catalogues")
+    lifted = None if derivatives == "differences" else problem.lifted
+    if lifted is not None and lifted.is_smooth:
+        return _with_lifted(problem, lifted)
     n, m = len(problem.free), problem.row_count
     has_curvature = not problem.runners and derivatives != "differences"
-    last = ("nelder-mead",) if n <= FEW and _has_kinks(problem) else ()
+    last = ("nelder-mead",) if n <= FEW and has_kinks(problem) else ()
     is_small = n + m <= SMALL
     if not m:
         if sum_of_squares(problem):
@@ -78,6 +81,17 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     return Choice(("interior-point", "augmented-lagrangian"), f"{what}: sparse factorizations")
 
 
+def _with_lifted(problem: Problem, lifted: Lifted) -> Choice:
+    """Return the choice for a problem all of whose kinks can be lifted."""
+    n, unknowns = len(problem.free), lifted.problem.size - problem.size
+    rows = lifted.problem.row_count - problem.row_count
+    why = f"kinks lifted into {unknowns} unknown{'s' * (unknowns > 1)} and {rows} smooth limits"
+    last = ("nelder-mead",) if n <= FEW else ()
+    if len(lifted.problem.free) + lifted.problem.row_count <= SMALL:
+        return Choice(("sqp", "interior-point", *last), why)
+    return Choice(("interior-point", "sqp", *last) if n <= FEW else ("interior-point", "augmented-lagrangian"), why)
+
+
 def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
     """Return the method of the settings, and the choice where it is AUTOMATIC. Raises RequestError for an unknown name,
     and for options without a method that they belong to."""
@@ -86,8 +100,7 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
             raise RequestError("--option needs the name of one method", advice="`ilvren methods` lists them")
         return _global_method(problem, settings)
     if settings.method != AUTOMATIC:
-        method = method_named(settings.method)
-        return (_with_inner(problem, method, settings) if method.inner else method), None
+        return _resolved(problem, settings.method, settings), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
@@ -96,7 +109,18 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
 
 def _resolved(problem: Problem, name: str, settings: Settings) -> Method:
     method = method_named(name)
-    return _with_inner(problem, method, settings) if method.inner else method
+    if method.inner:
+        return _with_inner(problem, method, settings)
+    return lifting(method) if can_lift(method) and _has_room(problem, method) else method
+
+
+def _has_room(problem: Problem, method: Method) -> bool:
+    """Return whether a method's matrices allow the unknowns of lifted kinks, where there are any."""
+    lifted = problem.lifted
+    if lifted is None or method.most_variables is None:
+        return True
+    n, m = len(lifted.problem.free), lifted.problem.row_count
+    return n <= method.most_variables and (method.takes_sparse or n * m <= MOST_ENTRIES)
 
 
 def _is_discrete(problem: Problem) -> bool:
@@ -136,7 +160,7 @@ def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice
     last = choose(problem, settings.derivatives, is_relaxed=False).names[0]
     names = ["differential-evolution"]
     if not _is_discrete(problem):
-        is_smooth = not problem.runners and not _has_kinks(problem)
+        is_smooth = not problem.runners and not has_kinks(problem)
         if not is_smooth:
             last = "quadratic-interpolation" if problem.runners else "mesh-adaptive-search"
         names = [*(["multistart"] if is_smooth else []), *names, last]
@@ -153,7 +177,7 @@ def _with_inner(problem: Problem, method: Method, settings: Settings) -> Method:
     if name == AUTOMATIC:
         names = choose(problem, settings.derivatives, is_relaxed=method.relaxes).names
         name = next(item for item in names if not method_named(item).inner)
-        if _has_kinks(problem) and len(problem.free) <= FEW and not method.relaxes:
+        if has_kinks(problem) and len(problem.free) <= FEW and not method.relaxes:
             name = "mesh-adaptive-search"  # a descent that stops at every kink would be run from every start
     inner = method_named(name)
     if inner.inner:
@@ -175,11 +199,6 @@ def _with_inner(problem: Problem, method: Method, settings: Settings) -> Method:
         most_variables=inner.most_variables,
         takes_sparse=inner.takes_sparse and not method.relaxes,
     )
-
-
-def _has_kinks(problem: Problem) -> bool:
-    graph = problem.graph
-    return any(graph.nodes[number].operation in KINKED for number in graph.reachable(_roots(problem)))
 
 
 def _roots(problem: Problem) -> list[int]:

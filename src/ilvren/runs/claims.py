@@ -15,6 +15,7 @@ from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, s
 
 __all__ = [
     "MODEL_OPERATIONS",
+    "MOST_ENTRIES",
     "mending",
     "refuse_unhandled",
     "start_trouble",

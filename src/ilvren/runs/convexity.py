@@ -25,8 +25,7 @@ from ilvren.formula import gradient
 from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.composition import curvatures
 from ilvren.formula.intervals import Intervals
-from ilvren.problem import Problem, scalar_problem
-from ilvren.runs.choice import KINKED
+from ilvren.problem import KINKED, Problem, scalar_problem
 
 __all__ = ["is_convex"]
 

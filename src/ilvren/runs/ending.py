@@ -14,6 +14,7 @@ from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 from ilvren.runs.leaders import Leaders
+from ilvren.runs.lifted_view import LiftedView
 from ilvren.runs.scaling import Scaling
 
 __all__ = ["Seen", "checked"]
@@ -22,7 +23,7 @@ __all__ = ["Seen", "checked"]
 @dataclass(frozen=True)
 class Seen:
     """What a run has seen at its end: its best designs, its `start`, and the `last` iterate (n,) with what was measured
-    there; None what it did not come to."""
+    there; None what it did not come to. `view` is the problem with its kinks lifted, where that was looked at."""
 
     problem: Problem
     gate: Gate
@@ -32,6 +33,7 @@ class Seen:
     start: Evaluation | None
     last: tuple[NDArray[np.float64], Standing] | None
     iterations: int
+    view: LiftedView | None = None
 
 
 def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
@@ -55,14 +57,20 @@ def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
         if seen.leaders.feasible is not None:
             return "stalled", "feasible designs were found, but the method could not return to one"
         point = seen.last[0] if seen.last else np.array(seen.problem.start)
-        evaluation = seen.gate.evaluate(point, derivatives=True)
-        rows = seen.scaling.rows if seen.scaling else seen.measures.row_sizes
-        if not violation_is_stationary(seen.problem, seen.measures, point, evaluation, rows):
+        if not _is_stationary(seen, point):
             return "no-feasible", reason
         return claim, reason
     if seen.leaders.feasible is None:
         return "no-feasible", f"no design evaluated meets all limits ({reason})"
     return _checked_far_out(seen, claim, reason) if claim in ("unbounded", "settled") else (claim, reason)
+
+
+def _is_stationary(seen: Seen, point: NDArray[np.float64]) -> bool:
+    if seen.view is not None:
+        return seen.view.violation_is_stationary(point)
+    evaluation = seen.gate.evaluate(point, derivatives=True)
+    rows = seen.scaling.rows if seen.scaling else seen.measures.row_sizes
+    return violation_is_stationary(seen.problem, seen.measures, point, evaluation, rows)
 
 
 def _checked_far_out(seen: Seen, claim: str, reason: str) -> tuple[str, str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,14 +16,16 @@ from numpy.typing import NDArray
 from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task, Tight
 from ilvren.methods.pieces.looking_on import looking_on
-from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
-from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
+from ilvren.problem import Measures, Problem, sum_of_squares
+from ilvren.runs.assessing import Assessor
+from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated
 from ilvren.runs.leaders import Leaders
+from ilvren.runs.lifted_view import LiftedView
 from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import FoundOptimum, RunResult
@@ -39,8 +42,6 @@ Listener = Callable[[Event], None]
 MOST_IDLE = 200
 # From so many free variables and rows on, Jacobians are sparse matrices for methods that take them.
 SPARSE_SIZE = 400
-# From so many variables on, iterates are measured with the method's own multipliers.
-LARGE_SIZE = 500
 # Requests for the values of so many designs of a problem of formulas are answered in one vectorised call.
 LEAST_BATCH = 8
 
@@ -106,8 +107,10 @@ class Loop:
         self._optima: tuple[Optimum, ...] = ()
         self._bound: tuple[float, bool] = (math.nan, False)
         self._last: tuple[FloatArray, Standing] | None = None
-        self._last_multipliers: FloatArray | None = None
-        self._guess: Conditions | None = None
+        self._last_iterate: Iterate | None = None
+        self._assessor: Assessor | None = None
+        self._view: LiftedView | None = None
+        self._by_differences = by_differences
         self._finished_by = ""
         self.evaluations: list[EvaluationRecord] = []
         self.iterations: list[IterationRecord] = []
@@ -165,20 +168,11 @@ class Loop:
             return self._nothing_to_change()
         self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
-        task = self._scaling.task(
-            problem,
-            self.measures,
-            settings,
-            multipliers=self._multipliers,
-            is_sparse=self.is_sparse,
-            has_curvature=self.gate.has_curvature,
-            losses=self._losses(),
-            is_convex=self.method.relaxes and _is_convex(problem),
-        )
-        looks_on = self.method.kind == "gradient-based" and not task.grids
+        task = self._task()
+        looks_on = self.method.kind == "gradient-based" and not task.grids and task.lifted is None
         generator = (looking_on if looks_on else _as_it_is)(self.method, task, self.options)
         try:
-            message: Request | Bend | Iterate = next(generator)
+            message: Request | Bend | Tight | Iterate = next(generator)
             while True:
                 try:
                     answer = self._replied(message)
@@ -201,10 +195,32 @@ class Loop:
                 self._start,
                 self._last,
                 len(self.iterations),
+                self._view,
             )
             return checked(end.value, seen)
         finally:
             generator.close()
+
+    def _task(self) -> Task:
+        """Return the task as the method sees it, with the one that has its kinks lifted where there is one."""
+        assert self._scaling is not None
+        problem, method = self.problem, self.method
+        task = self._scaling.task(
+            problem,
+            self.measures,
+            self.settings,
+            multipliers=self._multipliers,
+            is_sparse=self.is_sparse,
+            has_curvature=self.gate.has_curvature,
+            losses=self._losses(),
+            is_convex=method.relaxes and _is_convex(problem),
+        )
+        lifted = problem.lifted if method.needs_derivatives and not self._by_differences else None
+        if lifted is None:
+            return task
+        is_sparse = method.takes_sparse and is_large(lifted.problem)
+        self._view = LiftedView(lifted, self.measures, self._scaling, self.settings, is_sparse=is_sparse)
+        return replace(task, lifted=self._view.task())
 
     def _with_sizes(self) -> Measures:
         """Return the measures with the variables' sizes. Formulas are asked for slopes by themselves, so that the sizes
@@ -253,6 +269,10 @@ class Loop:
                 raise
         if isinstance(message, Bend):
             return self._bend(message)
+        if isinstance(message, Tight):
+            if self._view is None:
+                raise _ProtocolError("asked for a design of a task without lifted kinks")
+            return self._view.scaled_tight(self._full(message.point[np.newaxis])[0])
         return self._judge(message)
 
     def _bend(self, bend: Bend) -> object:
@@ -260,8 +280,12 @@ class Loop:
         if not self.gate.has_curvature:
             raise _ProtocolError("asked for second derivatives of a problem with models")
         self._check_seconds()
-        point = self._full(np.asarray(bend.point, dtype=float)[np.newaxis])[0]
-        return self._scaling.second(self.gate, bend, point)
+        scaled = np.asarray(bend.point, dtype=float)[np.newaxis]
+        if bend.lifted and self._view is not None:
+            lifted = self._view.full(scaled)[0]
+            self.gate.count_derivatives(lifted[: self.problem.size], second=True)
+            return self._view.scaling.second(self._view.gate, bend, lifted)
+        return self._scaling.second(self.gate, bend, self._full(scaled)[0])
 
     def _check_seconds(self) -> None:
         if self.settings.seconds is not None and self._seconds() >= self.settings.seconds:
@@ -270,8 +294,12 @@ class Loop:
     def _answer(self, request: Request) -> Reply:
         assert self._scaling is not None
         points = np.asarray(request.points, dtype=float)
-        if points.ndim != 2 or points.shape[1] != len(self._scaling.free):
-            raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {len(self._scaling.free)})")
+        scaling = self._view.scaling if request.lifted and self._view is not None else self._scaling
+        n = len(scaling.free)
+        if points.ndim != 2 or points.shape[1] != n:
+            raise _ProtocolError(f"asked for points of shape {points.shape}, not (k, {n})")
+        if request.lifted and self._view is not None:
+            return self._lifted_reply(self._view, self._view.full(points), derivatives=request.derivatives)
         full = self._full(points)
         if request.scan and not self.problem.runners:
             return self._scan(full)
@@ -282,6 +310,15 @@ class Loop:
         if request.residuals:
             residuals = [self.gate.residuals(point, derivatives=request.derivatives) for point in full]
         return self._scaling.reply(evaluations, derivatives=request.derivatives, residuals=residuals)
+
+    def _lifted_reply(self, view: LiftedView, lifted: FloatArray, *, derivatives: bool) -> Reply:
+        """Answer a request for lifted designs (k, n + q): the designs that they begin with are counted and recorded."""
+        own = lifted[:, : self.problem.size]
+        self._evaluate_all(own, derivatives=False)
+        if derivatives:
+            for point in own:
+                self.gate.count_derivatives(point)
+        return view.reply(lifted, derivatives=derivatives)
 
     def _full(self, scaled: FloatArray) -> FloatArray:
         """Return the full designs (k, n) of scaled points, exactly on the grid where they are within rounding of it."""
@@ -578,7 +615,7 @@ class Loop:
         point = self._full(np.asarray(iterate.point, dtype=float)[np.newaxis])[0]
         evaluation = self.gate.known(point) or self.gate.evaluate(point)
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
-        conditions = self._conditions(point, evaluation, iterate.multipliers)
+        conditions = self._conditions(point, evaluation, iterate)
         stationarity = conditions.stationarity if conditions else None
         meets = (
             conditions is not None
@@ -586,7 +623,7 @@ class Loop:
             and violation <= self.settings.feasibility
         )
         standing = Standing(violation, stationarity, meets)
-        self._last, self._last_multipliers = (point, standing), iterate.multipliers
+        self._last, self._last_iterate = (point, standing), iterate
         self._note_iteration(iterate, point, evaluation, standing)
         if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
@@ -647,26 +684,15 @@ class Loop:
         return tuple(self._numbers.get(point.tobytes(), 0) for point in full)
 
     def _conditions(
-        self, point: FloatArray, evaluation: Evaluation, multipliers: FloatArray | None = None
+        self, point: FloatArray, evaluation: Evaluation, iterate: Iterate | None = None
     ) -> Conditions | None:
-        if not evaluation.has_finite_derivatives:
-            return None
-        assert self._start is not None
-        size = objective_size(self.measures.objective_magnitude, evaluation.objective, self._start.objective)
-        feasibility = self.settings.feasibility
-        given = (self.problem, self.measures, point, evaluation)
-        tolerance = self.settings.tolerance
-        quick = None
-        if not self.problem.row_count:
-            multipliers = np.zeros(0)  # bounds alone need none to be measured exactly
-        if multipliers is not None and self._scaling is not None:
-            own = self._scaling.multipliers_as_written(multipliers)
-            quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility, tolerance=tolerance)
-            if self.problem.size > LARGE_SIZE:
-                return quick  # better multipliers would cost more than the iteration
-        found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=quick or self._guess)
-        self._guess = found
-        return quick if quick is not None and quick.meet(tolerance) and not found.meet(tolerance) else found
+        """Return the conditions at a full design, with the multipliers of the iterate that it comes from."""
+        if self._view is not None:
+            return self._view.conditions(point, iterate.multipliers if iterate and iterate.lifted is not None else None)
+        if self._assessor is None:
+            assert self._start is not None
+            self._assessor = Assessor(self.problem, self.measures, self.settings, self._scaling, self._start.objective)
+        return self._assessor.conditions(point, evaluation, iterate.multipliers if iterate else None)
 
     # ---- the end ------------------------------------------------------------------------------
 
@@ -694,12 +720,12 @@ class Loop:
         problem = self.problem
         self._note_start_if_nothing_else()
         point, design = self._reported(outcome)
-        has_derivatives = self.method.needs_derivatives and self._can_differentiate
+        has_derivatives = self.method.needs_derivatives and self._can_differentiate and self._view is None
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
         if self._start is None:
             self._start = self.gate.evaluate(np.array(problem.start))
         ended_here = self._last is not None and np.array_equal(self._last[0], point)
-        conditions = self._conditions(point, evaluation, self._last_multipliers if ended_here else None)
+        conditions = self._conditions(point, evaluation, self._last_iterate if ended_here else None)
         is_valid = evaluation.is_finite
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility

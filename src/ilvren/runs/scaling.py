@@ -44,14 +44,19 @@ class Scaling:
     objective: float
 
     @classmethod
-    def at(cls, problem: Problem, measures: Measures, start: Evaluation, *, is_on: bool) -> Scaling:
-        """Return the scaling for runs from `problem.start`, where `start` was evaluated."""
+    def at(
+        cls, problem: Problem, measures: Measures, start: Evaluation, *, is_on: bool, like: Scaling | None = None
+    ) -> Scaling:
+        """Return the scaling for runs from `problem.start`, where `start` was evaluated; the first variables have the
+        sizes that they have in `like`."""
         full_start = np.array(problem.start)
         free = np.array(problem.free, dtype=np.int64)
         m = problem.row_count
         if not is_on:
             return cls(free, full_start, np.ones(len(free)), np.ones(m), 1.0)
         variables = np.exp2(np.round(np.log2(measures.variable_sizes(full_start)[free])))
+        if like is not None:
+            variables[: len(like.variables)] = like.variables
         rows, objective = measures.row_sizes.copy(), 1.0
         if start.has_finite_derivatives:
             assert start.gradient is not None

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task
+from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
 from ilvren.methods.pieces.escape import valid_nearby
 from ilvren.methods.pieces.together import Child, together
 
@@ -138,7 +138,7 @@ def _is_level(task: Task, f: float, best: float) -> bool:
     return f <= best + 10.0 * task.tolerance * max(abs(best), 1e-6)
 
 
-def _part(method: Method, task: Task, path: str) -> Generator[Request | Bend | Iterate, Any, _Part]:
+def _part(method: Method, task: Task, path: str) -> Generator[Request | Bend | Tight | Iterate, Any, _Part]:
     """Run one method, naming it in its iterates."""
     generator = method.run(task, method.options())
     last, standing = None, None

@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Matrix, Reply, Request, Task
+from ilvren.methods.base import Bend, Matrix, Reply, Request, Task, Tight
 
-__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient", "ratio"]
+__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient", "ratio", "tightened"]
 
 FloatArray = NDArray[np.float64]
 
@@ -48,6 +48,15 @@ def evaluated(x: FloatArray, *, derivatives: bool, beyond: bool = False) -> Gene
     if reply.gradient is None or reply.jacobian is None:
         return Point(x, float(reply.objective[0]), reply.rows[0], x, None)
     return Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0], True)
+
+
+def tightened(task: Task, x: FloatArray) -> Generator[Tight, Any, FloatArray]:
+    """Return a point with the unknowns of lifted kinks at the kinks' values, where the task has such: no other value
+    is better."""
+    if not task.is_lifted:
+        return x
+    found: FloatArray = yield Tight(x)
+    return np.clip(found, task.lower, task.upper)
 
 
 def hessian_at(x: FloatArray, multipliers: FloatArray, weight: float = 1.0) -> Generator[Bend, Any, Matrix | None]:

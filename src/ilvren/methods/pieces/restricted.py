@@ -23,7 +23,13 @@ def restricted(task: Task, start: FloatArray, run: Callable[[Task], Protocol]) -
     if len(free) == len(start):
         return (yield from run(replace(task, start=start, grids=())))
     small = replace(
-        task, start=start[free], lower=task.lower[free], upper=task.upper[free], grids=(), bound_multipliers=None
+        task,
+        start=start[free],
+        lower=task.lower[free],
+        upper=task.upper[free],
+        grids=(),
+        bound_multipliers=None,
+        lifted=None,
     )
     generator = run(small)
 
@@ -42,6 +48,7 @@ def restricted(task: Task, start: FloatArray, run: Callable[[Task], Protocol]) -
             elif isinstance(message, Iterate):
                 answer = yield replace(message, point=whole(message.point[np.newaxis])[0], population=None)
             else:
+                assert isinstance(message, Bend), "nothing is lifted here"
                 direction = None
                 if message.direction is not None:
                     direction = np.zeros(len(start))
