@@ -300,7 +300,13 @@ class Diagnoses(InAFolder):
         invalid = self.diagnosed(two_variables("log(x) + y^2", start=(-1.0, 1.0)))
         told = [item for item in invalid["symptoms"] if item["kind"] == "invalid"]
         self.assertIn("log", told[1]["text"])
-        kink = self.diagnosed(two_variables("abs(x) + abs(y - x)"), "--method", "bfgs")
+        minimax = two_variables("max(x^2 + y^4, (2-x)^2 + (2-y)^2, 2*exp(y-x))")
+        kink = self.diagnosed(minimax, "--method", "bfgs")
+        self.assertIn("kink", {item["kind"] for item in kink["symptoms"]})
+        self.assertIn("--method sqp", " ".join(item["command"] for item in kink["advice"]))
+        kink = self.diagnosed(
+            two_variables("where(x > 0, x, -x) + where(y > x, y - x, x - y) + 0.1 * x^2"), "--method", "bfgs"
+        )
         self.assertIn("kink", {item["kind"] for item in kink["symptoms"]})
         self.assertIn("nelder-mead", " ".join(item["command"] for item in kink["advice"]))
         steep = two_variables("1e7 * (x - 1)^4 + 1e-3 * (y - 1)^4", start=(3.0, 3.0))

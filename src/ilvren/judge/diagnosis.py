@@ -22,6 +22,7 @@ from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import method_named
+from ilvren.methods.pieces.lifting import can_lift
 from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.claims import refuse_unhandled
@@ -341,7 +342,11 @@ class _Case:
             return [*found, (self._on_file("check", "--only", "conflicts"), why)]
         if "conflict" in self.kinds and self.conflict is None and others:
             found.append((self._command(others[0]), "another way to feasible designs"))
-        if "kink" in self.kinds and self._is_able("nelder-mead"):
+        lifted = self.problem.lifted
+        is_liftable = lifted is not None and lifted.is_smooth
+        if "kink" in self.kinds and is_liftable and not can_lift(method_named(self.record.method)):
+            found.append((self._command("sqp"), "it takes these kinks as smooth limits of further unknowns"))
+        elif "kink" in self.kinds and self._is_able("nelder-mead"):
             found.append((self._command("nelder-mead"), "it needs no derivatives, and goes on where they jump"))
         if "invalid" in self.kinds and self.violation < math.inf:
             found.append((self._command(self.record.method, from_best=True), "from the best valid design of this run"))
