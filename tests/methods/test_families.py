@@ -15,7 +15,7 @@ class Families(unittest.TestCase):
         for family in families:
             for seed in SEEDS:
                 case = made(family, seed)
-                result = run(case.problem, method=method, evaluations=2000)
+                result = run(case.problem, method=method, evaluations=2000, second_look=0)
                 gap = (result.objective - case.best) / abs(case.best)
                 is_solved = result.violation <= 1e-6 and abs(gap) <= 1e-6
                 if not is_solved:

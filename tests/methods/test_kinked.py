@@ -24,7 +24,7 @@ class PublishedKinks(unittest.TestCase):
                 if item.name in MULTIMODAL or (method != "automatic" and item.name == "kowalik-osborne"):
                     continue
                 with self.subTest(problem=item.name, method=method):
-                    result = ilvren.run(problem, method=method)
+                    result = ilvren.run(problem, method=method, second_look=0)
                     self.assertEqual(result.outcome, "converged", result.reason)
                     assert result.objective is not None
                     self.assertAlmostEqual(result.objective, item.optimum, delta=2e-6 * max(1.0, abs(item.optimum)))

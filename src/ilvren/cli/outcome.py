@@ -57,6 +57,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     style = "green bold" if result.holds else "red bold"
     terminal.show(Text.assemble((result.outcome, style), f"  {OUTCOMES[result.outcome]}"))
     terminal.show_sentence(f"{result.reason[:1].upper()}{result.reason[1:]}.")
+    if result.second_look is not None:
+        terminal.show_sentence(f"Second look: {result.second_look['told']}.")
     if result.outcome == "invalid":
         terminal.show("  Shown: the start.")
     elif _DESIGNS[result.design]:

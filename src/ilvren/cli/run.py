@@ -21,6 +21,8 @@ EXAMPLES = """examples:
   ilvren run rising-main.toml --method nelder-mead --set tariff=0.30 --start bore=0.15 --evaluations 500
 """
 
+LIMITS = ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds", "patience", "second_look")
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
@@ -68,6 +70,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--output", metavar="FILE", help="the figure of --sweep or --draw-every (.png, .svg), or a sweep's table (.csv)"
     )
+    parser.add_argument(
+        "--second-look",
+        type=float,
+        metavar="NUMBER",
+        help="how long to look for better designs elsewhere once one is found, as a multiple of the usual second or so"
+        " (1; with --method, --repeats or --sweep 0; 0: not at all)",
+    )
     add_full(parser)
     add_ledger(parser)
     add_output_flags(parser)
@@ -100,11 +109,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))
-    given = {
-        name: getattr(arguments, name)
-        for name in ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds", "patience")
-        if getattr(arguments, name) is not None
-    }
+    given = {name: getattr(arguments, name) for name in LIMITS if getattr(arguments, name) is not None}
     settings = Settings(
         method=arguments.method or AUTOMATIC,
         options=text_pairs("--option", arguments.option),

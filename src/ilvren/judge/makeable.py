@@ -129,7 +129,13 @@ class _Search:
         if len(held.free):
             found = run(
                 held,
-                Settings(method=AUTOMATIC, evaluations=500, feasibility=case.feasibility, tolerance=case.tolerance),
+                Settings(
+                    method=AUTOMATIC,
+                    second_look=0.0,
+                    evaluations=500,
+                    feasibility=case.feasibility,
+                    tolerance=case.tolerance,
+                ),
             )
             point = np.array(found.point)
         evaluation = case.gate.evaluate(point)

@@ -261,7 +261,11 @@ def _searched(case: Case, held: Problem, number: int, starts: int) -> tuple[Bett
             problem = held.with_starts(low + rng.uniform(size=len(low)) * (high - low))
         if held.free:
             settings = Settings(
-                method=AUTOMATIC, evaluations=EVALUATIONS, feasibility=case.feasibility, tolerance=case.tolerance
+                method=AUTOMATIC,
+                second_look=0.0,
+                evaluations=EVALUATIONS,
+                feasibility=case.feasibility,
+                tolerance=case.tolerance,
             )
             result = run(problem, settings)
             there, done = np.array(result.point), result.holds or result.outcome == "infeasible"

@@ -175,7 +175,11 @@ def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> Floa
     start = case.point.copy()
     start[free] = point
     settings = Settings(
-        method=AUTOMATIC, evaluations=SEARCH_EVALUATIONS, tolerance=case.tolerance, feasibility=case.feasibility
+        method=AUTOMATIC,
+        second_look=0.0,
+        evaluations=SEARCH_EVALUATIONS,
+        tolerance=case.tolerance,
+        feasibility=case.feasibility,
     )
     result = run(case.problem.with_starts(start), settings)
     there = np.array(result.point)

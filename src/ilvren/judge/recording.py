@@ -21,5 +21,5 @@ def record_better(verdict: Verdict, ledger: Ledger) -> Verdict:
     import numpy as np
 
     point = np.array(point_at(verdict.problem, verdict.better))
-    result = run(begun_at(verdict.problem, point), Settings(method=AUTOMATIC), ledger=ledger)
+    result = run(begun_at(verdict.problem, point), Settings(method=AUTOMATIC, second_look=0.0), ledger=ledger)
     return replace(verdict, better_run=result.id)

@@ -105,6 +105,7 @@ def search_downhill(case: Case) -> Better | None:
         return None
     settings = Settings(
         method=AUTOMATIC,
+        second_look=0.0,
         evaluations=DESCENT_EVALUATIONS,
         tolerance=case.tolerance,
         feasibility=case.feasibility,
@@ -168,7 +169,7 @@ def check_random_starts(case: Case, count: int, seed: int = 0) -> Better | None:
     high = np.where(np.isfinite(case.measures.upper), case.measures.upper, case.point + OPEN_REACH * case.sizes)
     best: Better | None = None
     reached = ended = 0
-    settings = Settings(method=AUTOMATIC, tolerance=case.tolerance, feasibility=case.feasibility)
+    settings = Settings(method=AUTOMATIC, second_look=0.0, tolerance=case.tolerance, feasibility=case.feasibility)
     for _ in range(count):
         start = np.array(case.problem.start)
         free = list(case.problem.free)

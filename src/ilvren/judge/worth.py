@@ -293,6 +293,7 @@ def _solved_again(problem: Problem, case: Case) -> RunResult | None:
     """Solve a changed problem from the design; None where that does not end well."""
     settings = Settings(
         method=AUTOMATIC,
+        second_look=0.0,
         tolerance=min(case.tolerance, 1e-6),
         feasibility=case.feasibility,
         evaluations=3000,

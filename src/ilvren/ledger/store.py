@@ -165,6 +165,11 @@ class Ledger(GroupShelf):
                 (_this_process(), json.dumps(settings), run.number),
             )
 
+    def note_settings(self, run: int, settings: Mapping[str, object]) -> None:
+        """Record what a run has added to its settings, at once."""
+        self._pending.append(("UPDATE runs SET settings = ? WHERE number = ?", (json.dumps(settings), run)))
+        self.flush()
+
     def restore_run(self, run: RunRecord) -> None:
         """Put back what `reopen_run` changed: the run could not be continued."""
         self._pending.clear()

@@ -34,10 +34,12 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 
 __all__ = [
+    "LOW_AS_WRITTEN",
     "Bend",
     "Ending",
     "Grid",
     "Iterate",
+    "Looked",
     "Matrix",
     "Method",
     "Optimum",
@@ -55,6 +57,9 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
+
+# Where the objective as written is above minus this, nothing falls without end, however flat the start may be.
+LOW_AS_WRITTEN = 1e6
 # A dense array, or a SciPy CSR array where the task says `is_sparse`.
 Matrix = Any
 
@@ -100,6 +105,8 @@ class Task:
     the continuous ones. Points off the grids may be asked for, but are never a result. `is_convex`: the task
     without its grids is known to be convex. `lifted` is the same task with its kinks lifted, where there are any: the
     unknowns of the kinks follow the variables, and their limits the rows; that one says of itself that it `is_lifted`.
+    `unit` is the objective as written for each of f, whose scale may come from a start where all is flat: see `low`.
+    `seconds` is about what one design of a model takes, None for formulas: measured once, and read on replay.
     """
 
     start: FloatArray
@@ -121,6 +128,13 @@ class Task:
     is_convex: bool = False
     lifted: Task | None = None
     is_lifted: bool = False
+    unit: float = 1.0
+    seconds: float | None = None
+
+    @property
+    def low(self) -> float:
+        """Return the f above which no value is so low that it could speak of a fall without end."""
+        return -LOW_AS_WRITTEN / self.unit
 
     @cached_property
     def is_discrete(self) -> NDArray[np.bool_]:
@@ -248,12 +262,33 @@ class Optimum:
 
 
 @dataclass(frozen=True)
+class Looked:
+    """What a second look came to: other `starts`, of which so many ended at the `same` optimum, at `worse` ones, or at
+    none (`failed`); designs `sampled` and tried by a population (`populated`); whether a better one was `found`. Or
+    there was no need to: `is_convex`."""
+
+    starts: int = 0
+    same: int = 0
+    worse: int = 0
+    failed: int = 0
+    sampled: int = 0
+    populated: int = 0
+    found: bool = False
+    is_convex: bool = False
+
+    @property
+    def better(self) -> int:
+        """Return how many of the starts ended at better designs."""
+        return self.starts - self.same - self.worse - self.failed
+
+
+@dataclass(frozen=True)
 class Ending:
     """What a method claims at its end: "converged", "settled", "stalled", "infeasible", "unbounded" or
     "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence; `method` the name of the
     method that came to it, where several are composed. `optima` are the distinct ones found, best first; `bound` is a
     lower bound on f over all feasible designs, where the method gives one, and `bound_is_proved` whether that is a
-    mathematical statement."""
+    mathematical statement; `looked` is what a second look came to."""
 
     claim: str
     reason: str
@@ -261,6 +296,7 @@ class Ending:
     optima: tuple[Optimum, ...] = ()
     bound: float = math.nan
     bound_is_proved: bool = False
+    looked: Looked | None = None
 
 
 Protocol = Generator[Request | Bend | Tight | Iterate, Any, Ending]

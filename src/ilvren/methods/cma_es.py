@@ -308,7 +308,7 @@ def _search(
         yield Iterate(shown, extent, f"search {number}, {count} designs", path=path, population=points)
         v = task.violations(reply.rows[ranks[:1]])[0] if m else 0.0
         if math.isnan(floor):
-            floor = -UNBOUNDED_FACTOR * max(abs(float(f[ranks[0]])), size, 1e-12)
+            floor = min(-UNBOUNDED_FACTOR * max(abs(float(f[ranks[0]])), size, 1e-12), task.low)
         if f[ranks[0]] < floor and v <= task.feasibility:
             return _End("unbounded")
         if m:

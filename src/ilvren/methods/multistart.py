@@ -1,13 +1,8 @@
 """A local method from a spread of starts, and what distinct optima it finds.
 
-Designs are sampled over the box (a Latin hypercube, the start first) and evaluated. Taken from the best on, one
-becomes a start unless a better one lies within
-
-    r = (σ ln N / N)^(1/n) / 2 ,   σ = 4                                                                   (1)
-
-of it, in widths of the box, N the number of samples; where too few remain, r is halved. All starts of a wave run at
-the same time, their requests in one batch. Two ends are one optimum where f agrees to some tolerances and the
-designs to SAME_DESIGN of the box (2).
+Designs are sampled over the box (a Latin hypercube, the start first) and evaluated; the starts are chosen among them by
+linkage (`pieces.linkage`). All starts of a wave run at the same time, their requests in one batch. Two ends are one
+optimum where f agrees to some tolerances and the designs to SAME_DESIGN of the box (2).
 
 Needs     what its local method needs.   Handles   what that handles.
 Cost      `samples` values, then the local method's cost from every start.
@@ -30,15 +25,14 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
-from ilvren.methods.pieces.ranking import judged, order
+from ilvren.methods.pieces.linkage import linked_starts
+from ilvren.methods.pieces.ranking import judged
 from ilvren.methods.pieces.together import Child, together
 
 __all__ = ["METHOD", "MultistartOptions"]
 
 FloatArray = NDArray[np.float64]
 
-# (1): σ, and how often r is halved.
-SIGMA, MOST_HALVINGS = 4.0, 6
 # (2): so many tolerances, relative to f or to this share of the spread of the samples.
 SAME_VALUE, LEAST_SIZE_SHARE, SAME_DESIGN = 100.0, 1e-6, 1e-3
 # Starts where they are not given: per variable, at least, at most.
@@ -71,7 +65,7 @@ def multistart(task: Task, options: MultistartOptions) -> Protocol:
         return Ending("invalid", "no design sampled has finite values")
     finite = f[np.isfinite(f)]
     size = max(LEAST_SIZE_SHARE * float(finite.max() - finite.min()), 1e-12)
-    chosen = _starts(coding, codes, f, v, count)
+    chosen = linked_starts(coding, codes, f, v, count)
     method = inner_method(options.local, task)
     ended: list[Child] = []
     for first in range(0, len(chosen), options.at_once):
@@ -98,27 +92,6 @@ METHOD = Method(
     inner="local",
     is_random=True,
 )
-
-
-def _starts(coding: Coding, codes: FloatArray, f: FloatArray, v: FloatArray, count: int) -> list[int]:
-    """Return the places of the samples to start from: the first, then by (1) from the best on."""
-    n = codes.shape[1]
-    scaled = codes / coding.widths
-    ranked = [int(place) for place in order(f, v) if math.isfinite(f[place])]
-    radius = 0.5 * min((SIGMA * math.log(max(len(f), 2)) / len(f)) ** (1.0 / n), 1.0)
-    chosen = [0] if math.isfinite(f[0]) else []
-    for _ in range(MOST_HALVINGS):
-        for rank, place in enumerate(ranked):
-            if len(chosen) >= count:
-                return chosen
-            if place in chosen:
-                continue
-            better = ranked[:rank]
-            if not better or float(np.abs(scaled[better] - scaled[place]).max(axis=1).min()) > radius:
-                chosen.append(place)
-        radius *= 0.5
-    chosen += [place for place in ranked if place not in chosen]
-    return chosen[:count]
 
 
 def _ending(

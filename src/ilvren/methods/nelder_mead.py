@@ -166,7 +166,7 @@ def _first_lagrangian(task: Task, simplex: _Simplex) -> Lagrangian:
     spread = float(finite.max() - finite.min()) if len(finite) else 1.0
     values = abs(float(finite[0])) if len(finite) else 0.0
     size = max(spread, 1e-3 * values, 1e-12)
-    floor = -UNBOUNDED_FACTOR * max(spread, values, 1e-12)
+    floor = min(-UNBOUNDED_FACTOR * max(spread, values, 1e-12), task.low)
     return Lagrangian(task, np.zeros(m), np.clip(10.0 * size / task.row_sizes**2, 1e-10, 1e10), floor)
 
 

@@ -95,6 +95,7 @@ class Runner:
         self.calls = 0
         self.difference_calls = 0
         self.seconds = 0.0
+        self.quickest = math.inf  # seconds of the quickest call so far
         self._functions: dict[str, Callable[..., Any]] = {}
         self._kept: OrderedDict[bytes, _Point] = OrderedDict()
         self.steps: Any = None  # of differences, chosen at their first use
@@ -303,7 +304,9 @@ class Runner:
                 f'model "{self.facts.name}" raised {type(error).__name__}{place}' + (f": {told}" if told else "")
             ) from None
         finally:
-            self.seconds += time.perf_counter() - began
+            took = time.perf_counter() - began
+            self.seconds += took
+            self.quickest = min(self.quickest, took)
 
     def place_of(self, error: BaseException) -> str:
         """Return " (file.py:line)" of the function's line that an exception passed, "" where it passed none."""

@@ -10,8 +10,10 @@ from ilvren.errors import RequestError
 from ilvren.methods.base import Method, Protocol, Task, method_named
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
+from ilvren.methods.pieces.looking_on import looking
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
+from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
 
 __all__ = ["AUTOMATIC", "GLOBAL", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
@@ -100,11 +102,13 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
             raise RequestError("--option needs the name of one method", advice="`ilvren methods` lists them")
         return _global_method(problem, settings)
     if settings.method != AUTOMATIC:
-        return _resolved(problem, settings.method, settings), None
+        named = _resolved(problem, settings.method, settings)
+        return with_second_look(problem, looking(named), named, settings), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
-    return in_turn([_resolved(problem, name, settings) for name in choice.names]), choice
+    methods = [_resolved(problem, name, settings) for name in choice.names]
+    return with_second_look(problem, looking(in_turn(methods)), methods[0], settings), choice
 
 
 def _resolved(problem: Problem, name: str, settings: Settings) -> Method:

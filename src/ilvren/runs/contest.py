@@ -92,7 +92,7 @@ def plan_contest(
     for number, problem in enumerate(problems):
         starts = _starts(problem, random_starts, settings.seed)
         for place, contender in enumerate(contenders):
-            own = replace(settings, method=contender.method, options=dict(contender.options))
+            own = replace(settings.of_many(), method=contender.method, options=dict(contender.options))
             method, _ = chosen_method(problem, own, has_options=bool(contender.options))
             options_from(method, own.options)
             refuse_unhandled(problem, method)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate
-from ilvren.methods.base import Ending, Standing
+from ilvren.methods.base import LOW_AS_WRITTEN, Ending, Standing
 from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
@@ -81,7 +81,7 @@ def _checked_far_out(seen: Seen, claim: str, reason: str) -> tuple[str, str]:
         return claim, reason
     f = best.objective / scaling.objective
     start = scaling.full_start[scaling.free] / scaling.variables
-    found = far_out(f, best.point[scaling.free] / scaling.variables, start)
+    found = far_out(f, best.point[scaling.free] / scaling.variables, start, -LOW_AS_WRITTEN / scaling.objective)
     if found is not None:
         return found.claim, found.reason
     first = seen.start.objective / scaling.objective if seen.start is not None else math.nan

@@ -16,9 +16,20 @@ from numpy.typing import NDArray
 from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Reply, Request, Standing, Task, Tight
-from ilvren.methods.pieces.looking_on import looking_on
-from ilvren.problem import Measures, Problem, sum_of_squares
+from ilvren.methods.base import (
+    Bend,
+    Ending,
+    Iterate,
+    Looked,
+    Method,
+    Optimum,
+    Reply,
+    Request,
+    Standing,
+    Task,
+    Tight,
+)
+from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
@@ -30,6 +41,7 @@ from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacke
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import FoundOptimum, RunResult
 from ilvren.runs.scaling import Scaling
+from ilvren.runs.second_look import document
 from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
 
@@ -44,6 +56,10 @@ MOST_IDLE = 200
 SPARSE_SIZE = 400
 # Requests for the values of so many designs of a problem of formulas are answered in one vectorised call.
 LEAST_BATCH = 8
+# An objective of less than this at the start may be flat there, and nowhere else.
+FLAT = 1e-9
+# No design of a model takes less than this, with all that is around it.
+LEAST_SECONDS = 1e-4
 
 
 def is_large(problem: Problem) -> bool:
@@ -112,6 +128,9 @@ class Loop:
         self._view: LiftedView | None = None
         self._by_differences = by_differences
         self._finished_by = ""
+        self._looked: Looked | None = None
+        self._is_beyond = False  # whether the method has converged and looks on
+        self._first_evaluations: int | None = None  # until it first did
         self.evaluations: list[EvaluationRecord] = []
         self.iterations: list[IterationRecord] = []
         self._trouble: str | None = None
@@ -162,15 +181,17 @@ class Loop:
     def _run(self) -> tuple[str, str]:
         problem, settings = self.problem, self.settings
         wants_derivatives = self.method.needs_derivatives
-        point = np.array(problem.start)
+        point, began = np.array(problem.start), self._clock()
         self._start = self._evaluate_all(point[np.newaxis, :], derivatives=wants_derivatives)[0]
+        self._note_seconds(self._clock() - began)
         if not problem.free:
             return self._nothing_to_change()
         self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
+        if settings.scaling and self._scaling.objective < FLAT and not self.problem.runners:
+            self._scaling = self._scaling.less_flat(self.measures, lambda points: self._tried(points)[0])
         task = self._task()
-        looks_on = self.method.kind == "gradient-based" and not task.grids and task.lifted is None
-        generator = (looking_on if looks_on else _as_it_is)(self.method, task, self.options)
+        generator = self.method.run(task, self.options)
         try:
             message: Request | Bend | Tight | Iterate = next(generator)
             while True:
@@ -184,7 +205,7 @@ class Loop:
         except StopIteration as end:
             if not isinstance(end.value, Ending):
                 raise TypeError(f"method {self.method.name} ended without an Ending") from None
-            self._finished_by = end.value.method
+            self._finished_by, self._looked = end.value.method, end.value.looked
             self._optima, self._bound = end.value.optima, (end.value.bound, end.value.bound_is_proved)
             seen = Seen(
                 self.problem,
@@ -200,6 +221,17 @@ class Loop:
             return checked(end.value, seen)
         finally:
             generator.close()
+
+    def _note_seconds(self, took: float) -> None:
+        """Note once what one design of the models takes, as a power of ten: an input of the method, kept for replay."""
+        runners = self.problem.runners
+        if not runners or self.settings.model_seconds is not None or not self.settings.look_scale:
+            return
+        quickest = sum(runner.quickest for runner in runners)  # the first call has imports and much else in it
+        seconds = 10.0 ** round(math.log10(max(quickest if math.isfinite(quickest) else took, LEAST_SECONDS)))
+        self.settings = replace(self.settings, model_seconds=seconds)
+        if self._ledger is not None:
+            self._ledger.note_settings(self._number, self.settings.to_dict())
 
     def _task(self) -> Task:
         """Return the task as the method sees it, with the one that has its kinks lifted where there is one."""
@@ -260,20 +292,31 @@ class Loop:
 
     def _replied(self, message: object) -> object:
         if isinstance(message, Request):
+            if message.beyond and self._first_evaluations is None:
+                self._first_evaluations = self.gate.counts.evaluations
+            self._is_beyond = message.beyond
+        if isinstance(message, (Request, Bend)):
             try:
-                return self._answer(message)
+                return self._answer(message) if isinstance(message, Request) else self._bend(message)
             except _Stop as stop:
-                if message.beyond and stop.outcome == "exhausted" and self._last and self._last[1].meets_conditions:
+                if self._is_beyond and stop.outcome == "exhausted" and self._is_last_best():
                     reason = f"first-order conditions hold; {stop.reason}, so nothing further on was tried"
                     raise _Stop("converged", reason) from None
                 raise
-        if isinstance(message, Bend):
-            return self._bend(message)
         if isinstance(message, Tight):
             if self._view is None:
                 raise _ProtocolError("asked for a design of a task without lifted kinks")
             return self._view.scaled_tight(self._full(message.point[np.newaxis])[0])
         return self._judge(message)
+
+    def _is_last_best(self) -> bool:
+        """Return whether the last iterate meets the conditions, and no better design has been evaluated."""
+        if self._last is None or not self._last[1].meets_conditions or self._leaders.feasible is None:
+            return False
+        f = self.gate.evaluate(self._last[0]).objective
+        assert self._start is not None
+        size = objective_size(self.measures.objective_magnitude, f, self._start.objective)
+        return f <= self._leaders.feasible.objective + self.settings.tolerance * size
 
     def _bend(self, bend: Bend) -> object:
         assert self._scaling is not None
@@ -767,7 +810,14 @@ class Loop:
             self._optima_as_written(),
             self._bound_as_written(),
             self._bound[1],
+            self._second_look(),
         )
+
+    def _second_look(self) -> dict[str, object] | None:
+        if self._looked is None:
+            return None
+        first = self._first_evaluations if not self._looked.is_convex else None
+        return document(self._looked, 0 if first is None else self.gate.counts.evaluations - first)
 
     def _optima_as_written(self) -> tuple[FoundOptimum, ...]:
         sign = self.problem.objective.sign if self.problem.objective is not None else 1
@@ -783,10 +833,6 @@ class Loop:
         if self._scaling is None or not math.isfinite(self._bound[0]):
             return None
         return self._as_written(self._scaling.objective * self._bound[0])
-
-
-def _as_it_is(method: Method, task: Task, options: object) -> Protocol:
-    return method.run(task, options)
 
 
 def _is_convex(problem: Problem) -> bool:

@@ -109,6 +109,7 @@ def repeat(
     last. Raises RequestError for a method that draws nothing at random."""
     if not 2 <= count <= MOST_REPEATS:
         raise RequestError(f"--repeats {count}: 2 to {MOST_REPEATS} are possible")
+    settings = settings.of_many()
     method, _ = chosen_method(problem, settings, has_options=bool(settings.options))
     if not method.is_random:
         raise RequestError(

@@ -102,7 +102,8 @@ class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
     a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
-    any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`."""
+    any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
+    `second_look` is what was found from other starts after the method had converged (`runs.second_look`)."""
 
     id: str
     problem: Problem
@@ -129,6 +130,7 @@ class RunResult:
     optima: tuple[FoundOptimum, ...] = ()
     bound: float | None = None
     bound_is_proved: bool = False
+    second_look: Mapping[str, object] | None = None
 
     @property
     def holds(self) -> bool:
@@ -209,6 +211,7 @@ class RunResult:
             **({"estimates": self.estimates.to_dict()} if self.estimates is not None else {}),
             **({"optima": [self._optimum_document(item) for item in self.optima]} if self.optima else {}),
             **({"bound": self._bound_document()} if self.bound is not None else {}),
+            **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }
 
 

@@ -9,7 +9,8 @@ size. Variables that are fixed or unused are left out.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -29,6 +30,9 @@ FloatArray = NDArray[np.float64]
 MOST_STRETCH = 1e6
 # So much smaller than its objective a gradient at the start may be to count: near an optimum it says nothing of sizes.
 LEAST_SLOPE = 1e-3
+# Designs that tell how large an objective is that is flat at the start, how far out in sizes they lie, and the share
+# of the largest that counts.
+FLAT_SAMPLES, FLAT_REACH, FLAT_SHARE = 500, 10.0, 1e-4
 # The record names the factors of so many variables and rows.
 MOST_FACTS = 1000
 
@@ -72,6 +76,20 @@ class Scaling:
             objective = min(objective, MOST_STRETCH * size) if known else objective
         return cls(free, full_start, variables, rows, objective if 0.0 < objective < np.inf else 1.0)
 
+    def less_flat(self, measures: Measures, values: Callable[[FloatArray], FloatArray]) -> Scaling:
+        """Return the scaling for an objective that is all but flat at the start: its scale is at least a share of what
+        the objective is at designs spread within the bounds, or over sizes; `values` gives it at designs (k, n)."""
+        rng = np.random.default_rng(0)
+        start = self.full_start[self.free]
+        low, high = measures.lower[self.free], measures.upper[self.free]
+        low = np.where(np.isfinite(low), low, start - FLAT_REACH * self.variables)
+        high = np.where(np.isfinite(high), high, start + FLAT_REACH * self.variables)
+        points = np.repeat(self.full_start[np.newaxis], FLAT_SAMPLES, axis=0)
+        points[:, self.free] = low + rng.random((FLAT_SAMPLES, len(self.free))) * (high - low)
+        found = values(points)
+        largest = float(np.abs(found[np.isfinite(found)]).max(initial=0.0))
+        return replace(self, objective=max(self.objective, FLAT_SHARE * largest))
+
     def task(
         self,
         problem: Problem,
@@ -106,6 +124,8 @@ class Scaling:
             losses=losses,
             residual_weight=1.0 / self.objective,
             is_convex=is_convex,
+            unit=self.objective,
+            seconds=settings.model_seconds,
             grids=scaled_grids(problem, self.free, self.variables),
         )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 
 from ilvren.errors import RequestError
 from ilvren.runs.sources import check_source
@@ -13,14 +13,18 @@ __all__ = ["Settings"]
 
 # Enough for every problem of this size class; a run that needs more says so and can be resumed.
 DEFAULT_EVALUATIONS = 100_000
+# A second look of so many times the usual work takes hours.
+MOST_SECOND_LOOK = 10_000.0
 
 
 @dataclass(frozen=True)
 class Settings:
     """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
     `evaluations`, `iterations`, `seconds` limits, None for none;
-    `patience` the most evaluations without progress; `options` of the method by name; `derivatives` where
-    they are taken from (`runs.sources`).
+    `patience` the most evaluations without progress; `options` of the method by name; `derivatives` where they are
+    taken from (`runs.sources`); `second_look` the scale of the work that a second look may take, 0 for none, None for
+    the usual: 1 where no method is named, else 0; `model_seconds` is no wish but measured at the start of a run: what
+    one design of its models takes, as a power of ten.
     Raises RequestError for numbers without meaning."""
 
     method: str
@@ -36,6 +40,8 @@ class Settings:
     derivatives: str = "automatic"
     label: str | None = None
     patience: int | None = None
+    second_look: float | None = None
+    model_seconds: float | None = None
 
     def __post_init__(self) -> None:
         for name in ("tolerance", "feasibility"):
@@ -49,9 +55,22 @@ class Settings:
             raise RequestError(f"--seconds must be a number above 0, not {self.seconds:g}")
         if self.target is not None and not math.isfinite(self.target):
             raise RequestError(f"--target must be a finite number, not {self.target:g}")
+        if self.second_look is not None and not 0.0 <= self.second_look <= MOST_SECOND_LOOK:
+            raise RequestError(f"--second-look must lie between 0 and {MOST_SECOND_LOOK:g}, not {self.second_look:g}")
         check_source(self.derivatives)
         if self.seed < 0:
             raise RequestError(f"--seed must be at least 0, not {self.seed}")
+
+    @property
+    def look_scale(self) -> float:
+        """Return the scale of the work that a second look may take, 0 for none."""
+        if self.second_look is not None:
+            return self.second_look
+        return 1.0 if self.method == "automatic" else 0.0
+
+    def of_many(self) -> Settings:
+        """Return the settings of a run that is one of several: without a second look, unless one is asked for."""
+        return self if self.second_look is not None else replace(self, second_look=0.0)
 
     def to_dict(self) -> dict[str, object]:
         """Return the settings as plain values."""

@@ -78,7 +78,7 @@ def sweep(
         raise RequestError(f'--sweep: "{parameter}" is not one number', advice="sweep a scalar parameter")
     if not 1 <= len(values) <= MOST_MEMBERS:
         raise RequestError(f"--sweep: {len(values)} values are given, 1 to {MOST_MEMBERS} are possible")
-    label = settings.label
+    settings, label = settings.of_many(), settings.label
     members: list[Member] = []
     before: RunResult | None = None
     for number, value in enumerate(values):

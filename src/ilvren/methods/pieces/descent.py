@@ -56,14 +56,14 @@ def end_of(task: Task, here: Point, standing: Standing) -> Ending | None:
 
 def endless(task: Task, here: Point, standing: Standing) -> Ending | None:
     """Return the ending at a feasible iterate that lies so low or so far out that nothing holds the run, or None."""
-    return far_out(here.f, here.x, task.start) if standing.violation <= task.feasibility else None
+    return far_out(here.f, here.x, task.start, task.low) if standing.violation <= task.feasibility else None
 
 
-def far_out(f: float, x: FloatArray, start: FloatArray) -> Ending | None:
+def far_out(f: float, x: FloatArray, start: FloatArray, low: float) -> Ending | None:
     """Return the ending at a feasible design x (n,), scaled like its objective and the start (n,), or None where it is
-    not far out."""
+    not far out; `low` as in the task."""
     is_far = float(np.abs(x).max(initial=0.0)) > FAR * max(1.0, float(np.abs(start).max(initial=0.0)))
-    if f < UNBOUNDED or (is_far and f < LOW):
+    if f < min(UNBOUNDED, low) or (is_far and f < LOW):
         return Ending("unbounded", "the objective falls without end at feasible designs")
     return Ending("stalled", RUNS_AWAY) if is_far else None
 

@@ -22,7 +22,7 @@ from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Reply, 
 from ilvren.methods.pieces.escape import null_space
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
-__all__ = ["looking_on"]
+__all__ = ["looking", "looking_on"]
 
 FloatArray = NDArray[np.float64]
 
@@ -44,6 +44,19 @@ LEAST_STEP = 1e-7
 CLEARLY, RETURNS = 3.0, 5
 # A variable this near its bound is at it.
 AT_BOUND = 1e-8
+
+
+def looking(method: Method) -> Method:
+    """Return a gradient-based method that looks on; any other as it is."""
+    if method.kind != "gradient-based":
+        return method
+
+    def run(task: Task, options: Any) -> Protocol:
+        if task.grids or task.lifted is not None:  # lifted tasks are looked on by themselves
+            return method.run(task, options)
+        return looking_on(method, task, options)
+
+    return replace(method, run=run)
 
 
 def looking_on(method: Method, task: Task, options: Any) -> Protocol:

@@ -124,4 +124,5 @@ def rest_of(task: Task, first: Population) -> Rest:
     finite = first.f[np.isfinite(first.f)]
     spread = float(np.subtract(*np.percentile(finite, [75, 25]))) if len(finite) > 1 else 0.0
     largest = float(np.abs(finite).max(initial=0.0))
-    return Rest(task.tolerance, max(LEAST_SIZE_SHARE * spread, 1e-12), -UNBOUNDED_FACTOR * max(largest, 1e-12))
+    floor = min(-UNBOUNDED_FACTOR * max(largest, 1e-12), task.low)
+    return Rest(task.tolerance, max(LEAST_SIZE_SHARE * spread, 1e-12), floor)

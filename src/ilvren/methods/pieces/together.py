@@ -61,6 +61,9 @@ class Child:
 
     def take(self, request: Request, reply: Reply) -> None:
         """Note what a reply says."""
+        if reply.gradient is None:
+            self._take_values(request, reply)
+            return
         for place, x in enumerate(request.points):
             has_slopes = reply.gradient is not None and reply.jacobian is not None
             own = Seen(
@@ -79,6 +82,17 @@ class Child:
             miss = max(self.task.violation(own.c) - self.task.feasibility, 0.0)
             if self.best is None or (miss, own.f) < self.worth():
                 self.best = own
+
+    def _take_values(self, request: Request, reply: Reply) -> None:
+        """Note the best of many values."""
+        points = np.asarray(request.points)
+        misses = np.maximum(self.task.violations(reply.rows) - self.task.feasibility, 0.0)
+        usable = np.flatnonzero(np.isfinite(reply.objective) & np.isfinite(misses))
+        if not len(usable):
+            return
+        place = int(usable[np.lexsort((reply.objective[usable], misses[usable]))[0]])
+        if self.best is None or (float(misses[place]), float(reply.objective[place])) < self.worth():
+            self.best = Seen(points[place], float(reply.objective[place]), reply.rows[place])
 
 
 def together(

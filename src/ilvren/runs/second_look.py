@@ -1,0 +1,90 @@
+"""Whether a run looks a second time, with how much effort, and what is said of it."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from ilvren.methods.base import Looked, Method
+from ilvren.methods.pieces.looking_on import looking
+from ilvren.methods.pieces.second_look import Effort, looking_again
+from ilvren.problem import Problem
+from ilvren.runs.settings import Settings
+
+__all__ = ["document", "with_second_look"]
+
+# Beyond so many free variables or rows a second look would be a look at a corner.
+MOST_VARIABLES, MOST_ROWS = 60, 200
+
+
+def with_second_look(problem: Problem, method: Method, local: Method, settings: Settings) -> Method:
+    """Return `method` with the second look that the settings ask for, in which `local` is run from other starts."""
+    scale = settings.look_scale
+    if not scale or not _is_open(problem, method) or settings.target is not None:
+        return method
+    effort = Effort(scale, _nodes(problem), partial(_is_convex, problem))
+    return looking_again(method, looking(local), effort)
+
+
+def _is_open(problem: Problem, method: Method) -> bool:
+    """Return whether there is anything to look for: a problem of continuous variables with an objective, small enough,
+    and a method that finds local optima of it."""
+    is_small = 0 < len(problem.free) <= MOST_VARIABLES and problem.row_count <= MOST_ROWS
+    is_local = method.needs_derivatives and method.kind in ("gradient-based", "local")
+    return is_small and is_local and not problem.grid and not problem.seeks_feasible
+
+
+def _nodes(problem: Problem) -> float:
+    """Return how many operations one design takes, those on vectors counted by their elements as well."""
+    graph = problem.graph
+    roots = [block.node for block in problem.row_blocks]
+    if problem.objective is not None:
+        roots.append(problem.objective.node)
+    found = [graph.nodes[number] for number in graph.reachable(roots)]
+    each = 0.01 if graph.has_arrays else 0.0
+    weight = 4.0 if graph.has_arrays else 1.0  # an operation of NumPy takes longer than one of Python
+    return weight * len(found) + each * sum(node.size for node in found)
+
+
+def _is_convex(problem: Problem) -> bool:
+    from ilvren.runs.convexity import is_convex
+
+    return is_convex(problem)
+
+
+def document(looked: Looked, evaluations: int) -> dict[str, object]:
+    """Return what is reported of a second look, of whose designs so many `evaluations` were new."""
+    return {
+        "starts": looked.starts,
+        "ended_here": looked.same,
+        "at_worse": looked.worse,
+        "at_better": looked.better,
+        "at_none": looked.failed,
+        "sampled": looked.sampled,
+        "population": looked.populated,
+        "found_better": looked.found,
+        "convex": looked.is_convex,
+        "evaluations": evaluations,
+        "told": told(looked),
+    }
+
+
+def told(looked: Looked) -> str:
+    """Return in a sentence what a second look came to."""
+    if looked.is_convex:
+        return "the problem is convex: there is no better optimum elsewhere"
+    ends = []
+    if looked.same:
+        ends.append(f"{looked.same} ended {'at the first design' if looked.found else 'here'}")
+    if looked.worse:
+        ends.append(f"{looked.worse} at worse designs")
+    if looked.better:
+        ends.append(f"{looked.better} at better ones")
+    if looked.failed:
+        ends.append(f"{looked.failed} at none")
+    starts = f"{looked.starts} other start{'s' * (looked.starts != 1)}"
+    what = f"{starts}: {', '.join(ends)}" if ends else f"{looked.sampled:,} designs tried, none led further"
+    if looked.populated:
+        what += f"; a population of {looked.populated:,} designs"
+    if looked.found:
+        return f"a better one was found ({what})"
+    return f"{what}; nothing better was found, which proves nothing"
