@@ -112,3 +112,8 @@ def _print_share(what: str, cases: list[tuple[str, Problem, float]], least: floa
         f" missed: {', '.join(missed[:25]) or 'none'}",
         flush=True,
     )
+
+
+def main() -> None:
+    """Print all shares."""
+    shares()

@@ -120,7 +120,8 @@ class Stops(unittest.TestCase):
 
         method = replace(method_named("sqp"), run=boaster)
         problem = loads(two_variables("x^2 + y^2", "x + y >= 1", start=(3.0, 0.0)))
-        hopeless = loads(two_variables("x^2", "x^2 + y^2 <= -1"))
+        # At least 2, which intervals do not see.
+        hopeless = loads(two_variables("x^2", "exp(x - y) + exp(y - x) <= 1", start=(3.0, 0.0)))
         for claim, subject, expected in (
             ("converged", problem, "stalled"),
             ("infeasible", problem, "stalled"),

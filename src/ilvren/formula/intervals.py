@@ -43,6 +43,9 @@ __all__ = ["Box", "Intervals", "PossibleFault"]
 Array = NDArray[np.float64]
 
 MOST_ROUNDS = 12
+# Along a chain of elements knowledge moves by one a round: so many rounds more for each element of the longest vector,
+# as long as all of them look at no more than so many elements.
+CHAIN_ROUNDS, MOST_LOOKED_AT = 3, 60_000_000
 # A round that shrinks no interval by more than this share ends the tightening.
 LEAST_GAIN = 1e-3
 # Operations whose result is 0 only where it is exactly 0 (underflow is looked after, where it can occur).
@@ -103,7 +106,7 @@ class Intervals:
     def contract(self, limits: Mapping[int, Box]) -> int | None:
         """Tighten all intervals under `limits` of some nodes. Return a node whose interval became empty, or None."""
         with np.errstate(all="ignore"):
-            for _ in range(MOST_ROUNDS):
+            for _ in range(self._most_rounds()):
                 before = self._widths()
                 for number, box in limits.items():
                     self.boxes[number] = meet(self.boxes[number], box)
@@ -120,6 +123,11 @@ class Intervals:
                 if not self._has_gained(before):
                     return None
         return None
+
+    def _most_rounds(self) -> int:
+        sizes = [self.graph.nodes[number].size for number in self.varying]
+        chain = CHAIN_ROUNDS * max((size for size in sizes if size > 1), default=0)
+        return max(MOST_ROUNDS, min(MOST_ROUNDS + chain, MOST_LOOKED_AT // max(sum(sizes), 1)))
 
     def _widths(self) -> dict[int, Array]:
         return {

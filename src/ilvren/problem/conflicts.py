@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ilvren.formula.intervals import Box, Intervals
 from ilvren.problem.model import Problem, RowBlock, element_name
 
-__all__ = ["Conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]
+__all__ = ["Conflict", "least_conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]
 
 FloatArray = NDArray[np.float64]
 
@@ -44,7 +44,7 @@ def proved_conflict(problem: Problem) -> Conflict | None:
             return found
     if reach.contract(limit_boxes(blocks)) is None:
         return None
-    return _least(problem, blocks)
+    return least_conflict(problem, blocks)
 
 
 def variable_boxes(problem: Problem) -> dict[int, Box]:
@@ -92,7 +92,7 @@ def never_met(block: RowBlock, box: Box) -> Conflict | None:
     return Conflict((block,), sentence, name, (float(low[place]), float(high[place])))
 
 
-def _least(problem: Problem, blocks: list[RowBlock]) -> Conflict:
+def least_conflict(problem: Problem, blocks: list[RowBlock]) -> Conflict:
     """Return a smallest set of constraints, all of which together were found to exclude each other: whatever is not
     needed is left out."""
     kept = list(blocks)

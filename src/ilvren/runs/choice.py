@@ -11,6 +11,7 @@ from ilvren.methods.base import Method, Protocol, Task, method_named
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
+from ilvren.methods.pieces.watched import watched
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
 from ilvren.runs.second_look import with_second_look
@@ -115,6 +116,7 @@ def _resolved(problem: Problem, name: str, settings: Settings) -> Method:
     method = method_named(name)
     if method.inner:
         return _with_inner(problem, method, settings)
+    method = watched(method)
     return lifting(method) if can_lift(method) and _has_room(problem, method) else method
 
 

@@ -3,10 +3,12 @@ violation really is stationary."""
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import signed_least_squares
+from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble
@@ -29,8 +31,9 @@ FloatArray = NDArray[np.float64]
 # An "infeasible" claim is believed when the violation's own gradient is this small a share of what its
 # parts could add up to.
 VIOLATION_STATIONARY = 1e-3
-# What counts as a miss there, in the row's scale; rows just met beyond this number are not balanced.
-CLEAR_MISS, MOST_HELD = 1e-9, 500
+# What counts as a miss there, in the row's scale and against the largest; up to so many rows just met are balanced by
+# dense matrices, more of them by sparse ones.
+CLEAR_MISS, CLEAR_SHARE, MOST_HELD = 1e-9, 1e-5, 500
 # A dense Jacobian beyond this many entries makes a run of a dense method hopeless.
 MOST_ENTRIES = 8_000_000
 MODEL_OPERATIONS = ("output", "model_pull", "model_push")
@@ -184,9 +187,21 @@ def violation_is_stationary(
         return False
     nearest_value = np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
     v = (evaluation.rows - nearest_value) / row_scale
+    clear = max(CLEAR_MISS, CLEAR_SHARE * float(np.abs(v).max(initial=0.0)))
+    signs = np.sign(np.where(np.abs(v) > clear, v, 0.0))
     return _pressure_vanishes(problem, measures, point, evaluation, row_scale, v) or _pressure_vanishes(
-        problem, measures, point, evaluation, row_scale, np.sign(np.where(np.abs(v) > CLEAR_MISS, v, 0.0)), held=True
+        problem, measures, point, evaluation, row_scale, signs, held=True
     )
+
+
+def _scaled_normals(jacobian: Any, row_scale: FloatArray, sizes: FloatArray) -> Any:
+    """Return the gradients of rows, scaled: dense where they are few, else as sparse as they come."""
+    if not isinstance(jacobian, np.ndarray) and jacobian.shape[0] > MOST_HELD:
+        from scipy.sparse import diags_array
+
+        return (diags_array(1.0 / row_scale) @ jacobian @ diags_array(sizes)).tocsr()
+    dense = jacobian if isinstance(jacobian, np.ndarray) else jacobian.toarray()
+    return dense / row_scale[:, np.newaxis] * sizes
 
 
 def _pressure_vanishes(
@@ -212,18 +227,17 @@ def _pressure_vanishes(
         at_lower = np.abs(evaluation.rows - measures.row_lower) <= slack
         at_upper = np.abs(evaluation.rows - measures.row_upper) <= slack
         just_met = np.flatnonzero((weights == 0.0) & (at_lower | at_upper))
-        if len(just_met) > MOST_HELD:
-            return False
         if len(just_met):
-            normals = evaluation.jacobian[just_met]
-            normals = normals if isinstance(normals, np.ndarray) else normals.toarray()
-            normals = normals / row_scale[just_met, np.newaxis] * sizes
+            normals = _scaled_normals(evaluation.jacobian[just_met], row_scale[just_met], sizes)
             open_places = free[~(at_low | at_high)[free]]
             signs = np.where((at_lower & at_upper)[just_met], 0.0, np.where(at_lower[just_met], -1.0, 1.0))
-            u = signed_least_squares(normals[:, open_places].T, -slope[open_places], signs)
+            if isinstance(normals, np.ndarray):
+                u = signed_least_squares(normals[:, open_places].T, -slope[open_places], signs)
+            else:
+                u = sparse_signed_least_squares(normals[:, open_places].T.tocsr(), -slope[open_places], signs)
             u = np.clip(u, -1.0, 1.0)
             slope = slope + normals.T @ u
-            possible = possible + np.abs(normals).T @ np.abs(u)
+            possible = possible + abs(normals).T @ np.abs(u)
     slope = np.where(at_low & (slope > 0.0) | at_high & (slope < 0.0), 0.0, slope)
     possible = possible + float(np.abs(weights).max(initial=0.0))
     return bool((np.abs(slope) <= VIOLATION_STATIONARY * possible)[free].all())

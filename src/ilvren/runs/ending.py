@@ -57,7 +57,8 @@ def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
         if seen.leaders.feasible is not None:
             return "stalled", "feasible designs were found, but the method could not return to one"
         point = seen.last[0] if seen.last else np.array(seen.problem.start)
-        if not _is_stationary(seen, point):
+        least = seen.leaders.least
+        if not _is_stationary(seen, point) and not (least is not None and _is_stationary(seen, least.point)):
             return "no-feasible", reason
         return claim, reason
     if seen.leaders.feasible is None:

@@ -30,11 +30,13 @@ from ilvren.methods.base import (
     Tight,
 )
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
+from ilvren.problem.conflicts import Conflict
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated
+from ilvren.runs.hopeless import Watch
 from ilvren.runs.leaders import Leaders
 from ilvren.runs.lifted_view import LiftedView
 from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
@@ -56,6 +58,8 @@ MOST_IDLE = 200
 SPARSE_SIZE = 400
 # Requests for the values of so many designs of a problem of formulas are answered in one vectorised call.
 LEAST_BATCH = 8
+# Ends without a feasible design, after which a conflict of the limits is looked for.
+HOPELESS = frozenset({"infeasible", "no-feasible", "stalled", "exhausted"})
 # An objective of less than this at the start may be flat there, and nowhere else.
 FLAT = 1e-9
 # No design of a model takes less than this, with all that is around it.
@@ -129,6 +133,7 @@ class Loop:
         self._by_differences = by_differences
         self._finished_by = ""
         self._looked: Looked | None = None
+        self._watch = Watch(problem)
         self._is_beyond = False  # whether the method has converged and looks on
         self._first_evaluations: int | None = None  # until it first did
         self.evaluations: list[EvaluationRecord] = []
@@ -169,6 +174,9 @@ class Loop:
             outcome, reason = "interrupted", str(error)
             self._trouble, self._ledger = str(error), None
         with np.errstate(all="ignore"):
+            if outcome in HOPELESS and self._leaders.feasible is None and self._watch.at_end() is not None:
+                assert self._watch.conflict is not None
+                outcome, reason = "infeasible", f"proved: {self._watch.conflict.sentence}"
             result = self._result(outcome, reason)
         if self._ledger is not None:
             try:
@@ -186,6 +194,7 @@ class Loop:
         self._note_seconds(self._clock() - began)
         if not problem.free:
             return self._nothing_to_change()
+        self._check_conflict(self._watch.at_start(self._violation_at_start(), settings.feasibility))
         self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
         if settings.scaling and self._scaling.objective < FLAT and not self.problem.runners:
@@ -232,6 +241,14 @@ class Loop:
         self.settings = replace(self.settings, model_seconds=seconds)
         if self._ledger is not None:
             self._ledger.note_settings(self._number, self.settings.to_dict())
+
+    def _violation_at_start(self) -> float:
+        assert self._start is not None
+        return self.measures.violation(np.array(self.problem.start), self._start.rows)
+
+    def _check_conflict(self, conflict: Conflict | None) -> None:
+        if conflict is not None:
+            raise _Stop("infeasible", f"proved: {conflict.sentence}")
 
     def _task(self) -> Task:
         """Return the task as the method sees it, with the one that has its kinks lifted where there is one."""
@@ -672,6 +689,8 @@ class Loop:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
         counts = self.gate.counts
         total = counts.evaluations + counts.gradients
+        if self._leaders.feasible is None and self._leaders.least is not None:
+            self._check_conflict(self._watch.after(self._leaders.least.violation))
         self._idle = self._idle + 1 if total == self._known_work else 0
         self._known_work = total
         if self._idle >= MOST_IDLE:
@@ -811,6 +830,7 @@ class Loop:
             self._bound_as_written(),
             self._bound[1],
             self._second_look(),
+            () if self._watch.conflict is None else self._watch.conflict.names,
         )
 
     def _second_look(self) -> dict[str, object] | None:

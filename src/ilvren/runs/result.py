@@ -103,7 +103,8 @@ class RunResult:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
     a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
     any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
-    `second_look` is what was found from other starts after the method had converged (`runs.second_look`)."""
+    `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
+    names the constraints that were proved to exclude each other."""
 
     id: str
     problem: Problem
@@ -131,6 +132,7 @@ class RunResult:
     bound: float | None = None
     bound_is_proved: bool = False
     second_look: Mapping[str, object] | None = None
+    conflict: tuple[str, ...] = ()
 
     @property
     def holds(self) -> bool:
@@ -211,6 +213,7 @@ class RunResult:
             **({"estimates": self.estimates.to_dict()} if self.estimates is not None else {}),
             **({"optima": [self._optimum_document(item) for item in self.optima]} if self.optima else {}),
             **({"bound": self._bound_document()} if self.bound is not None else {}),
+            **({"conflict": list(self.conflict)} if self.conflict else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }
 

@@ -4,7 +4,6 @@ left one value; formulas that can become invalid. By interval arithmetic, withou
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +12,7 @@ from ilvren.evaluate import Gate, measured
 from ilvren.formula.intervals import Box, Intervals, PossibleFault
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Problem, RowBlock, element_name
+from ilvren.problem.conflicts import least_conflict, limit_boxes, never_met, reach_of, variable_boxes
 
 __all__ = ["check_conflicts", "check_domains"]
 
@@ -45,58 +45,19 @@ def check_conflicts(problem: Problem) -> list[Finding]:
     blocks = [block for block in problem.row_blocks if block.size]
     if not blocks:
         return []
-    found, impossible = [], []
-    reach = _intervals(problem, blocks)
+    found, rest = [], []
+    reach = reach_of(problem, blocks)
     for block in blocks:
-        finding = _impossible(block, reach.boxes[block.node])
-        if finding is not None:
-            found.append(finding)
-            impossible.append(block)
-    rest = [block for block in blocks if block not in impossible]
-    if not impossible and rest:
+        conflict = never_met(block, reach.boxes[block.node])
+        if conflict is None:
+            rest.append(block)
+        else:
+            ends = None if conflict.reach is None else {"reach": [_end(end) for end in conflict.reach]}
+            found.append(Finding("conflict", conflict.names, conflict.sentence, block.line, ends or {}))
+    if not found:
         found += _together(problem, rest)
     found += [finding for block in rest if (finding := _redundant(block, reach.boxes[block.node])) is not None]
     return listed(found, MOST_FINDINGS)
-
-
-def _variables(problem: Problem) -> dict[int, Box]:
-    return {
-        index: (block.lower.reshape(block.shape), block.upper.reshape(block.shape))
-        for index, block in enumerate(problem.blocks)
-    }
-
-
-def _intervals(problem: Problem, blocks: Sequence[RowBlock]) -> Intervals:
-    return Intervals(problem.graph, [block.node for block in blocks], _variables(problem), problem.parameter_values)
-
-
-def _limits(blocks: Sequence[RowBlock]) -> dict[int, Box]:
-    found: dict[int, Box] = {}
-    for block in blocks:
-        low, high = block.lower.reshape(block.shape), block.upper.reshape(block.shape)
-        if block.node in found:
-            before = found[block.node]
-            low, high = np.maximum(before[0], low), np.minimum(before[1], high)
-        found[block.node] = (low, high)
-    return found
-
-
-def _impossible(block: RowBlock, box: Box) -> Finding | None:
-    low, high = (np.broadcast_to(side, block.shape).ravel() for side in box)
-    room = 1e-9 * np.maximum(np.abs(block.lower), np.abs(block.upper))
-    room = np.where(np.isfinite(room), room, 1e-9 * np.where(np.isfinite(block.lower), np.abs(block.lower), 0.0))
-    misses = (high < block.lower - room) | (low > block.upper + room)
-    if not misses.any():
-        return None
-    place = int(np.argmax(misses))
-    name = element_name(block.name, block.shape, place)
-    limit = f">= {block.lower[place]:g}" if high[place] < block.lower[place] else f"<= {block.upper[place]:g}"
-    more = f" (and {int(misses.sum()) - 1} more of its rows)" if misses.sum() > 1 else ""
-    text = (
-        f"{name} can never hold within the bounds: its value lies in [{low[place]:.6g}, {high[place]:.6g}],"
-        f" asked is {limit}{more}"
-    )
-    return Finding("conflict", (name,), text, block.line, {"reach": [_end(low[place]), _end(high[place])]})
 
 
 def _end(value: float) -> float | str:
@@ -113,29 +74,13 @@ def _redundant(block: RowBlock, box: Box) -> Finding | None:
     return Finding("redundant", (block.name,), f"{block.name} {what} within the bounds: {reach}", block.line)
 
 
-def _empties(problem: Problem, blocks: Sequence[RowBlock]) -> tuple[bool, Intervals]:
-    reach = _intervals(problem, blocks)
-    return reach.contract(_limits(blocks)) is not None, reach
-
-
 def _together(problem: Problem, blocks: list[RowBlock]) -> list[Finding]:
     """Return the smallest set of constraints found that exclude each other, or what all of them together leave."""
-    is_empty, reach = _empties(problem, blocks)
-    if not is_empty:
+    reach = reach_of(problem, blocks)
+    if reach.contract(limit_boxes(blocks)) is None:
         return _forced(problem, reach)
-    kept = list(blocks)
-    for block in list(kept):  # leave out whatever is not needed for the contradiction
-        rest = [other for other in kept if other is not block]
-        if rest and _empties(problem, rest)[0]:
-            kept = rest
-    names = tuple(block.name for block in kept)
-    if len(kept) == 1:
-        text = f"{names[0]} can never hold within the bounds"
-        text += ": its rows exclude each other" if kept[0].size > 1 else ""
-    else:
-        text = f"{', '.join(names[:-1])} and {names[-1]} exclude each other within the bounds"
-    told = "; ".join(f"{block.name}: {' '.join(block.text.split())}" for block in kept[:4])
-    return [Finding("conflict", names, f"{text} ({told})", kept[0].line)]
+    conflict = least_conflict(problem, blocks)
+    return [Finding("conflict", conflict.names, conflict.sentence, conflict.blocks[0].line)]
 
 
 def _forced(problem: Problem, reach: Intervals) -> list[Finding]:
@@ -176,7 +121,7 @@ def check_domains(problem: Problem, gate: Gate, *, seed: int = 0) -> list[Findin
     roots = [block.node for block in problem.row_blocks]
     if problem.objective is not None:
         roots.append(problem.objective.node)
-    reach = Intervals(problem.graph, roots, _variables(problem), problem.parameter_values)
+    reach = Intervals(problem.graph, roots, variable_boxes(problem), problem.parameter_values)
     faults = reach.faults()
     shown = _shown_invalid(problem, gate, seed) if faults and not problem.runners else {}
     found, seen = [], set()

@@ -20,6 +20,8 @@ FloatArray = NDArray[np.float64]
 
 # Claims after which nothing else is tried. "infeasible" is tried once more by the next method.
 ENDS_WELL = frozenset({"converged", "settled", "unbounded"})
+# A second opinion on a conflict has so many requests at least.
+LEAST_OPINION = 100
 
 
 @dataclass(frozen=True)
@@ -34,6 +36,7 @@ class _Part:
     ending: Ending
     last: Iterate | None
     standing: Standing | None
+    requests: int
 
 
 def in_turn(methods: Sequence[Method]) -> Method:
@@ -43,10 +46,13 @@ def in_turn(methods: Sequence[Method]) -> Method:
 
     def run(task: Task, options: NoOptions) -> Protocol:
         parts: list[tuple[str, _Part]] = []
-        start = task.start
+        start, requests = task.start, 0
         for method in methods:
             own = replace(task, start=start)
-            part: _Part = yield from _part(method, own, "" if len(methods) == 1 else method.name)
+            # A conflict that one method is sure of is looked at by another, but not for longer.
+            most = max(LEAST_OPINION, requests) if parts and parts[-1][1].ending.claim == "infeasible" else None
+            part: _Part = yield from _part(method, own, "" if len(methods) == 1 else method.name, most)
+            requests += part.requests
             parts.append((method.name, part))
             if part.ending.claim in ENDS_WELL:
                 return _ending(parts, len(parts) - 1)
@@ -138,10 +144,12 @@ def _is_level(task: Task, f: float, best: float) -> bool:
     return f <= best + 10.0 * task.tolerance * max(abs(best), 1e-6)
 
 
-def _part(method: Method, task: Task, path: str) -> Generator[Request | Bend | Tight | Iterate, Any, _Part]:
-    """Run one method, naming it in its iterates."""
+def _part(
+    method: Method, task: Task, path: str, most_requests: int | None
+) -> Generator[Request | Bend | Tight | Iterate, Any, _Part]:
+    """Run one method, naming it in its iterates; after so many requests it is ended."""
     generator = method.run(task, method.options())
-    last, standing = None, None
+    last, standing, requests = None, None, 0
     try:
         message = next(generator)
         while True:
@@ -150,9 +158,14 @@ def _part(method: Method, task: Task, path: str) -> Generator[Request | Bend | T
                 standing = yield replace(message, path=message.path or path)
                 message = generator.send(standing)
             else:
+                requests += isinstance(message, Request)
+                if most_requests is not None and requests > most_requests:
+                    return _Part(
+                        Ending("stalled", "nothing else was found in as many requests"), last, standing, requests
+                    )
                 message = generator.send((yield message))
     except StopIteration as end:
-        return _Part(end.value, last, standing)
+        return _Part(end.value, last, standing, requests)
     finally:
         generator.close()
 

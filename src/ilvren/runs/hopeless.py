@@ -1,0 +1,57 @@
+"""When a run need not go on: its limits are proved to exclude each other.
+
+A quick proof is tried before the method begins, where the start misses a limit; a thorough one once, when the least
+violation seen has not fallen for some time, or when the run ends without a feasible design. Both depend on the problem
+and on counts alone.
+"""
+
+from __future__ import annotations
+
+from ilvren.problem import Problem
+from ilvren.problem.conflicts import Conflict, proved_conflict
+
+__all__ = ["Watch"]
+
+# Elements of all nodes, and of all of them times the rounds that they may need, up to which a proof is quick, or tried.
+QUICK_ELEMENTS, MOST_ELEMENTS = 2_000, 5_000_000
+# Iterations without a violation that is lower by this share, after which it counts as stalled.
+PATIENCE, LOWER = 30, 0.9
+
+
+class Watch:
+    """Watches the violation of one run; `conflict` is what has been proved."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        self.conflict: Conflict | None = None
+        self._has_tried = False
+        self._mark, self._idle = float("inf"), 0
+
+    def at_start(self, violation: float, feasibility: float) -> Conflict | None:
+        """Return a conflict that is quickly proved, where the start misses a limit."""
+        if violation <= feasibility or self._elements() > QUICK_ELEMENTS:
+            return None
+        return self._proved()
+
+    def after(self, least_violation: float) -> Conflict | None:
+        """Return a conflict, looked for once, where the least violation has not fallen for long; to be asked after each
+        iteration while no design is feasible."""
+        if least_violation < LOWER * self._mark:
+            self._mark, self._idle = least_violation, 0
+            return None
+        self._idle += 1
+        return self._proved() if self._idle == PATIENCE else None
+
+    def at_end(self) -> Conflict | None:
+        """Return a conflict where the run has found no feasible design."""
+        return self._proved()
+
+    def _proved(self) -> Conflict | None:
+        if not self._has_tried and self._elements() <= MOST_ELEMENTS:
+            self._has_tried = True
+            self.conflict = proved_conflict(self.problem)
+        return self.conflict
+
+    def _elements(self) -> int:
+        graph = self.problem.graph
+        return sum(graph.nodes[n].size for n in graph.reachable([block.node for block in self.problem.row_blocks]))
