@@ -251,7 +251,7 @@ class Diagnoses(InAFolder):
         missed = [item["name"] for item in found["symptoms"] if item["kind"] == "missed"]
         self.assertEqual(missed, ["far"])  # what the start misses, where the run ended
         text = self.call("diagnose", "last", status=1)[0]
-        self.assertIn("bad.toml:10", text)
+        self.assertIn("bad.toml:9", text)
         self.assertIn("ilvren check bad.toml --only conflicts", text)
         self.assertNotIn("innocent", text)
 

@@ -41,6 +41,7 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding
+from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.ranking import MET_SHARE, judged, order
 
@@ -88,6 +89,7 @@ class CmaEsOptions:
         5, low=0, high=100, help="most large searches after the first, each with three times the population"
     )
     agreeing: int = option(3, low=1, high=100, help="searches that must come to the best value before it is believed")
+    finish: bool = option(True, help="a local search from the best design now and then")
 
 
 @dataclass(frozen=True)
@@ -183,6 +185,7 @@ def cma_es(task: Task, options: CmaEsOptions) -> Protocol:
     count = max(options.population or 4 + int(3 * math.log(n)), 4)
     ends: list[_End] = []
     first, number, grown, spent = count, 0, 0, {True: 0, False: 0}
+    finish = Finish(task, is_on=options.finish)
     while grown <= options.restarts:
         start = coding.start
         if number:
@@ -194,7 +197,9 @@ def cma_es(task: Task, options: CmaEsOptions) -> Protocol:
             own = max(int(first * (0.5 * count / first) ** (rng.random() ** 2)), 4)
             spread = 10.0 ** (-2.0 * rng.random())
         known = min((item.value for item in ends), default=math.inf)
-        end: _End = yield from _search(task, coding, start, own, number, rng, spread, known)
+        end: _End = yield from _search(
+            task, coding, start, own, number, rng, spread, known, (finish, sum(spent.values()))
+        )
         number += 1
         spent[is_small] += end.evaluations
         if end.word == "invalid" and not ends:
@@ -271,9 +276,11 @@ def _search(
     rng: np.random.Generator,
     spread: float,
     known: float,
+    finishing: tuple[Finish, int],
 ) -> Generator[Request | Iterate, Any, _End]:
-    """Run one search to its end."""
+    """Run one search to its end. `finishing`: when a local search is due, and the evaluations before this search."""
     n = len(start)
+    finish, spent = finishing
     rates, widths = _Rates.of(n, count), np.minimum(coding.widths, MOST_WIDTH)
     widths = np.where(coding.is_discrete, coding.widths, widths)
     spreads = spread * FIRST_SPREAD * np.where(np.isfinite(coding.upper - coding.lower), coding.widths, widths)
@@ -306,6 +313,8 @@ def _search(
             shown = asked[-1]
         path = f"cma-es[{number}]" if number else ""
         yield Iterate(shown, extent, f"search {number}, {count} designs", path=path, population=points)
+        if finish.is_due(spent + used):
+            yield from finish.searched(shown)
         v = task.violations(reply.rows[ranks[:1]])[0] if m else 0.0
         if math.isnan(floor):
             floor = min(-UNBOUNDED_FACTOR * max(abs(float(f[ranks[0]])), size, 1e-12), task.low)

@@ -39,7 +39,8 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
-from ilvren.methods.pieces.population import ENDLESS, Population, first_population, rest_of
+from ilvren.methods.pieces.finish import Finish
+from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
 
 __all__ = ["METHOD", "DifferentialEvolutionOptions"]
@@ -76,6 +77,7 @@ class DifferentialEvolutionOptions:
         high=100_000_000,
         help="evaluations over which the population narrows; 0: 3500 for each variable (8750), at least 18000",
     )
+    finish: bool = option(True, help="a local search from the best design now and then, and at the end")
 
 
 @dataclass
@@ -120,14 +122,20 @@ def differential_evolution(task: Task, options: DifferentialEvolutionOptions) ->
         return Ending("invalid", "no design of the first generation has finite values")
     level, rest = Level.of(now.v, LEVEL_SHARE * horizon), rest_of(task, now)
     memory, archive = _Memory(np.full(MEMORY, 0.5), np.full(MEMORY, 0.5)), np.zeros((0, n))
-    made, generation = first, 0
+    made, generation, finish = first, 0, Finish(task, is_on=options.finish)
     while True:
         epsilon = level.at(made)
         now = now.sorted(epsilon)
         yield Iterate(now.x[now.best], now.extent, f"generation {generation}", population=now.x)
-        if rest.is_endless(now):
-            return ENDLESS
+        away = rest.runaway(now)
+        if away is not None:
+            return away
+        if finish.is_due(made):
+            now = yield from finish.joined(now)
         if epsilon == 0.0 and rest.is_reached(now):
+            if finish.is_due_at_end(now):
+                now = yield from finish.joined(now)
+                yield Iterate(now.x[now.best], now.extent, "a local search at the end", population=now.x)
             return rest.ending(now)
         if made > MOST_HORIZONS * horizon:
             return Ending("stalled", "the population has not come to rest; a longer `horizon` gives it more time")

@@ -33,7 +33,8 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
-from ilvren.methods.pieces.population import ENDLESS, Population, first_population, rest_of
+from ilvren.methods.pieces.finish import Finish
+from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
 
 __all__ = ["METHOD", "GeneticAlgorithmOptions"]
@@ -48,6 +49,8 @@ CROSSOVER_INDEX, FIRST_INDEX, MOST_INDEX, INDEX_GROWTH = 15.0, 20.0, 1e6, 1.15
 LEVEL_GENERATIONS = 60.0
 # A gain below so many tolerances, relative to the size of f, is none.
 GAIN_SHARE = 10.0
+# A population that is not at rest after so many designs will not come to rest.
+MOST_DESIGNS, MOST_DESIGNS_PER_VARIABLE = 30_000, 10_000
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,7 @@ class GeneticAlgorithmOptions:
     mutation: float = option(0.0, low=0.0, high=1.0, help="chance of each variable to be changed; 0: one in a design")
     elites: int = option(2, low=1, high=1000, help="best designs that live on unchanged")
     idle: int = option(80, low=5, high=100_000, help="generations without a better design after which the search ends")
+    finish: bool = option(True, help="a local search from the best design now and then, and at the end")
 
 
 def genetic_algorithm(task: Task, options: GeneticAlgorithmOptions) -> Protocol:
@@ -78,18 +82,27 @@ def genetic_algorithm(task: Task, options: GeneticAlgorithmOptions) -> Protocol:
         return Ending("invalid", "no design of the first generation has finite values")
     level, rest = Level.of(now.v, LEVEL_GENERATIONS), rest_of(task, now)
     chance = options.mutation or 1.0 / n
-    generation, idle, index = 0, 0, FIRST_INDEX
+    generation, idle, index, finish = 0, 0, FIRST_INDEX, Finish(task, is_on=options.finish)
     best_f, best_v = now.f[now.best], now.v[now.best]
     while True:
         epsilon = level.at(generation)
         now = now.sorted(epsilon)
         yield Iterate(now.x[now.best], now.extent, f"generation {generation}", population=now.x)
-        if rest.is_endless(now):
-            return ENDLESS
-        if epsilon == 0.0 and (idle >= options.idle or rest.is_reached(now)):
+        away = rest.runaway(now)
+        if away is not None:
+            return away
+        is_over = epsilon == 0.0 and (idle >= options.idle or rest.is_reached(now))
+        if finish.is_due((generation + 1) * count) or (is_over and finish.is_due_at_end(now)):
+            now = yield from finish.joined(now)
+            best_f, best_v = now.f[now.best], now.v[now.best]
+            if is_over:
+                yield Iterate(now.x[now.best], now.extent, "a local search at the end", population=now.x)
+        if is_over:
             if best_v > 0.0:
                 return Ending("stalled", f"no design meets all limits, and none came nearer in {idle} generations")
             return Ending("settled", f"nothing better in {idle} generations, which is no proof that there is nothing")
+        if (generation + 1) * count > MOST_DESIGNS + MOST_DESIGNS_PER_VARIABLE * n:
+            return Ending("stalled", f"{generation} generations have not brought the population to rest")
         children = yield from _children(task, coding, now, count, chance, index, epsilon, options, rng)
         now = now.taken(order(now.f, now.v, epsilon)[: options.elites]).joined(children)
         place, generation = now.best, generation + 1

@@ -26,7 +26,8 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
-from ilvren.methods.pieces.population import ENDLESS, Population, first_population, rest_of
+from ilvren.methods.pieces.finish import Finish
+from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged
 
 __all__ = ["METHOD", "ParticleSwarmOptions"]
@@ -52,6 +53,7 @@ class ParticleSwarmOptions:
         0, low=0, high=100_000, help="designs in the swarm; 0: 40, with more than 10 variables 4 for each"
     )
     idle: int = option(150, low=5, high=100_000, help="generations without a better design after which the search ends")
+    finish: bool = option(True, help="a local search from the best design now and then, and at the end")
 
 
 def particle_swarm(task: Task, options: ParticleSwarmOptions) -> Protocol:
@@ -66,17 +68,24 @@ def particle_swarm(task: Task, options: ParticleSwarmOptions) -> Protocol:
     x, now_x = own.codes.copy(), own.x
     velocity = FIRST_SPEED * coding.widths * rng.uniform(-1.0, 1.0, size=x.shape)
     informs = _drawn(count, rng)
-    generation, idle = 0, 0
+    generation, idle, finish = 0, 0, Finish(task, is_on=options.finish)
     best_f, best_v = own.f[own.best], own.v[own.best]
     while True:
         epsilon = level.at(generation)
         best = own.best
         yield Iterate(own.x[best], own.extent, f"generation {generation}", population=now_x)
-        if rest.is_endless(own):
-            return ENDLESS
-        if epsilon == 0.0 and rest.is_reached(own):
+        away = rest.runaway(own)
+        if away is not None:
+            return away
+        is_over = epsilon == 0.0 and (idle >= options.idle or rest.is_reached(own))
+        if finish.is_due((generation + 1) * count) or (is_over and finish.is_due_at_end(own)):
+            own = yield from finish.joined(own)
+            best_f, best_v = own.f[own.best], own.v[own.best]
+            if is_over:
+                yield Iterate(own.x[own.best], own.extent, "a local search at the end", population=own.x)
+        if is_over and idle < options.idle:
             return rest.ending(own)
-        if epsilon == 0.0 and idle >= options.idle:
+        if is_over:
             if best_v > 0.0:
                 return Ending("stalled", f"no design meets all limits, and none came nearer in {idle} generations")
             return Ending("settled", f"nothing better in {idle} generations, which is no proof that there is nothing")

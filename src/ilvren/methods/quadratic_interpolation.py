@@ -35,6 +35,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
 
 __all__ = ["METHOD", "QuadraticInterpolationOptions"]
@@ -49,10 +50,18 @@ REFINEMENT, SHORT, FAR, FAR_RESOLUTIONS = 10.0, 0.5, 2.0, 10.0
 MOST_RADIUS = 1e9
 # μ_i over the multiplier; the share of the rows' promised fall that every step must promise in φ.
 MULTIPLIER_FACTOR, PROMISE = 2.0, 0.1
+# Far out, by so many times the start, a search that gains less than this share of all it has gained in WINDOW · (n + 1)
+# steps runs away.
+FAR_OUT, LITTLE_GAIN, WINDOW = 1e3, 0.05, 40
+# A search that is not at rest after so many steps will not come to rest.
+MOST_STEPS, MOST_STEPS_PER_VARIABLE = 1000, 400
 # Tries to find finite values around the start, each halfway nearer.
 MOST_TRIES = 6
 # Where the search narrows at a design that misses a limit, μ grows by this, so many times.
 STIFFENING, MOST_STIFFENED = 10.0, 12
+# (7): steps, the share of the miss that each must leave at most, the share of what is feasible to reach, and singular
+# values of J that are noise.
+RESTORING_STEPS, RESTORING_SHARE, RESTORED, LEAST_SLOPE = 12, 0.7, 0.1, 1e-8
 # Random designs tried for a better place in (5), for each variable.
 TRIED = 10
 
@@ -109,6 +118,8 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
     models: Quadratics | None = None
     multipliers = np.zeros(len(task.row_lower))
     note, step = "first designs", math.nan
+    asked, window = 0, WINDOW * (n + 1)
+    f_first = f_before = float(designs.f[0])
     while True:
         x = designs.x[designs.best].copy()
         yield Iterate(x, step, note)
@@ -146,6 +157,15 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
                 delta = max(SHRINK * min(delta, step), rho)
             if delta > MOST_RADIUS:
                 return Ending("unbounded", "the objective falls without end at feasible designs")
+            asked += 1
+            if asked > MOST_STEPS + MOST_STEPS_PER_VARIABLE * n:
+                return Ending("stalled", f"{asked - 1} steps have not brought the search to rest")
+            if asked % window == 0:
+                f_now = float(designs.f[designs.best])
+                is_far = float(np.abs(x).max()) > FAR_OUT * max(1.0, float(np.abs(task.start).max()))
+                if is_far and f_before - f_now < LITTLE_GAIN * (f_first - f_now):
+                    return Ending("stalled", RUNS_AWAY)
+                f_before = f_now
             if ratio >= BROKEN:
                 continue
         elif delta > rho:  # a short step within a wide region: the models are trusted no farther than needed
@@ -161,6 +181,11 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
         if task.violation(designs.c[designs.best]) > task.feasibility and stiffened < MOST_STIFFENED:
             stiffened += 1  # f still outweighs a miss: the weights were too small, or the models of the rows too crude
             mu = STIFFENING * np.maximum(mu, _least_weights(task, designs))
+            moved = yield from _restored(task, designs, models)
+            if moved > 0.0:
+                delta = rho = float(np.clip(moved, min(FAR_RESOLUTIONS * last, first), first))
+                step, note = moved, "brought back to the limits"
+                continue
             best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
             if best != designs.best or rho <= last:
                 designs.best, rho = best, min(max(FAR_RESOLUTIONS * rho, last), first)
@@ -204,6 +229,46 @@ def _merits(task: Task, f: FloatArray, c: FloatArray, mu: FloatArray) -> FloatAr
     if not mu.any():
         mu = np.maximum(mu, 1.0 / task.row_sizes)
     return np.asarray(f + misses @ mu, dtype=np.float64)
+
+
+def _restored(task: Task, designs: _Set, models: Quadratics) -> Generator[Request, Any, float]:
+    """Bring the best design back to the limits it misses by steps d of least length,
+
+        J d = −v ,   J ← J + (v⁺ − v − J d) d'/d'd ,                                                      (7)
+
+    v the misses with their signs, J at first the slopes of the models of the rows. Return how far it was moved, 0 where
+    the limits are not met in the end; what was tried goes into Y in place of the worst designs."""
+    first = designs.x[designs.best].copy()
+    x, c = first, designs.c[designs.best].copy()
+    slopes = models.local((x - models.centre) / models.radius)[1][1:] / models.radius
+    tried: list[tuple[FloatArray, float, FloatArray]] = []
+    for _ in range(RESTORING_STEPS):
+        v = (c - np.clip(c, task.row_lower, task.row_upper)) / task.row_sizes
+        if float(np.abs(v).max()) <= RESTORED * task.feasibility:
+            break
+        open_ = np.flatnonzero((v != 0.0) | (task.row_lower == task.row_upper))
+        rows = slopes[open_] / task.row_sizes[open_, np.newaxis]
+        d = np.linalg.lstsq(rows, -v[open_], rcond=LEAST_SLOPE)[0]
+        there = np.clip(x + d, task.lower, task.upper)
+        d = there - x
+        if not d.any():
+            return 0.0
+        reply: Reply = yield Request(there[np.newaxis])
+        f, reached = float(reply.objective[0]), reply.rows[0]
+        if not (math.isfinite(f) and np.isfinite(reached).all()):
+            return 0.0
+        tried.append((there, f, reached))
+        slopes = slopes + np.outer(reached - c - slopes @ d, d) / float(d @ d)
+        if not task.violation(reached) < RESTORING_SHARE * task.violation(c):
+            return 0.0
+        x, c = there, reached
+    if task.violation(c) > task.feasibility or not tried:
+        return 0.0
+    for there, f, reached in tried:
+        distances = np.abs(designs.x - x).max(axis=1)
+        designs.put(int(np.argmax(distances)), there, f, reached)
+    designs.best = int(np.argmin(np.abs(designs.x - x).max(axis=1)))
+    return float(np.abs(x - first).max())
 
 
 def _least_weights(task: Task, designs: _Set) -> FloatArray:
@@ -260,7 +325,7 @@ def _promised(
 
 
 def _lagrange(designs: _Set, x: FloatArray, delta: float) -> FloatArray:
-    """Return ℓ_t(x) (p,) of all designs: what a change of one value changes in a model there."""
+    """Return ℓ_t(x) (k, p) of all designs at points x (k, n): what a change of one value changes in a model there."""
     centre = designs.x[designs.best]
     y, at = (designs.x - centre) / delta, (x - centre) / delta
     p, n = y.shape
@@ -268,9 +333,9 @@ def _lagrange(designs: _Set, x: FloatArray, delta: float) -> FloatArray:
     matrix[:p, :p] = 0.5 * (y @ y.T) ** 2
     matrix[:p, p] = matrix[p, :p] = 1.0
     matrix[:p, p + 1 :], matrix[p + 1 :, :p] = y, y.T
-    target = np.concatenate([0.5 * (y @ at) ** 2, [1.0], at])
+    target = np.vstack([0.5 * (y @ at.T) ** 2, np.ones((1, len(at))), at.T])
     found: FloatArray = np.linalg.lstsq(matrix, target, rcond=1e-14)[0]
-    return found[:p]
+    return found[:p].T
 
 
 def _place_for(designs: _Set, trial: FloatArray, delta: float, most: int, *, is_better: bool) -> int | None:
@@ -280,7 +345,7 @@ def _place_for(designs: _Set, trial: FloatArray, delta: float, most: int, *, is_
         return None
     if len(designs.f) < most:
         return len(designs.f)
-    weight = np.abs(_lagrange(designs, trial, delta))
+    weight = np.abs(_lagrange(designs, trial[np.newaxis], delta)[0])
     from_best = np.abs(designs.x - (trial if is_better else designs.x[designs.best])).max(axis=1)
     score = weight * np.maximum(1.0, from_best / delta) ** 3
     if not is_better:
@@ -299,8 +364,7 @@ def _improved(
     tried = [x + towards, x - towards, *(x + radius * np.eye(n)), *(x - radius * np.eye(n))]
     tried += list(x + radius * rng.uniform(-1.0, 1.0, size=(TRIED * n, n)))
     points = np.clip(np.array(tried), lower, upper)
-    worth = [abs(float(_lagrange(designs, point, radius)[far])) for point in points]
-    chosen = points[int(np.argmax(worth))]
+    chosen = points[int(np.argmax(np.abs(_lagrange(designs, points, radius)[:, far])))]
     reply: Reply = yield Request(chosen[np.newaxis])
     f, c = float(reply.objective[0]), reply.rows[0]
     if math.isfinite(f) and np.isfinite(c).all():

@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Request, Task
 from ilvren.methods.pieces.coding import Coding
+from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.ranking import best_place, judged, order
 
-__all__ = ["ENDLESS", "Population", "Rest", "first_population", "rest_of"]
+__all__ = ["Population", "Rest", "first_population", "rest_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -24,6 +25,8 @@ VALUE_SHARE, LEAST_SIZE_SHARE = 1e-2, 1e-5
 SAME_DESIGN = 1e-10
 # A feasible value so many times the first generation's below zero is no end, but a fall without one.
 UNBOUNDED_FACTOR = 1e14
+# A best design so many widths of the first generation away has run away.
+FAR_WIDTHS = 100.0
 ENDLESS = Ending("unbounded", "the objective falls without end at feasible designs")
 
 
@@ -86,17 +89,23 @@ def first_population(task: Task, coding: Coding, codes: FloatArray) -> Generator
 
 @dataclass(frozen=True)
 class Rest:
-    """When a population that began with values of the size `least_size` has come to rest, to a `tolerance`; a value
-    below `floor` is no end."""
+    """When a population that began with values of the size `least_size`, around `centre` (n,) over `widths` (n,), has
+    come to rest, to a `tolerance`; a value below `floor` is no end."""
 
     tolerance: float
     least_size: float
     floor: float
+    centre: FloatArray
+    widths: FloatArray
 
-    def is_endless(self, now: Population) -> bool:
-        """Return whether the best feasible value is so low that there seems to be no end."""
+    def runaway(self, now: Population) -> Ending | None:
+        """Return the ending of a population whose best feasible design lies so low that there seems to be no end, or so
+        far from where the first ones were that a bound may be missing; else None."""
         place = now.best
-        return bool(now.v[place] == 0.0 and now.f[place] < self.floor)
+        if now.v[place] == 0.0 and now.f[place] < self.floor:
+            return ENDLESS
+        is_far = bool((np.abs(now.x[place] - self.centre) > FAR_WIDTHS * self.widths).any())
+        return Ending("stalled", RUNS_AWAY) if is_far else None
 
     def is_reached(self, now: Population) -> bool:
         """Return whether values and designs have come together."""
@@ -125,4 +134,5 @@ def rest_of(task: Task, first: Population) -> Rest:
     spread = float(np.subtract(*np.percentile(finite, [75, 25]))) if len(finite) > 1 else 0.0
     largest = float(np.abs(finite).max(initial=0.0))
     floor = min(-UNBOUNDED_FACTOR * max(largest, 1e-12), task.low)
-    return Rest(task.tolerance, max(LEAST_SIZE_SHARE * spread, 1e-12), floor)
+    centre, widths = first.x.mean(axis=0), first.x.max(axis=0) - first.x.min(axis=0)
+    return Rest(task.tolerance, max(LEAST_SIZE_SHARE * spread, 1e-12), floor, centre, np.maximum(widths, 1e-300))

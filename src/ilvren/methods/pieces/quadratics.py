@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import solve_quadratic, solve_relaxed
+from ilvren.algebra import QuadraticSolution, solve_quadratic, solve_relaxed
 from ilvren.methods.base import Task
 
 __all__ = ["Quadratics", "fitted", "minimizer_of"]
@@ -129,11 +129,14 @@ def minimizer_of(
     low, high = (lower - models.centre) / models.radius, (upper - models.centre) / models.radius
     weights = MULTIPLIER_FACTOR * np.abs(multipliers)
     value, slopes = models.local(z)
+    held: QuadraticSolution | None = None
     for _ in range(MOST_STEPS):
         bend = _convex(models.h[0] - np.tensordot(multipliers, models.h[1:], 1), slopes[0])
         limits = task.row_lower - value[1:], task.row_upper - value[1:]
-        found = solve_quadratic(bend, slopes[0], rows=slopes[1:], row_limits=limits, bounds=(low - z, high - z))
+        room = low - z, high - z
+        found = solve_quadratic(bend, slopes[0], rows=slopes[1:], row_limits=limits, bounds=room, guess=held)
         is_met = found.outcome == "solved"
+        held = found if is_met else None
         if not is_met and len(multipliers):
             sizes = task.row_sizes[:, np.newaxis]
             scaled = limits[0] / task.row_sizes, limits[1] / task.row_sizes

@@ -324,7 +324,7 @@ class _Search:
         best = min(self.known, key=lambda item: item.f)
         own = replace(self.task, start=best.x, lifted=None)
         usual = max(3500 * n, 18_000)
-        options = method.options(horizon=min(horizon, usual))
+        options = method.options(horizon=min(horizon, usual), finish=False)
         child = Child("population", method.run(own, options), own)
         limit, meter.limit = meter.limit, meter.limit - first_work
         yield from _followed(child, meter, is_scan=True)

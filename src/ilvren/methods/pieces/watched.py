@@ -14,11 +14,15 @@ from typing import Any
 import numpy as np
 
 from ilvren.methods.base import Ending, Method, Protocol, Reply, Request, Task
+from ilvren.methods.pieces.descent import RUNS_AWAY
 
 __all__ = ["watched"]
 
 PATIENCE = 200
 VIOLATION_SHARE, VALUE_SHARE = 0.01, 1e-5
+# So many times farther out than the start, a method that gains less than this share of all it has gained in PATIENCE
+# requests runs away.
+FAR_OUT, LITTLE_GAIN = 1e6, 0.05
 
 
 def watched(method: Method) -> Method:
@@ -35,6 +39,8 @@ def watched(method: Method) -> Method:
                 answer = yield message
                 if isinstance(message, Request) and progress.is_over(answer):
                     return Ending("stalled", f"no progress in the last {progress.patience} requests")
+                if isinstance(message, Request) and progress.runs_away(message):
+                    return Ending("stalled", RUNS_AWAY)
         except StopIteration as end:
             ending: Ending = end.value
             return ending
@@ -51,6 +57,7 @@ class _Progress:
         self.task = task
         self.patience = PATIENCE + len(task.start)
         self.miss, self.f, self.idle = math.inf, math.inf, 0
+        self.first_f, self.window_f, self.requests = math.nan, math.nan, 0
 
     def is_over(self, reply: Reply) -> bool:
         """Take a reply; return whether patience is at its end."""
@@ -65,4 +72,17 @@ class _Progress:
                 self.idle = 0
                 self.f = min(self.f, f) if miss == 0.0 else self.f
                 self.miss = min(self.miss, miss)
+        if self.miss == 0.0 and math.isnan(self.first_f):
+            self.first_f = self.window_f = self.f
         return self.idle >= self.patience
+
+    def runs_away(self, request: Request) -> bool:
+        """Return whether the designs are far out and f has hardly fallen in the last PATIENCE requests."""
+        self.requests += 1
+        if self.requests % self.patience:
+            return False
+        start = max(1.0, float(np.abs(self.task.start).max(initial=0.0)))
+        is_far = float(np.abs(request.points[0]).max(initial=0.0)) > FAR_OUT * start
+        gained, before = self.window_f - self.f, self.window_f
+        self.window_f = self.f
+        return is_far and math.isfinite(before) and gained < LITTLE_GAIN * (self.first_f - self.f)
