@@ -15,10 +15,11 @@ ALLOWED = {
     "problem": {"formula", "models"},
     "evaluate": {"problem", "formula", "models"},
     "algebra": set(),
+    "proofs": {"problem", "formula"},
     "methods": {"algebra"},
     "ledger": set(),
-    "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models"},
-    "judge": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
+    "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
+    "judge": {"runs", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "ledger", "problem", "evaluate", "runs", "formula"},
     "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "draw"},
 }

@@ -6,9 +6,9 @@ import numpy as np
 
 from ilvren import Gate, loads, run, verify
 from ilvren.formula.unroll import TooLong, unrolled
-from ilvren.judge.bounding import Bounder
 from ilvren.judge.verification import Wishes
 from ilvren.problem import scalar_problem
+from ilvren.proofs.bounding import Bounder
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 from tests.published import PUBLISHED

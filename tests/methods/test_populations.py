@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from ilvren import loads, run
 from ilvren.methods import cma_es, genetic_algorithm, particle_swarm, simulated_annealing
 from ilvren.methods.base import Grid
 from ilvren.methods.differential_evolution import _archived, _Memory
@@ -163,7 +164,28 @@ class Genes(unittest.TestCase):
         near = x * 1e-9
         self.assertTrue(rest.is_reached(Population(near, near, np.array([1.0, 1.0]), np.zeros(2))))
         self.assertFalse(rest.is_reached(Population(near, near, np.array([1.0, 1.0]), np.array([0.0, 1.0]))))
-        self.assertTrue(rest.is_endless(Population(x, x, np.array([-1e20, 0.0]), np.zeros(2))))
+        low, away = rest.runaway(Population(x, x, np.array([-1e20, 0.0]), np.zeros(2))), rest.runaway(flat)
+        self.assertEqual((low.claim if low else "", away), ("unbounded", None))
+        far = Population(x, x + 300.0, np.array([1.0, 5.0]), np.zeros(2))
+        self.assertEqual(rest.runaway(far).claim, "stalled")
+
+
+class LocalSearchAtTheEnd(unittest.TestCase):
+    def test_three_active_limits_on_five_variables_are_met_exactly(self):
+        text = (
+            "[variables]\nx = { start = 1, lower = -5, upper = 5, shape = 5 }\n[minimize]\n"
+            "f = '(x[0]-3)^2 + (x[1]-2)^2 + (x[2]+1)^2 + 2*(x[3]-1)^2 + (x[4]-2)^2 + x[0]*x[1]'\n[constraints]\n"
+            "p = 'x[0]^2 + x[1]^2 + x[2]^2 <= 4'\nq = 'x[0] + x[3] + x[4] <= 2'\nr = 'x[1]*x[3] + x[4]^2 <= 1'\n"
+        )
+        best = run(loads(text), method="sqp").objective
+        for method in ("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es"):
+            for seed in (0, 1):
+                result = run(loads(text), method=method, seed=seed, evaluations=4000)
+                with self.subTest(method=method, seed=seed):
+                    self.assertLessEqual(result.violation, 1e-6)
+                    self.assertAlmostEqual(result.objective, best, delta=1e-6 * max(1.0, abs(best)))
+            alone = run(loads(text), method=method, evaluations=2500, options={"finish": False})
+            self.assertNotIn("local search", " ".join(item.note for item in alone.iterations))
 
 
 class EveryPopulation(unittest.TestCase):

@@ -17,8 +17,8 @@ from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.quadratics import fitted, minimizer_of
 from ilvren.methods.pieces.ranking import Level, better, order
 from ilvren.problem import Measures, MemberGrid
+from ilvren.proofs.convexity import is_convex
 from ilvren.runs import Settings, repeat
-from ilvren.runs.convexity import is_convex
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 from tests.published import PUBLISHED

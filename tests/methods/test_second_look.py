@@ -10,6 +10,7 @@ import ilvren
 from ilvren.ledger import Ledger
 from ilvren.methods.base import Looked
 from ilvren.problem import loads
+from ilvren.proofs import nothing_below
 from ilvren.runs import resume
 from ilvren.runs.second_look import told
 from tests.multimodal import MULTIMODAL
@@ -48,6 +49,17 @@ class SecondLook(unittest.TestCase):
         )
         self.assertAlmostEqual(ilvren.run(fit).point[0], 2.5, delta=1e-5)
 
+    def test_what_is_proved_holds_and_is_said(self) -> None:
+        found = ilvren.run(loads(WAVES)).second_look
+        assert found is not None
+        self.assertTrue(found["proved"])
+        self.assertIn("proved: no feasible design is better", str(found["told"]))
+        # Where something is better by more than the tolerance, nothing is proved.
+        best = ilvren.run(loads(WAVES)).objective
+        assert best is not None
+        self.assertTrue(nothing_below(loads(WAVES), best - 1e-5, 2000)[0])
+        self.assertFalse(nothing_below(loads(WAVES), best + 1e-5, 2000)[0])
+
     def test_where_the_problem_is_convex_there_is_nothing_to_look_for(self) -> None:
         problem = loads("[variables]\nx = { start = 3 }\ny = { start = 2 }\n[minimize]\nf = 'exp(x) + (x - y)^2 - x'\n")
         found, without = ilvren.run(problem), ilvren.run(problem, second_look=0)
@@ -74,7 +86,8 @@ class SecondLook(unittest.TestCase):
         problem = loads(WAVES)
         self.assertIsNone(ilvren.run(problem, method="newton").second_look)
         self.assertIsNotNone(ilvren.run(problem, method="newton", second_look=1).second_look)
-        more, less = (ilvren.run(problem, second_look=scale).counts["evaluations"] for scale in (1, 0.1))
+        wide = next(case for case in MULTIMODAL if (case.name, case.n) == ("Schwefel", 10)).problem()
+        more, less = (ilvren.run(wide, second_look=scale).counts["evaluations"] for scale in (1, 0.1))
         self.assertGreater(more, 2 * less)
 
     def test_runs_repeat_themselves_and_resume_on_their_path(self) -> None:

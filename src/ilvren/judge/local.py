@@ -17,7 +17,7 @@ from ilvren.judge.search_around import check_neighbourhood, search_downhill, sea
 from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.verdict import Verdict
 from ilvren.problem import Problem
-from ilvren.runs.convexity import is_convex
+from ilvren.proofs.convexity import is_convex
 
 __all__ = ["better_reason", "judged_locally"]
 

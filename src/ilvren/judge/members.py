@@ -19,9 +19,9 @@ from ilvren.judge.case import Case
 from ilvren.judge.probe import Better
 from ilvren.judge.search_around import better_at
 from ilvren.problem import Members, Problem, members_of
+from ilvren.proofs.convexity import is_convex
 from ilvren.runs import AUTOMATIC, Settings, run
 from ilvren.runs.choice import can_be_enumerated, design_count
-from ilvren.runs.convexity import is_convex
 
 __all__ = ["Neighbours", "all_designs", "neighbours_of"]
 
@@ -284,9 +284,11 @@ def _proved_worse(case: Case, held: Problem, left: int) -> tuple[bool, int]:
     """Return whether intervals show that nothing at a neighbour is better, and how many boxes are left."""
     if left <= 0 or len(held.free) > MOST_PROVED_VARIABLES:
         return False, left
-    from ilvren.judge.proof import nothing_below
+    from ilvren.judge.proof import MOST_SECONDS
+    from ilvren.proofs.below import nothing_below
 
-    done, spent = nothing_below(held, case.evaluation.objective - case.tolerance * case.size, min(PROOF_BOXES, left))
+    cutoff = case.evaluation.objective - case.tolerance * case.size
+    done, spent = nothing_below(held, cutoff, min(PROOF_BOXES, left), MOST_SECONDS)
     return done, left - spent
 
 

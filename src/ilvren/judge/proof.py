@@ -14,16 +14,16 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.bounding import Bounder
-from ilvren.judge.branching import Search, search_boxes
 from ilvren.judge.case import Case
 from ilvren.judge.probe import Better
 from ilvren.judge.search_around import better_at
 from ilvren.judge.verdict import Proof, Verdict
-from ilvren.problem import Problem, members_of, scalar_problem
+from ilvren.problem import members_of, scalar_problem
+from ilvren.proofs.bounding import Bounder
+from ilvren.proofs.branching import Search, search_boxes
 from ilvren.runs import AUTOMATIC, Settings, run
 
-__all__ = ["MOST_SECONDS", "bound_on_box", "nothing_below", "proved", "refusal"]
+__all__ = ["MOST_SECONDS", "bound_on_box", "proved", "refusal"]
 
 FloatArray = NDArray[np.float64]
 Told = Callable[[int, int, float], None]
@@ -71,29 +71,6 @@ def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
         bounder, low, high, cutoff, seconds=seconds, try_points=lambda _: None, search_from=lambda _: None
     )
     return EXACT if found.is_complete else None
-
-
-def nothing_below(problem: Problem, cutoff: float, most: int) -> tuple[bool, int]:
-    """Return whether `most` boxes suffice to show that no feasible design of `problem`, whose bounds are finite, has an
-    internal objective below `cutoff`, and how many were bounded."""
-    written = scalar_problem(problem)
-    if written is None or written.objective is None:
-        return False, 0
-    bounder = Bounder(written)
-    low, high = bounder.domain
-    if not np.isfinite(high - low).all():
-        return False, 0
-    found = search_boxes(
-        bounder,
-        low,
-        high,
-        cutoff,
-        seconds=MOST_SECONDS,
-        try_points=lambda _: None,
-        search_from=lambda _: None,
-        most=most,
-    )
-    return found.is_complete, found.boxes
 
 
 def proved(

@@ -265,7 +265,7 @@ class Optimum:
 class Looked:
     """What a second look came to: other `starts`, of which so many ended at the `same` optimum, at `worse` ones, or at
     none (`failed`); designs `sampled` and tried by a population (`populated`); whether a better one was `found`. Or
-    there was no need to: `is_convex`."""
+    there was no need to: `is_convex`. `is_proved`: intervals show that no feasible design is better than the best."""
 
     starts: int = 0
     same: int = 0
@@ -275,6 +275,7 @@ class Looked:
     populated: int = 0
     found: bool = False
     is_convex: bool = False
+    is_proved: bool = False
 
     @property
     def better(self) -> int:

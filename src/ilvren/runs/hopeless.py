@@ -8,7 +8,7 @@ and on counts alone.
 from __future__ import annotations
 
 from ilvren.problem import Problem
-from ilvren.problem.conflicts import Conflict, proved_conflict
+from ilvren.proofs.conflicts import Conflict, proved_conflict
 
 __all__ = ["Watch"]
 

@@ -30,7 +30,7 @@ from ilvren.methods.base import (
     Tight,
 )
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
-from ilvren.problem.conflicts import Conflict
+from ilvren.proofs.conflicts import Conflict
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
@@ -856,7 +856,7 @@ class Loop:
 
 
 def _is_convex(problem: Problem) -> bool:
-    from ilvren.runs.convexity import is_convex
+    from ilvren.proofs.convexity import is_convex
 
     return is_convex(problem)
 

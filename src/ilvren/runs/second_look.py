@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
+
 from ilvren.methods.base import Looked, Method
 from ilvren.methods.pieces.looking_on import looking
 from ilvren.methods.pieces.second_look import Effort, looking_again
@@ -14,6 +16,8 @@ __all__ = ["document", "with_second_look"]
 
 # Beyond so many free variables or rows a second look would be a look at a corner.
 MOST_VARIABLES, MOST_ROWS = 60, 200
+# Free variables up to which a proof by a few hundred boxes is tried.
+MOST_PROVED = 6
 
 
 def with_second_look(problem: Problem, method: Method, local: Method, settings: Settings) -> Method:
@@ -21,7 +25,8 @@ def with_second_look(problem: Problem, method: Method, local: Method, settings: 
     scale = settings.look_scale
     if not scale or not _is_open(problem, method) or settings.target is not None:
         return method
-    effort = Effort(scale, _nodes(problem), partial(_is_convex, problem))
+    is_least = partial(_is_least, problem) if _can_be_proved(problem) else None
+    effort = Effort(scale, _nodes(problem), partial(_is_convex, problem), is_least)
     return looking_again(method, looking(local), effort)
 
 
@@ -45,8 +50,21 @@ def _nodes(problem: Problem) -> float:
     return weight * len(found) + each * sum(node.size for node in found)
 
 
+def _can_be_proved(problem: Problem) -> bool:
+    """Return whether intervals have a chance: few variables, all between bounds, in formulas."""
+    places = problem.free_places
+    width = problem.joined("upper")[places] - problem.joined("lower")[places]
+    return not problem.runners and len(places) <= MOST_PROVED and bool(np.isfinite(width).all())
+
+
+def _is_least(problem: Problem, f: float, slack: float, boxes: int) -> tuple[bool, int]:
+    from ilvren.proofs import nothing_below
+
+    return nothing_below(problem, f - slack, boxes)
+
+
 def _is_convex(problem: Problem) -> bool:
-    from ilvren.runs.convexity import is_convex
+    from ilvren.proofs.convexity import is_convex
 
     return is_convex(problem)
 
@@ -63,6 +81,7 @@ def document(looked: Looked, evaluations: int) -> dict[str, object]:
         "population": looked.populated,
         "found_better": looked.found,
         "convex": looked.is_convex,
+        "proved": looked.is_proved or looked.is_convex,
         "evaluations": evaluations,
         "told": told(looked),
     }
@@ -85,6 +104,11 @@ def told(looked: Looked) -> str:
     what = f"{starts}: {', '.join(ends)}" if ends else f"{looked.sampled:,} designs tried, none led further"
     if looked.populated:
         what += f"; a population of {looked.populated:,} designs"
+    if looked.is_proved:
+        proof = "proved: no feasible design is better"
+        if looked.found:
+            return f"a better one was found ({what}); {proof}"
+        return proof if not looked.starts else f"{what}; {proof}"
     if looked.found:
         return f"a better one was found ({what})"
     return f"{what}; nothing better was found, which proves nothing"

@@ -12,7 +12,7 @@ from ilvren.evaluate import Gate, measured
 from ilvren.formula.intervals import Box, Intervals, PossibleFault
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Problem, RowBlock, element_name
-from ilvren.problem.conflicts import least_conflict, limit_boxes, never_met, reach_of, variable_boxes
+from ilvren.proofs.conflicts import least_conflict, limit_boxes, never_met, reach_of, variable_boxes
 
 __all__ = ["check_conflicts", "check_domains"]
 

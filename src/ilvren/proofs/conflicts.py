@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.intervals import Box, Intervals
-from ilvren.problem.model import Problem, RowBlock, element_name
+from ilvren.problem import Problem, RowBlock, element_name
 
 __all__ = ["Conflict", "least_conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.bounding import Bounder
+from ilvren.proofs.bounding import Bounder
 
 __all__ = ["Search", "search_boxes"]
 
@@ -61,7 +61,7 @@ def search_boxes(
 ) -> Search:
     """Search the box with ends (n_free,). `try_points` is given designs (k, n_free) and returns a better one or None;
     `search_from` may search from one. `told` hears of boxes done, boxes open and the bound. At `most` so many boxes are
-    bounded."""
+    bounded; without a limit on `seconds` no clock has a part in it."""
     began = time.monotonic()
     root = np.where(np.isfinite(highs - lows), highs - lows, np.inf)
     with np.errstate(all="ignore"):
@@ -126,7 +126,8 @@ def search_boxes(
                     return ended("a better design was found", better)
             # So many boxes at once that a round takes a fraction of a second: then the time asked for is kept.
             spent = time.monotonic() - round_began
-            batch = max(batch // 2, LEAST_BATCH) if spent > LONG_ROUND else min(2 * batch, BATCH)
+            if math.isfinite(seconds):
+                batch = max(batch // 2, LEAST_BATCH) if spent > LONG_ROUND else min(2 * batch, BATCH)
             if told is not None:
                 told(done, len(bounds), float(bounds.min()) if len(bounds) else cutoff)
         return ended("")
