@@ -61,7 +61,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
         return _with_lifted(problem, lifted)
     n, m = len(problem.free), problem.row_count
     has_curvature = not problem.runners and derivatives != "differences"
-    last = ("nelder-mead",) if n <= FEW and has_kinks(problem) else ()
+    # What goes on inside a model nobody sees: it may have kinks, too, or slopes that differences get wrong.
+    without_slopes = ("quadratic-interpolation", "mesh-adaptive-search") if problem.runners else ("nelder-mead",)
+    last = without_slopes if n <= FEW and (has_kinks(problem) or problem.runners) else ()
     is_small = n + m <= SMALL
     if not m:
         if sum_of_squares(problem):
@@ -79,7 +81,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     what = f"{n} variables and {m} rows" if n > 1 else f"one variable and {m} row{'s' if m > 1 else ''}"
     if is_small:
         if last:
-            return Choice(("sqp", *last, "interior-point"), f"{what}, with kinks")
+            return Choice(
+                ("sqp", *last, "interior-point"), f"{what}, {'through models' if problem.runners else 'with kinks'}"
+            )
         return Choice(("sqp", "interior-point"), f"{what}: small and smooth")
     return Choice(("interior-point", "augmented-lagrangian"), f"{what}: sparse factorizations")
 
