@@ -49,6 +49,15 @@ class SecondLook(unittest.TestCase):
         )
         self.assertAlmostEqual(ilvren.run(fit).point[0], 2.5, delta=1e-5)
 
+    def test_no_better_design_that_was_evaluated_is_passed_over(self) -> None:
+        text = "[variables]\nx = { start = 2, lower = -9, upper = 9 }\ny = { start = 1, lower = -9, upper = 9 }\n[minimize]\n"
+        text += "f = 'y^2 + where(x > 5, -2 - 0.01*abs(sin(1000*x)), (x - 1)^2)'\n"
+        found = ilvren.run(loads(text))
+        best = min(item.objective for item in found.evaluations if item.objective is not None)
+        assert found.objective is not None
+        self.assertLessEqual(best, -1.5)
+        self.assertLessEqual(found.objective, best + 1e-6)
+
     def test_what_is_proved_holds_and_is_said(self) -> None:
         found = ilvren.run(loads(WAVES)).second_look
         assert found is not None

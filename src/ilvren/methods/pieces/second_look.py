@@ -148,6 +148,7 @@ def looking_again(method: Method, local: Method, effort: Effort) -> Method:
         here = np.asarray(first.last.point, dtype=float)
         search = _Search(task, local, meter, here)
         yield from search.run(first.work)
+        search.take_seen()
         looked = search.looked()
         if search.better is None:
             return replace(first.ending, looked=looked)
@@ -200,7 +201,8 @@ class _Search:
         self.task, self.local, self.meter, self.here = task, local, meter, here
         self.rng = np.random.default_rng([task.seed, 31])
         self.known: list[_End] = []
-        self.starts = self.same = self.worse = self.higher = self.failed = 0
+        self.starts = self.same = self.worse = self.failed = 0
+        self.seen: _End | None = None  # the best feasible design of all that were asked for
         self.sampled = self.populated = 0
         self.better: FloatArray | None = None
         self.best_f = math.inf
@@ -221,6 +223,16 @@ class _Search:
             found,
             is_proved=self.is_proved,
         )
+
+    def take_seen(self) -> None:
+        """Go on from the best feasible design seen where no search has ended at one as good: nothing better that was
+        evaluated may be passed over."""
+        if self.seen is not None and self.seen.f < self.best_f - CLEARLY * self.task.tolerance * self.scale:
+            self.better, self.best_f, self.is_proved = self.seen.x, self.seen.f, False
+
+    def _see(self, x: FloatArray, f: float) -> None:
+        if math.isfinite(f) and (self.seen is None or f < self.seen.f):
+            self.seen = _End(x[: len(self.here)], f)
 
     def run(self, first_work: float) -> Generator[Any, Any, None]:
         """Search until enough is known or the work is done."""
@@ -292,6 +304,10 @@ class _Search:
         f, v = judged(task, reply)
         if not np.isfinite(f).any():
             return points[:0]
+        feasible = np.flatnonzero(v == 0.0)
+        if len(feasible):
+            place = int(feasible[np.argmin(f[feasible])])
+            self._see(points[place], float(f[place]))
         chosen = linked_starts(boxes[0], codes, f, v, MOST_SEARCHES)
         return np.asarray(points[[place for place in chosen if math.isfinite(f[place])]])
 
@@ -312,6 +328,10 @@ class _Search:
 
     def _sort_in(self, child: Child) -> Generator[Any, Any, None]:
         claim = child.ending.claim if child.ending is not None else ""
+        if child.best is not None and child.worth()[0] == 0.0:
+            best: Reply = yield self._asked(np.asarray(child.best.x)[np.newaxis, : len(self.here)])
+            if self.task.violation(best.rows[0]) <= self.task.feasibility:
+                self._see(np.asarray(child.best.x), float(best.objective[0]))
         if child.last is None:
             self.failed += 1
             return
@@ -365,6 +385,8 @@ class _Search:
         yield from _followed(child, meter, is_scan=True)
         meter.limit = max(limit, meter.work + 3.0 * first_work)
         self.populated = child.requests
+        if child.best is not None and child.worth()[0] == 0.0:
+            self._see(np.asarray(child.best.x), child.best.f)
         if child.best is None or child.worth() >= (0.0, self.best_f - CLEARLY * self.task.tolerance * self.scale):
             return
         yield from self._from(child.best.x, first_work)
