@@ -26,7 +26,7 @@ def with_second_look(problem: Problem, method: Method, local: Method, settings: 
     if not scale or not _is_open(problem, method) or settings.target is not None:
         return method
     is_least = partial(_is_least, problem) if _can_be_proved(problem) else None
-    effort = Effort(scale, _nodes(problem), partial(_is_convex, problem), is_least)
+    effort = Effort(scale, *_operations(problem), partial(_is_convex, problem), is_least)
     return looking_again(method, looking(local), effort)
 
 
@@ -38,8 +38,9 @@ def _is_open(problem: Problem, method: Method) -> bool:
     return is_small and is_local and not problem.grid and not problem.seeks_feasible
 
 
-def _nodes(problem: Problem) -> float:
-    """Return how many operations one design takes, those on vectors counted by their elements as well."""
+def _operations(problem: Problem) -> tuple[float, float]:
+    """Return how many operations one design takes, those on vectors weighted by what they take, and on how many
+    elements."""
     graph = problem.graph
     roots = [block.node for block in problem.row_blocks]
     if problem.objective is not None:
@@ -47,7 +48,8 @@ def _nodes(problem: Problem) -> float:
     found = [graph.nodes[number] for number in graph.reachable(roots)]
     each = 0.01 if graph.has_arrays else 0.0
     weight = 4.0 if graph.has_arrays else 1.0  # an operation of NumPy takes longer than one of Python
-    return weight * len(found) + each * sum(node.size for node in found)
+    elements = sum(node.size for node in found)
+    return weight * len(found) + each * elements, float(elements)
 
 
 def _can_be_proved(problem: Problem) -> bool:

@@ -57,10 +57,10 @@ MOST_FIRST_SHARE = 0.4
 # by itself and by the cube of its variables and rows, and of a Hessian for each node and variable.
 ASK, ONE, NODE, NODE_MANY, ITERATION, ALGEBRA, BEND_NODE = 200.0, 40.0, 0.4, 0.004, 900.0, 0.02, 0.3
 MANY = 8
-# Work of a proof before its first box, by itself and for each node and variable, and of a box; boxes before any other
-# look, and after the searches; the shares of the work that the beginning may take, and all of it.
-PROOF, PROOF_NODE, BOX = 1e5, 350.0, 1200.0
-FIRST_BOXES, MOST_BOXES, PROOF_BEGINS, PROOF_SHARE = 40, 500, 0.2, 0.5
+# Work of a proof by itself, of each round of twice as many boxes for each operation, variable and (in part) row, and of
+# a box; boxes before any other look, and after the searches; the shares of the work left that they may take.
+PROOF, ROUND_NODE, ROUND_ROW, BOX = 5e4, 100.0, 0.6, 300.0
+FIRST_BOXES, MOST_BOXES, FIRST_PROOF_SHARE, PROOF_SHARE = 40, 500, 0.25, 0.6
 # Samples for each variable, at most, and the share of the work that they may take.
 SAMPLES_PER_VARIABLE, MOST_SAMPLES, SAMPLES_SHARE = 400, 4000, 0.1
 # Searches at least and at most, and the share of the work that they may take where there are several optima.
@@ -80,13 +80,15 @@ ENDS_WELL = ("converged", "settled")
 
 @dataclass(frozen=True)
 class Effort:
-    """How much is looked: `scale` times the budget; `nodes` counts the operations of the formulas for one design;
+    """How much is looked: `scale` times the budget; `nodes` counts the operations of the formulas for one design, and
+    `elements` those on single numbers that they come to;
     `is_convex` is asked once the first search has converged: then there is nothing to look for. `is_least`(f, slack,
     boxes), f as written, tells whether so many boxes prove that no feasible design is better than f − slack, and how
     many were bounded; None where nothing can be proved."""
 
     scale: float
     nodes: float
+    elements: float
     is_convex: Callable[[], bool]
     is_least: Callable[[float, float, int], tuple[bool, int]] | None = None
 
@@ -206,7 +208,7 @@ class _Search:
         self.sampled = self.populated = 0
         self.better: FloatArray | None = None
         self.best_f = math.inf
-        self.is_proved, self.room = False, 0.0
+        self.is_proved = False
         self.scale = 1.0
         self.widths = np.ones(len(here))
 
@@ -243,8 +245,7 @@ class _Search:
         self.scale = max(abs(float(f[0])), min(1.0, abs(float(f[1] - f[0]))) if math.isfinite(f[1]) else 0.0) or 1.0
         self.known, self.best_f = [_End(self.here, float(f[0]))], float(f[0])
         began, room = self.meter.work, self.meter.limit - self.meter.work
-        self.room = room
-        if self._proved(FIRST_BOXES):
+        if self._proved(FIRST_BOXES, FIRST_PROOF_SHARE):
             return
         starts = yield from self._sampled(SAMPLES_SHARE * room)
         for start in starts:
@@ -253,23 +254,27 @@ class _Search:
             yield from self._from(start, first_work)
             if self.better is not None and self.best_f == -math.inf:
                 return
-        boxes = int(min(MOST_BOXES, (PROOF_SHARE * (self.meter.limit - self.meter.work) - self._proof_begins()) / BOX))
-        if boxes > FIRST_BOXES and self._proved(boxes):
+        if self._proved(MOST_BOXES, PROOF_SHARE):
             return
         if len(self.known) > 1 and not self._knows_enough():
             yield from self._populated(first_work)
 
-    def _proved(self, boxes: int) -> bool:
-        """Return whether so many boxes prove that nothing is better than the best design so far."""
-        if self.meter.effort.is_least is None or self._proof_begins() > PROOF_BEGINS * self.room:
+    def _proved(self, boxes: int, share: float) -> bool:
+        """Return whether so many boxes prove that nothing is better than the best design so far, where they take no
+        more than a share of the work that is left."""
+        left = self.meter.limit - self.meter.work
+        if self.meter.effort.is_least is None or self._work_of_proof(boxes) > share * left:
             return False
         slack = CLEARLY * self.task.tolerance * self.scale
         self.is_proved, used = self.meter.effort.is_least(self.best_f * self.task.unit, slack * self.task.unit, boxes)
-        self.meter.work += self._proof_begins() + BOX * used
+        self.meter.work += self._work_of_proof(used)
         return self.is_proved
 
-    def _proof_begins(self) -> float:
-        return PROOF + PROOF_NODE * self.meter.effort.nodes * len(self.here)
+    def _work_of_proof(self, boxes: int) -> float:
+        rows = 1.0 + ROUND_ROW * len(self.task.row_lower)
+        rounds = math.log2(max(boxes, 1)) + 2.0
+        each = ROUND_NODE * self.meter.effort.elements * (len(self.here) + 1) * rows
+        return PROOF + each * rounds + BOX * boxes
 
     def _share(self) -> float:
         return SEARCHES_SHARE if len(self.known) > 1 else 1.0
