@@ -88,11 +88,12 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     scaling = _scaling_line(result.settings.get("scaling"))
     if scaling:
         terminal.show(scaling)
-    counts = result.counts
+    counts, look = result.counts, result.second_look
+    again = f" ({look['evaluations']:,} of them in the second look)" if look and look["evaluations"] else ""
     stationarity = "not measured" if result.stationarity is None else small(result.stationarity)
     terminal.show(
         f"violation {small(result.violation)}, stationarity {stationarity};"
-        f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')},"
+        f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')}{again},"
         f" {count(counts['gradients'], 'gradient')},"
         f"{_hessians(counts['hessians'])} {seconds_text(result.seconds)}"
     )
