@@ -89,7 +89,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if scaling:
         terminal.show(scaling)
     counts, look = result.counts, result.second_look
-    again = f" ({look['evaluations']:,} of them in the second look)" if look and look["evaluations"] else ""
+    again = f" ({look['evaluations']} looking again)" if look and look["evaluations"] else ""
     stationarity = "not measured" if result.stationarity is None else small(result.stationarity)
     terminal.show(
         f"violation {small(result.violation)}, stationarity {stationarity};"
