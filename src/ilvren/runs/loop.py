@@ -317,7 +317,9 @@ class Loop:
                 return self._answer(message) if isinstance(message, Request) else self._bend(message)
             except _Stop as stop:
                 if self._is_beyond and stop.outcome == "exhausted" and self._is_last_best():
-                    reason = f"first-order conditions hold; {stop.reason}, so nothing further on was tried"
+                    reason = (
+                        f"first-order conditions hold; {stop.reason} in looking further, nothing better being found"
+                    )
                     raise _Stop("converged", reason) from None
                 raise
         if isinstance(message, Tight):

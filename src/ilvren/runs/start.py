@@ -127,7 +127,10 @@ def run(
 
 
 def _with_room(problem: Problem, chosen: Method, settings: Settings) -> Settings:
-    """Return the settings, the usual limit on evaluations raised where a method counts on trying every design."""
+    """Return the settings, the usual limit on evaluations raised where a method counts on trying every design, or a
+    second look is to take longer."""
+    if settings.evaluations == DEFAULT_EVALUATIONS and settings.look_scale > 1.0:
+        return replace(settings, evaluations=int(settings.look_scale * DEFAULT_EVALUATIONS))
     count = design_count(problem) if chosen.only_members else None
     if count is None or settings.evaluations != DEFAULT_EVALUATIONS:
         return settings

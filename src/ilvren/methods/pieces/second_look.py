@@ -205,7 +205,7 @@ class _Search:
         self.known: list[_End] = []
         self.starts = self.same = self.worse = self.failed = 0
         self.seen: _End | None = None  # the best feasible design of all that were asked for
-        self.sampled = self.populated = 0
+        self.sampled = self.populated = self.populations = 0
         self.better: FloatArray | None = None
         self.best_f = math.inf
         self.is_proved = False
@@ -257,7 +257,8 @@ class _Search:
         if self._proved(MOST_BOXES, PROOF_SHARE):
             return
         if len(self.known) > 1 and not self._knows_enough():
-            yield from self._populated(first_work)
+            while (yield from self._populated(first_work)):
+                pass
 
     def _proved(self, boxes: int, share: float) -> bool:
         """Return whether so many boxes prove that nothing is better than the best design so far, where they take no
@@ -370,8 +371,9 @@ class _Search:
         self.known.append(end)
         return len(self.known) - 1
 
-    def _populated(self, first_work: float) -> Generator[Any, Any, None]:
-        """Let a population search the box with the work that is left, and the local method go on from its best."""
+    def _populated(self, first_work: float) -> Generator[Any, Any, bool]:
+        """Let a population search the box with the work that is left, and the local method go on from its best; return
+        whether there was enough left for that."""
         n, meter = len(self.here), self.meter
         left = meter.limit - meter.work - 2.0 * first_work
         each = (ASK + meter.effort.nodes + ITERATION) / TYPICAL_POPULATION + NODE_MANY * meter.effort.nodes + 6.0
@@ -379,22 +381,25 @@ class _Search:
             each += 1e6 * self.task.seconds
         horizon = int(left / each)
         if horizon < LEAST_HORIZON_PER_VARIABLE * n:
-            return
+            return False
         method = method_named("differential-evolution")
         best = min(self.known, key=lambda item: item.f)
-        own = replace(self.task, start=best.x, lifted=None)
+        seed = int(np.random.SeedSequence([self.task.seed, 32, self.populations]).generate_state(1)[0])
+        own = replace(self.task, start=best.x, seed=seed, lifted=None)
+        self.populations += 1
         usual = max(3500 * n, 18_000)
         options = method.options(horizon=min(horizon, usual), finish=False)
         child = Child("population", method.run(own, options), own)
         limit, meter.limit = meter.limit, meter.limit - first_work
         yield from _followed(child, meter, is_scan=True)
         meter.limit = max(limit, meter.work + 3.0 * first_work)
-        self.populated = child.requests
+        self.populated += child.requests
         if child.best is not None and child.worth()[0] == 0.0:
             self._see(np.asarray(child.best.x), child.best.f)
         if child.best is None or child.worth() >= (0.0, self.best_f - CLEARLY * self.task.tolerance * self.scale):
-            return
+            return True
         yield from self._from(child.best.x, first_work)
+        return True
 
 
 def _followed(child: Child, meter: _Meter, *, is_scan: bool = False) -> Generator[Any, Any, None]:
