@@ -51,6 +51,20 @@ class PublishedKinks(unittest.TestCase):
         self.assertAlmostEqual(found["objectives"]["f"], 1 / 3, delta=1e-6)
         self.assertAlmostEqual(found["constraints"]["reach"]["price"], 1 / 3, delta=1e-5)
 
+    def test_kinks_that_can_be_lifted_in_part_only(self) -> None:
+        for objective, least in (("abs(abs(abs(x)-2)-1) + abs(y)", 0.0), ("max(x, y) + min(x, -y) + x^2 + y^2", -0.5)):
+            text = f"[variables]\nx = {{ start = -1.3 }}\ny = {{ start = 5 }}\n[minimize]\nf = '{objective}'\n"
+            lifted = loads(text).lifted
+            assert lifted is not None
+            self.assertFalse(lifted.is_smooth)
+            for method in ("automatic", "sqp", "interior-point"):
+                result = ilvren.run(loads(text), method=method, second_look=1.0)
+                with self.subTest(objective=objective, method=method):
+                    self.assertNotEqual(result.outcome, "invalid")
+                    assert result.objective is not None
+                    if method == "automatic":
+                        self.assertAlmostEqual(result.objective, least, delta=1e-5)
+
     def test_an_interrupted_run_resumes_on_its_path(self) -> None:
         item = next(item for item in KINKED_PROBLEMS if item.name == "rosen-suzuki")
         whole = ilvren.run(loads(item.text))

@@ -323,7 +323,7 @@ class _Search:
         self.starts += 1
         seed = int(np.random.SeedSequence([self.task.seed, 31, number]).generate_state(1)[0])
         own = replace(self.task, start=start, seed=seed, row_multipliers=None, bound_multipliers=None)
-        child = Child(f"look[{number}]", self.local.run(own, self.local.options()), own.lifted or own)
+        child = Child(f"look[{number}]", self.local.run(own, self.local.options()), own)
         limit, self.meter.limit = (
             self.meter.limit,
             min(self.meter.limit, self.meter.work + MOST_TIMES_LONGER * max(first_work, 0.02 * LEAST_WORK)),
@@ -406,6 +406,7 @@ def _followed(child: Child, meter: _Meter, *, is_scan: bool = False) -> Generato
     """Run a child to its end, or to that of the work, out of sight: it is judged by its own task. `requests` counts the
     designs that it asked for."""
     answer: Any = None
+    own = child.task
     try:
         while True:
             message: Any = child.protocol.send(answer)
@@ -420,6 +421,8 @@ def _followed(child: Child, meter: _Meter, *, is_scan: bool = False) -> Generato
                 child.standing = answer
             elif isinstance(message, Request):
                 child.requests += len(message.points)
+                # Measured as it works: on the task itself, or with the kinks lifted.
+                child.task = own.lifted if message.lifted and own.lifted is not None else own
                 scan = is_scan and len(message.points) >= MANY
                 answer = yield replace(message, beyond=True, scan=scan)
                 child.take(message, answer)
