@@ -64,8 +64,9 @@ class Finish:
             self._from = x
             return now
         y, f, v = found
-        self._from = y
-        if not better(f, v, now.f[[place]], now.v[[place]])[0]:
+        is_better = bool(better(f, v, now.f[[place]], now.v[[place]])[0])
+        self._from = y if is_better else x
+        if not is_better:
             return now
         codes = np.where(self.task.is_discrete, now.codes[place], y)
         worst = int(np.lexsort((now.f, now.v))[-1])

@@ -73,6 +73,8 @@ TYPICAL_POPULATION = 60.0
 SAME_VALUE, SAME_DESIGN = 100.0, 1e-3
 # A better design is better by so many tolerances of the objective's scale.
 CLEARLY = 3.0
+# A gain of fewer times this may come from the misses that limits allow.
+EXPLAINED_BY_MISSES = 100.0
 # A search from another start may take so many times what the first one took.
 MOST_TIMES_LONGER = 5.0
 ENDS_WELL = ("converged", "settled")
@@ -162,12 +164,32 @@ def looking_again(method: Method, local: Method, effort: Effort) -> Method:
             meter,
             note="went on from a better design that the second look found",
         )
-        if again.ending.claim in ENDS_WELL or again.ending.claim == "unbounded":
+        if again.ending.claim == "unbounded":
             return replace(again.ending, looked=looked)
+        if again.ending.claim in ENDS_WELL and again.last is not None:
+            return (yield from _better_of(first, again, search))
+        if search.first_f - search.best_f < EXPLAINED_BY_MISSES * search.slack:
+            yield replace(first.last, step=math.nan, note="back to the first design: nothing clearly better was found")
+            return replace(first.ending, looked=replace(looked, found=False, is_proved=False))
         reason = f"the second look found a better design, from which no method came to an end ({again.ending.reason})"
         return Ending("stalled", reason, looked=looked)
 
     return replace(method, run=run)
+
+
+def _better_of(first: _First, again: _First, search: _Search) -> Generator[Any, Any, Ending]:
+    """Return the better one of two ends that were seen, and what the second look found by that measure: a design that
+    was better by the misses allowed alone leads back to the first one."""
+    assert first.last is not None
+    assert again.last is not None
+    reply: Reply = yield Request(np.asarray(again.last.point)[np.newaxis], beyond=True)
+    f, looked = float(reply.objective[0]), search.looked()
+    is_as_good = f <= search.best_f + search.slack
+    looked = replace(looked, found=f < search.first_f - search.slack, is_proved=looked.is_proved and is_as_good)
+    if f <= search.first_f + search.slack:
+        return replace(again.ending, looked=looked)
+    yield replace(first.last, step=math.nan, note="back to the first design: what was found led to a worse one")
+    return replace(first.ending, looked=looked)
 
 
 def _in_sight(protocol: Protocol, meter: _Meter, note: str = "") -> Generator[Any, Any, _First]:
@@ -209,6 +231,7 @@ class _Search:
         self.better: FloatArray | None = None
         self.best_f = math.inf
         self.is_proved = False
+        self.first_f = math.inf
         self.scale = 1.0
         self.widths = np.ones(len(here))
 
@@ -226,10 +249,15 @@ class _Search:
             is_proved=self.is_proved,
         )
 
+    @property
+    def slack(self) -> float:
+        """Return by how much f must be lower to be better."""
+        return CLEARLY * self.task.tolerance * self.scale
+
     def take_seen(self) -> None:
         """Go on from the best feasible design seen where no search has ended at one as good: nothing better that was
         evaluated may be passed over."""
-        if self.seen is not None and self.seen.f < self.best_f - CLEARLY * self.task.tolerance * self.scale:
+        if self.seen is not None and self.seen.f < self.best_f - self.slack:
             self.better, self.best_f, self.is_proved = self.seen.x, self.seen.f, False
 
     def _see(self, x: FloatArray, f: float) -> None:
@@ -243,7 +271,7 @@ class _Search:
         if not math.isfinite(f[0]):
             return
         self.scale = max(abs(float(f[0])), min(1.0, abs(float(f[1] - f[0]))) if math.isfinite(f[1]) else 0.0) or 1.0
-        self.known, self.best_f = [_End(self.here, float(f[0]))], float(f[0])
+        self.known, self.best_f, self.first_f = [_End(self.here, float(f[0]))], float(f[0]), float(f[0])
         began, room = self.meter.work, self.meter.limit - self.meter.work
         if self._proved(FIRST_BOXES, FIRST_PROOF_SHARE):
             return
@@ -266,7 +294,7 @@ class _Search:
         left = self.meter.limit - self.meter.work
         if self.meter.effort.is_least is None or self._work_of_proof(boxes) > share * left:
             return False
-        slack = CLEARLY * self.task.tolerance * self.scale
+        slack = self.slack
         self.is_proved, used = self.meter.effort.is_least(self.best_f * self.task.unit, slack * self.task.unit, boxes)
         self.meter.work += self._work_of_proof(used)
         return self.is_proved
@@ -351,7 +379,7 @@ class _Search:
         if claim == "unbounded":
             self.better, self.best_f = x, -math.inf
             return
-        if f < self.best_f - CLEARLY * self.task.tolerance * self.scale:
+        if f < self.best_f - self.slack:
             self.better, self.best_f = x, f
         elif not ends_well:
             self.failed += 1
@@ -359,7 +387,7 @@ class _Search:
         first, place = self.known[0], self._place_of(_End(x, f))
         if place == 0:
             self.same += 1
-        elif f > first.f - CLEARLY * self.task.tolerance * self.scale:
+        elif f > first.f - self.slack:
             self.worse += 1
 
     def _place_of(self, end: _End) -> int:
@@ -396,7 +424,7 @@ class _Search:
         self.populated += child.requests
         if child.best is not None and child.worth()[0] == 0.0:
             self._see(np.asarray(child.best.x), child.best.f)
-        if child.best is None or child.worth() >= (0.0, self.best_f - CLEARLY * self.task.tolerance * self.scale):
+        if child.best is None or child.worth() >= (0.0, self.best_f - self.slack):
             return True
         yield from self._from(child.best.x, first_work)
         return True
