@@ -39,6 +39,8 @@ _DESIGNS = {
     "best-feasible": "shown: the best feasible design evaluated",
     "least-violation": "shown: the design with the least violation, nothing being feasible",
 }
+# Of an outcome that limits prove, wherever the run was.
+PROVED = "no design within the bounds meets all limits"
 _NEXT = {
     "converged": "ilvren verify {run}",
     "settled": "ilvren verify {run}",
@@ -55,7 +57,9 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     name = f"{result.id}  " if result.id else ""
     terminal.show(Text(f"{name}{result.method} on {title}", style="bold"), "")
     style = "green bold" if result.holds else "red bold"
-    terminal.show(Text.assemble((result.outcome, style), f"  {OUTCOMES[result.outcome]}"))
+    terminal.show(
+        Text.assemble((result.outcome, style), f"  {PROVED if result.conflict else OUTCOMES[result.outcome]}")
+    )
     terminal.show_sentence(f"{result.reason[:1].upper()}{result.reason[1:]}.")
     if result.second_look is not None:
         terminal.show_sentence(f"Second look: {result.second_look['told']}.")
