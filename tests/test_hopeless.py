@@ -36,6 +36,13 @@ class Conflicts(unittest.TestCase):
         assert conflict is not None
         self.assertEqual(set(conflict.names), {"moves", "begin", "arrive"})
 
+    def test_limits_apart_by_less_than_what_counts_as_feasible_do_not_conflict(self) -> None:
+        for gap, outcome in ((1e-7, "converged"), (1e-4, "infeasible")):
+            text = "[variables]\nx = { start = 3, lower = -9, upper = 9 }\n[minimize]\nf = 'x^2'\n[constraints]\n"
+            result = run(loads(text + f"a = 'x + 0 * x >= 1'\nb = '2 * x <= {2 - 2 * gap!r}'\n"))
+            with self.subTest(gap=gap):
+                self.assertEqual(result.outcome, outcome, result.reason)
+
     def test_a_run_ends_with_the_set_and_one_that_can_arrive_arrives(self) -> None:
         for method in ("automatic", "interior-point", "differential-evolution"):
             result = run(loads(CHAIN, set={"far": 6.5}), method=method, evaluations=2000)

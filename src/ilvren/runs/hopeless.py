@@ -7,7 +7,12 @@ and on counts alone.
 
 from __future__ import annotations
 
-from ilvren.problem import Problem
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.problem import Problem, RowBlock
 from ilvren.proofs.conflicts import Conflict, proved_conflict
 
 __all__ = ["Watch"]
@@ -19,10 +24,11 @@ PATIENCE, LOWER = 30, 0.9
 
 
 class Watch:
-    """Watches the violation of one run; `conflict` is what has been proved."""
+    """Watches the violation of one run; `conflict` is what has been proved, for limits wider by the `misses` (m,) that
+    count as feasible."""
 
-    def __init__(self, problem: Problem) -> None:
-        self.problem = problem
+    def __init__(self, problem: Problem, misses: NDArray[np.float64]) -> None:
+        self.problem = replace(problem, row_blocks=tuple(_wider(block, misses) for block in problem.row_blocks))
         self.conflict: Conflict | None = None
         self._has_tried = False
         self._mark, self._idle = float("inf"), 0
@@ -55,3 +61,8 @@ class Watch:
     def _elements(self) -> int:
         graph = self.problem.graph
         return sum(graph.nodes[n].size for n in graph.reachable([block.node for block in self.problem.row_blocks]))
+
+
+def _wider(block: RowBlock, misses: NDArray[np.float64]) -> RowBlock:
+    own = misses[block.first : block.first + block.size]
+    return replace(block, lower=block.lower - own, upper=block.upper + own)

@@ -133,7 +133,7 @@ class Loop:
         self._by_differences = by_differences
         self._finished_by = ""
         self._looked: Looked | None = None
-        self._watch = Watch(problem)
+        self._watch = Watch(problem, settings.feasibility * self.measures.row_sizes)
         self._is_beyond = False  # whether the method has converged and looks on
         self._first_evaluations: int | None = None  # until it first did
         self.evaluations: list[EvaluationRecord] = []
