@@ -37,8 +37,11 @@ from ilvren.methods.base import (
     method_named,
     option,
 )
+from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.descent import endless
-from ilvren.methods.pieces.points import evaluated, projected_gradient
+from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.inner import AUTOMATIC
+from ilvren.methods.pieces.points import Point, evaluated, projected_gradient
 
 __all__ = ["METHOD", "AugmentedLagrangianOptions"]
 
@@ -51,6 +54,11 @@ FIRST_INNER, LAST_INNER, INNER_FALL = 1e-2, 1e-10, 0.1
 # Multipliers beyond this are held back.
 MOST_MULTIPLIER = 1e10
 MOST_OUTER, MOST_INNER = 100, 2000
+# Looks around where the limits conflict, and for negative curvature, in one run.
+MOST_ESCAPES = 4
+CONDITIONS_HOLD = "first-order conditions hold for the multipliers found"
+# Newton's method with a factorization for each step, `pieces.augmented_newton`.
+FACTORED = "factored"
 # An inner problem that leads so many times further out than it began has no minimum.
 RUNAWAY = 1e4
 
@@ -59,21 +67,16 @@ RUNAWAY = 1e4
 class AugmentedLagrangianOptions:
     """Options of `augmented-lagrangian`."""
 
-    inner: str = option("l-bfgs", words=("l-bfgs", "bfgs", "conjugate-gradient", "newton"), help="the method for (1)")
+    inner: str = option(
+        AUTOMATIC,
+        words=(AUTOMATIC, FACTORED, "l-bfgs", "bfgs", "conjugate-gradient", "newton"),
+        help="the method for (1); automatic: factored, where second derivatives are exact, else l-bfgs",
+    )
 
 
 @dataclass(frozen=True)
-class _Augmented:
-    """The problem (1) for given λ (m,) and ρ."""
-
-    task: Task
-    multipliers: FloatArray
-    penalty: float
-
-    def misses(self, rows: FloatArray) -> FloatArray:
-        """Return v (…, m)."""
-        shifted = rows - self.multipliers / self.penalty
-        return shifted - np.clip(shifted, self.task.row_lower, self.task.row_upper)
+class _Augmented(Augmented):
+    """The function of (1) as a task of its own."""
 
     def answered(self, reply: Reply) -> Reply:
         """Return the reply to (1) from that for f and c."""
@@ -95,20 +98,45 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
         return Ending("invalid", "the objective or a constraint has no finite value at the start")
     if not here.has_derivatives:
         return Ending("invalid", "a derivative is not finite at the start")
+    inner = options.inner
+    if inner in (AUTOMATIC, FACTORED):
+        inner = FACTORED if task.has_curvature else "l-bfgs"
     multipliers = np.zeros(len(here.c)) if task.row_multipliers is None else task.row_multipliers
+    step, note = math.nan, "the start"
+    for escapes in range(MOST_ESCAPES + 1):
+        standing: Standing = yield Iterate(here.x, step, note, math.nan, multipliers)
+        here, multipliers, ending = yield from _multiplied(task, inner, here, multipliers, standing)
+        elsewhere = None
+        if escapes < MOST_ESCAPES and ending.claim == "infeasible":
+            elsewhere = yield from less_violated_nearby(task, here, escapes)
+            note, multipliers = "looked around for a lower violation", np.zeros(len(here.c))
+        elif escapes < MOST_ESCAPES and ending.claim == "converged":
+            elsewhere = yield from downhill_from_saddle(task, here, multipliers)
+            note = "left a saddle along negative curvature"
+        if elsewhere is None:
+            break
+        step, here = float(np.abs(elsewhere.x - here.x).max()), elsewhere
+    return ending
+
+
+def _multiplied(
+    task: Task, inner: str, here: Point, multipliers: FloatArray, standing: Standing
+) -> Generator[Request | Bend | Iterate, Any, tuple[Point, FloatArray, Ending]]:
+    """Alternate (1) and (2) from `here`. Return the point and the multipliers reached, and how that ended."""
     penalty, accuracy = FIRST_PENALTY, FIRST_INNER if len(here.c) else LAST_INNER
-    violation = math.inf
-    note, step = "the start", math.nan
-    standing: Standing = yield Iterate(here.x, step, note, math.nan, multipliers)
-    last = "nothing"
+    violation, last = math.inf, "nothing"
     for _ in range(MOST_OUTER):
         if standing.meets_conditions:
-            return Ending("converged", "first-order conditions hold for the multipliers found")
+            return here, multipliers, Ending("converged", CONDITIONS_HOLD)
         problem = _Augmented(task, multipliers, penalty)
-        x, last, done = yield from _inner(problem, here.x, accuracy, options)  # (1)
-        there = yield from evaluated(x, derivatives=True)
+        if inner == FACTORED:  # (1)
+            there, last, done = yield from newton_within_bounds(problem, here, accuracy, f"{METHOD.name}/{inner}")
+        else:
+            x, last, done = yield from _inner(problem, here.x, accuracy, inner)
+            there = yield from evaluated(x, derivatives=True)
         if not (there.is_finite and there.has_derivatives):
-            return Ending("stalled", "the inner problem ended where a derivative is not finite")
+            reason = "the inner problem ended where a derivative is not finite"
+            return here, multipliers, Ending("stalled", reason)
         is_violated = len(here.c) > 0 and task.violation(there.c) > task.feasibility
         if last == "unbounded" and is_violated and penalty < MOST_PENALTY:  # (1) has no minimum yet
             penalty, accuracy = GROWTH * penalty, FIRST_INNER
@@ -117,17 +145,17 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
             continue
         step = float(np.abs(there.x - here.x).max(initial=0.0))
         here = there
-        v = problem.misses(here.c)
-        multipliers = np.clip(-penalty * v, -MOST_MULTIPLIER, MOST_MULTIPLIER)  # (2)
+        multipliers = np.clip(problem.renewed(here.c), -MOST_MULTIPLIER, MOST_MULTIPLIER)  # (2)
         note = f"multipliers renewed, penalty {penalty:.0e}"
         standing = yield Iterate(here.x, step, note, math.nan, multipliers)
         if done or standing.meets_conditions:
-            return Ending("converged", "first-order conditions hold for the multipliers found")
+            return here, multipliers, Ending("converged", CONDITIONS_HOLD)
         ended = endless(task, here, standing)
         if ended is not None:
-            return ended
+            return here, multipliers, ended
         if not len(here.c) and last != "exhausted":  # without rows there are no multipliers to improve
-            return Ending("stalled", f"the inner method, {options.inner}, found no better design: {last}")
+            reason = f"the inner method, {inner}, found no better design: {last}"
+            return here, multipliers, Ending("stalled", reason)
         now = float(np.linalg.norm(task.misses(here.c)))
         if now > FALLEN * violation and now > 0.0:
             if penalty >= MOST_PENALTY:
@@ -136,12 +164,13 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
         violation = min(now, violation)
         accuracy = max(INNER_FALL * accuracy, LAST_INNER)
     if task.violation(here.c) > task.feasibility:
-        return Ending("infeasible", "no direction reduces the violation of the limits any further")
-    return Ending("stalled", f"the multipliers no longer improve (the inner method ended: {last})")
+        return here, multipliers, Ending("infeasible", "no direction reduces the violation of the limits any further")
+    reason = f"the multipliers no longer improve (the inner method ended: {last})"
+    return here, multipliers, Ending("stalled", reason)
 
 
 def _inner(
-    problem: _Augmented, x: FloatArray, accuracy: float, options: AugmentedLagrangianOptions
+    problem: _Augmented, x: FloatArray, accuracy: float, name: str
 ) -> Generator[Request | Bend | Iterate, Any, tuple[FloatArray, str, bool]]:
     """Drive the inner method on (1) from x. Return the design reached, its claim, and whether all conditions were met
     on the way."""
@@ -158,7 +187,7 @@ def _inner(
         has_curvature=False,
         losses=None,
     )
-    inner = method_named(options.inner)
+    inner = method_named(name)
     generator = inner.run(own, inner.options())
     known: dict[bytes, tuple[FloatArray, FloatArray]] = {}
     reached, rounds = x, 0
@@ -185,9 +214,7 @@ def _inner(
                 known = {reached.tobytes(): (g, rows)}
                 least = float(np.abs(projected_gradient(task, reached, g)).max(initial=0.0))
                 multipliers = -problem.penalty * problem.misses(rows) if len(rows) else problem.multipliers
-                standing: Standing = yield replace(
-                    message, multipliers=multipliers, path=f"augmented-lagrangian/{options.inner}"
-                )
+                standing: Standing = yield replace(message, multipliers=multipliers, path=f"{METHOD.name}/{name}")
                 if standing.meets_conditions:
                     return reached, "converged", True
                 # Without rows (1) is the problem itself, and what is measured there is all there is.

@@ -17,8 +17,9 @@ __all__ = ["LARGE_SIZE", "Assessor"]
 
 FloatArray = NDArray[np.float64]
 
-# From so many variables on, iterates are measured with the method's own multipliers.
-LARGE_SIZE = 500
+# From so many variables on, iterates are measured with the method's own multipliers; from so many variables and rows
+# on, those that are not within so many times the tolerance.
+LARGE_SIZE, MEDIUM_SIZE, NEAR = 500, 500, 1e3
 
 
 @dataclass
@@ -49,7 +50,8 @@ class Assessor:
         if multipliers is not None and self.scaling is not None:
             own = self.scaling.multipliers_as_written(multipliers)
             quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility, tolerance=tolerance)
-            if self.problem.size > LARGE_SIZE:
+            is_medium = self.problem.size + self.problem.row_count > MEDIUM_SIZE
+            if self.problem.size > LARGE_SIZE or (is_medium and not quick.meet(NEAR * tolerance)):
                 return quick  # better multipliers would cost more than the iteration
         found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=quick or self._last)
         self._last = found
