@@ -38,7 +38,7 @@ from ilvren.formula.interval_arithmetic import (
 from ilvren.formula.rules import RULES
 from ilvren.formula.sparsity import Link, PatternTooLarge, use
 
-__all__ = ["Box", "Intervals", "PossibleFault"]
+__all__ = ["MOST_LOOKED_AT", "Box", "Intervals", "PossibleFault"]
 
 Array = NDArray[np.float64]
 
@@ -103,10 +103,11 @@ class Intervals:
             known = self.boxes.get(number)
             self.boxes[number] = box if known is None else meet(box, known)
 
-    def contract(self, limits: Mapping[int, Box]) -> int | None:
-        """Tighten all intervals under `limits` of some nodes. Return a node whose interval became empty, or None."""
+    def contract(self, limits: Mapping[int, Box], most_looked_at: int = MOST_LOOKED_AT) -> int | None:
+        """Tighten all intervals under `limits` of some nodes, looking at no more than about so many elements. Return a
+        node whose interval became empty, or None."""
         with np.errstate(all="ignore"):
-            for _ in range(self._most_rounds()):
+            for _ in range(self._most_rounds(most_looked_at)):
                 before = self._widths()
                 for number, box in limits.items():
                     self.boxes[number] = meet(self.boxes[number], box)
@@ -124,10 +125,10 @@ class Intervals:
                     return None
         return None
 
-    def _most_rounds(self) -> int:
+    def _most_rounds(self, most_looked_at: int) -> int:
         sizes = [self.graph.nodes[number].size for number in self.varying]
         chain = CHAIN_ROUNDS * max((size for size in sizes if size > 1), default=0)
-        return max(MOST_ROUNDS, min(MOST_ROUNDS + chain, MOST_LOOKED_AT // max(sum(sizes), 1)))
+        return max(MOST_ROUNDS, min(MOST_ROUNDS + chain, most_looked_at // max(sum(sizes), 1)))
 
     def _widths(self) -> dict[int, Array]:
         return {

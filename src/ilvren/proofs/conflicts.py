@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula.intervals import Box, Intervals
+from ilvren.formula.intervals import MOST_LOOKED_AT, Box, Intervals
 from ilvren.problem import Problem, RowBlock, element_name
 
 __all__ = ["Conflict", "least_conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]
@@ -32,8 +32,8 @@ class Conflict:
         return (self.row,) if self.row else tuple(block.name for block in self.blocks)
 
 
-def proved_conflict(problem: Problem) -> Conflict | None:
-    """Return a conflict that is proved, None where none is."""
+def proved_conflict(problem: Problem, most_looked_at: int = MOST_LOOKED_AT) -> Conflict | None:
+    """Return a conflict that is proved, None where none is by looking at about so many elements of intervals."""
     blocks = [block for block in problem.row_blocks if block.size]
     if not blocks:
         return None
@@ -42,7 +42,7 @@ def proved_conflict(problem: Problem) -> Conflict | None:
         found = never_met(block, reach.boxes[block.node])
         if found is not None:
             return found
-    if reach.contract(limit_boxes(blocks)) is None:
+    if reach.contract(limit_boxes(blocks), most_looked_at) is None:
         return None
     return least_conflict(problem, blocks)
 

@@ -1,8 +1,8 @@
 """When a run need not go on: its limits are proved to exclude each other.
 
-A quick proof is tried before the method begins, where the start misses a limit; a thorough one once, when the least
-violation seen has not fallen for some time, or when the run ends without a feasible design. Both depend on the problem
-and on counts alone.
+A quick proof is tried before the method begins, where the start misses a limit; a longer one when the least violation
+seen has not fallen for some time, and a thorough one when the run ends without a feasible design. All depend on the
+problem and on counts alone.
 """
 
 from __future__ import annotations
@@ -19,6 +19,8 @@ __all__ = ["Watch"]
 
 # Elements of all nodes, and of all of them times the rounds that they may need, up to which a proof is quick, or tried.
 QUICK_ELEMENTS, MOST_ELEMENTS = 2_000, 5_000_000
+# Elements of intervals that a proof during the run, and one at its end, may look at.
+LOOKED_AT_MEANWHILE, LOOKED_AT_LAST = 20_000_000, 60_000_000
 # Iterations without a violation that is lower by this share, after which it counts as stalled.
 PATIENCE, LOWER = 30, 0.9
 
@@ -30,14 +32,14 @@ class Watch:
     def __init__(self, problem: Problem, misses: NDArray[np.float64]) -> None:
         self.problem = replace(problem, row_blocks=tuple(_wider(block, misses) for block in problem.row_blocks))
         self.conflict: Conflict | None = None
-        self._has_tried = False
+        self._tried = 0
         self._mark, self._idle = float("inf"), 0
 
     def at_start(self, violation: float, feasibility: float) -> Conflict | None:
         """Return a conflict that is quickly proved, where the start misses a limit."""
         if violation <= feasibility or self._elements() > QUICK_ELEMENTS:
             return None
-        return self._proved()
+        return self._proved(LOOKED_AT_MEANWHILE)
 
     def after(self, least_violation: float) -> Conflict | None:
         """Return a conflict, looked for once, where the least violation has not fallen for long; to be asked after each
@@ -46,16 +48,16 @@ class Watch:
             self._mark, self._idle = least_violation, 0
             return None
         self._idle += 1
-        return self._proved() if self._idle == PATIENCE else None
+        return self._proved(LOOKED_AT_MEANWHILE) if self._idle == PATIENCE else None
 
     def at_end(self) -> Conflict | None:
         """Return a conflict where the run has found no feasible design."""
-        return self._proved()
+        return self._proved(LOOKED_AT_LAST)
 
-    def _proved(self) -> Conflict | None:
-        if not self._has_tried and self._elements() <= MOST_ELEMENTS:
-            self._has_tried = True
-            self.conflict = proved_conflict(self.problem)
+    def _proved(self, most_looked_at: int) -> Conflict | None:
+        if self.conflict is None and self._tried < most_looked_at and self._elements() <= MOST_ELEMENTS:
+            self._tried = most_looked_at
+            self.conflict = proved_conflict(self.problem, most_looked_at)
         return self.conflict
 
     def _elements(self) -> int:
