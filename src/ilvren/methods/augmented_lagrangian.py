@@ -3,12 +3,15 @@
     minimize  f(x) + ½ ρ |v|²  on the bounds,     s = c(x) − λ/ρ,   v = s − P(s)                     (1)
     λ ← −ρ v,      ρ ← 10 ρ where the violation has not fallen enough                              (2)
 
-P projects onto the limits of the rows. Each problem (1) is given to an inner method for bounds, to an accuracy that
-rises with the outer iterations; what it asks for is turned into requests for f and c.
+P projects onto the limits of the rows. Each problem (1) is given to an inner method, to an accuracy that rises with the
+outer iterations: Newton's with one factorization a step (`methods.pieces.augmented_newton`) where second derivatives
+are exact, or a method for bounds, whose requests are turned into requests for f and c. Where the limits seem to
+conflict, it looks around for a lower violation; where it has converged, for negative curvature.
 
-Needs     gradients.   Handles   bounds, inequalities, equalities.   Cost   many cheap gradients; memory ~ the inner
-method's, no factorization.   Stops   when the conditions measured by the driver hold.
-Weak      high accuracy on badly scaled limits takes many gradients.
+Needs     gradients.   Handles   bounds, inequalities, equalities.
+Cost      a gradient, a Hessian and a factorization per step; without exact second derivatives many gradients.
+Stops     when the conditions measured by the driver hold.
+Weak      high accuracy on badly scaled limits takes many steps.
 Source    M. R. Hestenes, "Multiplier and gradient methods", 1969; M. J. D. Powell, "A method for nonlinear constraints
           in minimization problems", 1969; R. T. Rockafellar, "The multiplier method of Hestenes and Powell applied to
           convex programming", 1973, for inequalities.
@@ -228,13 +231,13 @@ def _inner(
 
 METHOD = Method(
     name="augmented-lagrangian",
-    about="limits by multipliers and penalties, with a method for bounds inside: very large problems",
+    about="limits by multipliers and penalties, with a method for bounds inside",
     kind="gradient-based",
     needs="gradients",
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=AugmentedLagrangianOptions,
     run=augmented_lagrangian,
     takes_sparse=True,
-    cost="many gradients, no factorization; memory of the inner method",
+    cost="a gradient, a Hessian, a factorization a step; inexact: many gradients",
     weak="high accuracy on badly scaled limits",
 )

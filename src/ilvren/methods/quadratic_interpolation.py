@@ -59,6 +59,9 @@ MOST_STEPS, MOST_STEPS_PER_VARIABLE = 1000, 400
 MOST_TRIES = 6
 # Where the search narrows at a design that misses a limit, μ grows by this, so many times.
 STIFFENING, MOST_STIFFENED = 10.0, 12
+# At designs that meet the limits, weights so much larger than the multipliers ask for are lowered to this share, so
+# many times.
+MUCH, SOFTENING, MOST_SOFTENED = 10.0, 0.1, 30
 # (7): steps, the share of the miss that each must leave at most, the share of what is feasible to reach, and singular
 # values of J that are noise.
 RESTORING_STEPS, RESTORING_SHARE, RESTORED, LEAST_SLOPE = 12, 0.7, 0.1, 1e-8
@@ -108,7 +111,7 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
     n = len(task.start)
     rng = np.random.default_rng([task.seed, 23])
     rho = delta = _first_radius(task, options.first_radius)
-    first, last, stiffened = rho, min(options.last_radius, rho), 0
+    first, last, stiffened, softened = rho, min(options.last_radius, rho), 0, 0
     designs = yield from _first_set(task, delta)
     if designs is None:
         return Ending("invalid", "no finite values were found around the start")
@@ -129,6 +132,12 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
         lower, upper = np.maximum(task.lower, x - delta), np.minimum(task.upper, x + delta)
         trial, multipliers = minimizer_of(models, task, lower, upper, x, multipliers)  # (1)
         step = float(np.abs(trial - x).max())
+        is_at_rest = task.violation(designs.c[designs.best]) <= task.feasibility
+        if is_at_rest and softened < MOST_SOFTENED:  # weights of designs long left behind
+            wanted = MULTIPLIER_FACTOR * max(float(np.abs(multipliers * task.row_sizes).max(initial=0.0)), 1e-12)
+            is_much = mu * task.row_sizes > MUCH * wanted
+            softened += bool(is_much.any())
+            mu = np.where(is_much, SOFTENING * mu, mu)
         mu = np.maximum(mu, MULTIPLIER_FACTOR * np.abs(multipliers))
         is_short, ratio = step < SHORT * rho, math.nan
         if not is_short:
