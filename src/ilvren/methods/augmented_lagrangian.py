@@ -126,7 +126,8 @@ def _multiplied(
     task: Task, inner: str, here: Point, multipliers: FloatArray, standing: Standing
 ) -> Generator[Request | Bend | Iterate, Any, tuple[Point, FloatArray, Ending]]:
     """Alternate (1) and (2) from `here`. Return the point and the multipliers reached, and how that ended."""
-    penalty, accuracy = FIRST_PENALTY, FIRST_INNER if len(here.c) else LAST_INNER
+    # Without rows (1) is the problem itself, and what the driver measures is all that counts.
+    penalty, accuracy = FIRST_PENALTY, FIRST_INNER if len(here.c) else 0.0
     violation, last = math.inf, "nothing"
     for _ in range(MOST_OUTER):
         if standing.meets_conditions:
@@ -165,7 +166,7 @@ def _multiplied(
                 break
             penalty *= GROWTH
         violation = min(now, violation)
-        accuracy = max(INNER_FALL * accuracy, LAST_INNER)
+        accuracy = max(INNER_FALL * accuracy, LAST_INNER) if len(here.c) else 0.0
     if task.violation(here.c) > task.feasibility:
         return here, multipliers, Ending("infeasible", "no direction reduces the violation of the limits any further")
     reason = f"the multipliers no longer improve (the inner method ended: {last})"

@@ -27,7 +27,7 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
 from ilvren.methods.base import Bend, Iterate, Matrix, Request, Standing, Task
-from ilvren.methods.pieces.descent import near_bounds
+from ilvren.methods.pieces.descent import endless, near_bounds
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, projected_gradient
 
 __all__ = ["Augmented", "newton_within_bounds"]
@@ -36,7 +36,7 @@ FloatArray = NDArray[np.float64]
 
 # δ: first, most, and how it grows and shrinks, against the largest entry of H.
 FIRST_SHIFT, MOST_SHIFT, SHIFT_UP, SHIFT_DOWN = 1e-6, 1e12, 10.0, 0.2
-# A step longer than this, in scaled variables, is not trusted.
+# A step longer than this, against the design or one, is not trusted.
 MOST_LENGTH = 1e3
 # The share of the promised fall of A that a step must bring; how often it is halved.
 ARMIJO, MOST_HALVINGS = 1e-4, 40
@@ -86,7 +86,7 @@ def newton_within_bounds(
     """Minimize A from `here` until its projected gradient is at most `accuracy`. Return the point reached, what ended
     it ("settled", "stalled", "unbounded", "exhausted", "converged"), and whether all conditions were met there."""
     task, shift, idle = problem.task, 0.0, 0
-    far = RUNAWAY * max(1.0, float(np.abs(here.x).max(initial=0.0)))
+    far = RUNAWAY * max(1.0, float(np.abs(here.x).max(initial=0.0))) if len(here.c) else math.inf
     for _ in range(MOST_STEPS):
         gradient = problem.gradient(here)
         if _steepness(problem, here) <= accuracy:
@@ -113,7 +113,7 @@ def newton_within_bounds(
         standing: Standing = yield Iterate(here.x, step, "Newton step", multipliers=problem.renewed(here.c), path=path)
         if standing.meets_conditions:
             return here, "converged", True
-        if float(np.abs(here.x).max(initial=0.0)) > far:
+        if float(np.abs(here.x).max(initial=0.0)) > far or endless(task, here, standing) is not None:
             return here, "unbounded", False
         if problem.value(here) >= before:
             idle += 1
@@ -133,12 +133,13 @@ def _step(
     free = ~near_bounds(task, replace(here, g=gradient))
     direction = np.where(free, 0.0, np.where(gradient > 0.0, task.lower, task.upper) - x)
     shift, is_known = 0.0, False
+    longest = MOST_LENGTH * max(1.0, float(np.abs(x).max(initial=0.0)))
     for _ in range(MOST_ROUNDS):
         places = np.flatnonzero(free)
         if not len(places):
             break
         fixed = np.where(free, 0.0, direction)
-        own = _Newton(hessian[places][:, places], rows[:, places], problem.penalty, task.is_sparse)
+        own = _Newton(hessian[places][:, places], rows[:, places], problem.penalty, longest, task.is_sparse)
         target = -(gradient + hessian @ fixed)[places], -(rows @ fixed)
         found, shift = own.solved(target, shift, before, is_known=is_known)
         if found is None:
@@ -156,11 +157,12 @@ def _step(
 
 @dataclass(frozen=True)
 class _Newton:
-    """The matrix of (2)."""
+    """The matrix of (2); a first step may be so `longest`."""
 
     hessian: Matrix
     rows: Matrix
     penalty: float
+    longest: float
     is_sparse: bool
 
     def solved(
@@ -170,13 +172,13 @@ class _Newton:
         m, n = self.rows.shape
         entries = self.hessian if isinstance(self.hessian, np.ndarray) else self.hessian.data
         steep = float(np.abs(target[0]).max(initial=0.0))
-        size = max(float(np.abs(entries).max(initial=0.0)), steep / MOST_LENGTH, 1e-8)
+        size = max(float(np.abs(entries).max(initial=0.0)), steep / self.longest, 1e-8)
         system = KktSystem(n, m, is_sparse=self.is_sparse)
         while shift <= MOST_SHIFT * size:
             factor = system.factored(self.hessian, np.full(n, shift), self.rows, np.full(m, 1.0 / self.penalty))
             if factor.has_inertia:
                 found = factor.solve(*target)
-                if found is not None and (is_known or float(np.abs(found[0]).max()) <= MOST_LENGTH):
+                if found is not None and (is_known or float(np.abs(found[0]).max()) <= self.longest):
                     return found[0], shift
             shift = SHIFT_UP * shift if shift > 0.0 else max(FIRST_SHIFT * size, SHIFT_DOWN * before)
         return None, 0.0
