@@ -9,7 +9,7 @@ from typing import Any
 from ilvren.cli.tables import number, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import Problem
-from ilvren.runs import Event, Iterated, Started
+from ilvren.runs import Event, Iterated, LookedOn, Started
 
 __all__ = ["Progress", "progress_of"]
 
@@ -17,6 +17,7 @@ REDRAW_SECONDS = 0.1
 # From so long on a run shows a table of its best designs, with so many of the variables.
 TABLE_SECONDS, MOST_COLUMNS = 2.0, 6
 # Without a terminal: a first line after this long, each later wait twice as long up to the most.
+NOTHING = "nothing feasible so far"
 FIRST_LINE_SECONDS, MOST_LINE_SECONDS = 2.0, 60.0
 
 
@@ -48,17 +49,17 @@ class Progress:
     def __call__(self, event: Event) -> None:
         if isinstance(event, Started) and event.why:
             self._terminal.note(event.why)
-        if not isinstance(event, Iterated) or self._terminal.quiet or self._is_quiet:
+        if not isinstance(event, (Iterated, LookedOn)) or self._terminal.quiet or self._is_quiet:
             return
         if self._first is None:
             self._first = event.best
         now = time.monotonic()
         if now < self._next:
             return
-        line = self._line(event)
+        line = self._line(event) if isinstance(event, Iterated) else self._second_line(event)
         if self._terminal.is_live:
             self._next = now + REDRAW_SECONDS
-            if len(event.leaders) > 1 and now - self._began > TABLE_SECONDS:
+            if isinstance(event, Iterated) and len(event.leaders) > 1 and now - self._began > TABLE_SECONDS:
                 self._redraw_table(line, event)
             else:
                 self._redraw(line)
@@ -78,10 +79,14 @@ class Progress:
             self._terminal.err.flush()
             self._drawn = 0
 
+    def _best(self, event: Iterated | LookedOn) -> str:
+        return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING
+
+    def _second_line(self, event: LookedOn) -> str:
+        return f"converged, looking elsewhere: {event.evaluations} evaluations  {self._best(event)}"
+
     def _line(self, event: Iterated) -> str:
-        best = (
-            f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else "nothing feasible so far"
-        )
+        best = self._best(event)
         change = ""
         if event.best is not None and self._first:
             change = f" ({100.0 * (event.best - self._first) / abs(self._first):+.3g} %)"

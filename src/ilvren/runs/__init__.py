@@ -5,12 +5,13 @@ Never asks which method it holds, only what the method declared. Knows nothing o
 
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
-from ilvren.runs.events import Ended, Event, Iterated, Started
+from ilvren.runs.events import Ended, Event, Iterated, LookedOn, Started
 from ilvren.runs.leaders import Leader
 from ilvren.runs.loop import is_large
 from ilvren.runs.pool import check_workers
 from ilvren.runs.repeats import Quartiles, Repeats, repeat
 from ilvren.runs.result import RunResult
+from ilvren.runs.second_look import no_second_look
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
 from ilvren.runs.sweep import Member, Sweep, sweep
@@ -24,6 +25,7 @@ __all__ = [
     "Event",
     "Iterated",
     "Leader",
+    "LookedOn",
     "Member",
     "Quartiles",
     "Repeats",
@@ -35,6 +37,7 @@ __all__ = [
     "choose",
     "first_order_conditions",
     "is_large",
+    "no_second_look",
     "repeat",
     "resume",
     "run",

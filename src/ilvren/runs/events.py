@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ilvren.runs.leaders import Leader
 
-__all__ = ["Ended", "Event", "Iterated", "Started"]
+__all__ = ["Ended", "Event", "Iterated", "LookedOn", "Started"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,10 +46,18 @@ class Iterated:
 
 
 @dataclass(frozen=True, slots=True)
+class LookedOn:
+    """A run that has converged looks for better designs elsewhere: counts so far, and the best feasible objective."""
+
+    evaluations: int
+    best: float | None
+
+
+@dataclass(frozen=True, slots=True)
 class Ended:
     """The run is over."""
 
     outcome: str
 
 
-Event = Started | Iterated | Ended
+Event = Started | Iterated | LookedOn | Ended

@@ -35,7 +35,7 @@ from ilvren.runs.assessing import Assessor
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
-from ilvren.runs.events import Event, Iterated
+from ilvren.runs.events import Event, Iterated, LookedOn
 from ilvren.runs.hopeless import Watch
 from ilvren.runs.leaders import Leaders
 from ilvren.runs.lifted_view import LiftedView
@@ -312,6 +312,8 @@ class Loop:
             if message.beyond and self._first_evaluations is None:
                 self._first_evaluations = self.gate.counts.evaluations
             self._is_beyond = message.beyond
+            if message.beyond and self._listener is not None:
+                self._listener(LookedOn(self.gate.counts.evaluations, self._best_as_written()))
         if isinstance(message, (Request, Bend)):
             try:
                 return self._answer(message) if isinstance(message, Request) else self._bend(message)
@@ -699,9 +701,12 @@ class Loop:
             raise _Stop("stalled", f"{MOST_IDLE} iterations came back to designs already evaluated")
         return standing
 
+    def _best_as_written(self) -> float | None:
+        return None if self._leaders.feasible is None else self._as_written(self._leaders.feasible.objective)
+
     def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
         counts, seconds = self.gate.counts, self._seconds()
-        best = None if self._leaders.feasible is None else self._as_written(self._leaders.feasible.objective)
+        best = self._best_as_written()
         number = len(self.iterations)  # the first iterate is the start: iteration 0
         record = IterationRecord(
             number,

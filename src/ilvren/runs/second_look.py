@@ -6,13 +6,13 @@ from functools import partial
 
 import numpy as np
 
-from ilvren.methods.base import Looked, Method
+from ilvren.methods.base import Looked, Method, method_named, method_names
 from ilvren.methods.pieces.looking_on import looking
 from ilvren.methods.pieces.second_look import Effort, looking_again
 from ilvren.problem import Problem
 from ilvren.runs.settings import Settings
 
-__all__ = ["document", "with_second_look"]
+__all__ = ["document", "no_second_look", "with_second_look"]
 
 # Beyond so many free variables or rows a second look would be a look at a corner.
 MOST_VARIABLES, MOST_ROWS = 60, 200
@@ -36,6 +36,23 @@ def _is_open(problem: Problem, method: Method) -> bool:
     is_small = 0 < len(problem.free) <= MOST_VARIABLES and problem.row_count <= MOST_ROWS
     is_local = method.needs_derivatives and method.kind in ("gradient-based", "local")
     return is_small and is_local and not problem.grid and not problem.seeks_feasible
+
+
+def no_second_look(problem: Problem, settings: Settings) -> str:
+    """Return why a second look that is asked for is not taken, "" where it is or was not asked for."""
+    if not settings.second_look:
+        return ""
+    if settings.target is not None:
+        return "a run with a target ends there"
+    if problem.grid:
+        return "with spaced or catalogue variables a search of their own is made"
+    if problem.seeks_feasible:
+        return "any feasible design will do"
+    if len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
+        return f"it is for at most {MOST_VARIABLES} variables and {MOST_ROWS} limits"
+    name = settings.method
+    is_found = name in method_names() and not _is_open(problem, method_named(name))
+    return f"{name} is no local search that could be started elsewhere" if is_found else ""
 
 
 def _operations(problem: Problem) -> tuple[float, float]:
