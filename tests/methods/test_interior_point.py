@@ -7,6 +7,7 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.problem import Problem
+from tests.families import made
 from tests.problems import two_variables
 
 
@@ -75,6 +76,14 @@ class InteriorPoint(unittest.TestCase):
             result = run(loads(two_variables("x^2 + 3 * y^2", *rows)), method=method)
             self.assertEqual(result.outcome, "converged", f"{method}: {result.reason}")
             self.assertAlmostEqual(result.objective, 0.75, places=7)
+
+    def test_rows_that_depend_on_each_other_cost_no_more_than_others(self):
+        for family in ("dependent", "degenerate"):
+            for seed in range(12):
+                result = run(made(family, seed).problem, method="interior-point")
+                with self.subTest(family=family, seed=seed):
+                    self.assertEqual(result.outcome, "converged", result.reason)
+                    self.assertLess(result.counts["evaluations"], 60)
 
     def test_no_strict_inside(self):
         """x² + y² <= 0 leaves one point, without multipliers; whatever is said, it is no false optimum."""

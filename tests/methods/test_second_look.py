@@ -11,7 +11,7 @@ from ilvren.ledger import Ledger
 from ilvren.methods.base import Looked
 from ilvren.problem import loads
 from ilvren.proofs import nothing_below
-from ilvren.runs import resume
+from ilvren.runs import Settings, no_second_look, resume, run
 from ilvren.runs.second_look import told
 from tests.multimodal import MULTIMODAL
 
@@ -142,6 +142,25 @@ class SecondLook(unittest.TestCase):
                     kept = ledger.run("last").settings["model_seconds"]
                     self.assertEqual(kept, found.settings["model_seconds"])
                     self.assertIn(kept, {1e-4, 1e-3, 1e-2} if looks else {0.01, 0.1, 1.0})
+
+    def test_why_none_is_taken_is_known_wherever_none_is(self) -> None:
+        grid = "[variables]\nx = { start = 2, lower = 0, upper = 9, spacing = 1 }\n[minimize]\nf = '(x - 3)^2'\n"
+        free = grid.replace(", spacing = 1", "")
+        for text, given in (
+            (grid, {}),
+            (free, {"target": 1.0}),
+            (free, {"method": "nelder-mead"}),
+            (
+                free.replace("[minimize]", "y = { shape = 61, start = 0 }\n[minimize]").replace("(x", "sum(y^2) + (x"),
+                {},
+            ),
+            (free, {}),
+            (free, {"method": "bfgs"}),
+        ):
+            problem, settings = loads(text), Settings(**{"method": "automatic", "second_look": 1.0, **given})
+            with self.subTest(text=text, given=given):
+                is_taken = run(problem, settings).second_look is not None
+                self.assertEqual(bool(no_second_look(problem, settings)), not is_taken)
 
     def test_what_is_said(self) -> None:
         self.assertEqual(

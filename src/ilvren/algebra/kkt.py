@@ -29,6 +29,8 @@ FloatArray = NDArray[np.float64]
 # What stands on the diagonal where a zero would be factored, and the share of the largest entry that a pivot must have.
 DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
 TINY_PIVOT = 1e-17
+# Dense matrices with a pivot below this, where the others are about one, may be singular but for rounding.
+SMALL_PIVOT = 1e-12
 # The least D of a row that is folded into H.
 LEAST_CONDENSED = 1e-14
 # Refinement ends at this error (2), or when a step no longer halves it; above REFINED_ENOUGH Krylov steps follow.
@@ -41,13 +43,13 @@ ACCEPTED_ERROR, ACCEPTED_REST, ACCEPTED_SHARE = 1e-9, 1e-5, 1e-2
 
 class KktFactor:
     """A factorization of (1). `has_inertia`: n positive and m negative eigenvalues, and a trusted factorization;
-    `is_singular`: a pivot all but vanished."""
+    `is_singular`: a pivot all but vanished; `is_doubtful`: one is so small that rounding may have made it."""
 
     def __init__(self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> None:
         self._n, self._m = system.n, system.m
         self._hessian, self._jacobian = hessian, jacobian
         self._top, self._bottom = top, bottom
-        self.has_inertia, self.is_singular = False, True
+        self.has_inertia, self.is_singular, self.is_doubtful = False, True, False
         self._solve: Any = None
         self._magnitudes: tuple[Any, Any] | None = None
         self._is_sparse = system.is_sparse
@@ -76,6 +78,7 @@ class KktFactor:
             return
         positive, negative, least = _inertia(factor, pivots)
         self.is_singular = info > 0 or not least > TINY_PIVOT
+        self.is_doubtful = not least > SMALL_PIVOT
         self.has_inertia = not self.is_singular and (positive, negative) == (n, m)
         self._solve = lambda rhs: scale * dsytrs(factor, pivots, scale * rhs, lower=1)[0]
 

@@ -459,7 +459,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
         for row_shift in (0.0, ROW_SHIFT):
             own = np.asarray(np.where(bottom > 0.0, bottom, row_shift), dtype=np.float64)
             factor = system.factored(hessian, shifted[:n], state.point.j, own)
-            if not factor.has_inertia:
+            if not factor.has_inertia or (row_shift == 0.0 and factor.is_doubtful and not (bottom > 0.0).all()):
                 continue
             newton = _Newton(factor, shifted, low_rank, shift)
             if _step(stage, state, newton, state.mu) is not None:

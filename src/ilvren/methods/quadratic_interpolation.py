@@ -65,6 +65,8 @@ MUCH, SOFTENING, MOST_SOFTENED = 10.0, 0.1, 30
 # (7): steps, the share of the miss that each must leave at most, the share of what is feasible to reach, and singular
 # values of J that are noise.
 RESTORING_STEPS, RESTORING_SHARE, RESTORED, LEAST_SLOPE = 12, 0.7, 0.1, 1e-8
+# Where a step is short the models are minimized from so many other designs, too; what is gained by less is rounding.
+SADDLE_STARTS, ROUNDING = 2, 1e-12
 # Random designs tried for a better place in (5), for each variable.
 TRIED = 10
 
@@ -132,6 +134,9 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
         lower, upper = np.maximum(task.lower, x - delta), np.minimum(task.upper, x + delta)
         trial, multipliers = minimizer_of(models, task, lower, upper, x, multipliers)  # (1)
         step = float(np.abs(trial - x).max())
+        if step < SHORT * rho:
+            trial, multipliers = _past_saddle(task, models, (lower, upper), (trial, multipliers), mu, rng)
+            step = float(np.abs(trial - x).max())
         is_at_rest = task.violation(designs.c[designs.best]) <= task.feasibility
         if is_at_rest and softened < MOST_SOFTENED:  # weights of designs long left behind
             wanted = MULTIPLIER_FACTOR * max(float(np.abs(multipliers * task.row_sizes).max(initial=0.0)), 1e-12)
@@ -315,6 +320,24 @@ def _models(designs: _Set, before: Quadratics | None, radius: FloatArray) -> Qua
     moved = before.moved(x, radius)
     change = fitted(designs.x, designs.values - moved.values(designs.x), x, radius)
     return None if change is None else moved.plus(change)
+
+
+def _past_saddle(
+    task: Task,
+    models: Quadratics,
+    box: tuple[FloatArray, FloatArray],
+    found: tuple[FloatArray, FloatArray],
+    mu: FloatArray,
+    rng: np.random.Generator,
+) -> tuple[FloatArray, FloatArray]:
+    """Return the point within the box where the models are least, with its multipliers: what was `found` from x, which
+    may be a saddle of theirs, or what is found from elsewhere in the box."""
+    lower, upper = box
+    starts = lower + (upper - lower) * rng.uniform(size=(SADDLE_STARTS, len(lower)))
+    each = [found, *(minimizer_of(models, task, lower, upper, start, found[1]) for start in starts)]
+    values = models.values(np.array([point for point, _ in each]))
+    merits = _merits(task, values[:, 0], values[:, 1:], mu)
+    return each[int(np.argmin(np.where(merits < merits[0] - ROUNDING * abs(merits[0]), merits, np.inf)))]
 
 
 def _promised(
