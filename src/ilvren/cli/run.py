@@ -54,6 +54,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="automatic",
         help="automatic, or of models: supplied, complex-step, differences; of formulas: differences",
     )
+    parser.add_argument(
+        "--fresh", action="store_true", help="call models anew, also where other runs of the ledger have their answers"
+    )
     parser.add_argument("--no-scaling", action="store_true", help="give the method the numbers as written")
     parser.add_argument(
         "--from", dest="origin", metavar="RUN", help="start from another run's design, multipliers and active limits"
@@ -96,7 +99,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--workers",
         metavar="N",
-        help="processes that evaluate models at the same time, or a cluster: dask://HOST:PORT (none: in this process)",
+        help="processes that evaluate models at the same time (1), or a cluster: dask://HOST:PORT",
     )
 
 
@@ -116,6 +119,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         seed=arguments.seed,
         scaling=not arguments.no_scaling,
         derivatives=arguments.derivatives,
+        fresh=arguments.fresh,
         label=arguments.label,
         **given,
     )
@@ -237,23 +241,24 @@ def run_and_show(
         terminal.note(f"--second-look: none is taken: {why_not}")
     if extras.workers is not None:
         check_workers(extras.workers)
-        if not problem.runners:
+        if not problem.sources:
             terminal.note("--workers: a problem of formulas is evaluated in batches in this process; it needs none")
     with Ledger(ledger_path(ledger)) as opened:
         for note in opened.notes:
             terminal.note(note)
         try:
             result = run(
-                problem, settings, ledger=opened, listener=listener, origin=extras.origin, workers=extras.workers
+                problem,
+                settings,
+                ledger=opened,
+                listener=listener,
+                origin=extras.origin,
+                workers=extras.workers,
             )
         finally:
             progress.close()
-    for runner in problem.runners:
-        for note in runner.notes:
-            terminal.note(note)
-        if runner.failures:
-            where = f"failed at {runner.failures} point{'s' if runner.failures > 1 else ''}"
-            terminal.note(f'model "{runner.facts.name}" {where}, taken as invalid; the first: {runner.first_failure}')
+    for note in result.notes:
+        terminal.note(note)
     if extras.draw_every is not None:
         _draw_designs(result, extras, terminal)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)

@@ -69,8 +69,8 @@ def _show(problem: Problem, standing: Standing, terminal: Terminal) -> None:
         terminal.show(tables.parameters_table(problem))
     if problem.derived:
         terminal.show(tables.derived_table(standing))
-    if problem.runners:
-        terminal.show(tables.models_table(problem))
+    if problem.sources:
+        terminal.show(tables.models_table(standing))
     terminal.show(tables.objective_line(standing), "")
     if problem.row_blocks:
         terminal.show(tables.constraints_table(standing))

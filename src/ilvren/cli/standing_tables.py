@@ -39,8 +39,8 @@ def sizes_line(problem: Problem) -> str:
         count(len(declared), "parameter"),
         count(len(problem.derived), "derived value"),
     ]
-    if problem.runners:
-        parts.append(count(len(problem.runners), "model"))
+    if problem.sources:
+        parts.append(count(len(problem.sources), "model"))
     return ", ".join(parts)
 
 
@@ -101,7 +101,7 @@ def derived_table(standing: Standing) -> Table:
     return table(("derived", ">value", "unit", "formula", "about"), rows)
 
 
-def models_table(problem: Problem) -> Table:
+def models_table(standing: Standing) -> Table:
     """Return what each model takes and gives, and where its derivatives come from."""
 
     def names(items: Sequence[tuple[str, Shape]]) -> str:
@@ -109,15 +109,15 @@ def models_table(problem: Problem) -> Table:
 
     rows = [
         (
-            runner.facts.name,
-            f"{runner.facts.path.name}:{runner.facts.function}",
-            names(runner.facts.inputs),
-            names(runner.facts.outputs),
-            runner.facts.derivatives,
-            str(runner.calls),
-            seconds_text(runner.seconds),
+            calls.source.name,
+            calls.source.told,
+            names(calls.source.inputs),
+            names(calls.source.outputs),
+            calls.source.derivatives,
+            str(calls.calls),
+            seconds_text(calls.seconds),
         )
-        for runner in problem.runners
+        for calls in standing.calls
     ]
     return table(("model", "python", "inputs", "outputs", "derivatives", ">calls", ">time"), rows)
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import Graph, compile_scalar, is_scalar_work, walk
+from ilvren.models import Calls
 from ilvren.problem import Problem
 
 __all__ = ["Form", "form_of"]
@@ -23,8 +24,11 @@ Array = NDArray[Any]
 class Form:
     """Some roots of a problem's graph as one function. Call it with variables, weights and tangents by index."""
 
-    def __init__(self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = ()) -> None:
+    def __init__(
+        self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), calls: Sequence[Calls] = ()
+    ) -> None:
         self.problem = problem
+        self.calls = calls
         self.roots = tuple(roots)
         self.batch = tuple(batch)
         graph = problem.graph
@@ -33,12 +37,12 @@ class Form:
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
         self.code: Any = graph.compiled[key]
-        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=problem.runners).values
+        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=calls).values
         if self.is_scalar:
             self.scalar: Callable[..., tuple[float, ...]] = self.code.bound(fixed)
         else:
             arrays = [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed]
-            self.arrays: Callable[..., tuple[list[Array], bool]] = self.code.bound(problem.runners, arrays)
+            self.arrays: Callable[..., tuple[list[Array], bool]] = self.code.bound(calls, arrays)
 
     def _compiled(self) -> Any:
         if self.is_scalar:
@@ -71,15 +75,16 @@ class Form:
                 problem.parameter_values,
                 weights,
                 tangents,
-                models=problem.runners,
+                models=self.calls,
                 batch=self.batch,
             ).values
         )
 
 
-def form_of(problem: Problem, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
-    """Return a form of a problem; code compiled before for the same formulas is used again."""
-    return Form(problem, roots, batch)
+def form_of(problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), *, calls: Sequence[Calls] = ()) -> Form:
+    """Return a form of a problem, by the `calls` that are made of its models; code compiled before for the same
+    formulas is used again."""
+    return Form(problem, roots, batch, calls)
 
 
 def _takes_weights(graph: Graph, roots: Sequence[int]) -> bool:

@@ -14,11 +14,12 @@ from numpy.typing import NDArray
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
-from ilvren.evaluate.forms import Form, form_of
-from ilvren.evaluate.jobs import Arrival, Job, Workers, failed_evaluation
+from ilvren.evaluate.forms import Form
+from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
 from ilvren.formula.compile import fixed_nodes
+from ilvren.models import Calls, NotOnRecord, Outcome, Question
 from ilvren.problem import Problem, residual_problem
 
 __all__ = ["MOST_DENSE", "Counts", "Gate"]
@@ -53,7 +54,7 @@ class Gate(Questions):
     counted.
     With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are
     differences
-    of values, and there are no second ones.
+    of values, and there are no second ones. `calls` are those of a run that goes on; without them new ones begin.
     """
 
     def __init__(
@@ -63,11 +64,13 @@ class Gate(Questions):
         is_sparse: bool = False,
         by_differences: bool = False,
         workers: Workers | None = None,
+        calls: Sequence[Calls] | None = None,
     ) -> None:
-        super().__init__(problem)
+        super().__init__(problem, calls)
         self.workers = workers
-        for place, runner in enumerate(problem.runners):
-            runner.elsewhere = None if workers is None else partial(_called, workers, place)
+        if workers is not None:
+            for place, own in enumerate(self.calls):
+                own.elsewhere = partial(_asked, workers, place)
         self._by_differences = by_differences
         self.is_sparse = is_sparse
         self._sign = 1.0 if problem.objective is None else float(problem.objective.sign)
@@ -90,13 +93,13 @@ class Gate(Questions):
         return Counts(values + extra, len(self._counted_gradients), len(self._counted_hessians))
 
     def _difference_calls(self) -> int:
-        return sum(runner.difference_calls for runner in self.problem.runners)
+        return sum(calls.difference_calls for calls in self.calls)
 
     def release(self) -> None:
         """Let the models be called here again: the workers are about to end."""
         self.workers = None
-        for runner in self.problem.runners:
-            runner.elsewhere = None
+        for calls in self.calls:
+            calls.elsewhere = None
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
@@ -159,21 +162,55 @@ class Gate(Questions):
 
         Raises ProblemError where a model cannot be evaluated at all."""
         assert self.workers is not None
-        steps = tuple(runner.steps for runner in self.problem.runners)
-        jobs = [Job(point, derivatives, steps) for point in points]
-        for place, answer in self.workers.answers(jobs):
+        steps = tuple(calls.steps for calls in self.calls)
+        jobs, places = [], []
+        for place, point in enumerate(points):
+            found, known = self.on_record(point, derivatives=derivatives)
+            if found is not None:
+                yield place, found
+            else:
+                jobs.append(Job(point, derivatives, steps, known=known))
+                places.append(place)
+        for number, answer in self.workers.answers(jobs):
+            place = places[number]
             for note in answer.notes:
-                self.problem.runners[0].add_note(note)
-            found = answer.evaluation
-            if found is None and not answer.is_slow:
+                self.calls[0].add_note(note)
+            made = answer.evaluation
+            if made is None and not answer.is_slow:
                 raise ProblemError(answer.failure)
-            for runner, (count, first) in zip(self.problem.runners, answer.failures, strict=False):
-                runner.count_failures(count, first)
+            for calls, (count, first) in zip(self.calls, answer.failures, strict=False):
+                calls.count_failures(count, first)
+            self._record(answer)
             if answer.failure and not answer.failures:
-                self.problem.runners[0].count_failures(1, f"{answer.failure}{self._named(points[place])}")
-            if found is None:
-                found = failed_evaluation(self.problem.row_count, self.problem.size, derivatives=derivatives)
-            yield place, Arrival(found, answer.difference_calls, answer.seconds)
+                self.calls[0].count_failures(1, f"{answer.failure}{self._named(points[place])}")
+            if made is None:
+                made = failed_evaluation(self.problem.row_count, self.problem.size, derivatives=derivatives)
+            yield place, Arrival(made, answer.difference_calls, answer.seconds)
+
+    def on_record(
+        self, point: FloatArray, *, derivatives: bool
+    ) -> tuple[Arrival | None, tuple[tuple[str, Question, Outcome], ...]]:
+        """Return what a design comes to by calls alone that are kept or on record, or None where one is missing, with
+        those that are known by then. Nothing is counted or kept until `take`."""
+        before = [(calls.difference_calls, calls.steps) for calls in self.calls]
+        for calls in self.calls:
+            calls.made, calls.is_closed = [], True
+        try:
+            found = self._with_derivatives(point) if derivatives else self._only_values(point)
+        except NotOnRecord:
+            found = None
+        finally:
+            spent = sum(calls.difference_calls for calls in self.calls) - sum(number for number, _ in before)
+            known = tuple((calls.source.name, *made) for calls in self.calls for made in calls.made or ())
+            for calls, (number, steps) in zip(self.calls, before, strict=True):
+                calls.difference_calls, calls.steps = number, steps
+                calls.made, calls.is_closed = None, False
+        return (None if found is None else Arrival(found, spent, 0.0)), known
+
+    def _record(self, answer: Answer) -> None:
+        """Put the calls that a worker made on record."""
+        for place, question, outcome in answer.made:
+            self.calls[place].learn(question, outcome)
 
     def _named(self, point: FloatArray) -> str:
         told = [f"{v.name} = {x:.6g}" for v, x in zip(self.problem.variables[:6], point.tolist(), strict=False)]
@@ -216,7 +253,7 @@ class Gate(Questions):
     @property
     def has_curvature(self) -> bool:
         """Return whether second derivatives are exact: formulas have them, models do not."""
-        return not self.problem.runners and not self._by_differences
+        return not self.problem.sources and not self._by_differences
 
     def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
@@ -237,7 +274,12 @@ class Gate(Questions):
         objective is a sum of squares."""
         inner: Gate = self._kept(
             "residuals",
-            lambda: Gate(residual_problem(self.problem), is_sparse=self.is_sparse, by_differences=self._by_differences),
+            lambda: Gate(
+                residual_problem(self.problem),
+                is_sparse=self.is_sparse,
+                by_differences=self._by_differences,
+                calls=self.calls,
+            ),
         )
         found = inner.evaluate(point, derivatives=derivatives)
         return found.rows, found.jacobian
@@ -260,13 +302,13 @@ class Gate(Questions):
         fixed = self._kept(
             "fixed", lambda: fixed_nodes(self.problem.graph, self.problem.graph.reachable(self._value_roots))
         )
-        found: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point).kinks
+        found: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point, self.calls).kinks
         return [kink for kink in found if kink.node not in fixed]
 
     # ---- pieces -------------------------------------------------------------------------------
 
     def _only_values(self, point: FloatArray) -> Evaluation:
-        form: Form = self._kept("values", lambda: form_of(self.problem, self._value_roots))
+        form: Form = self._kept("values", lambda: self._form_of(self._value_roots))
         return self._evaluation(form(self.problem.split(point)))
 
     def _evaluation(self, values: Sequence[Any]) -> Evaluation:
@@ -352,10 +394,10 @@ class Gate(Questions):
         roots = list(self._value_roots)
         if len(slopes) * n <= FEW_DERIVATIVES:
             roots += [own.get(column, zero) for own in slopes for column in range(n)]
-            return form_of(problem, roots), None
+            return self._form_of(roots), None
         places = [row * n + column for row, own in enumerate(slopes) for column in sorted(own)]
         roots += [own[column] for own in slopes for column in sorted(own)]
-        return form_of(problem, roots), np.array(places, dtype=np.int64)
+        return self._form_of(roots), np.array(places, dtype=np.int64)
 
     def _scalar_hessian(self, point: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
         """Second derivatives of every entry in one compiled function of floats, then weighted and added."""
@@ -389,7 +431,7 @@ class Gate(Questions):
         owners, rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(3))
         below = np.flatnonzero(columns < rows)
         mirrors = [columns[below] * n + rows[below], below]
-        return form_of(problem, [item[3] for item in found]), owners, rows * n + columns, mirrors
+        return self._form_of([item[3] for item in found]), owners, rows * n + columns, mirrors
 
     def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
         """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values
@@ -399,11 +441,11 @@ class Gate(Questions):
         return function
 
 
-def _called(workers: Workers, place: int, many: Sequence[tuple[Any, ...]]) -> list[tuple[Any, ...] | str]:
-    """Let workers call the model in a place with many inputs; return its outputs, or why there are none."""
-    found: list[tuple[Any, ...] | str] = [""] * len(many)
-    for at, answer in workers.answers([Job(model=place, inputs=inputs) for inputs in many]):
-        found[at] = answer.failure if answer.outputs is None else answer.outputs
+def _asked(workers: Workers, place: int, questions: Sequence[Question]) -> list[Outcome]:
+    """Let workers ask the model in a place; return what came of each question."""
+    found = [Outcome("failed") for _ in questions]
+    for at, answer in workers.answers([Job(model=place, question=question) for question in questions]):
+        found[at] = answer.outcome or Outcome("lost", None, answer.failure)
     return found
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate.evaluation import Evaluation
+from ilvren.models import Outcome, Question
 
 __all__ = ["Answer", "Arrival", "Job", "Workers", "failed_evaluation"]
 
@@ -18,30 +19,33 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Job:
-    """Evaluate `point` (with `derivatives`), or, with `inputs`, call the model in place `model` once. `steps` are the
-    difference steps of each model, chosen once for all."""
+    """Evaluate `point` (with `derivatives`), or put a `question` to the model in place `model`. `steps` are the
+    difference steps of each model, chosen once for all; `known` are questions (name of the model, question, outcome)
+    that are not to be asked again."""
 
     point: FloatArray | None = None
     derivatives: bool = False
     steps: tuple[Any, ...] = ()
     model: int = 0
-    inputs: tuple[Any, ...] = ()
+    question: Question | None = None
+    known: tuple[tuple[str, Question, Outcome], ...] = ()
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What came of a job: an `evaluation`, or `outputs` of a model, or why there are none; `difference_calls`,
-    `notes` and `failures` (how many, the first) of the models on the way, and the `seconds` it took.
-    `is_slow`: stopped by a timeout."""
+    """What came of a job: an `evaluation`, or the `outcome` of a question, or the `failure`; `difference_calls`,
+    `notes` and `failures` (how many, the first) of the models on the way, what was `made` of them (place of the model,
+    question, outcome), and the `seconds` it took. `is_slow`: stopped by a timeout."""
 
     evaluation: Evaluation | None = None
-    outputs: tuple[Any, ...] | None = None
+    outcome: Outcome | None = None
     failure: str = ""
     is_slow: bool = False
     difference_calls: int = 0
     notes: tuple[str, ...] = ()
     failures: tuple[tuple[int, str], ...] = ()
     seconds: float = 0.0
+    made: tuple[tuple[int, Question, Outcome], ...] = ()
 
 
 @dataclass(frozen=True)

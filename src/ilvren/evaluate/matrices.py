@@ -21,6 +21,7 @@ from ilvren.formula import Graph, weighted_gradient
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
 from ilvren.formula.forward import tangents
 from ilvren.formula.sparsity import patterns
+from ilvren.models import Calls
 from ilvren.problem import Problem
 
 __all__ = ["HessianPlan", "JacobianPlan", "lagrangian_gradient", "spread_blocks", "variable_offsets"]
@@ -143,7 +144,7 @@ class JacobianPlan:
         colours = column_colours(csr_array(rows.T))
         return [self.reverse_rows[colours == colour] for colour in range(int(colours.max()) + 1)]
 
-    def forms(self, problem: Problem) -> JacobianForms:
+    def forms(self, problem: Problem, calls: Sequence[Calls]) -> JacobianForms:
         """Return the compiled products (1) and (2) for a problem of this graph; what no variable changes is computed
         here once."""
         graph = problem.graph
@@ -153,10 +154,10 @@ class JacobianPlan:
         data = np.zeros(len(self.columns))
         fixed = [place for place in moved if place not in varying]
         if fixed:
-            form = form_of(problem, [moved[place] for place in fixed], ("tangent",))
+            form = form_of(problem, [moved[place] for place in fixed], ("tangent",), calls=calls)
             self._all_colours(problem, form, fixed, problem.split(problem.start), data)
-        forward = form_of(problem, [moved[place] for place in varying], ("tangent",)) if varying else None
-        reverse = form_of(problem, list(self.gradient.values()), ("weight",)) if self.gradient else None
+        forward = form_of(problem, [moved[place] for place in varying], ("tangent",), calls=calls) if varying else None
+        reverse = form_of(problem, list(self.gradient.values()), ("weight",), calls=calls) if self.gradient else None
         return JacobianForms(forward, varying, reverse, data)
 
     def entries(self, problem: Problem, forms: JacobianForms, variables: Sequence[Any]) -> FloatArray:
@@ -265,15 +266,15 @@ class HessianPlan:
         self.colour_count = int(self.colours.max(initial=0)) + 1 if pattern.nnz else 0
         self.places = star_places(pattern, self.colours)
         self.used = np.diff(pattern.indptr) > 0
-        self.has_models = bool(problem.runners)
+        self.has_models = bool(problem.sources)
         self.tangent_nodes: list[int | None] = []
         if self.colour_count and not self.has_models:
             self.tangent_nodes = tangents(problem.graph, list(self.gradient.values()), tangent_inputs(problem))
 
-    def form(self, problem: Problem) -> Form | None:
+    def form(self, problem: Problem, calls: Sequence[Calls]) -> Form | None:
         """Return the compiled product (3)."""
         kept = [node for node in self.tangent_nodes if node is not None]
-        return form_of(problem, kept, ("tangent",)) if kept else None
+        return form_of(problem, kept, ("tangent",), calls=calls) if kept else None
 
     def entries(
         self, problem: Problem, form: Form | None, variables: Sequence[Any], weights: Sequence[Any]

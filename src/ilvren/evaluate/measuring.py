@@ -46,7 +46,7 @@ def measured(problem: Problem, gate: Gate) -> Measures:
     start = gate.evaluate(np.array(problem.start), derivatives=True)
 
     def values(points: FloatArray) -> tuple[FloatArray, FloatArray]:
-        if not problem.runners:
+        if not problem.sources:
             return gate.batch_values(points)
         found = [gate.evaluate(point) for point in points]
         return np.array([e.objective for e in found]), np.array([e.rows for e in found])
@@ -83,7 +83,7 @@ def with_sizes(problem: Problem, measures: Measures, start: Evaluation, values: 
     if not has_slopes:
         open_ &= (x != 0.0) & (np.abs(x) < TINY_START)
     places = np.flatnonzero(open_)
-    if len(places) > (MOST_TRIED_MODELS if problem.runners else MOST_TRIED):
+    if len(places) > (MOST_TRIED_MODELS if problem.sources else MOST_TRIED):
         return measures.with_moves(np.where(open_, np.minimum(moves, own), moves))
     if len(places):
         first = np.where(moves[places] > 0.0, moves[places], own[places])

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.formula import Trouble, gradient, walk
+from ilvren.models import Calls
 from ilvren.problem import Problem
 
 __all__ = ["Batch", "Questions"]
@@ -36,8 +37,9 @@ class Batch:
 class Questions:
     """Answers about one problem. Formulas are compiled at the first use, each kind of question apart."""
 
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: Problem, calls: Sequence[Calls] | None = None) -> None:
         self.problem = problem
+        self.calls = problem.calls() if calls is None else tuple(calls)
         self._value_roots = [block.node for block in problem.row_blocks]
         if problem.objective is not None:
             self._value_roots.insert(0, problem.objective.node)
@@ -48,7 +50,7 @@ class Questions:
         of the entry's shape; NaN where invalid."""
         problem = self.problem
         nodes = self._kept("entries", lambda: self._entry_nodes())
-        form: Form = self._kept("all values", lambda: form_of(problem, list(nodes.values())))
+        form: Form = self._kept("all values", lambda: self._form_of(list(nodes.values())))
         found = form(problem.split(self._design(point)))
         return {name: _valid(value) for name, value in zip(nodes, found, strict=True)}
 
@@ -62,7 +64,7 @@ class Questions:
         if graph.shape(node):
             raise RequestError(f'"{name}" is not one number: it has no gradient', advice="`jacobian` gives its rows")
         slopes = self._kept(f"slopes {node}", lambda: gradient(graph, node))
-        form: Form = self._kept(f"gradient {node}", lambda: form_of(self.problem, list(slopes.values())))
+        form: Form = self._kept(f"gradient {node}", lambda: self._form_of(list(slopes.values())))
         return self._spread(form(self.problem.split(self._design(point))), list(slopes))
 
     def jacobian(self, point: Sequence[float] | FloatArray) -> Any:
@@ -78,7 +80,7 @@ class Questions:
             before = self._pattern_version()
             name = f"jacobian {before}"
             if name not in self._forms:
-                self._forms[name] = plan.forms(self.problem)
+                self._forms[name] = plan.forms(self.problem, self.calls)
             forms = self._forms[name]
             data = plan.entries(self.problem, forms, variables)
             if self._pattern_version() == before:
@@ -102,7 +104,7 @@ class Questions:
             if plan.has_models:
                 data = self._hessian_by_differences(plan, design, given)
             else:
-                form = self._kept("hessian", lambda: self.hessian_plan().form(self.problem))
+                form = self._kept("hessian", lambda: self.hessian_plan().form(self.problem, self.calls))
                 data = plan.entries(self.problem, form, self.problem.split(design), given)
             if self._pattern_version() == before:
                 break
@@ -117,7 +119,7 @@ class Questions:
         nodes = [block.node for block in problem.row_blocks]
         found = self._kept("moved rows", lambda: tangents(problem.graph, nodes, tangent_inputs(problem)))
         kept = [node for node in found if node is not None]
-        form: Form = self._kept("jacobian product", lambda: form_of(problem, kept))
+        form: Form = self._kept("jacobian product", lambda: self._form_of(kept))
         values = iter(form(problem.split(self._design(point)), (), problem.split(self._design(direction))))
         parts = [
             np.zeros(block.size) if node is None else np.ravel(np.broadcast_to(next(values), block.shape))
@@ -143,21 +145,21 @@ class Questions:
 
         problem, design = self.problem, self._design(point)
         given = self._weights(multipliers, weight)
-        if problem.runners:
+        if problem.sources:
             return self._slope_change(design, self._design(direction), given)
         slopes = self._lagrangian_nodes()
         found = self._kept(
             "moved slopes", lambda: tangents(problem.graph, list(slopes.values()), tangent_inputs(problem))
         )
         moved = [index for index, node in zip(slopes, found, strict=True) if node is not None]
-        form: Form = self._kept("hessian product", lambda: form_of(problem, [n for n in found if n is not None]))
+        form: Form = self._kept("hessian product", lambda: self._form_of([n for n in found if n is not None]))
         return self._spread(form(problem.split(design), given, problem.split(self._design(direction))), moved)
 
     def batch(self, points: FloatArray, *, rows: NDArray[np.int64] | None = None) -> Batch:
         """Return objective and rows at many designs (k, n) in a few vectorised calls; of the rows only those at the
         places `rows`, when given."""
         problem = self.problem
-        form: Form = self._kept("batch", lambda: form_of(problem, self._value_roots, ("variable",)))
+        form: Form = self._kept("batch", lambda: self._form_of(self._value_roots, ("variable",)))
         shapes = [block.shape for block in problem.row_blocks]
         if problem.objective is not None:
             shapes.insert(0, ())
@@ -180,7 +182,7 @@ class Questions:
     def entry_batch(self, name: str | None, points: FloatArray) -> FloatArray:
         """Return the values (k, size) of an entry (the objective without a name), as written, at designs (k, n)."""
         node = self._node(name)
-        form: Form = self._kept(f"batch {node}", lambda: form_of(self.problem, [node], ("variable",)))
+        form: Form = self._kept(f"batch {node}", lambda: self._form_of([node], ("variable",)))
         shape = self.problem.graph.shape(node)
         found = np.empty((len(points), math.prod(shape)))
         for first, last, values in self._in_parts(form, points, [shape]):
@@ -238,9 +240,7 @@ class Questions:
             if problem.graph.shape(node):
                 continue
             slopes = gradient(problem.graph, node)
-            seen = walk(
-                problem.graph, list(slopes.values()), variables, problem.parameter_values, models=problem.runners
-            )
+            seen = walk(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=self.calls)
             for index, value, trouble in zip(slopes, seen.values, seen.troubles, strict=True):
                 if trouble is not None:
                     block = problem.blocks[index]
@@ -266,12 +266,15 @@ class Questions:
             problem.split(point),
             problem.parameter_values,
             weights=self._weights(weights, 0.0),
-            models=problem.runners,
+            models=self.calls,
         )
         trouble = next((item for item in seen.troubles if item is not None), Trouble("", (), math.nan, "", None))
         return problem.rows[row].name, problem.variables[column].name, trouble
 
     # ---- pieces -------------------------------------------------------------------------------
+
+    def _form_of(self, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
+        return form_of(self.problem, roots, batch, calls=self.calls)
 
     def _kept(self, name: str, make: Callable[[], Any]) -> Any:
         if name not in self._forms:
@@ -283,7 +286,7 @@ class Questions:
 
         self._learn_patterns()
         kept = self.problem.graph.compiled
-        key = (name, tuple(self._value_roots), self._pattern_version())
+        key = (name, tuple(self._value_roots), self._patterns_known())
         if key not in kept:
             try:
                 kept[key] = kind(self.problem)
@@ -295,24 +298,28 @@ class Questions:
         return kept[key]
 
     def _pattern_version(self) -> int:
-        return sum(runner.pattern_version for runner in self.problem.runners)
+        return sum(calls.pattern_version for calls in self.calls)
+
+    def _patterns_known(self) -> tuple[object, ...]:
+        """Return what tells the patterns of the models that are known from any others."""
+        return tuple(
+            None if calls.pattern is None else (calls.pattern.indptr.tobytes(), calls.pattern.indices.tobytes())
+            for calls in self.calls
+        )
 
     def _learn_patterns(self) -> None:
         """Let the graph know which outputs of large models depend on which inputs: declared, or seen at the start."""
         problem = self.problem
         for number, node in enumerate(problem.graph.nodes):
-            if node.operation != "call" or not problem.runners[node.index].is_sparse:
+            if node.operation != "call" or not self.calls[node.index].is_sparse:
                 continue
-            runner = problem.runners[node.index]
-            if runner.pattern is None and runner.seconds < SLOW_SECONDS * max(runner.calls, 1):
-                given = problem.entry_values(problem.graph.nodes[number].operands, problem.start).values
-                runner(None, [False] * len(given), given).pattern()
-            if runner.pattern is not None:
-                starts = [
-                    np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in items])])
-                    for items in (runner.facts.inputs, runner.facts.outputs)
-                ]
-                problem.graph.model_patterns[node.index] = (runner.pattern, *starts)
+            calls = self.calls[node.index]
+            if calls.pattern is None and calls.seconds < SLOW_SECONDS * max(calls.calls, 1):
+                given = problem.entry_values(problem.graph.nodes[number].operands, problem.start, self.calls).values
+                calls(None, [False] * len(given), given).pattern()
+            problem.graph.model_patterns.pop(node.index, None)
+            if calls.pattern is not None:
+                problem.graph.model_patterns[node.index] = (calls.pattern, *calls.offsets)
 
     def _design(self, point: Sequence[float] | FloatArray) -> FloatArray:
         design = np.asarray(point, dtype=float)
@@ -366,7 +373,7 @@ class Questions:
 
     def _lagrangian_slope(self, design: FloatArray, weights: list[Any]) -> FloatArray:
         nodes = self._lagrangian_nodes()
-        form: Form = self._kept("lagrangian", lambda: form_of(self.problem, list(nodes.values())))
+        form: Form = self._kept("lagrangian", lambda: self._form_of(list(nodes.values())))
         return self._spread(form(self.problem.split(design), weights), list(nodes))
 
     def _slope_change(self, design: FloatArray, direction: FloatArray, weights: list[Any]) -> FloatArray:

@@ -36,14 +36,14 @@ class Recipe:
             dict(problem.overrides),
             dict(problem.start_overrides),
             dict(problem.template.texts),
-            tuple(runner.facts.derivatives for runner in problem.runners),
+            tuple(source.derivatives for source in problem.sources),
             is_sparse,
         )
 
     def problem(self) -> Problem:
         """Build the problem. Where this machine has not its models' files, they are laid out in a temporary folder."""
         built = self._built(self.file)
-        if not all(runner.facts.path.exists() for runner in built.runners):
+        if not all(source.is_here() for source in built.sources):
             folder = Path(tempfile.mkdtemp(prefix="ilvren-models-"))
             for name, text in self.files.items():
                 path = (folder / name).resolve()

@@ -18,7 +18,9 @@ from ilvren.errors import IlvrenError
 from ilvren.evaluate.gate import Gate
 from ilvren.evaluate.jobs import Answer, Job
 from ilvren.evaluate.recipe import Recipe
-from ilvren.models import ModelFailure, Runner
+from ilvren.models import HERE, Calls, ModelSource, Outcome, Question
+from ilvren.models.python.guard import end_hangs
+from ilvren.models.source import AUTOMATIC
 
 __all__ = ["Bench", "main"]
 
@@ -28,41 +30,41 @@ class Bench:
 
     def __init__(self, recipe: Recipe) -> None:
         problem = recipe.problem()
-        runners = tuple(
-            Runner(replace(runner.facts, derivatives=source))
-            for runner, source in zip(problem.runners, recipe.derivatives, strict=True)
+        sources = tuple(
+            source.with_derivatives(word) for source, word in zip(problem.sources, recipe.derivatives, strict=True)
         )
-        for runner in runners:
-            runner.tries = 1  # the pool decides what is tried again
-            runner.ends_hangs = True
-        self._runners = runners
-        self._gate = Gate(replace(problem, runners=runners), is_sparse=recipe.is_sparse)
+        self._known = _Known()
+        # This process is there to be lost; and the pool decides what is tried again.
+        self._calls = tuple(Calls(source, place=HERE, shelf=self._known, retries=0) for source in sources)
+        self._gate = Gate(replace(problem, sources=sources), is_sparse=recipe.is_sparse, calls=self._calls)
 
     def done(self, job: Job) -> Answer:
         """Do a job."""
         began = time.perf_counter()
-        for runner, steps in zip(self._runners, job.steps, strict=False):
-            runner.steps = steps if steps is not None else runner.steps
-            if steps is not None and runner.facts.derivatives == "automatic":
-                runner.fall_back()  # as it was found in the run's own process
-        for runner in self._runners:
-            runner.notes.clear()
-            runner.was_slow = False
-            runner.failures, runner.first_failure = 0, ""
-        before = sum(runner.difference_calls for runner in self._runners)
-        answer = self._evaluated(job) if job.point is not None else self._called(job)
-        notes = tuple(note for runner in self._runners for note in runner.notes)
-        after = sum(runner.difference_calls for runner in self._runners)
-        is_slow = answer.is_slow or any(runner.was_slow for runner in self._runners)
-        seconds = time.perf_counter() - began
-        failures = tuple((runner.failures, runner.first_failure) for runner in self._runners)
+        self._known.take(job.known)
+        for calls, steps in zip(self._calls, job.steps, strict=False):
+            calls.steps = steps if steps is not None else calls.steps
+            if steps is not None and calls.source.derivatives == AUTOMATIC:
+                calls.fall_back()  # as it was found in the run's own process
+        for calls in self._calls:
+            calls.notes.clear()
+            calls.slow_trouble, calls.made = "", []
+            calls.failures, calls.first_failure = 0, ""
+        before = sum(calls.difference_calls for calls in self._calls)
+        answer = self._evaluated(job) if job.point is not None else self._asked(job)
         return replace(
             answer,
-            difference_calls=after - before,
-            notes=notes,
-            failures=failures,
-            is_slow=is_slow,
-            seconds=seconds,
+            difference_calls=sum(calls.difference_calls for calls in self._calls) - before,
+            notes=tuple(note for calls in self._calls for note in calls.notes),
+            failures=tuple((calls.failures, calls.first_failure) for calls in self._calls),
+            is_slow=answer.is_slow or any(calls.slow_trouble for calls in self._calls),
+            seconds=time.perf_counter() - began,
+            made=tuple(
+                (place, question, outcome)
+                for place, calls in enumerate(self._calls)
+                for question, outcome in calls.made or ()
+                if self._known.find(calls.source, question) is None
+            ),
         )
 
     def _evaluated(self, job: Job) -> Answer:
@@ -71,21 +73,35 @@ class Bench:
             found = self._gate.evaluate(job.point, derivatives=job.derivatives)
         except IlvrenError as error:
             return Answer(failure=f"{error}")
-        slow = [runner.last_trouble for runner in self._runners if runner.was_slow]
+        slow = [calls.slow_trouble for calls in self._calls if calls.slow_trouble]
         if slow:  # or the next try would be answered from what is kept
             self._gate.forget(job.point)
-            for runner in self._runners:
-                runner.forget()
+            for calls in self._calls:
+                calls.forget()
         return Answer(evaluation=found, failure=slow[0] if slow else "")
 
-    def _called(self, job: Job) -> Answer:
-        runner = self._runners[job.model]
-        try:
-            return Answer(outputs=tuple(runner.raw(list(job.inputs))))
-        except ModelFailure as failure:
-            return Answer(failure=str(failure), is_slow=runner.was_slow)
-        except IlvrenError as error:
-            return Answer(failure=str(error))
+    def _asked(self, job: Job) -> Answer:
+        assert job.question is not None
+        outcome = self._calls[job.model].source.asked(job.question)
+        return Answer(outcome=outcome, failure=outcome.trouble, is_slow=outcome.status == "slow")
+
+
+class _Known:
+    """The shelf of a job: what it was told is known."""
+
+    def __init__(self) -> None:
+        self._outcomes: dict[tuple[str, bytes], Outcome] = {}
+
+    def take(self, known: tuple[tuple[str, Question, Outcome], ...]) -> None:
+        """Take what a job says is known."""
+        self._outcomes = {(name, question.key): outcome for name, question, outcome in known}
+
+    def find(self, source: ModelSource, question: Question) -> Outcome | None:
+        """Return the outcome of a question that is known."""
+        return self._outcomes.get((source.name, question.key))
+
+    def add(self, source: ModelSource, question: Question, outcome: Outcome) -> None:
+        """Keep nothing: the pool records."""
 
 
 def _watch(parent: int) -> None:
@@ -98,6 +114,7 @@ def _watch(parent: int) -> None:
 def main() -> None:
     """Serve until the connection closes."""
     parent = int(sys.argv[1])
+    end_hangs()
     address, key = ast.literal_eval(sys.stdin.readline())
     if hasattr(os, "getppid"):
         threading.Thread(target=_watch, args=(parent,), daemon=True).start()

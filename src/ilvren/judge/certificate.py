@@ -66,7 +66,7 @@ def certified(case: Case) -> Certificate:
     """Return the certificate of a design whose conditions have been measured."""
     problem = case.problem
     conditions = case.conditions
-    if problem.runners:
+    if problem.sources:
         return Certificate(None, "a model's inside is not known to intervals", is_refused=True)
     if conditions is None or not np.isfinite(conditions.row_multipliers).all():
         return Certificate(None, "there are no multipliers", is_refused=True)

@@ -229,7 +229,7 @@ class _Case:
             point = np.frombuffer(item.point)
             if len(point) != len(self.point):
                 continue
-            for name, (_, trouble) in self.problem.named_values(tuple(point.tolist())).items():
+            for name, (_, trouble) in self.problem.named_values(tuple(point.tolist()), self.gate.calls).items():
                 if trouble is not None and name not in seen and len(seen) < MOST_INVALID:
                     seen.add(name)
                     text = f"evaluation {item.number}: {trouble_sentence(name, trouble)}"

@@ -63,7 +63,7 @@ def _check_derivatives(case: Case) -> str:
     if doubt is not None:
         case.add("derivatives", "unknown", None, None, doubt)
         return "blind"
-    more = "" if case.problem.runners else "; no formula changes its branch nearby"
+    more = "" if case.problem.sources else "; no formula changes its branch nearby"
     case.add("derivatives", "pass", 0.0, 0.0, f"all are finite and agree with differences{more}")
     return "smooth"
 
@@ -71,7 +71,7 @@ def _check_derivatives(case: Case) -> str:
 def _doubt(case: Case) -> str | None:
     prices_of(case)
     rows = np.flatnonzero(case.conditions.row_sides) if case.conditions is not None else np.zeros(0, dtype=np.int64)
-    examine = doubt_in_models if case.problem.runners else doubt_in_formulas
+    examine = doubt_in_models if case.problem.sources else doubt_in_formulas
     return examine(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
 
 

@@ -95,9 +95,9 @@ def neighbours_of(case: Case) -> Neighbours:
     moves, what = _moves(case, places, members, here)
     kinds = " and ".join([", ".join(what[:-1]), what[-1]]) if len(what) > 1 else what[0]
     has_continuous = bool(len(problem.continuous_places))
-    most = MOST_CALLED if problem.runners else MOST_EVALUATED
+    most = MOST_CALLED if problem.sources else MOST_EVALUATED
     if has_continuous:
-        most = MOST_SOLVED_MODELS if problem.runners else MOST_SOLVED
+        most = MOST_SOLVED_MODELS if problem.sources else MOST_SOLVED
     chosen = moves[:most]
     points = np.repeat(case.point[np.newaxis], len(chosen), axis=0)
     for column, (place, own) in enumerate(zip(places, members, strict=True)):
@@ -164,7 +164,7 @@ def _along_equalities(case: Case, places: list[int], members: list[Members], her
     """Return moves of two or three variables by several members that keep an equality of those variables alone."""
     evaluation = case.evaluation
     equal = np.flatnonzero(case.measures.row_lower == case.measures.row_upper)
-    if not len(equal) or evaluation.jacobian is None or case.gate.is_sparse or case.problem.runners:
+    if not len(equal) or evaluation.jacobian is None or case.gate.is_sparse or case.problem.sources:
         return []
     jacobian = np.nan_to_num(evaluation.jacobian[equal])
     held = np.flatnonzero((jacobian[:, places] != 0.0).any(axis=0))
@@ -202,7 +202,7 @@ def _evaluated(case: Case, points: FloatArray) -> tuple[Better | None, int]:
     """Return the best of designs (k, n) that beats the case's, and how many tie with it."""
     if not len(points):
         return None, 0
-    if case.problem.runners:
+    if case.problem.sources:
         evaluations = [case.gate.evaluate(point) for point in points]
         objective = np.array([e.objective if e.is_finite else np.nan for e in evaluations])
         rows = np.array([e.rows for e in evaluations]).reshape(len(points), -1)
@@ -231,7 +231,7 @@ def _solved(case: Case, points: FloatArray, count: int, kinds: str) -> Neighbour
     left = ALL_PROOF_BOXES
     for number, neighbour in enumerate(points):
         held = _held(case.problem, neighbour)
-        found, is_settled, is_tie = _searched(case, held, number, 1 if convex or case.problem.runners else STARTS)
+        found, is_settled, is_tie = _searched(case, held, number, 1 if convex or case.problem.sources else STARTS)
         best = _best(best, found)
         ties += is_tie
         if found is not None or is_tie:

@@ -44,7 +44,7 @@ EXACT = 1e-12
 def refusal(case: Case) -> str:
     """Return why there can be no proof, or nothing."""
     problem = case.problem
-    if problem.runners:
+    if problem.sources:
         return "a model's inside is not known to intervals; only formulas can be proved"
     if len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
         return f"{len(problem.free)} free variables and {problem.row_count} rows are too many for a proof"

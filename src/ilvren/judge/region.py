@@ -53,7 +53,7 @@ def _kept(case: Case) -> tuple[bool, str]:
         np.clip(case.point + side * STEPS_AHEAD * curvature.step, case.measures.lower, case.measures.upper)
         for side in (1.0, -1.0)
     ]
-    is_kept = _is_kept_by_slopes if case.problem.runners else _is_strict
+    is_kept = _is_kept_by_slopes if case.problem.sources else _is_strict
     if all(is_kept(case, point) for point in points):
         return True, f"the curvature keeps its sign {where}"
     return False, f"the curvature does not keep its sign {where}"

@@ -48,7 +48,7 @@ def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[F
         least_gain=case.tolerance * case.size,
         directions=directions,
         slack=1e-3 if has_prices(case) else 0.0,
-        samples=MODEL_SAMPLES if case.problem.runners else SAMPLES,
+        samples=MODEL_SAMPLES if case.problem.sources else SAMPLES,
     )
     detail = f"{probe.tried} feasible designs within {probe.radius:g} of the variables' sizes"
     gain = 0.0 if probe.better is None else probe.better.gain / case.size
@@ -109,7 +109,7 @@ def search_downhill(case: Case) -> Better | None:
         evaluations=DESCENT_EVALUATIONS,
         tolerance=case.tolerance,
         feasibility=case.feasibility,
-        seconds=MODEL_SECONDS if case.problem.runners else None,
+        seconds=MODEL_SECONDS if case.problem.sources else None,
     )
     return _add(case, "search", _gained(case, run(case.problem.with_starts(case.point), settings)), "a search downhill")
 
@@ -135,7 +135,7 @@ def search_without_slopes(case: Case) -> Better | None:
         evaluations=BLIND_EVALUATIONS,
         tolerance=case.tolerance,
         feasibility=case.feasibility,
-        seconds=MODEL_SECONDS if case.problem.runners else None,
+        seconds=MODEL_SECONDS if case.problem.sources else None,
     )
     return _add(case, "search", _gained(case, run(nearby, settings)), "a search without derivatives, nearby,")
 

@@ -42,7 +42,7 @@ def doubt_in_models(
 ) -> str | None:
     """Return what speaks against the derivatives at `point` in objective or the `rows` given, or None."""
     free = gate.problem.continuous_places
-    if not gate.problem.runners or len(free) > MOST_VARIABLES:
+    if not gate.problem.sources or len(free) > MOST_VARIABLES:
         return None
     here = _values(evaluation, rows)
     assert evaluation.gradient is not None

@@ -12,7 +12,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.pattern import Pattern, pattern_of
-from ilvren.models import Runner
+from ilvren.models import Calls
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.report import limit_states
@@ -39,6 +39,7 @@ class Standing:
     notes: tuple[str, ...]
     findings: tuple[str, ...]
     pattern: Pattern | None = None
+    calls: tuple[Calls, ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `show`."""
@@ -58,7 +59,7 @@ class Standing:
             "constraints": states_document(problem.row_blocks, self.constraints),
             "violation": plain(self.violation),
             "unused": unused_names(problem),
-            "models": [model_facts(runner) for runner in problem.runners],
+            "models": [model_facts(calls) for calls in self.calls],
             "order": order_of(problem),
             "pattern": None if self.pattern is None else self.pattern.to_dict(),
             "findings": list(self.findings),
@@ -102,7 +103,7 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
     gate = Gate(problem)
     evaluation = gate.evaluate(np.array(point))
     bounds, rows = limit_states(problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY)
-    named = problem.named_values(point)
+    named = problem.named_values(point, gate.calls)
     findings = [trouble_sentence(name, trouble) for name, (_, trouble) in named.items() if trouble is not None]
     findings += _off_grid(problem, point)
     notes = tuple(state.word(FEASIBILITY) for state in rows)
@@ -123,7 +124,7 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
     for block in problem.row_blocks:
         if not problem.graph.variables_of([block.node]):
             findings.append(f'constraint "{block.name}" depends on no variable')
-    findings += [note for runner in problem.runners for note in runner.notes]
+    findings += [note for calls in gate.calls for note in calls.notes]
     objective = problem.objective
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
@@ -137,6 +138,7 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
         notes,
         tuple(findings),
         pattern_of(gate) if with_pattern else None,
+        gate.calls,
     )
 
 
@@ -173,21 +175,21 @@ def unused_names(problem: Problem) -> list[str]:
 
 def order_of(problem: Problem) -> list[str]:
     """Return the derived values and models in the order in which they are computed."""
-    named = {item.name for item in problem.derived} | {runner.facts.name for runner in problem.runners}
+    named = {item.name for item in problem.derived} | {source.name for source in problem.sources}
     return [name for name in problem.order if name in named]
 
 
-def model_facts(runner: Runner) -> dict[str, object]:
+def model_facts(calls: Calls) -> dict[str, object]:
     """Return what a listing says of a model."""
-    facts = runner.facts
+    source = calls.source
     return {
-        "name": facts.name,
-        "python": f"{facts.path.name}:{facts.function}",
-        "inputs": {name: list(shape) for name, shape in facts.inputs},
-        "outputs": {name: list(shape) for name, shape in facts.outputs},
-        "derivatives": facts.derivatives,
-        "calls": runner.calls,
-        "seconds": round(runner.seconds, 6),
+        "name": source.name,
+        "python": source.told,
+        "inputs": {name: list(shape) for name, shape in source.inputs},
+        "outputs": {name: list(shape) for name, shape in source.outputs},
+        "derivatives": source.derivatives,
+        "calls": calls.calls,
+        "seconds": round(calls.seconds, 6),
     }
 
 

@@ -293,7 +293,7 @@ def _note_members(case: Case, found: Neighbours) -> None:
 def _check_evaluation(case: Case) -> str:
     evaluation = case.evaluation
     if not evaluation.is_finite:
-        troubles = case.problem.named_values(tuple(case.point.tolist()))
+        troubles = case.problem.named_values(tuple(case.point.tolist()), case.gate.calls)
         first = next((trouble_sentence(n, t) for n, (_, t) in troubles.items() if t), "a value is not finite")
         return case.add("evaluation", "fail", None, None, first)
     worst, where = 0.0, "a fresh evaluation"

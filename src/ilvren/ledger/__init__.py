@@ -3,7 +3,8 @@
 All SQL lives here. Knows records; never problems' formulas, methods or terminals.
 """
 
+from ilvren.ledger.calls import CallRecord
 from ilvren.ledger.records import EvaluationRecord, GroupRecord, IterationRecord, RequestRecord, RunRecord
 from ilvren.ledger.store import Ledger
 
-__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]
+__all__ = ["CallRecord", "EvaluationRecord", "GroupRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]

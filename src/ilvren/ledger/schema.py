@@ -31,6 +31,17 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " point BLOB NOT NULL, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
+    5: (
+        "calls of models, apart from evaluations",
+        (
+            "CREATE TABLE calls (number INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs, source TEXT NOT"
+            " NULL, model TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, inputs BLOB NOT NULL, answer BLOB"
+            " NOT NULL, status TEXT NOT NULL, trouble TEXT NOT NULL, seconds REAL NOT NULL, folder TEXT NOT NULL)",
+            "CREATE INDEX calls_by_digest ON calls (digest)",
+            "CREATE INDEX calls_by_run ON calls (run, digest)",
+            "CREATE INDEX calls_by_source ON calls (source)",
+        ),
+    ),
     3: (
         "the designs of each generation, as numbers of evaluations",
         (

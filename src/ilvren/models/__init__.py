@@ -1,10 +1,28 @@
-"""Values that formulas cannot give: Python functions, their outputs and their derivatives.
+"""Values that formulas cannot give: sources of every kind, the calls of a run, and derivatives through them.
 
 Knows functions, arrays and files; never formulas, problems or methods. Nothing here runs before a value is asked for.
 """
 
+from ilvren.models.calls import Call, Calls, NotOnRecord, Shelf
 from ilvren.models.failures import ModelFailure
-from ilvren.models.runner import Call, ModelFacts, Runner
-from ilvren.models.signature import arguments_of, read_python
+from ilvren.models.places import ASIDE, HERE, Place
+from ilvren.models.python import PythonSource, arguments_of, read_python
+from ilvren.models.source import DERIVATIVE_WORDS, ModelSource, Outcome, Question
 
-__all__ = ["Call", "ModelFacts", "ModelFailure", "Runner", "arguments_of", "read_python"]
+__all__ = [
+    "ASIDE",
+    "DERIVATIVE_WORDS",
+    "HERE",
+    "Call",
+    "Calls",
+    "ModelFailure",
+    "ModelSource",
+    "NotOnRecord",
+    "Outcome",
+    "Place",
+    "PythonSource",
+    "Question",
+    "Shelf",
+    "arguments_of",
+    "read_python",
+]

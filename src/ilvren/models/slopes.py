@@ -18,7 +18,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -26,14 +26,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
+from ilvren.models.calls import LEAST_SPARSE, Calls, is_banded
 from ilvren.models.failures import CannotFollow, ModelFailure
-from ilvren.models.runner import LEAST_SPARSE, ModelFacts, Runner, is_banded
+from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, FORWARD_DIFFERENCES, SUPPLIED, ModelSource
 
 __all__ = ["jacobian"]
 
 Array = NDArray[Any]
 
-COMPLEX_STEP = 1e-40
+IMAGINARY_STEP = 1e-40
 EPSILON = float(np.finfo(float).eps)
 # The difference table: so many points, so far apart relative to the inputs.
 TABLE_POINTS, TABLE_STEP = 8, 1e-7
@@ -48,160 +49,98 @@ LEAST_STEP, MOST_STEP = 1e-9, 1e-2
 COMPLEX_DOUBT = 1e-3
 
 
-def jacobian(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+def jacobian(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse."""
-    match runner.facts.derivatives:
-        case "automatic":
-            found = _automatic(runner, inputs)
-            return _differences(runner, inputs, outputs) if found is None else found
-        case "supplied":
-            return _supplied(runner, inputs)
-        case "complex-step":
-            return _complex(runner, inputs, outputs)
-    return _differences(runner, inputs, outputs)
+    word = calls.source.derivatives
+    if word == AUTOMATIC:
+        found = _automatic(calls, inputs)
+        return _differences(calls, inputs, outputs) if found is None else found
+    if word == SUPPLIED:
+        return calls.slopes(inputs)
+    if word == COMPLEX_STEP:
+        return _complex(calls, inputs, outputs)
+    return _differences(calls, inputs, outputs)
 
 
 def _flat(values: Sequence[Array]) -> Array:
     return np.concatenate([np.ravel(value) for value in values]) if values else np.zeros(0)
 
 
-def _parts(facts: ModelFacts, flat: Array) -> list[Array]:
+def _parts(source: ModelSource, flat: Array) -> list[Array]:
     found, at = [], 0
-    for _, shape in facts.inputs:
+    for _, shape in source.inputs:
         size = math.prod(shape)
         found.append(flat[at : at + size].reshape(shape))
         at += size
     return found
 
 
-def _automatic(runner: Runner, inputs: Sequence[Array]) -> Any:
+def _automatic(calls: Calls, inputs: Sequence[Array]) -> Any:
     """Return the Jacobian by following the function; None where it cannot be followed and differences may take its
     place: the plain function has just given values for the same inputs, so that any failure here is the following's."""
     try:
-        found = _by_following(runner, inputs)
+        found = calls.slopes(inputs)
     except (CannotFollow, ModelFailure) as error:
-        if not runner.facts.is_strict and not runner.is_followed:
-            told = str(error).removeprefix(f'model "{runner.facts.name}" ')
-            runner.fall_back(
+        if not calls.source.is_strict and not calls.is_followed:
+            told = str(error).removeprefix(f'model "{calls.source.name}" ')
+            calls.fall_back(
                 f"cannot be followed ({told})" if isinstance(error, CannotFollow) else f"{told} when followed"
             )
             return None
         if isinstance(error, ModelFailure):
             raise
-        file, line = runner.facts.place
+        file, line = calls.source.place
+        file_told = calls.source.told.partition(":")[0]
         raise ProblemError(
-            f'model "{runner.facts.name}" ({runner.facts.path.name}) cannot be differentiated automatically: {error}',
+            f'model "{calls.source.name}" ({file_told}) cannot be differentiated automatically: {error}',
             file=file,
             line=line,
-            where=f"models.{runner.facts.name}",
+            where=f"models.{calls.source.name}",
             advice='write it with NumPy functions, or choose derivatives = "differences", which needs plain numbers',
         ) from None
-    runner.is_followed = True
+    calls.is_followed = True
     return found
 
 
-def _by_following(runner: Runner, inputs: Sequence[Array]) -> Any:
-    from ilvren.models.followed import Followed
-
-    facts = runner.facts
-    followed, at = [], 0
-    for value in inputs:
-        followed.append(Followed.input(value, at, facts.input_size))
-        at += value.size
-    raw = runner.raw(followed)
-    from scipy.sparse import csr_array, vstack
-
-    blocks = []
-    for (name, shape), value in zip(facts.outputs, raw, strict=True):
-        if isinstance(value, (list, tuple)):
-            value = Followed.stacked(value)
-        size = math.prod(shape)
-        if not isinstance(value, Followed):  # a constant
-            blocks.append(csr_array((size, facts.input_size)))
-            continue
-        if value.shape != shape and not (value.size == size == 1):
-            raise ModelFailure(f'model "{facts.name}" returned "{name}" with shape {value.shape}, declared is {shape}')
-        blocks.append(value.slopes)
-    found = vstack(blocks, format="csr")
-    return found if facts.input_size * facts.output_size > LEAST_SPARSE else found.toarray()
-
-
-def _supplied(runner: Runner, inputs: Sequence[Array]) -> Any:
-    facts = runner.facts
-    assert facts.slopes_path is not None
-    function = runner.function(facts.slopes_path, facts.slopes)
-    given = {
-        name: value.copy() if shape else value.item() for (name, shape), value in zip(facts.inputs, inputs, strict=True)
-    }
-    result = runner.guarded_call(function, given)
-    if not isinstance(result, Mapping):
-        raise ModelFailure(f'"{facts.slopes}" returned {type(result).__name__}, not a mapping')
-    from scipy.sparse import block_array, csr_array
-
-    blocks: list[list[Any]] = []
-    for output, out_shape in facts.outputs:
-        own = result.get(output)
-        blocks.append([])
-        for name, shape in facts.inputs:
-            part = result.get((output, name))
-            if part is None and isinstance(own, Mapping):
-                part = own.get(name)
-            if part is None:
-                raise ModelFailure(f'"{facts.slopes}" returned no derivative of "{output}" by "{name}"')
-            size = (math.prod(out_shape), math.prod(shape))
-            if not hasattr(part, "tocsr"):
-                part = np.asarray(part, dtype=float)
-                if part.size == math.prod(size):
-                    part = part.reshape(size)
-            if part.shape != size:
-                raise ModelFailure(
-                    f'"{facts.slopes}" returned the derivative of "{output}" by "{name}" with shape {part.shape},'
-                    f" expected is {out_shape + shape}"
-                )
-            blocks[-1].append(csr_array(part))
-    found = block_array(blocks, format="csr")
-    return found if facts.input_size * facts.output_size > LEAST_SPARSE else found.toarray()
-
-
-def _complex(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
-    facts, flat = runner.facts, _flat(inputs)
-    found = np.zeros((facts.output_size, len(flat)))
-    groups = _groups(facts)
+def _complex(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+    source, flat = calls.source, _flat(inputs)
+    found = np.zeros((source.output_size, len(flat)))
+    groups = _groups(source)
     points = np.repeat(flat[np.newaxis].astype(complex), len(groups), axis=0)
     for moved, group in zip(points, groups, strict=True):
-        moved[group] += 1j * COMPLEX_STEP
-    runner.call_ahead([_parts(facts, moved) for moved in points])
+        moved[group] += 1j * IMAGINARY_STEP
+    calls.ahead([_parts(source, moved) for moved in points])
     for moved, group in zip(points, groups, strict=True):
-        runner.difference_calls += 1
-        change = _flat(runner.values(_parts(facts, moved), kind=complex)).imag
-        _fill(found, facts, group, change, np.full(len(flat), COMPLEX_STEP))  # (1)
-    if runner.steps is None:
-        runner.steps = "compared"
+        calls.difference_calls += 1
+        change = _flat(calls.values(_parts(source, moved), kind=complex)).imag
+        _fill(found, source, group, change, np.full(len(flat), IMAGINARY_STEP))  # (1)
+    if calls.steps is None:
+        calls.steps = "compared"
         _compare(
-            runner,
+            calls,
             flat,
             found,
             outputs,
             "complex steps and differences disagree; functions such as abs() lose complex steps, and too narrow a"
             ' band loses derivatives. Try derivatives = "automatic" or "differences", and `ilvren check`',
         )
-    return _sparse_where_worth(facts, found, groups)
+    return _sparse_where_worth(source, found, groups)
 
 
-def _compare(runner: Runner, flat: Array, found: Array, outputs: Sequence[Array], doubt: str) -> None:
+def _compare(calls: Calls, flat: Array, found: Array, outputs: Sequence[Array], doubt: str) -> None:
     """Once: the derivatives found, all inputs moved at once, against a difference; note `doubt` when they disagree."""
     direction = np.where(np.arange(len(flat)) % 2, -1.0, 1.0) * np.maximum(np.abs(flat), 1e-3) * EPSILON ** (1.0 / 3.0)
     try:
-        ahead = _flat(runner.values(_parts(runner.facts, flat + direction)))
-        behind = _flat(runner.values(_parts(runner.facts, flat - direction)))
+        ahead = _flat(calls.values(_parts(calls.source, flat + direction)))
+        behind = _flat(calls.values(_parts(calls.source, flat - direction)))
     except ModelFailure:
         return
-    runner.difference_calls += 2
+    calls.difference_calls += 2
     there, here = (ahead - behind) / 2.0, found @ direction
     size = np.abs(found) @ np.abs(direction) + np.abs(there)
     noise = 1e3 * EPSILON * np.abs(_flat(outputs))
     if bool((np.abs(there - here) > COMPLEX_DOUBT * size + noise).any()):
-        runner.notes.append(f'model "{runner.facts.name}": {doubt}')
+        calls.add_note(f'model "{calls.source.name}": {doubt}')
 
 
 # ---- differences --------------------------------------------------------------------------------
@@ -222,32 +161,32 @@ def _sizes(flat: Array) -> Array:
 
 
 def _moved(
-    runner: Runner, flat: Array, here: Array, group: NDArray[np.int64], trial: float, sizes: Array, seen: Array
+    calls: Calls, flat: Array, here: Array, group: NDArray[np.int64], trial: float, sizes: Array, seen: Array
 ) -> tuple[Array, Array]:
     """Return the outputs at a trial step of a group, ahead and behind, raising `sizes` of inputs too small to
     change an output by what is `seen`."""
     while True:
         unit = np.zeros(len(flat))
         unit[group] = trial * sizes[group]
-        ahead, behind = _values_at(runner, flat + unit), _values_at(runner, flat - unit)
+        ahead, behind = _values_at(calls, flat + unit), _values_at(calls, flat - unit)
         largest = float(sizes[group].max())
         if largest >= TINY or bool((np.fmax(np.abs(ahead - here), np.abs(here - behind)) > seen).any()):
             return ahead, behind
         sizes[group] = np.maximum(sizes[group], min(largest * GROWTH, 1.0))
 
 
-def _values_at(runner: Runner, flat: Array) -> Array:
-    runner.difference_calls += 1
+def _values_at(calls: Calls, flat: Array) -> Array:
+    calls.difference_calls += 1
     try:
-        return _flat(runner.values(_parts(runner.facts, flat)))
+        return _flat(calls.values(_parts(calls.source, flat)))
     except ModelFailure:
-        return np.full(runner.facts.output_size, np.nan)
+        return np.full(calls.source.output_size, np.nan)
 
 
-def _noise(runner: Runner, flat: Array) -> float:
+def _noise(calls: Calls, flat: Array) -> float:
     """Return the relative noise of the outputs, from the difference table along one direction."""
     move = TABLE_STEP * _sizes(flat) * np.where(np.arange(len(flat)) % 2, -1.0, 1.0)
-    table = np.array([_values_at(runner, flat + k * move) for k in range(TABLE_POINTS)])
+    table = np.array([_values_at(calls, flat + k * move) for k in range(TABLE_POINTS)])
     size = np.abs(table).max(axis=0)
     found = EPSILON
     for output in range(table.shape[1]):
@@ -268,27 +207,27 @@ def _noise(runner: Runner, flat: Array) -> float:
     return min(found, 1e-2)
 
 
-def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
+def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
     """Choose the step of each group of inputs from the noise ε and the curvature μ₂.
 
     The curvature is measured with a step of ε^(1/4) of the inputs' sizes.
     (|f|/μ₂)^(1/2) is a length over which the output changes by its own size: where that is shorter than the input
     itself it takes the input's place in (2), whose step is (3ε)^(1/3) of it.
     """
-    facts = runner.facts
-    noise = _noise(runner, flat)
+    source = calls.source
+    noise = _noise(calls, flat)
     sizes, trial = _sizes(flat), noise**0.25
-    shares, groups = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0)), _groups(facts)
+    shares, groups = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0)), _groups(source)
     level = noise * np.abs(here)
     for group in groups:
-        ahead, behind = _moved(runner, flat, here, group, trial, sizes, math.sqrt(noise) * np.abs(here))
+        ahead, behind = _moved(calls, flat, here, group, trial, sizes, math.sqrt(noise) * np.abs(here))
         bend = np.abs(ahead - 2.0 * here + behind) / trial**2
         is_seen = np.isfinite(bend) & (bend > 4.0 * level / trial**2)
         if not is_seen.any():
-            if facts.derivatives == "forward-differences":
+            if source.derivatives == FORWARD_DIFFERENCES:
                 shares[group] = 2.0 * math.sqrt(noise)
             continue
-        if facts.derivatives == "forward-differences":
+        if source.derivatives == FORWARD_DIFFERENCES:
             shares[group] = float(np.min(2.0 * np.sqrt(level[is_seen] / bend[is_seen])))  # (3)
         else:
             length = float(np.min(np.sqrt(np.abs(here[is_seen]) / bend[is_seen])))
@@ -296,15 +235,15 @@ def _chosen_steps(runner: Runner, flat: Array, here: Array) -> _Steps:
     return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
 
 
-def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
+def _groups(source: ModelSource) -> list[NDArray[np.int64]]:
     """Return which inputs are moved together: alone, or where all outputs declare a band, those out of its reach."""
     groups: list[NDArray[np.int64]] = []
-    has_bands = is_banded(facts)
-    reach = 2 * max(facts.bands.values(), default=0) + 1
+    has_bands = is_banded(source)
+    reach = 2 * max(source.bands.values(), default=0) + 1
     at = 0
-    for _, shape in facts.inputs:
+    for _, shape in source.inputs:
         size = math.prod(shape)
-        if has_bands and len(shape) == 1 and all(shape == out for _, out in facts.outputs):
+        if has_bands and len(shape) == 1 and all(shape == out for _, out in source.outputs):
             groups += [np.arange(at + first, at + size, reach) for first in range(min(reach, size))]
         else:
             groups += [np.array([place]) for place in range(at, at + size)]
@@ -312,44 +251,44 @@ def _groups(facts: ModelFacts) -> list[NDArray[np.int64]]:
     return groups
 
 
-def _differences(runner: Runner, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
-    facts, flat, here = runner.facts, _flat(inputs), _flat(outputs)
-    is_first = runner.steps is None
+def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+    source, flat, here = calls.source, _flat(inputs), _flat(outputs)
+    is_first = calls.steps is None
     if is_first:
-        runner.steps = _chosen_steps(runner, flat, here)
-    steps: _Steps = runner.steps
+        calls.steps = _chosen_steps(calls, flat, here)
+    steps: _Steps = calls.steps
     h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
     h = (flat + h) - flat  # a step that the numbers can hold
-    found = np.zeros((facts.output_size, len(flat)))
+    found = np.zeros((source.output_size, len(flat)))
     moves = np.zeros((len(steps.groups), len(flat)))
     for move, group in zip(moves, steps.groups, strict=True):
         move[group] = h[group]
-    sides = moves if facts.derivatives == "forward-differences" else np.vstack([moves, -moves])
-    runner.call_ahead([_parts(facts, flat + move) for move in sides])
+    sides = moves if source.derivatives == FORWARD_DIFFERENCES else np.vstack([moves, -moves])
+    calls.ahead([_parts(source, flat + move) for move in sides])
     for move, group in zip(moves, steps.groups, strict=True):
-        ahead = _values_at(runner, flat + move)
-        if facts.derivatives == "forward-differences" and np.isfinite(ahead).all():
+        ahead = _values_at(calls, flat + move)
+        if source.derivatives == FORWARD_DIFFERENCES and np.isfinite(ahead).all():
             change, length = ahead - here, np.ones(1)  # (3)
         else:
-            behind = _values_at(runner, flat - move)
+            behind = _values_at(calls, flat - move)
             ahead, one = np.where(np.isfinite(ahead), ahead, here), np.isfinite(ahead)
             behind, other = np.where(np.isfinite(behind), behind, here), np.isfinite(behind)
             count = one.astype(float) + other.astype(float)
             change, length = ahead - behind, np.where(count > 0.0, count, np.nan)  # (2), one-sided at an edge
-        _fill(found, facts, group, change / length, h)
+        _fill(found, source, group, change / length, h)
     if is_first and len(steps.groups) < len(flat) and np.isfinite(found).all():
         _compare(
-            runner,
+            calls,
             flat,
             found,
             outputs,
             "its derivatives within the declared band do not explain how it changes; a band that is too narrow loses"
             " derivatives. Widen it or leave it out, and `ilvren check`",
         )
-    return _sparse_where_worth(facts, found, steps.groups)
+    return _sparse_where_worth(source, found, steps.groups)
 
 
-def _sparse_where_worth(facts: ModelFacts, found: Array, groups: Sequence[NDArray[np.int64]]) -> Any:
+def _sparse_where_worth(source: ModelSource, found: Array, groups: Sequence[NDArray[np.int64]]) -> Any:
     """Return the Jacobian in CSR form where inputs were moved together; the declared band is its pattern."""
     if len(groups) == found.shape[1] or found.size <= LEAST_SPARSE:
         return found
@@ -357,19 +296,19 @@ def _sparse_where_worth(facts: ModelFacts, found: Array, groups: Sequence[NDArra
 
     mask = np.zeros(found.shape)
     for group in groups:
-        _fill(mask, facts, group, np.ones(len(found)), np.ones(found.shape[1]))
+        _fill(mask, source, group, np.ones(len(found)), np.ones(found.shape[1]))
     rows, columns = np.nonzero(mask)
     return csr_array((found[rows, columns], (rows, columns)), shape=found.shape)
 
 
-def _fill(found: Array, facts: ModelFacts, group: NDArray[np.int64], change: Array, h: Array) -> None:
+def _fill(found: Array, source: ModelSource, group: NDArray[np.int64], change: Array, h: Array) -> None:
     if len(group) == 1:
         found[:, group[0]] = change / h[group[0]]
         return
     first = 0
-    for name, shape in facts.outputs:
-        n, band = shape[0], facts.bands[name]
-        offset = next(at for at, size in _input_places(facts) if at <= group[0] < at + size)
+    for name, shape in source.outputs:
+        n, band = shape[0], source.bands[name]
+        offset = next(at for at, size in _input_places(source) if at <= group[0] < at + size)
         for place in group:
             own = int(place) - offset
             low, high = max(own - band, 0), min(own + band + 1, n)
@@ -377,9 +316,9 @@ def _fill(found: Array, facts: ModelFacts, group: NDArray[np.int64], change: Arr
         first += n
 
 
-def _input_places(facts: ModelFacts) -> list[tuple[int, int]]:
+def _input_places(source: ModelSource) -> list[tuple[int, int]]:
     places, at = [], 0
-    for _, shape in facts.inputs:
+    for _, shape in source.inputs:
         places.append((at, math.prod(shape)))
         at += math.prod(shape)
     return places

@@ -164,7 +164,7 @@ class _Binding:
                 )
                 for item in template.fit
             ),
-            tuple(template.runners),
+            tuple(template.sources),
             tuple(template.order),
             template,
         )

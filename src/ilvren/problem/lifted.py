@@ -59,7 +59,7 @@ def _roots(problem: Problem) -> list[int]:
 
 def lifted_problem(problem: Problem) -> Lifted | None:
     """Return a problem of formulas with its kinks lifted, as far as they can be; None where none can."""
-    if problem.runners or problem.grid or not has_kinks(problem):
+    if problem.sources or problem.grid or not has_kinks(problem):
         return None
     entries = [Entry(block.node, _pressed(block)) for block in problem.row_blocks]
     if problem.objective is not None:

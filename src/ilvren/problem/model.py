@@ -20,7 +20,7 @@ from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.entries import Source
 
 if TYPE_CHECKING:
-    from ilvren.models import Runner
+    from ilvren.models import Calls, ModelSource
     from ilvren.problem.lifted import Lifted
 
 __all__ = [
@@ -270,7 +270,7 @@ class Problem:
 
     `baseline` is the design at the file's starts, `start` the one runs begin with; both have one value
     per variable element. `parameter_values` follow the graph's parameters, table columns included. `overrides` are
-    what replaced parameters. `runners` are the models, by their number in the graph.
+    what replaced parameters. `sources` are the models, by their number in the graph.
     """
 
     source: Source
@@ -286,7 +286,7 @@ class Problem:
     overrides: Mapping[str, Given] = field(default_factory=dict)
     start_overrides: Mapping[str, Given] = field(default_factory=dict)
     residuals: tuple[Residual, ...] = ()
-    runners: tuple[Runner, ...] = ()
+    sources: tuple[ModelSource, ...] = ()
     order: tuple[str, ...] = ()
     template: Any = None
 
@@ -397,18 +397,29 @@ class Problem:
 
         return bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides)
 
-    def entry_values(self, nodes: Sequence[int], point: Sequence[float] | FloatArray) -> Any:
-        """Return the walk (values, troubles, kinks) of some nodes at a design."""
-        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=self.runners)
+    def calls(self) -> tuple[Calls, ...]:
+        """Return new calls of the models, of which nothing is known yet."""
+        from ilvren.models import Calls
 
-    def named_values(self, point: Sequence[float] | FloatArray) -> dict[str, tuple[Any, Trouble | None]]:
+        return tuple(Calls(source) for source in self.sources)
+
+    def entry_values(
+        self, nodes: Sequence[int], point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()
+    ) -> Any:
+        """Return the walk (values, troubles, kinks) of some nodes at a design, by the `calls` that a run makes of its
+        models; without any, by new ones."""
+        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=calls or self.calls())
+
+    def named_values(
+        self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()
+    ) -> dict[str, tuple[Any, Trouble | None]]:
         """Return {name: (value, trouble)} of every derived value, objective and constraint at a full design; values
-        are floats, or arrays of the entry's shape."""
+        are floats, or arrays of the entry's shape. `calls` as in `entry_values`."""
         entries: list[tuple[str, int]] = [(value.name, value.node) for value in self.derived]
         if self.objective is not None:
             entries.append((self.objective.name, self.objective.node))
         entries.extend((block.name, block.node) for block in self.row_blocks)
-        seen = self.entry_values([node for _, node in entries], point)
+        seen = self.entry_values([node for _, node in entries], point, calls)
         return {
             name: (value, trouble)
             for (name, _), value, trouble in zip(entries, seen.values, seen.troubles, strict=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.models import ModelFacts, Runner, arguments_of
+from ilvren.models import PythonSource, arguments_of
 from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
 
 
 def add_model(template: Template, model: ModelDeclaration) -> None:
-    """Add a model's call and outputs to the template's graph, and its runner. Raises ProblemError."""
+    """Add a model's call and outputs to the template's graph, and its source. Raises ProblemError."""
     source, graph = template.declarations.source, template.graph
     where = EntryDeclaration("models", model.name, model.python)
     nodes, inputs = [], []
@@ -65,7 +65,7 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
             arguments_of(source.beside(slopes_file), slopes, text=template.stored(slopes_file))
         except ProblemError as error:
             template.fail(where, error.message, text=model.slopes, advice=error.advice)
-    facts = ModelFacts(
+    own = PythonSource(
         model.name,
         source.beside(file).resolve(),
         function,
@@ -80,10 +80,10 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         (source.file, template.line(where)),
         is_strict=bool(model.derivatives),
     )
-    for path in facts.depends:
+    for path in own.depends:
         if not source.files and not path.exists():
             template.fail(where, f"depends on a file that is not there: {path}", text=None)
-    call = graph.arrange("call", tuple(nodes), (), None, len(template.runners))
-    template.runners.append(Runner(facts))
+    call = graph.arrange("call", tuple(nodes), (), None, len(template.sources))
+    template.sources.append(own)
     for place, (name, shape) in enumerate(outputs):
         template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))

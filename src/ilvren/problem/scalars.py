@@ -17,7 +17,7 @@ MOST_NODES = 20_000
 def scalar_problem(problem: Problem) -> Problem | None:
     """Return the same problem with a scalar variable and row per element, designs in the same order; the problem itself
     where it has scalars only; None where it has models, or is too long."""
-    if problem.runners:
+    if problem.sources:
         return None
     if not problem.graph.has_arrays:
         return problem

@@ -37,7 +37,7 @@ from ilvren.problem.fitting import fit_objective, fit_template
 from ilvren.problem.rows import row_templates
 
 if TYPE_CHECKING:
-    from ilvren.models import Runner
+    from ilvren.models import ModelSource
     from ilvren.problem.tables import Table
 
 __all__ = ["Template", "checked_override", "listed"]
@@ -62,7 +62,7 @@ class Template:
         self.tables: dict[str, Table] = {}
         self.sizes: dict[int, float] = {}
         self.texts: dict[str, str] = {}  # of the tables and models read, by the names in the file
-        self.runners: list[Runner] = []
+        self.sources: list[ModelSource] = []
         self.model_outputs: dict[str, tuple[str, str]] = {}
         self._evaluators: dict[int, Callable[[list[Any]], Any]] = {}
         self._entries = {

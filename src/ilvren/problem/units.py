@@ -102,9 +102,9 @@ class _Checker:
         problem, declarations = self.problem, self.problem.template.declarations
         for block in problem.blocks:
             self.units[block.name] = self.parsed(block.unit, f"variables.{block.name}")
-        for runner in problem.runners:
-            for name, _ in runner.facts.outputs:
-                self.units[f"{runner.facts.name}.{name}"] = _OPEN
+        for source in problem.sources:
+            for name, _ in source.outputs:
+                self.units[f"{source.name}.{name}"] = _OPEN
         entries = {e.name: e for e in (*declarations.parameters, *declarations.derived, *declarations.objectives)}
         for name in problem.order:
             if name in entries:

@@ -42,7 +42,7 @@ FEW_DIGITS, MOST_EXACT = 2.0**26, 20
 def is_convex(problem: Problem) -> bool:
     """Return whether it is proved that the objective and the feasible set, spaced and catalogue variables taken as
     continuous, are convex. False means: not known."""
-    if problem.runners or len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
+    if problem.sources or len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
         return False
     scalars = scalar_problem(problem)
     if scalars is None:

@@ -60,10 +60,10 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     if lifted is not None and lifted.is_smooth:
         return _with_lifted(problem, lifted)
     n, m = len(problem.free), problem.row_count
-    has_curvature = not problem.runners and derivatives != "differences"
+    has_curvature = not problem.sources and derivatives != "differences"
     # What goes on inside a model nobody sees: it may have kinks, too, or slopes that differences get wrong.
-    without_slopes = ("quadratic-interpolation", "mesh-adaptive-search") if problem.runners else ("nelder-mead",)
-    last = without_slopes if n <= FEW and (has_kinks(problem) or problem.runners) else ()
+    without_slopes = ("quadratic-interpolation", "mesh-adaptive-search") if problem.sources else ("nelder-mead",)
+    last = without_slopes if n <= FEW and (has_kinks(problem) or problem.sources) else ()
     is_small = n + m <= SMALL
     if not m:
         if sum_of_squares(problem):
@@ -82,7 +82,7 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     if is_small:
         if last:
             return Choice(
-                ("sqp", *last, "interior-point"), f"{what}, {'through models' if problem.runners else 'with kinks'}"
+                ("sqp", *last, "interior-point"), f"{what}, {'through models' if problem.sources else 'with kinks'}"
             )
         return Choice(("sqp", "interior-point"), f"{what}: small and smooth")
     return Choice(("interior-point", "augmented-lagrangian"), f"{what}: sparse factorizations")
@@ -150,7 +150,7 @@ def design_count(problem: Problem) -> int | None:
 
 def can_be_enumerated(problem: Problem, count: int) -> bool:
     """Return whether formulas of so many designs are evaluated within seconds."""
-    if problem.runners or count > MOST_DESIGNS:
+    if problem.sources or count > MOST_DESIGNS:
         return False
     graph = problem.graph
     numbers = sum(graph.nodes[number].size for number in graph.reachable(_roots(problem)))
@@ -161,7 +161,7 @@ def _has_values_between(problem: Problem) -> bool:
     """Return whether the formulas can be evaluated between members: nothing is looked up, and no model decides."""
     graph = problem.graph
     operations = {graph.nodes[number].operation for number in graph.reachable(_roots(problem))}
-    return not problem.runners and "lookup" not in operations
+    return not problem.sources and "lookup" not in operations
 
 
 def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice]:
@@ -170,9 +170,9 @@ def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice
     last = choose(problem, settings.derivatives, is_relaxed=False).names[0]
     names = ["differential-evolution"]
     if not _is_discrete(problem):
-        is_smooth = not problem.runners and not has_kinks(problem)
+        is_smooth = not problem.sources and not has_kinks(problem)
         if not is_smooth:
-            last = "quadratic-interpolation" if problem.runners else "mesh-adaptive-search"
+            last = "quadratic-interpolation" if problem.sources else "mesh-adaptive-search"
         names = [*(["multistart"] if is_smooth else []), *names, last]
     why = "a search of the whole box" + (": local searches from many starts first" if len(names) > 2 else "")
     return all_of(GLOBAL, [_resolved(problem, name, settings) for name in names]), Choice(

@@ -115,12 +115,12 @@ def _unlimited(problem: Problem) -> list[str]:
     return [name for name in _able(kind) if method_named(name).most_variables is None]
 
 
-def start_trouble(problem: Problem) -> tuple[NamedValue | Objective | RowBlock, Trouble] | None:
+def start_trouble(problem: Problem, gate: Gate) -> tuple[NamedValue | Objective | RowBlock, Trouble] | None:
     """Return the first entry that has no finite value at the start, and its trouble."""
     entries: list[NamedValue | Objective | RowBlock] = [*problem.derived, *problem.row_blocks]
     if problem.objective is not None:
         entries.insert(len(problem.derived), problem.objective)
-    values = problem.named_values(problem.start)
+    values = problem.named_values(problem.start, gate.calls)
     for entry in entries:
         trouble = values[entry.name][1]
         if trouble is not None:
@@ -131,7 +131,7 @@ def start_trouble(problem: Problem) -> tuple[NamedValue | Objective | RowBlock, 
 def where_invalid(problem: Problem, gate: Gate) -> str:
     """Return the place of the first trouble at the start and what usually mends it, as clauses to follow a reason; ""
     when nothing is found."""
-    found = start_trouble(problem)
+    found = start_trouble(problem, gate)
     if found is None:
         return _where_steep(problem, gate)
     entry, trouble = found

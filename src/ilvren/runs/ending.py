@@ -47,7 +47,7 @@ def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
     if claim == "invalid":
         # After some progress there was something finite to go on from.
         outcome = "stalled" if seen.iterations and seen.leaders.feasible is not None else claim
-        found = start_trouble(seen.problem)
+        found = start_trouble(seen.problem, seen.gate)
         if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
             outcome = "model-failed"
         return outcome, reason + where_invalid(seen.problem, seen.gate)

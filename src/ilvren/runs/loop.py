@@ -45,6 +45,7 @@ from ilvren.runs.result import FoundOptimum, RunResult
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.second_look import document
 from ilvren.runs.settings import Settings
+from ilvren.runs.shelf import RunShelf
 from ilvren.runs.sources import with_source
 
 __all__ = ["Loop", "is_large"]
@@ -107,9 +108,15 @@ class Loop:
         self.is_sparse = method.takes_sparse and is_large(problem)
         problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
-        self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers)
+        calls = problem.calls()
+        self._has_calls_apart = not (replay and replay.evaluations and not replay.has_calls)
+        if ledger is not None and number and calls and self._has_calls_apart:
+            shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
+            for own in calls:
+                own.shelf = shelf
+        self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers, calls=calls)
         # A model that is differentiated in one call is best left to one worker; differences are shared out.
-        self._is_whole = not all(runner.is_differenced for runner in problem.runners)
+        self._is_whole = not all(own.is_differenced for own in calls)
         self.measures = Measures.of(problem)
         self._ledger = ledger
         self._number = number
@@ -197,7 +204,7 @@ class Loop:
         self._check_conflict(self._watch.at_start(self._violation_at_start(), settings.feasibility))
         self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
-        if settings.scaling and self._scaling.objective < FLAT and not self.problem.runners:
+        if settings.scaling and self._scaling.objective < FLAT and not self.problem.sources:
             self._scaling = self._scaling.less_flat(self.measures, lambda points: self._tried(points)[0])
         task = self._task()
         generator = self.method.run(task, self.options)
@@ -233,10 +240,9 @@ class Loop:
 
     def _note_seconds(self, took: float) -> None:
         """Note once what one design of the models takes, as a power of ten: an input of the method, kept for replay."""
-        runners = self.problem.runners
-        if not runners or self.settings.model_seconds is not None or not self.settings.look_scale:
+        if not self.problem.sources or self.settings.model_seconds is not None or not self.settings.look_scale:
             return
-        quickest = sum(runner.quickest for runner in runners)  # the first call has imports and much else in it
+        quickest = sum(calls.quickest for calls in self.gate.calls)  # the first call has imports and much else in it
         seconds = 10.0 ** round(math.log10(max(quickest if math.isfinite(quickest) else took, LEAST_SECONDS)))
         self.settings = replace(self.settings, model_seconds=seconds)
         if self._ledger is not None:
@@ -275,13 +281,13 @@ class Loop:
         """Return the measures with the variables' sizes. Formulas are asked for slopes by themselves, so that the sizes
         are the same for every method; of models only a method that needs derivatives has them."""
         assert self._start is not None
-        if self.problem.runners or self._start.gradient is not None:
+        if self.problem.sources or self._start.gradient is not None:
             return with_sizes(self.problem, self.measures, self._start, self._tried)
         return measured(self.problem, Gate(self.problem, is_sparse=is_large(self.problem)))
 
     def _tried(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return values that find the variables' sizes. Formulas cost next to nothing and are not counted."""
-        if not self.problem.runners:
+        if not self.problem.sources:
             return self.gate.batch_values(points)
         found = self._evaluate_all(points, derivatives=False)
         return np.array([item.objective for item in found]), np.array([item.rows for item in found])
@@ -365,9 +371,9 @@ class Loop:
         if request.lifted and self._view is not None:
             return self._lifted_reply(self._view, self._view.full(points), derivatives=request.derivatives)
         full = self._full(points)
-        if request.scan and not self.problem.runners:
+        if request.scan and not self.problem.sources:
             return self._scan(full)
-        if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.runners):
+        if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.sources):
             return self._scaling.values(*self._batch(full))
         evaluations = self._evaluate_all(full, derivatives=request.derivatives)
         residuals = None
@@ -441,7 +447,7 @@ class Loop:
     def _has_steps(self) -> bool:
         """Return whether the sources of derivatives and the difference steps of all models are chosen: once, here, so
         that they are the same in every worker."""
-        return all(runner.is_decided for runner in self.problem.runners)
+        return all(calls.is_decided for calls in self.gate.calls)
 
     def _take(self, point: FloatArray, arrival: Arrival, request: int, number: int) -> None:
         self.gate.take(point, arrival)
@@ -587,6 +593,13 @@ class Loop:
             self._check_seconds()
             seconds = self._seconds()
             evaluation = self.gate.evaluate(point, derivatives=derivatives)
+        elif self.problem.sources and self._replay.has_calls:
+            evaluation, seconds = self.gate.evaluate(point, derivatives=derivatives), recorded.seconds
+            if _packed(evaluation) != recorded.values:
+                raise RequestError(
+                    f"evaluation {recorded.number} is not what it was: its models' calls give others now"
+                )
+            self._earlier, self._began = max(self._earlier, seconds), self._clock()
         else:
             evaluation, seconds = self._recalled(point, recorded, derivatives=derivatives), recorded.seconds
             self.gate.adopt(point, evaluation, evaluations=recorded.evaluations)
@@ -601,7 +614,7 @@ class Loop:
         """Return what a record says of a design. Derivatives of formulas are not recorded but computed again."""
         if derivatives and not self._has_steps():
             # Chosen where they were chosen then: at the first derivatives. These calls are counted as recorded.
-            Gate(self.problem, is_sparse=self.is_sparse, by_differences=False).evaluate(point, derivatives=True)
+            Gate(self.problem, is_sparse=self.is_sparse, calls=self.gate.calls).evaluate(point, derivatives=True)
         if not derivatives or record.derivatives:
             n, m = self.problem.size, self.problem.row_count
             return unpacked(record, variables=n, rows=m, derivatives=derivatives, is_sparse=self.is_sparse)
@@ -623,8 +636,8 @@ class Loop:
         counts = self.gate.counts
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
-            # Formulas give the same numbers again; a model is asked once.
-            derivatives = packed_derivatives(evaluation) if self.problem.runners else b""
+            # Formulas give the same numbers again, from the calls of models on record; older ledgers have no calls.
+            derivatives = b"" if self._has_calls_apart else packed_derivatives(evaluation)
         return EvaluationRecord(
             number,
             request,
@@ -800,7 +813,7 @@ class Loop:
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
         )
         baseline_point = np.array(problem.baseline)
-        baseline = Gate(problem).evaluate(baseline_point)
+        baseline = Gate(problem, calls=self.gate.calls).evaluate(baseline_point)
         counts = self.gate.counts
         settings = self.settings.to_dict()
         if self.settings.scaling and self._scaling is not None:
@@ -825,6 +838,7 @@ class Loop:
                 "evaluations": counts.evaluations,
                 "gradients": counts.gradients,
                 "hessians": counts.hessians,
+                **({"calls": sum(calls.calls for calls in self.gate.calls)} if problem.sources else {}),
             },
             self._seconds(),
             self.settings.seed,
@@ -838,7 +852,18 @@ class Loop:
             self._bound[1],
             self._second_look(),
             () if self._watch.conflict is None else self._watch.conflict.names,
+            self._notes(),
         )
+
+    def _notes(self) -> tuple[str, ...]:
+        """Return what a user should know of the models: where derivatives came from, how often they failed."""
+        found = []
+        for calls in self.gate.calls:
+            found += calls.notes
+            if calls.failures:
+                where = f"failed at {calls.failures} point{'s' if calls.failures > 1 else ''}"
+                found.append(f'model "{calls.source.name}" {where}, taken as invalid; the first: {calls.first_failure}')
+        return tuple(found)
 
     def _second_look(self) -> dict[str, object] | None:
         if self._looked is None:

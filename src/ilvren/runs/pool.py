@@ -33,7 +33,7 @@ def open_workers(problem: Problem, workers: int | str | Workers | None, settings
     Raises RequestError for what is no number and no address, MachineError where they cannot be reached."""
     if workers is not None and isinstance(workers, (int, str)):
         check_workers(workers)
-    if workers is None or not problem.runners:
+    if workers is None or not problem.sources:
         yield None
         return
     if not isinstance(workers, (int, str)):

@@ -32,7 +32,10 @@ class Replay:
         requests: list[RequestRecord] | None = None,
         evaluations: list[EvaluationRecord] | None = None,
         iterations: list[IterationRecord] | None = None,
+        *,
+        has_calls: bool = False,
     ) -> None:
+        self.has_calls = has_calls  # whether the calls of models are on record, and not only what came of them
         self.requests = requests or []
         self.iterations = len(iterations or [])
         self.evaluations = len(evaluations or [])

@@ -104,7 +104,7 @@ class RunResult:
     a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
     any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
-    names the constraints that were proved to exclude each other."""
+    names the constraints that were proved to exclude each other; `notes` say what a user should know of its models."""
 
     id: str
     problem: Problem
@@ -133,6 +133,7 @@ class RunResult:
     bound_is_proved: bool = False
     second_look: Mapping[str, object] | None = None
     conflict: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
     @property
     def holds(self) -> bool:

@@ -73,7 +73,7 @@ def _can_be_proved(problem: Problem) -> bool:
     """Return whether intervals have a chance: few variables, all between bounds, in formulas."""
     places = problem.free_places
     width = problem.joined("upper")[places] - problem.joined("lower")[places]
-    return not problem.runners and len(places) <= MOST_PROVED and bool(np.isfinite(width).all())
+    return not problem.sources and len(places) <= MOST_PROVED and bool(np.isfinite(width).all())
 
 
 def _is_least(problem: Problem, f: float, slack: float, boxes: int) -> tuple[bool, int]:

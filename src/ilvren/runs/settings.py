@@ -24,7 +24,8 @@ class Settings:
     `patience` the most evaluations without progress; `options` of the method by name; `derivatives` where they are
     taken from (`runs.sources`); `second_look` the scale of the work that a second look may take, 0 for none, None for
     the usual: 1 where no method is named, else 0; `model_seconds` is no wish but measured at the start of a run: what
-    one design of its models takes, as a power of ten.
+    one design of its models takes, as a power of ten; `fresh`: models are called anew, whatever other runs were
+    answered.
     Raises RequestError for numbers without meaning."""
 
     method: str
@@ -42,6 +43,7 @@ class Settings:
     patience: int | None = None
     second_look: float | None = None
     model_seconds: float | None = None
+    fresh: bool = False
 
     def __post_init__(self) -> None:
         for name in ("tolerance", "feasibility"):

@@ -6,12 +6,12 @@ from dataclasses import replace
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import MOST_DIFFERENCED
-from ilvren.models import Runner
+from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, DIFFERENCES, SUPPLIED
 from ilvren.problem import Problem
 
 __all__ = ["SOURCES", "check_source", "with_source"]
 
-SOURCES = ("automatic", "supplied", "complex-step", "differences")
+SOURCES = (AUTOMATIC, SUPPLIED, COMPLEX_STEP, DIFFERENCES)
 
 
 def check_source(source: str) -> None:
@@ -27,10 +27,10 @@ def with_source(problem: Problem, source: str) -> tuple[Problem, bool]:
     where there are no models, "differences" does without exact derivatives altogether. Raises RequestError where a
     source is not there."""
     check_source(source)
-    if source == "automatic":
+    if source == AUTOMATIC:
         return problem, False
-    if not problem.runners:
-        if source != "differences":
+    if not problem.sources:
+        if source != DIFFERENCES:
             raise RequestError(
                 f"--derivatives {source} is for models, and this problem has none",
                 advice="derivatives of formulas are exact by themselves; `differences` does without them",
@@ -41,12 +41,11 @@ def with_source(problem: Problem, source: str) -> tuple[Problem, bool]:
                 advice="leave --derivatives out: those of formulas are exact and cheap at any size",
             )
         return problem, True
-    if source == "supplied":
-        without = [runner.facts.name for runner in problem.runners if not runner.facts.slopes]
+    if source == SUPPLIED:
+        without = [own.name for own in problem.sources if not own.can_supply]
         if without:
             raise RequestError(
                 f'model "{without[0]}" supplies no derivatives',
                 advice="name the function that does with its key `slopes`",
             )
-    runners = tuple(Runner(replace(runner.facts, derivatives=source)) for runner in problem.runners)
-    return replace(problem, runners=runners), False
+    return replace(problem, sources=tuple(own.with_derivatives(source) for own in problem.sources)), False

@@ -78,8 +78,8 @@ def run(
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
     with_source(problem, settings.derivatives)
-    for runner in problem.runners:
-        runner.ready()  # a file that cannot be imported is found before anything is recorded
+    for calls in problem.calls():
+        calls.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
         if origin is not None:
             raise RequestError(f'"{origin}" is a run of a ledger: say which with ledger=…')
@@ -200,7 +200,12 @@ def resume(
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
     chosen, choice = chosen_method(problem, settings, has_options=False)
-    replay = Replay(ledger.requests(record.number), ledger.evaluations(record.number), ledger.iterations(record.number))
+    replay = Replay(
+        ledger.requests(record.number),
+        ledger.evaluations(record.number),
+        ledger.iterations(record.number),
+        has_calls=bool(ledger.call_digests(record.number)),
+    )
     with open_workers(problem, workers, settings) as pool:
         loop = Loop(
             problem,

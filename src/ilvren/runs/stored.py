@@ -21,7 +21,7 @@ def stored_files(problem: Problem) -> dict[str, str]:
 
 def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
     """Return {model: {file: hash}} of all files that decide what a model returns."""
-    return {runner.facts.name: runner.facts.hashes() for runner in problem.runners}
+    return {source.name: source.hashes() for source in problem.sources}
 
 
 def problem_of(record: RunRecord) -> Problem:

@@ -123,7 +123,7 @@ def check_domains(problem: Problem, gate: Gate, *, seed: int = 0) -> list[Findin
         roots.append(problem.objective.node)
     reach = Intervals(problem.graph, roots, variable_boxes(problem), problem.parameter_values)
     faults = reach.faults()
-    shown = _shown_invalid(problem, gate, seed) if faults and not problem.runners else {}
+    shown = _shown_invalid(problem, gate, seed) if faults and not problem.sources else {}
     found, seen = [], set()
     for fault in faults:
         origin = problem.graph.origins.get(fault.node)
@@ -144,7 +144,7 @@ def _domain_finding(problem: Problem, fault: PossibleFault, entry: str, piece: s
     text = f'"{piece}" in {entry}: {_WHAT[fault.operation]} within the bounds (it lies in [{low}, {high}])'
     if fault.node in shown:
         text += f", for example at {shown[fault.node]}"
-    elif problem.runners:
+    elif problem.sources:
         text += "; not tried at designs, which would call the models"
     elif fault.operation != "interp":
         text += "; no design tried shows it, so the bounds may only look too wide"
@@ -177,7 +177,7 @@ def _shown_invalid(problem: Problem, gate: Gate, seed: int) -> dict[int, str]:
     if problem.objective is not None:
         roots.append(problem.objective.node)
     for point in points[bad][:40]:
-        seen = problem.entry_values(roots, point)
+        seen = problem.entry_values(roots, point, gate.calls)
         for trouble in seen.troubles:
             if trouble is None or trouble.origin is None:
                 continue

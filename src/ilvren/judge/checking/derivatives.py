@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import MOST_DENSE, Gate, measured
 from ilvren.judge.checking.finding import Finding, listed
+from ilvren.models.source import FORWARD_DIFFERENCES
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import mending, trouble_clause
 
@@ -82,7 +83,7 @@ def check_derivatives(
         colours = _colour_directions(problem, gate, free)
         if colours:
             sampled += ", and all variables in groups of which a row knows one (full rows apart)"
-    tally, located = _Tally(problem), list[Finding]()
+    tally, located = _Tally(problem, gate), list[Finding]()
     for number, point in enumerate(points):
         if progress is not None:
             progress(f"derivatives at design {number + 1} of {len(points)}")
@@ -248,14 +249,14 @@ def _extrapolated(values: FloatArray, shares: FloatArray) -> tuple[FloatArray, F
 class _Tally:
     """Counts, and keeps the worst disagreement of each element."""
 
-    def __init__(self, problem: Problem) -> None:
-        self.problem = problem
+    def __init__(self, problem: Problem, gate: Gate) -> None:
+        self.problem, self.gate = problem, gate
         self.compared = self.agreed = 0
         self.worst = 0.0
         self.met_infinite = False
         # Slopes that are differences themselves cannot be better than differences are.
-        sources = {runner.facts.derivatives for runner in problem.runners}
-        self.agree = 1e-5 if "forward-differences" in sources else AGREE
+        sources = {calls.source.derivatives for calls in gate.calls}
+        self.agree = 1e-5 if FORWARD_DIFFERENCES in sources else AGREE
         self.floor = max(FLOORS.get(source, FLOOR) for source in sources) if sources else FLOOR
         self._found: dict[tuple[int, str], Finding] = {}
 
@@ -342,7 +343,10 @@ class _Tally:
         else:
             node = next(b.node for b in problem.row_blocks if b.first <= row - 1 < b.first + b.size)
         here, ahead, behind = (
-            {kink.node: kink.gap for kink in problem.entry_values([node], at + s * KINK_STEP * step).kinks}
+            {
+                kink.node: kink.gap
+                for kink in problem.entry_values([node], at + s * KINK_STEP * step, self.gate.calls).kinks
+            }
             for s in (0.0, 1.0, -1.0)
         )
         return any(

@@ -104,7 +104,7 @@ def check(
         told("units")
         found, unit_facts = _units(problem)
         findings += found
-    findings += [Finding("note", (runner.facts.name,), note) for runner in problem.runners for note in runner.notes]
+    findings += [Finding("note", (calls.source.name,), note) for calls in gate.calls for note in calls.notes]
     return CheckReport(
         problem, derivatives, scaling, tuple(findings), (*checks, *(["units"] if units else [])), unit_facts
     )

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.models.failures import CannotFollow
-from ilvren.models.followed import Followed, added, binary, broadcast, gathered, moved, only_value, raised
+from ilvren.models.python.followed import Followed, added, binary, broadcast, gathered, moved, only_value, raised
 
 __all__ = ["RULES", "Rule", "called"]
 

@@ -220,7 +220,7 @@ class Followed(NDArrayOperatorsMixin):
         return target
 
     def __array_function__(self, function: Any, types: Any, args: Any, options: Any) -> Any:
-        from ilvren.models.followed_functions import called
+        from ilvren.models.python.followed_functions import called
 
         return called(function, args, options)
 

@@ -1,0 +1,84 @@
+"""The calls of models that runs made, apart from their evaluations."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Sequence
+from typing import NamedTuple
+
+__all__ = ["CallRecord", "CallShelf"]
+
+
+class CallRecord(NamedTuple):
+    """One call: the hash of its source, the `model`'s name, the `kind` of question, a `digest` of source and question,
+    the packed inputs and answer, the `status` ("done" or why not) with the `trouble`, the seconds it took and the
+    folder it ran in."""
+
+    source: str
+    model: str
+    kind: str
+    digest: bytes
+    inputs: bytes
+    answer: bytes
+    status: str
+    trouble: str
+    seconds: float
+    folder: str = ""
+
+
+_COLUMNS = "source, model, kind, digest, inputs, answer, status, trouble, seconds, folder"
+
+
+class CallShelf:
+    """What a ledger keeps of calls; a part of `ledger.Ledger`."""
+
+    _db: sqlite3.Connection
+
+    def _guard(self) -> contextlib.AbstractContextManager[None]:
+        raise NotImplementedError
+
+    def _add(self, statement: str, values: tuple[object, ...], *, took: float = 0.0) -> None:
+        raise NotImplementedError
+
+    def flush(self) -> None:
+        """Write what is pending."""
+        raise NotImplementedError
+
+    def add_call(self, run: int, record: CallRecord) -> None:
+        """Record a call that a run made."""
+        marks = ", ".join("?" * (len(record) + 1))
+        statement = f"INSERT INTO calls (run, {_COLUMNS}) VALUES ({marks})"
+        self._add(statement, (run, *record), took=record.seconds)
+
+    def call_digests(self, run: int) -> set[bytes]:
+        """Return the digests of all calls that a run made."""
+        self.flush()
+        with self._guard():
+            return {digest for (digest,) in self._db.execute("SELECT digest FROM calls WHERE run = ?", (run,))}
+
+    def calls(self, run: int) -> list[CallRecord]:
+        """Return the calls of a run in order."""
+        self.flush()
+        with self._guard():
+            rows = self._db.execute(f"SELECT {_COLUMNS} FROM calls WHERE run = ? ORDER BY number", (run,)).fetchall()
+        return [CallRecord(*row) for row in rows]
+
+    def call(self, run: int, digest: bytes) -> CallRecord | None:
+        """Return a call that a run made, or None."""
+        self.flush()
+        return self._one(f"SELECT {_COLUMNS} FROM calls WHERE digest = ? AND run = ?", (digest, run))
+
+    def shared_call(self, digest: bytes) -> CallRecord | None:
+        """Return a call that any run made and that gave an answer, or None."""
+        return self._one(f"SELECT {_COLUMNS} FROM calls WHERE digest = ? AND status = 'done'", (digest,))
+
+    def has_calls_of(self, sources: Sequence[str]) -> bool:
+        """Return whether any run called one of these sources."""
+        marks = ", ".join("?" * len(sources))
+        return self._one(f"SELECT {_COLUMNS} FROM calls WHERE source IN ({marks})", tuple(sources)) is not None
+
+    def _one(self, select: str, values: tuple[object, ...]) -> CallRecord | None:
+        with self._guard():
+            row = self._db.execute(f"{select} LIMIT 1", values).fetchone()
+        return None if row is None else CallRecord(*row)

@@ -1,0 +1,443 @@
+"""The calls that one run makes of a source: what is kept, counted, noted, tried again, recorded."""
+
+from __future__ import annotations
+
+import math
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import ProblemError
+from ilvren.models.failures import CannotFollow, ModelFailure
+from ilvren.models.places import ASIDE, Place
+from ilvren.models.source import (
+    AUTOMATIC,
+    DIFFERENCES,
+    SUPPLIED,
+    ModelSource,
+    Outcome,
+    Question,
+    is_differenced,
+    sizes_of,
+)
+
+__all__ = ["LEAST_SPARSE", "Call", "Calls", "NotOnRecord", "Shelf", "is_banded"]
+
+Array = NDArray[Any]
+Shape = tuple[int, ...]
+
+# Points whose outputs are kept: gradients, rows and the next request come back to the same few.
+MOST_KEPT = 512
+# Smaller Jacobians are dense whatever their pattern.
+LEAST_SPARSE = 400
+# So many different troubles are told.
+MOST_NOTES = 5
+
+
+class Shelf(Protocol):
+    """What was asked and answered before, in this run or in others."""
+
+    def find(self, source: ModelSource, question: Question) -> Outcome | None:
+        """Return the outcome on record, or None."""
+
+    def add(self, source: ModelSource, question: Question, outcome: Outcome) -> None:
+        """Record an outcome."""
+
+
+class NotOnRecord(Exception):
+    """What was asked is neither kept nor on record, and nothing was to be asked anew."""
+
+
+class Calls:
+    """One run's calls of a source. `notes` collects what a user should know; `calls` counts the questions that were
+    really put to it, `difference_calls` the values that differences asked for, whoever answered."""
+
+    def __init__(
+        self, source: ModelSource, *, place: Place = ASIDE, shelf: Shelf | None = None, retries: int | None = None
+    ) -> None:
+        self.source = source
+        self.retries = source.retries if retries is None else retries
+        self.place = place
+        self.shelf = shelf
+        self.notes: list[str] = []
+        self.calls = 0
+        self.difference_calls = 0
+        self.seconds = 0.0
+        self.quickest = math.inf  # seconds of the quickest call so far
+        self.steps: Any = None  # of differences, chosen at their first use
+        self.is_followed = False  # whether derivatives were found by following the function
+        self.pattern: Any = None  # CSR (outputs, inputs) of ones: which derivatives were seen not to be zero
+        self.pattern_version = 0
+        self.failures = 0
+        self.first_failure = ""
+        self.slow_trouble = ""  # of the last call that was beyond its timeout
+        # Puts many questions elsewhere, at the same time.
+        self.elsewhere: Callable[[Sequence[Question]], list[Outcome]] | None = None
+        self.made: list[tuple[Question, Outcome]] | None = None  # kept for whoever records elsewhere
+        self.is_closed = False  # whether nothing may be asked anew
+        self._kept: OrderedDict[bytes, _Point] = OrderedDict()
+        self._ahead: dict[bytes, Outcome] = {}
+        self._offsets = sizes_of(source.inputs), sizes_of(source.outputs)
+
+    # ---- where derivatives come from --------------------------------------------------------------
+
+    @property
+    def is_differenced(self) -> bool:
+        """Return whether its derivatives are made of many calls."""
+        return is_differenced(self.source.derivatives)
+
+    @property
+    def is_decided(self) -> bool:
+        """Return whether it is known where derivatives come from, and with what steps."""
+        if self.is_differenced:
+            return self.steps is not None
+        return self.source.derivatives != AUTOMATIC or self.source.is_strict or self.is_followed
+
+    def fall_back(self, why: str = "") -> None:
+        """Take derivatives by differences from now on, since they cannot be had as hoped: `why`, for a note."""
+        self.source = self.source.with_derivatives(DIFFERENCES)
+        if why:
+            self.add_note(f'model "{self.source.name}" {why}: its derivatives are differences')
+
+    # ---- what is told -----------------------------------------------------------------------------
+
+    def forget(self) -> None:
+        """Drop all outputs that are kept."""
+        self._kept.clear()
+
+    def count_failures(self, count: int, first: str) -> None:
+        """Count points at which the model gave nothing, and keep what was said of the first."""
+        self.failures += count
+        self.first_failure = self.first_failure or first
+
+    def add_note(self, note: str) -> None:
+        """Keep a note for the user, among the first few."""
+        if note not in self.notes and len(self.notes) < MOST_NOTES:
+            self.notes.append(note)
+
+    def at(self, inputs: Sequence[Array]) -> str:
+        """Return the inputs as messages name them."""
+        told = [
+            f"{name} = {float(value):.6g}" if not shape else f"{name} = [{float(np.ravel(value)[0]):.4g}, …]"
+            for (name, shape), value in zip(self.source.inputs, inputs, strict=True)
+            if value.size
+        ]
+        return " at " + ", ".join(told[:6]) if told else ""
+
+    # ---- questions --------------------------------------------------------------------------------
+
+    def ready(self) -> None:
+        """Find out whether the source can be asked at all. Raises ProblemError."""
+        self._checked(self._put([Question("ready")])[0])
+
+    def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
+        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
+        question = _question(inputs, kind)
+        outcome = self._ahead.pop(question.key, None)
+        found: list[Array] = self._checked(outcome or self._put([question])[0])
+        return found
+
+    def slopes(self, inputs: Sequence[Array]) -> Any:
+        """Return the source's own Jacobian, dense or CSR. Raises ModelFailure, CannotFollow."""
+        kind = "followed" if self.source.derivatives == AUTOMATIC else "supplied"
+        return self._checked(self._put([Question(kind, tuple(np.array(value) for value in inputs))])[0])
+
+    def ahead(self, many: Sequence[list[Array]]) -> None:
+        """Ask now, all at once, what `values` will be asked for next."""
+        self._ahead.clear()
+        if len(many) > 1:
+            kind = complex if any(np.iscomplexobj(value) for value in many[0]) else float
+            questions = [_question(inputs, kind) for inputs in many]
+            for question, outcome in zip(questions, self._put(questions), strict=True):
+                self._ahead[question.key] = outcome
+
+    def _checked(self, outcome: Outcome) -> Any:
+        if outcome.is_done:
+            return outcome.answer
+        if outcome.status == "broken":
+            file, line = self.source.place
+            raise ProblemError(outcome.trouble, file=file, line=line, where=f"models.{self.source.name}")
+        if outcome.status == "unfollowable":
+            raise CannotFollow(outcome.trouble)
+        if outcome.status == "slow":
+            self.slow_trouble = outcome.trouble
+        raise ModelFailure(outcome.trouble)
+
+    def _put(self, questions: Sequence[Question]) -> list[Outcome]:
+        """Return what comes of questions: what is on record, the others from the source."""
+        found: list[Outcome | None] = [None] * len(questions)
+        if self.shelf is not None:
+            found = [self.shelf.find(self.source, question) for question in questions]
+        open_ = [place for place, outcome in enumerate(found) if outcome is None]
+        asked = [questions[place] for place in open_]
+        if asked:
+            if self.is_closed:
+                if self.made is not None:
+                    self.made += [(q, o) for q, o in zip(questions, found, strict=True) if o is not None]
+                raise NotOnRecord
+            outcomes = self._asked(asked)
+            for place, question, outcome in zip(open_, asked, outcomes, strict=True):
+                found[place] = outcome
+                self._note(question, outcome)
+        done = [outcome.seconds for outcome in found if outcome is not None and outcome.is_done]
+        self.quickest = min(self.quickest, *done, math.inf)
+        if self.made is not None:
+            self.made += [(q, o) for q, o in zip(questions, found, strict=True) if o is not None and q.kind != "ready"]
+        return [outcome for outcome in found if outcome is not None]
+
+    def _asked(self, questions: Sequence[Question]) -> list[Outcome]:
+        """Ask the source, once more where it was slow or lost, as often as it says."""
+        if self.elsewhere is not None and questions[0].kind in ("values", "complex"):
+            return self.elsewhere(questions)
+        outcomes = self.place.asked(self.source, questions)
+        for _ in range(self.retries):
+            again = [place for place, outcome in enumerate(outcomes) if outcome.status in ("slow", "lost")]
+            for place in again:
+                outcome = self.place.asked(self.source, [questions[place]])[0]
+                if not outcome.is_done and outcome.status == outcomes[place].status:
+                    twice = f"{outcome.trouble}, twice" if self.retries == 1 else outcome.trouble
+                    outcome = Outcome(outcome.status, None, twice, outcome.seconds)
+                outcomes[place] = outcome
+                self.calls += 1
+        return outcomes
+
+    def _note(self, question: Question, outcome: Outcome) -> None:
+        if question.kind == "ready" or outcome.status == "broken":
+            return
+        self.calls += 1
+        self.seconds += outcome.seconds
+        if self.shelf is not None:
+            self.shelf.add(self.source, question, outcome)
+
+    # ---- what formulas see ------------------------------------------------------------------------
+
+    def __call__(self, guard: Any, flags: Sequence[bool], inputs: Sequence[Any]) -> Call:
+        """Return the call for these inputs, those with a flag having a batch axis; nothing runs where `guard` is
+        false."""
+        arrays = [np.asarray(value, dtype=float) for value in inputs]
+        batch = next((len(value) for value, flag in zip(arrays, flags, strict=True) if flag), None)
+        if batch is None:
+            return Call(self, self._points([(arrays, guard is None or bool(np.any(guard)))]), is_batch=False)
+        asked = []
+        for place in range(batch):
+            own = [value[place] if flag else value for value, flag in zip(arrays, flags, strict=True)]
+            wanted = guard is None or bool(guard if np.ndim(guard) == 0 else guard[place])
+            asked.append((own, wanted))
+        return Call(self, self._points(asked), is_batch=True)
+
+    def _points(self, asked: Sequence[tuple[list[Array], bool]]) -> list[_Point]:
+        """Return the points of inputs and whether they are wanted; those that are not kept are called together."""
+        source = self.source
+        found: list[_Point | None] = []
+        keys: list[bytes] = []
+        missing: dict[bytes, list[Array]] = {}
+        for inputs, is_wanted in asked:
+            shaped = [np.broadcast_to(value, shape) for value, (_, shape) in zip(inputs, source.inputs, strict=True)]
+            if not is_wanted or not all(np.isfinite(value).all() for value in shaped):
+                empty = [np.full(shape, np.nan) for _, shape in source.outputs]
+                found.append(_Point(shaped, empty, "", is_spoilt=True))
+                keys.append(b"")
+                continue
+            key = b"".join(np.ascontiguousarray(value).tobytes() for value in shaped)
+            kept = self._kept.get(key)
+            if kept is not None and not kept.reason and self.made is not None:
+                self.made.append((_question(shaped, float), Outcome("done", kept.outputs)))
+            if kept is None and key not in missing:
+                missing[key] = shaped
+            found.append(kept)
+            keys.append(key)
+        if missing:
+            questions = [_question(shaped, float) for shaped in missing.values()]
+            outcomes = self._put(questions)
+            for (key, shaped), outcome in zip(missing.items(), outcomes, strict=True):
+                self._kept[key] = self._pointed(shaped, outcome)
+        points = [kept or self._kept[key] for kept, key in zip(found, keys, strict=True)]
+        while len(self._kept) > MOST_KEPT:
+            self._kept.popitem(last=False)
+        return points
+
+    def learn(self, question: Question, outcome: Outcome) -> None:
+        """Take a call that was made elsewhere as one of these."""
+        self.calls += 1
+        self.seconds += outcome.seconds
+        if outcome.is_done:
+            self.quickest = min(self.quickest, outcome.seconds)
+        if self.shelf is not None:
+            self.shelf.add(self.source, question, outcome)
+        if question.kind == "values":
+            key = b"".join(np.ascontiguousarray(value).tobytes() for value in question.inputs)
+            failures, first = self.failures, self.first_failure  # counted by whoever tells of the call
+            self._kept[key] = self._pointed(list(question.inputs), outcome)
+            self.failures, self.first_failure = failures, first
+
+    def _pointed(self, inputs: list[Array], outcome: Outcome) -> _Point:
+        try:
+            outputs = self._checked(outcome)
+        except ModelFailure as failure:
+            empty = [np.full(shape, np.nan) for _, shape in self.source.outputs]
+            self.count_failures(1, f"{failure}{self.at(inputs)}")
+            return _Point(inputs, empty, f"{failure}{self.at(inputs)}")
+        reason = ""
+        for (name, _), value in zip(self.source.outputs, outputs, strict=True):
+            if not np.isfinite(value).all():
+                reason = f'model "{self.source.name}" returned {_first_bad(value)} as "{name}"{self.at(inputs)}'
+                break
+        return _Point(inputs, outputs, reason)
+
+    # ---- patterns ---------------------------------------------------------------------------------
+
+    @property
+    def is_sparse(self) -> bool:
+        """Return whether the pattern of the derivatives is worth knowing."""
+        is_known = self.source.derivatives in (AUTOMATIC, SUPPLIED) or is_banded(self.source)
+        return is_known and self.source.input_size * self.source.output_size > LEAST_SPARSE
+
+    @property
+    def offsets(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Return where each input and each output begins in flat rows of all."""
+        return self._offsets
+
+    def widen(self, matrix: Any) -> None:
+        """Take what derivatives at a new point show into the pattern."""
+        if not self.is_sparse or isinstance(matrix, np.ndarray):
+            return
+        own = matrix.copy()
+        own.data = np.ones(own.nnz, dtype=np.int8)
+        joined = own if self.pattern is None else own + self.pattern
+        joined.data = np.ones(joined.nnz, dtype=np.int8)
+        if self.pattern is None or joined.nnz > self.pattern.nnz:
+            self.pattern = joined
+            self.pattern_version += 1
+
+
+def is_banded(source: ModelSource) -> bool:
+    """Return whether all outputs are vectors with a declared band, and some input has their length."""
+    return all(name in source.bands and len(shape) == 1 for name, shape in source.outputs) and any(
+        all(shape == out for _, out in source.outputs) for _, shape in source.inputs
+    )
+
+
+def _question(inputs: Sequence[Any], kind: type) -> Question:
+    return Question("complex" if kind is complex else "values", tuple(np.array(value) for value in inputs))
+
+
+def _first_bad(value: Array) -> str:
+    flat = np.ravel(value)
+    return str(flat[~np.isfinite(flat)][0])
+
+
+class _Point:
+    """Inputs and outputs of one call; its Jacobian (output size, input size) is computed when asked for."""
+
+    def __init__(self, inputs: list[Array], outputs: list[Array], reason: str, *, is_spoilt: bool = False) -> None:
+        self.inputs = inputs
+        self.outputs = outputs
+        self.reason = reason
+        self.is_spoilt = is_spoilt
+        self.jacobian: Any = None
+
+
+class Call:
+    """What formulas see of a call, or of a batch of calls."""
+
+    def __init__(self, calls: Calls, points: list[_Point], *, is_batch: bool) -> None:
+        self._calls = calls
+        self._points = points
+        self._is_batch = is_batch
+
+    @property
+    def inputs(self) -> list[Array]:
+        """Return the inputs of the first point."""
+        return self._points[0].inputs
+
+    @property
+    def reason(self) -> str:
+        """Return why an output is not finite, "" when all are."""
+        return next((point.reason for point in self._points if point.reason), "")
+
+    @property
+    def is_spoilt(self) -> bool:
+        """Return whether the function was not called, its inputs not being finite or nothing needing it."""
+        return self._points[0].is_spoilt and not self._is_batch
+
+    def output(self, place: object) -> Array:
+        """Return an output by its place."""
+        assert isinstance(place, int)
+        if self._is_batch:
+            return np.stack([point.outputs[place] for point in self._points])
+        return self._points[0].outputs[place]
+
+    def _jacobian(self, point: _Point) -> Any:
+        from ilvren.models.slopes import jacobian
+
+        if point.jacobian is None:
+            source = self._calls.source
+            if point.is_spoilt or point.reason:
+                point.jacobian = np.full((source.output_size, source.input_size), np.nan)
+            else:
+                try:
+                    point.jacobian = jacobian(self._calls, point.inputs, point.outputs)
+                except ModelFailure as failure:
+                    point.reason = f"{failure}, asked for its derivatives ({self._calls.source.derivatives})"
+                    self._calls.add_note(point.reason)
+                    point.jacobian = np.full((source.output_size, source.input_size), np.nan)
+                self._calls.widen(point.jacobian)
+        return point.jacobian
+
+    def pattern(self) -> Any:
+        """Return which outputs depend on which inputs, as known so far: from the derivatives at this point, and at
+        all points before. None when all may."""
+        self._jacobian(self._points[0])
+        return self._calls.pattern
+
+    def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
+        """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.
+        `detail` is (place of the input, places of the outputs)."""
+        place, places = detail
+        return self._product(adjoints, places, (place,), of=self._calls.source.outputs, to=self._calls.source.inputs)
+
+    def push(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
+        """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs)."""
+        place, places = detail
+        return self._product(
+            tangents, places, (place,), of=self._calls.source.inputs, to=self._calls.source.outputs, forward=True
+        )
+
+    def _product(
+        self,
+        given: Sequence[Array],
+        places: tuple[int, ...],
+        wanted: tuple[int],
+        *,
+        of: Sequence[tuple[str, Shape]],
+        to: Sequence[tuple[str, Shape]],
+        forward: bool = False,
+    ) -> Array:
+        shapes = [of[place][1] for place in places]
+        given = [np.asarray(value, dtype=float) for value in given]
+        batch = next(
+            (len(value) for value, shape in zip(given, shapes, strict=True) if value.ndim > len(shape)),
+            len(self._points) if self._is_batch else None,
+        )
+        count = batch or 1
+        starts = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in of])])
+        block = np.zeros((count, int(starts[-1])))
+        for value, shape, place in zip(given, shapes, places, strict=True):
+            lead = (count,) if value.ndim > len(shape) else (1,)
+            block[:, starts[place] : starts[place + 1]] = value.reshape(*lead, -1)
+        if self._is_batch:
+            rows = [self._times(self._jacobian(p), block[i], forward) for i, p in enumerate(self._points)]
+            found = np.array(rows)
+        else:
+            found = self._times(self._jacobian(self._points[0]), block, forward)
+        ends = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in to])])
+        shape = to[wanted[0]][1]
+        part = found[:, ends[wanted[0]] : ends[wanted[0] + 1]]
+        return part.reshape(count, *shape) if batch is not None else part.reshape(shape)
+
+    @staticmethod
+    def _times(matrix: Any, block: Array, forward: bool) -> Array:
+        return np.asarray(block @ (matrix.T if forward else matrix))

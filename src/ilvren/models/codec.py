@@ -1,0 +1,57 @@
+"""Answers of sources as bytes and back: one form for the ledger, whoever asked."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from typing import Any
+
+import numpy as np
+
+from ilvren.models.source import ModelSource, Question
+
+__all__ = ["digest_of", "packed_answer", "packed_inputs", "unpacked_answer"]
+
+
+def digest_of(identity: str, question: Question) -> bytes:
+    """Return what tells a question to a source of this identity from every other."""
+    return hashlib.sha256(identity.encode() + b"|" + question.key).digest()[:16]
+
+
+def packed_inputs(question: Question) -> bytes:
+    """Return the inputs, one after the other."""
+    return b"".join(np.ascontiguousarray(value).tobytes() for value in question.inputs)
+
+
+def packed_answer(question: Question, answer: Any) -> bytes:
+    """Return outputs one after the other; a Jacobian row by row, or, after "S", as row ends, columns, numbers."""
+    if answer is None:
+        return b""
+    if question.kind in ("values", "complex"):
+        return b"".join(np.ascontiguousarray(value).tobytes() for value in answer)
+    if isinstance(answer, np.ndarray):
+        return b"D" + np.ascontiguousarray(answer, dtype=float).tobytes()
+    parts = (answer.indptr.astype(np.int64), answer.indices.astype(np.int64), answer.data.astype(float))
+    return b"S" + b"".join(part.tobytes() for part in parts)
+
+
+def unpacked_answer(source: ModelSource, question: Question, packed: bytes) -> Any:
+    """Return the answer that `packed_answer` was given."""
+    if question.kind in ("values", "complex"):
+        kind: type = complex if question.kind == "complex" else float
+        flat: Any = np.frombuffer(packed, dtype=kind)
+        found, at = [], 0
+        for _, shape in source.outputs:
+            size = math.prod(shape)
+            found.append(flat[at : at + size].reshape(shape).copy())
+            at += size
+        return found
+    rest, rows, columns = packed[1:], source.output_size, source.input_size
+    if packed[:1] == b"D":
+        return np.frombuffer(rest).reshape(rows, columns).copy()
+    from scipy.sparse import csr_array
+
+    ends = np.frombuffer(rest, dtype=np.int64, count=rows + 1)
+    places = np.frombuffer(rest, dtype=np.int64, count=int(ends[-1]), offset=8 * (rows + 1))
+    numbers = np.frombuffer(rest, offset=8 * (rows + 1 + int(ends[-1])))
+    return csr_array((numbers.copy(), places.copy(), ends.copy()), shape=(rows, columns))
