@@ -19,7 +19,7 @@ from ilvren.evaluate.gate import Gate
 from ilvren.evaluate.jobs import Answer, Job
 from ilvren.evaluate.recipe import Recipe
 from ilvren.models import HERE, Calls, ModelSource, Outcome, Question
-from ilvren.models.python.guard import end_hangs
+from ilvren.models.python.guard import be_apart
 from ilvren.models.source import AUTOMATIC
 
 __all__ = ["Bench", "main"]
@@ -114,7 +114,7 @@ def _watch(parent: int) -> None:
 def main() -> None:
     """Serve until the connection closes."""
     parent = int(sys.argv[1])
-    end_hangs()
+    be_apart()
     address, key = ast.literal_eval(sys.stdin.readline())
     if hasattr(os, "getppid"):
         threading.Thread(target=_watch, args=(parent,), daemon=True).start()

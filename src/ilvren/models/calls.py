@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -131,11 +132,15 @@ class Calls:
 
     def ready(self) -> None:
         """Find out whether the source can be asked at all. Raises ProblemError."""
-        self._checked(self._put([Question("ready")])[0])
+        outcome = self._put([Question("ready")])[0]
+        self._checked(outcome if outcome.is_done else replace(outcome, status="broken"))
 
     def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
         """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
         question = _question(inputs, kind)
+        kept = self._kept.get(_key(question.inputs)) if kind is float else None
+        if kept is not None and not kept.reason:
+            return kept.outputs
         outcome = self._ahead.pop(question.key, None)
         found: list[Array] = self._checked(outcome or self._put([question])[0])
         return found
@@ -241,9 +246,9 @@ class Calls:
                 found.append(_Point(shaped, empty, "", is_spoilt=True))
                 keys.append(b"")
                 continue
-            key = b"".join(np.ascontiguousarray(value).tobytes() for value in shaped)
+            key = _key(shaped)
             kept = self._kept.get(key)
-            if kept is not None and not kept.reason and self.made is not None:
+            if kept is not None and not kept.reason and self.made is not None and self.is_closed:
                 self.made.append((_question(shaped, float), Outcome("done", kept.outputs)))
             if kept is None and key not in missing:
                 missing[key] = shaped
@@ -267,8 +272,12 @@ class Calls:
             self.quickest = min(self.quickest, outcome.seconds)
         if self.shelf is not None:
             self.shelf.add(self.source, question, outcome)
-        if question.kind == "values":
-            key = b"".join(np.ascontiguousarray(value).tobytes() for value in question.inputs)
+        key = _key(question.inputs)
+        if question.kind in ("followed", "supplied"):
+            if outcome.is_done and key in self._kept:
+                self._kept[key].jacobian = outcome.answer
+                self.widen(outcome.answer)
+        elif question.kind == "values":
             failures, first = self.failures, self.first_failure  # counted by whoever tells of the call
             self._kept[key] = self._pointed(list(question.inputs), outcome)
             self.failures, self.first_failure = failures, first
@@ -318,6 +327,10 @@ def is_banded(source: ModelSource) -> bool:
     return all(name in source.bands and len(shape) == 1 for name, shape in source.outputs) and any(
         all(shape == out for _, out in source.outputs) for _, shape in source.inputs
     )
+
+
+def _key(inputs: Sequence[Array]) -> bytes:
+    return b"".join(np.ascontiguousarray(value).tobytes() for value in inputs)
 
 
 def _question(inputs: Sequence[Any], kind: type) -> Question:

@@ -1,4 +1,4 @@
-"""Answers of sources as bytes and back: one form for the ledger, whoever asked."""
+"""Questions and answers of sources as bytes and back: one form for the ledger and for other processes."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren.models.source import ModelSource, Question
 
-__all__ = ["digest_of", "packed_answer", "packed_inputs", "unpacked_answer"]
+__all__ = ["digest_of", "packed_answer", "packed_inputs", "unpacked_answer", "unpacked_inputs"]
 
 
 def digest_of(identity: str, question: Question) -> bytes:
@@ -23,9 +23,22 @@ def packed_inputs(question: Question) -> bytes:
     return b"".join(np.ascontiguousarray(value).tobytes() for value in question.inputs)
 
 
+def unpacked_inputs(source: ModelSource, kind: str, packed: bytes) -> Question:
+    """Return the question that `packed_inputs` was given."""
+    if kind == "ready":
+        return Question(kind)
+    flat: Any = np.frombuffer(packed, dtype=complex if kind == "complex" else float)
+    inputs, at = [], 0
+    for _, shape in source.inputs:
+        size = math.prod(shape)
+        inputs.append(flat[at : at + size].reshape(shape))
+        at += size
+    return Question(kind, tuple(inputs))
+
+
 def packed_answer(question: Question, answer: Any) -> bytes:
     """Return outputs one after the other; a Jacobian row by row, or, after "S", as row ends, columns, numbers."""
-    if answer is None:
+    if answer is None:  # "ready" has none
         return b""
     if question.kind in ("values", "complex"):
         return b"".join(np.ascontiguousarray(value).tobytes() for value in answer)
@@ -37,6 +50,8 @@ def packed_answer(question: Question, answer: Any) -> bytes:
 
 def unpacked_answer(source: ModelSource, question: Question, packed: bytes) -> Any:
     """Return the answer that `packed_answer` was given."""
+    if question.kind == "ready":
+        return None
     if question.kind in ("values", "complex"):
         kind: type = complex if question.kind == "complex" else float
         flat: Any = np.frombuffer(packed, dtype=kind)

@@ -2,7 +2,7 @@
 
 Someone else's code may end its process, crash it, or never come back. So it runs in a process of its own, started at
 the first question and kept: what it does to that process is an outcome like any other. A question and its answer take
-about a tenth of a millisecond on the way; many questions at once much less each.
+a fraction of a millisecond on the way; many questions at once much less each.
 """
 
 from __future__ import annotations
@@ -20,7 +20,8 @@ from collections.abc import Sequence
 from multiprocessing.connection import Connection
 from typing import Any, Protocol
 
-from ilvren.models.python.guard import end_hangs, first_line
+from ilvren.models.codec import packed_answer, packed_inputs, unpacked_answer, unpacked_inputs
+from ilvren.models.python.guard import be_apart, first_line
 from ilvren.models.source import ModelSource, Outcome, Question
 
 __all__ = ["ASIDE", "HERE", "Place"]
@@ -61,7 +62,10 @@ class _Child:
             self.pid = os.fork()
             if self.pid == 0:
                 mine.close()
-                _serve(Connection(its.detach()), parent)
+                try:
+                    _serve(Connection(its.detach()), parent)
+                finally:  # whatever happens, this copy does not go on with what its parent was at
+                    os._exit(1)
         else:
             self._popen = subprocess.Popen(
                 [sys.executable, "-m", "ilvren.models.places", str(its.fileno()), str(os.getpid())],
@@ -125,19 +129,21 @@ class _Aside:
         sent = None if token in child.known else source
         child.known[token] = source
         try:
-            child.connection.send_bytes(pickle.dumps((token, sent, list(questions)), protocol=5))
-            for _ in questions:
+            packed = [(question.kind, packed_inputs(question)) for question in questions]
+            child.connection.send_bytes(pickle.dumps((token, sent, packed), protocol=5))
+            for question in questions:
                 wait = None if source.timeout is None else source.timeout + GRACE_SECONDS
-                if not child.connection.poll(wait):
+                if wait is not None and not child.connection.poll(wait):
                     self._drop()
-                    what = "did not come back from compiled code" if wait else ""
-                    trouble = f'model "{source.name}" took longer than its timeout of {source.timeout:g} s and {what}'
-                    return [*found, Outcome("slow", None, trouble, wait or 0.0)]
-                found.append(pickle.loads(child.connection.recv_bytes()))
+                    trouble = f'model "{source.name}" took longer than its timeout of {source.timeout:g} s'
+                    return [*found, Outcome("slow", None, f"{trouble} and could not be stopped", wait)]
+                status, answer, trouble, seconds = pickle.loads(child.connection.recv_bytes())
+                own = None if answer is None else unpacked_answer(source, question, answer)
+                found.append(Outcome(status, own, trouble, seconds))
         except (EOFError, OSError):
-            status = child.end(patience=1.0)
+            ended = child.end(patience=1.0)
             self._child = None
-            return [*found, Outcome("lost", None, f'model "{source.name}" {_told(status)}')]
+            return [*found, Outcome("lost", None, f'model "{source.name}" {_told(ended)}')]
         return found
 
     def _ready(self) -> _Child:
@@ -169,10 +175,8 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
         os.setsid()  # Ctrl-C is for the other side, which then ends this one
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    with contextlib.suppress(OSError):
-        os.dup2(2, 1)
     threading.Thread(target=_watch, args=(parent,), daemon=True).start()
-    end_hangs()
+    be_apart()
     sources: dict[int, ModelSource] = {}
     while True:
         try:
@@ -181,14 +185,17 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
             os._exit(0)
         if source is not None:
             sources[token] = source
-        for question in questions:
+        for kind, inputs in questions:
+            question = unpacked_inputs(sources[token], kind, inputs)
             try:
                 outcome = sources[token].asked(question)
             except BaseException as error:  # whatever it is, it is the model's
-                told = f"{type(error).__name__}: {first_line(error)}".rstrip(": ")
-                outcome = Outcome("failed", None, f'model "{sources[token].name}" raised {told}')
+                what = f"{type(error).__name__}: {first_line(error)}".rstrip(": ")
+                outcome = Outcome("failed", None, f'model "{sources[token].name}" raised {what}')
             try:
-                connection.send_bytes(pickle.dumps(outcome, protocol=5))
+                answer = packed_answer(question, outcome.answer) if outcome.is_done else None
+                told = (outcome.status, answer, outcome.trouble, outcome.seconds)
+                connection.send_bytes(pickle.dumps(told, protocol=5))
             except OSError:
                 os._exit(0)
         with contextlib.suppress(OSError, ValueError):

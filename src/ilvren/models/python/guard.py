@@ -14,12 +14,13 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-__all__ = ["TooSlow", "end_hangs", "first_line", "imported", "line_in", "standard_output_apart", "time_limit"]
+__all__ = ["TooSlow", "be_apart", "first_line", "imported", "line_in", "standard_output_apart", "time_limit"]
 
 # How long after its timeout a call that does not return may stop itself.
 HANG_GRACE_SECONDS = 1.0
-# Whether a call that cannot be stopped ends the process: in one that is there to be lost.
-_ends_hangs = [False]
+# Whether this process is there to be lost: a call that cannot be stopped ends it, and its standard output goes to
+# standard error for good.
+_is_apart = [False]
 _MODULES: dict[tuple[Path, int], Any] = {}
 
 
@@ -27,9 +28,13 @@ class TooSlow(Exception):
     """A call took longer than its timeout."""
 
 
-def end_hangs() -> None:
-    """Let a call that cannot be stopped end this process, a little after its timeout."""
-    _ends_hangs[0] = True
+def be_apart() -> None:
+    """Let this process be lost: what it prints goes to standard error, and a call that cannot be stopped ends it, a
+    little after its timeout."""
+    with contextlib.suppress(OSError):
+        os.dup2(2, 1)
+    sys.stdout = sys.stderr
+    _is_apart[0] = True
 
 
 def imported(path: Path) -> Any:
@@ -70,6 +75,9 @@ def first_line(error: BaseException) -> str:
 @contextlib.contextmanager
 def standard_output_apart() -> Iterator[None]:
     """Send to standard error what is printed inside, by Python or by whatever it starts."""
+    if _is_apart[0]:
+        yield
+        return
     sys.stdout.flush()
     try:
         kept = os.dup(1)
@@ -90,7 +98,7 @@ def standard_output_apart() -> Iterator[None]:
 @contextlib.contextmanager
 def time_limit(seconds: float | None) -> Iterator[None]:
     """Stop what runs inside after so many seconds. Signals reach the main thread only, and code that does not come back
-    to Python cannot be stopped: see `end_hangs`."""
+    to Python cannot be stopped: see `be_apart`."""
     if seconds is None or threading.current_thread() is not threading.main_thread() or not hasattr(signal, "setitimer"):
         yield
         return
@@ -100,12 +108,12 @@ def time_limit(seconds: float | None) -> Iterator[None]:
 
     before = signal.signal(signal.SIGALRM, stop)
     signal.setitimer(signal.ITIMER_REAL, seconds)
-    if _ends_hangs[0]:
+    if _is_apart[0]:
         faulthandler.dump_traceback_later(seconds + HANG_GRACE_SECONDS, exit=True)
     try:
         yield
     finally:
-        if _ends_hangs[0]:
+        if _is_apart[0]:
             faulthandler.cancel_dump_traceback_later()
         signal.setitimer(signal.ITIMER_REAL, 0.0)
         signal.signal(signal.SIGALRM, before)

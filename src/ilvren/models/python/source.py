@@ -7,7 +7,7 @@ import json
 import math
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -135,7 +135,16 @@ class PythonSource:
 
     # ---- calling ----------------------------------------------------------------------------------
 
+    @cached_property
+    def _functions(self) -> dict[tuple[Path, str], Callable[..., Any]]:
+        return {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {item.name: getattr(self, item.name) for item in fields(self)}  # nothing that was found in this process
+
     def _function(self, path: Path, name: str) -> Callable[..., Any]:
+        if (path, name) in self._functions:
+            return self._functions[path, name]
         try:
             function: Callable[..., Any] = getattr(imported(path), name)
         except AttributeError:
@@ -144,6 +153,7 @@ class PythonSource:
             raise
         except BaseException as error:
             raise _Broken(f"{path.name} cannot be imported: {type(error).__name__}: {first_line(error)}") from None
+        self._functions[path, name] = function
         return function
 
     def _called(self, path: Path, name: str, inputs: Sequence[Any]) -> Any:

@@ -1,0 +1,143 @@
+"""Killed and resumed: every method on every kind of model, with and without workers, follows the path it was on."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+from ilvren.errors import RequestError
+from ilvren.ledger import Ledger
+from ilvren.methods.base import method_names
+from ilvren.problem import Problem, load
+from ilvren.runs import Iterated, RunResult, Settings, resume, run
+
+MODEL = """import math, pathlib
+LOG = pathlib.Path(__file__).with_name("calls")
+
+def plain(x, y):
+    with LOG.open("a") as stream:
+        stream.write("call\\n")
+    return {"a": 3.0 * (y - x * x), "b": 1.0 - x}
+"""
+HEAD = """[variables]
+x = { start = START, lower = -2, upper = 2MORE }
+y = { start = 1.3, lower = -2, upper = 2MORE }
+"""
+FORMULA = "[derived]\na = '3 * (y - x^2)'\nb = '1 - x'\n[minimize]\nf = 'a^2 + b^2'\n"
+THROUGH = "[models.m]\npython = 'model.py:plain'\noutputs = { a = {}, b = {} }\nDERIVATIVES\n"
+THROUGH += "[minimize]\nf = 'm.a^2 + m.b^2'\n"
+KINDS = {
+    "formula": FORMULA,
+    "followed": THROUGH.replace("DERIVATIVES", ""),
+    "differenced": THROUGH.replace("DERIVATIVES", "derivatives = 'differences'"),
+}
+# Enough for every method to be on its way, few enough for a test.
+EVALUATIONS = 120
+
+
+class _Killed(BaseException):
+    """Stands for a kill: nothing of the run comes to an end."""
+
+
+class Resuming(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        (self.folder / "model.py").write_text(MODEL)
+
+    def problem(self, kind: str, *, has_members: bool) -> Problem:
+        head = HEAD.replace("START", "-1").replace("MORE", ", spacing = 0.25" if has_members else "")
+        head = head.replace("1.3", "1.25") if has_members else head
+        path = self.folder / f"{kind}{has_members}.toml"
+        path.write_text(head + KINDS[kind])
+        return load(path)
+
+    def calls(self) -> int:
+        """Return how often the model was called since this was last asked."""
+        log = self.folder / "calls"
+        count = len(log.read_text().splitlines()) if log.exists() else 0
+        log.unlink(missing_ok=True)
+        return count
+
+    def killed(
+        self, problem: Problem, settings: Settings, ledger: Ledger, whole: RunResult, workers: int | None
+    ) -> None:
+        """Begin a run that ends as if killed at an iteration, what was pending being written, as a moment later; one of
+        so few iterations in the middle of its evaluations."""
+        after = len(whole.iterations) // 2
+        if after < 1:
+            limit = whole.counts["evaluations"] // 2
+            run(problem, replace(settings, evaluations=limit), ledger=ledger, workers=workers)
+            return
+
+        def listener(event: object) -> None:
+            if isinstance(event, Iterated) and event.iteration >= after:
+                raise _Killed
+
+        try:
+            run(problem, settings, ledger=ledger, listener=listener, workers=workers)
+        except _Killed:
+            ledger.flush()
+        else:
+            self.fail(f"{settings.method} made no {after} iterations")
+
+    def check(self, method: str, kind: str, workers: int | None) -> None:
+        settings = Settings(method=method, evaluations=EVALUATIONS, seed=5, second_look=0.0)
+        name = f"{method}-{kind}-{workers}.ledger"
+        problem = self.problem(kind, has_members=False)
+        with Ledger(self.folder / f"whole-{name}") as ledger:
+            try:
+                whole = run(problem, settings, workers=workers, ledger=ledger)
+            except RequestError:  # a method for members alone
+                problem = self.problem(kind, has_members=True)
+                whole = run(problem, settings, workers=workers, ledger=ledger)
+        made = self.calls()
+        with Ledger(self.folder / name) as ledger:
+            self.killed(problem, settings, ledger, whole, workers)
+            before = self.calls()
+            again = resume("last", ledger, evaluations=EVALUATIONS, workers=workers)
+            on_record = ledger.calls(1)
+        self.assertEqual(path_of(again), path_of(whole))
+        if kind != "formula":
+            self.assertGreater(before, 0)
+            self.assertEqual(before + self.calls(), made)  # no call on record is made again
+            self.assertEqual(len(on_record), len({record.digest for record in on_record}))
+            self.assertEqual(len(on_record), made)
+
+    def test_every_method_on_every_kind_of_model(self) -> None:
+        for method in (*method_names(), "automatic", "global"):
+            for kind in KINDS:
+                with self.subTest(method=method, kind=kind):
+                    self.check(method, kind, None)
+
+    def test_with_workers(self) -> None:
+        for method in ("sqp", "particle-swarm", "levenberg-marquardt", "multistart"):
+            for kind in ("followed", "differenced"):
+                with self.subTest(method=method, kind=kind):
+                    self.check(method, kind, 2)
+
+    def test_runs_share_what_their_models_answered(self) -> None:
+        settings = Settings(method="nelder-mead", evaluations=40)
+        problem = self.problem("followed", has_members=False)
+        with Ledger(self.folder / "shared.ledger") as ledger:
+            one, first = run(problem, settings, ledger=ledger), self.calls()
+            two, second = run(problem, settings, ledger=ledger), self.calls()
+            fresh = run(problem, Settings(method="nelder-mead", evaluations=40, fresh=True), ledger=ledger)
+        self.assertEqual((first, second, self.calls()), (one.counts["calls"], 0, fresh.counts["calls"]))
+        self.assertEqual(two.counts["calls"], 0)
+        self.assertEqual(path_of(two), path_of(one))
+        self.assertEqual(path_of(fresh), path_of(one))
+
+
+def path_of(result: RunResult) -> tuple[object, ...]:
+    """Return all that must not depend on where a run was interrupted."""
+    counts = {name: number for name, number in result.counts.items() if name != "calls"}
+    steps = [(item.evaluations, item.objective, item.point) for item in result.iterations]
+    return result.outcome, result.point, counts, steps, [item.point for item in result.evaluations]
+
+
+if __name__ == "__main__":
+    unittest.main()
