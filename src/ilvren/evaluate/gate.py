@@ -211,6 +211,8 @@ class Gate(Questions):
         """Put the calls that a worker made on record."""
         for place, question, outcome in answer.made:
             self.calls[place].learn(question, outcome)
+        for place, inputs, jacobian in answer.slopes:
+            self.calls[place].learn_slopes(inputs, jacobian)
 
     def _named(self, point: FloatArray) -> str:
         told = [f"{v.name} = {x:.6g}" for v, x in zip(self.problem.variables[:6], point.tolist(), strict=False)]

@@ -35,7 +35,8 @@ class Job:
 class Answer:
     """What came of a job: an `evaluation`, or the `outcome` of a question, or the `failure`; `difference_calls`,
     `notes` and `failures` (how many, the first) of the models on the way, what was `made` of them (place of the model,
-    question, outcome), and the `seconds` it took. `is_slow`: stopped by a timeout."""
+    question, outcome), their `slopes` (place, inputs, Jacobian), and the `seconds` it took.
+    `is_slow`: stopped by a timeout."""
 
     evaluation: Evaluation | None = None
     outcome: Outcome | None = None
@@ -46,6 +47,7 @@ class Answer:
     failures: tuple[tuple[int, str], ...] = ()
     seconds: float = 0.0
     made: tuple[tuple[int, Question, Outcome], ...] = ()
+    slopes: tuple[tuple[int, tuple[Any, ...], Any], ...] = ()
 
 
 @dataclass(frozen=True)

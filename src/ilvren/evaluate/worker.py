@@ -48,7 +48,7 @@ class Bench:
                 calls.fall_back()  # as it was found in the run's own process
         for calls in self._calls:
             calls.notes.clear()
-            calls.slow_trouble, calls.made = "", []
+            calls.slow_trouble, calls.made, calls.differentiated = "", [], []
             calls.failures, calls.first_failure = 0, ""
         before = sum(calls.difference_calls for calls in self._calls)
         answer = self._evaluated(job) if job.point is not None else self._asked(job)
@@ -65,6 +65,7 @@ class Bench:
                 for question, outcome in calls.made or ()
                 if self._known.find(calls.source, question) is None
             ),
+            slopes=tuple((place, *found) for place, calls in enumerate(self._calls) for found in calls.differentiated),
         )
 
     def _evaluated(self, job: Job) -> Answer:

@@ -78,6 +78,9 @@ class Calls:
         # Puts many questions elsewhere, at the same time.
         self.elsewhere: Callable[[Sequence[Question]], list[Outcome]] | None = None
         self.made: list[tuple[Question, Outcome]] | None = None  # kept for whoever records elsewhere
+        self.differentiated: list[
+            tuple[tuple[Array, ...], Any]
+        ] = []  # Jacobians found, with their inputs, for the same
         self.is_closed = False  # whether nothing may be asked anew
         self._kept: OrderedDict[bytes, _Point] = OrderedDict()
         self._ahead: dict[bytes, Outcome] = {}
@@ -272,15 +275,18 @@ class Calls:
             self.quickest = min(self.quickest, outcome.seconds)
         if self.shelf is not None:
             self.shelf.add(self.source, question, outcome)
-        key = _key(question.inputs)
-        if question.kind in ("followed", "supplied"):
-            if outcome.is_done and key in self._kept:
-                self._kept[key].jacobian = outcome.answer
-                self.widen(outcome.answer)
-        elif question.kind == "values":
+        if question.kind == "values":
+            key = _key(question.inputs)
             failures, first = self.failures, self.first_failure  # counted by whoever tells of the call
             self._kept[key] = self._pointed(list(question.inputs), outcome)
             self.failures, self.first_failure = failures, first
+
+    def learn_slopes(self, inputs: Sequence[Array], jacobian: Any) -> None:
+        """Take a Jacobian that was found elsewhere as found here."""
+        point = self._kept.get(_key(inputs))
+        if point is not None:
+            point.jacobian = jacobian
+            self.widen(jacobian)
 
     def _pointed(self, inputs: list[Array], outcome: Outcome) -> _Point:
         try:
@@ -398,6 +404,8 @@ class Call:
                     self._calls.add_note(point.reason)
                     point.jacobian = np.full((source.output_size, source.input_size), np.nan)
                 self._calls.widen(point.jacobian)
+                if self._calls.made is not None:
+                    self._calls.differentiated.append((tuple(point.inputs), point.jacobian))
         return point.jacobian
 
     def pattern(self) -> Any:
