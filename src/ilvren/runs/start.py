@@ -199,6 +199,8 @@ def resume(
     settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
+    for calls in problem.calls():
+        calls.ready()  # or a run that could be gone on with would end as one whose model failed
     chosen, choice = chosen_method(problem, settings, has_options=False)
     replay = Replay(
         ledger.requests(record.number),
@@ -228,8 +230,10 @@ def _resumed(
 ) -> RunResult:
     try:
         return _drive(loop, listener, choice)
-    except RequestError as error:
+    except Exception as error:  # whatever it is, the run is as it was
         ledger.restore_run(record)
+        if not isinstance(error, RequestError):
+            raise
         error.advice = (
             f"recorded with {_listed(record.versions)}, now {_listed(versions())};"
             f" start anew from its best design: {new_run_command(record)}"
