@@ -74,6 +74,11 @@ def path_of(ledger, number):
     return evaluations, iterations, ledger.generations(number)
 
 
+def asked(counts):
+    """Return what a run asked for, whoever answered."""
+    return {name: number for name, number in counts.items() if name != "calls"}
+
+
 class Kills(unittest.TestCase):
     def setUp(self):
         folder = tempfile.TemporaryDirectory()
@@ -113,7 +118,7 @@ class Kills(unittest.TestCase):
                     if rest.run("last").state == "running":
                         resume("last", rest)
                     self.assertEqual(path_of(rest, 1), path_of(whole, 1))
-                    self.assertEqual(rest.run("r1").result["counts"], whole.run("r1").result["counts"])
+                    self.assertEqual(asked(rest.run("r1").result["counts"]), asked(whole.run("r1").result["counts"]))
 
     def test_any_number_of_workers_takes_the_same_path(self):
         for method in ("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"):

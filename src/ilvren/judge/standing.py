@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -16,7 +16,7 @@ from ilvren.models import Calls
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import LimitState, by_block, nested, plain, states_document
+from ilvren.runs.result import LimitState, by_block, plain, plain_values, states_document
 
 __all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
 
@@ -40,6 +40,7 @@ class Standing:
     findings: tuple[str, ...]
     pattern: Pattern | None = None
     calls: tuple[Calls, ...] = ()
+    quantities: Mapping[str, Any] = field(default_factory=dict)
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `show`."""
@@ -53,7 +54,7 @@ class Standing:
                 for parameter in problem.parameters
                 if not parameter.is_data
             },
-            "derived": {item.name: plain_values(self.values[item.name]) for item in problem.derived},
+            "derived": {name: plain_values(value) for name, value in self.quantities.items()},
             "objectives": {} if objective is None else {objective.name: plain(self.values[objective.name])},
             "bounds": states_document(problem.blocks, self.bounds),
             "constraints": states_document(problem.row_blocks, self.constraints),
@@ -95,12 +96,18 @@ def point_at(problem: Problem, at: Mapping[str, Any], flag: str = "--at") -> tup
     return tuple(point.tolist())
 
 
-def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_pattern: bool = False) -> Standing:
+def standing_at(
+    problem: Problem,
+    at: Mapping[str, Any] | None = None,
+    *,
+    with_pattern: bool = False,
+    calls: Sequence[Calls] | None = None,
+) -> Standing:
     """Return how the problem stands at its start, or with the values of `at` in place; with the patterns of its
     derivatives when asked for."""
     point = point_at(problem, at or {})
     measures = Measures.of(problem)
-    gate = Gate(problem)
+    gate = Gate(problem, calls=calls)
     evaluation = gate.evaluate(np.array(point))
     bounds, rows = limit_states(problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY)
     named = problem.named_values(point, gate.calls)
@@ -139,6 +146,7 @@ def standing_at(problem: Problem, at: Mapping[str, Any] | None = None, *, with_p
         tuple(findings),
         pattern_of(gate) if with_pattern else None,
         gate.calls,
+        problem.quantities(point, gate.calls),
     )
 
 
@@ -191,12 +199,6 @@ def model_facts(calls: Calls) -> dict[str, object]:
         "calls": calls.calls,
         "seconds": round(calls.seconds, 6),
     }
-
-
-def plain_values(value: Any) -> Any:
-    """Return a number or an array as the JSON documents write it."""
-    array = np.asarray(value, dtype=float)
-    return nested([plain(item) for item in array.ravel().tolist()], array.shape)
 
 
 def _is_fixed(state: LimitState) -> bool:

@@ -287,12 +287,22 @@ class Ledger(GroupShelf, CallShelf):
 
     def evaluations(self, run: int) -> list[EvaluationRecord]:
         """Return the computed points of a run in order. An invalid violation reads as infinite."""
-        rows = self._rows(
-            "SELECT number, request, point, reply, derivatives, objective, violation, evaluations, gradients, seconds"
-            " FROM evaluations",
-            run,
-        )
+        rows = self._rows(_EVALUATIONS, run)
         return [EvaluationRecord(*_with_infinity(row, 6)) for row in rows]
+
+    def evaluation(self, run: int, number: int) -> EvaluationRecord | None:
+        """Return one computed point of a run by its number, or None."""
+        with self._guard():
+            row = self._db.execute(f"{_EVALUATIONS} WHERE run = ? AND number = ?", (run, number)).fetchone()
+        return None if row is None else EvaluationRecord(*_with_infinity(row, 6))
+
+    def evaluation_numbers(self, run: int) -> tuple[int, int]:
+        """Return the least and the largest number of a run's computed points, 0 and 0 where there are none."""
+        with self._guard():
+            least, most = self._db.execute(
+                "SELECT min(number), max(number) FROM evaluations WHERE run = ?", (run,)
+            ).fetchone()
+        return least or 0, most or 0
 
     def iterations(self, run: int) -> list[IterationRecord]:
         """Return the iterations of a run in order. An invalid violation reads as infinite."""
@@ -316,6 +326,10 @@ class Ledger(GroupShelf, CallShelf):
             return self._db.execute(f"{select} WHERE run = ? ORDER BY number", (run,)).fetchall()
 
 
+_EVALUATIONS = (
+    "SELECT number, request, point, reply, derivatives, objective, violation, evaluations, gradients, seconds"
+    " FROM evaluations"
+)
 # A record may be written early and once more in its place.
 _ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 

@@ -167,6 +167,11 @@ class _Binding:
             tuple(template.sources),
             tuple(template.order),
             template,
+            tuple(
+                (f"{source.name}.{name}", template.nodes[f"{source.name}.{name}"])
+                for source in template.sources
+                for name, _ in source.outputs
+            ),
         )
 
     def parameters(self) -> tuple[Parameter, ...]:

@@ -270,7 +270,7 @@ class Problem:
 
     `baseline` is the design at the file's starts, `start` the one runs begin with; both have one value
     per variable element. `parameter_values` follow the graph's parameters, table columns included. `overrides` are
-    what replaced parameters. `sources` are the models, by their number in the graph.
+    what replaced parameters. `sources` are the models, by their number in the graph, `outputs` (name, node) of theirs.
     """
 
     source: Source
@@ -289,6 +289,7 @@ class Problem:
     sources: tuple[ModelSource, ...] = ()
     order: tuple[str, ...] = ()
     template: Any = None
+    outputs: tuple[tuple[str, int], ...] = ()
 
     @cached_property
     def variables(self) -> tuple[Variable, ...]:
@@ -409,6 +410,16 @@ class Problem:
         """Return the walk (values, troubles, kinks) of some nodes at a design, by the `calls` that a run makes of its
         models; without any, by new ones."""
         return walk(self.graph, nodes, self.split(point), self.parameter_values, models=calls or self.calls())
+
+    def quantities(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> dict[str, Any]:
+        """Return {name: value} of every derived value and output of a model at a full design, NaN where invalid;
+        `calls` as in `entry_values`."""
+        entries = [(item.name, item.node) for item in self.derived] + list(self.outputs)
+        seen = self.entry_values([node for _, node in entries], point, calls)
+        return {
+            name: np.where(np.isfinite(value), value, np.nan)
+            for (name, _), value in zip(entries, seen.values, strict=True)
+        }
 
     def named_values(
         self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()

@@ -109,8 +109,9 @@ class Loop:
         problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
         calls = problem.calls()
-        self._has_calls_apart = not (replay and replay.evaluations and not replay.has_calls)
-        if ledger is not None and number and calls and self._has_calls_apart:
+        # Runs of older ledgers have the derivatives of models on record, not the calls.
+        self._is_old_style = bool(calls and replay and replay.evaluations and not replay.has_calls)
+        if ledger is not None and number and calls and not self._is_old_style:
             shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
             for own in calls:
                 own.shelf = shelf
@@ -637,7 +638,7 @@ class Loop:
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again, from the calls of models on record; older ledgers have no calls.
-            derivatives = b"" if self._has_calls_apart else packed_derivatives(evaluation)
+            derivatives = packed_derivatives(evaluation) if self._is_old_style else b""
         return EvaluationRecord(
             number,
             request,
@@ -853,7 +854,15 @@ class Loop:
             self._second_look(),
             () if self._watch.conflict is None else self._watch.conflict.names,
             self._notes(),
+            self._quantities(point) if is_valid else {},
         )
+
+    def _quantities(self, point: FloatArray) -> dict[str, object]:
+        """Return the derived values and outputs of models at a design: those on the way to it, or kept."""
+        try:
+            return self.problem.quantities(point, self.gate.calls)
+        except ProblemError:  # one of a model that nothing asked for, and that cannot be called
+            return {}
 
     def _notes(self) -> tuple[str, ...]:
         """Return what a user should know of the models: where derivatives came from, how often they failed."""

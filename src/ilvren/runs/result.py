@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from ilvren.formula import Shape
 from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem, RowBlock, VariableBlock
@@ -104,7 +106,8 @@ class RunResult:
     a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
     any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
-    names the constraints that were proved to exclude each other; `notes` say what a user should know of its models."""
+    names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
+    `derived` {name: value} are the derived values and the models' outputs at the design."""
 
     id: str
     problem: Problem
@@ -134,6 +137,7 @@ class RunResult:
     second_look: Mapping[str, object] | None = None
     conflict: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    derived: Mapping[str, Any] = field(default_factory=dict, repr=False)
 
     @property
     def holds(self) -> bool:
@@ -205,6 +209,7 @@ class RunResult:
                 if len(constraints) == len(self.constraints)
                 else {state.name: state.to_dict() for state in constraints}
             ),
+            "derived": {name: plain_values(value) for name, value in self.derived.items()},
             "violation": plain(self.violation),
             "stationarity": None if self.stationarity is None else plain(self.stationarity),
             "counts": dict(self.counts),
@@ -244,6 +249,12 @@ def states_document(blocks: Sequence[VariableBlock | RowBlock], states: Sequence
         keys = list(dict.fromkeys(key for item in own for key in item)) or list(_KEYS)
         document[block.name] = {key: nested([item.get(key) for item in own], block.shape) for key in keys}
     return document
+
+
+def plain_values(value: Any) -> Any:
+    """Return a number or an array as the JSON documents write it."""
+    array = np.asarray(value, dtype=float)
+    return nested([plain(item) for item in array.ravel().tolist()], array.shape)
 
 
 def plain(value: float) -> float | str | None:

@@ -1,0 +1,58 @@
+"""Designs have addresses: a run (its reported design), or a run and the number of one of its evaluations, `r7:12`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ilvren.errors import RequestError
+from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
+from ilvren.runs.stored import flat_design
+
+__all__ = ["Addressed", "addressed", "split_address"]
+
+
+@dataclass(frozen=True)
+class Addressed:
+    """A design on record: its run, its `number` among the run's evaluations (None: the reported one), the full design
+    `point` (n,), and the evaluation where it has a number."""
+
+    record: RunRecord
+    number: int | None
+    point: tuple[float, ...]
+    evaluation: EvaluationRecord | None = None
+
+    @property
+    def address(self) -> str:
+        """Return how the design is told."""
+        return self.record.id if self.number is None else f"{self.record.id}:{self.number}"
+
+
+def split_address(text: str) -> tuple[str, int | None]:
+    """Return (reference of a run, number of a design or None) of "r7:12", "r7", "winter-tariff:3", "last"."""
+    reference, colon, number = text.rpartition(":")
+    if colon and number.isascii() and number.isdigit() and reference:
+        return reference, int(number)
+    return text, None
+
+
+def addressed(ledger: Ledger, text: str) -> Addressed:
+    """Return the design at an address. Raises RequestError where there is none."""
+    reference, number = split_address(text)
+    record = ledger.run(reference)
+    if number is None:
+        if record.result is None:
+            raise RequestError(
+                f"{record.id} has not ended: it reports no design yet",
+                advice=f"`ilvren designs {record.id}` lists those it has evaluated, as {record.id}:NUMBER",
+            )
+        variables = record.result["variables"]
+        assert isinstance(variables, dict)
+        return Addressed(record, None, flat_design(variables))
+    evaluation = ledger.evaluation(record.number, number)
+    if evaluation is None:
+        least, most = ledger.evaluation_numbers(record.number)
+        has = f"its designs have numbers from {least} to {most}" if most else "it has evaluated none"
+        raise RequestError(f"{record.id} has no design {number}: {has}", advice=f"`ilvren designs {record.id}`")
+    import numpy as np
+
+    return Addressed(record, number, tuple(np.frombuffer(evaluation.point).tolist()), evaluation)
