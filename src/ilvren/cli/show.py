@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_output_flags, add_problem, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -17,18 +18,27 @@ EXAMPLES = """examples:
   ilvren show rising-main.toml
   ilvren show rising-main.toml --at bore=0.18 --at wall=6 --set tariff=0.30
   ilvren show trench.toml --set stations=200 --output pattern.png
+  ilvren show r2:7
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    add_problem(parser)
+    parser.add_argument("file", metavar="FILE|DESIGN", help="the problem file, or a design on record: r7, r7:12, last")
     parser.add_argument(
-        "--at", metavar="NAME=VALUE", action="append", default=[], help="show another design (repeatable)"
+        "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value (repeatable)"
+    )
+    parser.add_argument(
+        "--at",
+        metavar="NAME=VALUE|DESIGN",
+        action="append",
+        default=[],
+        help="show another design: values (repeatable), or one on record such as r7:12",
     )
     parser.add_argument(
         "--output", metavar="FILE", help="write a figure of the patterns of Jacobian and Hessian: .png or .svg"
     )
+    add_ledger(parser)
     add_output_flags(parser)
 
 
@@ -36,17 +46,16 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix
     from ilvren.judge.standing import standing_at
-    from ilvren.problem import load
 
-    problem = load(arguments.file, set=pairs("--set", arguments.set))
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
+    problem, at, place = _subject(arguments, terminal)
     wants_pattern = bool(arguments.output or arguments.json or problem.graph.has_arrays)
-    standing = standing_at(problem, pairs("--at", arguments.at), with_pattern=wants_pattern)
+    standing = standing_at(problem, at, with_pattern=wants_pattern)
     if arguments.json:
-        terminal.document(standing.to_dict())
+        terminal.document({**standing.to_dict(), **({"design": place} if place else {})})
     else:
-        _show(problem, standing, terminal)
+        _show(problem, standing, terminal, place)
     if arguments.output:
         from ilvren.draw.pattern import draw_pattern
 
@@ -56,12 +65,54 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
-def _show(problem: Problem, standing: Standing, terminal: Terminal) -> None:
+def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem, dict[str, Any], str]:
+    """Return the problem, where it is to be shown, and the address of the design where it is one on record."""
+    from ilvren.cli.files import note_changed_file, read_ledger
+    from ilvren.errors import RequestError
+    from ilvren.problem import load
+    from ilvren.runs.addresses import addressed, design_document
+    from ilvren.runs.stored import problem_of
+
+    designs = [word for word in arguments.at if "=" not in word]
+    values = pairs("--at", [word for word in arguments.at if "=" in word])
+    is_file = arguments.file.endswith(".toml") or Path(arguments.file).exists()
+    if len(designs) > 1:
+        raise RequestError("--at: one design on record is enough", advice="single values may follow: --at NAME=VALUE")
+    if is_file and not designs:
+        return load(arguments.file, set=pairs("--set", arguments.set)), values, ""
+    if not is_file and (designs or arguments.set):
+        raise RequestError(
+            f'"{arguments.file}" is a design on record: it has its own parameters and values',
+            advice="name the problem file first, and the design with --at",
+        )
+    path = ledger_path(arguments.ledger)
+    if not is_file and not Path(path).exists():
+        load(arguments.file)  # nothing is on record: what was meant is a file, and it is missing
+    with read_ledger(path) as ledger:
+        found = addressed(ledger, designs[0] if designs else arguments.file)
+    document = design_document(found)["variables"]
+    if is_file:
+        problem = load(arguments.file, set=pairs("--set", arguments.set))
+        known = {block.name for block in problem.blocks}
+        taken = {name: value for name, value in document.items() if name in known}
+        if not taken:
+            raise RequestError(f"{found.address} has no variable of {arguments.file}")
+        left = [name for name in document if name not in known]
+        if left:
+            terminal.note(f"note: {found.address} has variables that this file has not: {', '.join(left)}")
+        return problem, {**taken, **values}, found.address
+    note_changed_file(found.record, terminal)
+    return problem_of(found.record), {**document, **values}, found.address
+
+
+def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) -> None:
     from rich.text import Text
 
     from ilvren.cli import standing_tables as tables
 
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
+    if place:
+        terminal.show(f"design {place}")
     if problem.about:
         terminal.show(problem.about)
     terminal.show(tables.sizes_line(problem), tables.variables_table(standing))

@@ -85,6 +85,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.verdict_tables import show_verdict
     from ilvren.errors import RequestError
     from ilvren.judge.verification import verify
+    from ilvren.runs.addresses import split_address
 
     wishes = _wishes(arguments, terminal)
     if arguments.row is not None and not arguments.at:
@@ -104,8 +105,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         else:
             path = ledger_path(arguments.ledger)
             with read_ledger(path) as ledger:
-                record = ledger.run(arguments.run)
-                if ledger.is_group(arguments.run):
+                reference, number = split_address(arguments.run)
+                record = ledger.run(reference)
+                if number is None and ledger.is_group(reference):
                     terminal.note(f"{arguments.run} is a group: its best run, {record.id}, is judged")
                 note_changed_file(record, terminal)
                 verdict = verify(

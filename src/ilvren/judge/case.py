@@ -19,6 +19,7 @@ from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
+from ilvren.runs.addresses import addressed, split_address
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import LimitState
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
@@ -108,7 +109,10 @@ def case_of_result(result: RunResult, tolerance: float | None, accept_probe: boo
 def case_of_record(
     ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool, *, as_now: bool = False
 ) -> Case:
+    reference, number = split_address(reference)
     record = ledger.run(reference)
+    if number is not None:
+        return _case_of_number(ledger, f"{record.id}:{number}", tolerance, accept_probe, as_now=as_now)
     if record.state != "ended" or record.result is None:
         what = "is still running" if ledger.is_alive(record) else "was killed before it could report a design"
         raise RequestError(f"{record.id} {what}", advice=f"`ilvren resume {record.id}` brings it to an end")
@@ -128,6 +132,25 @@ def case_of_record(
         record.id,
         logged if isinstance(logged, float) else None,
         tuple(ledger.evaluations(record.number)),
+        in_new_process=True,
+    )
+
+
+def _case_of_number(ledger: Ledger, address: str, tolerance: float | None, accept_probe: bool, *, as_now: bool) -> Case:
+    """Return the case of one of the designs that a run evaluated, whether it has ended or not."""
+    found = addressed(ledger, address)
+    problem = problem_of(found.record)
+    refuse_changed(found.record, problem, as_now=as_now)
+    assert found.evaluation is not None
+    return _case(
+        problem,
+        found.point,
+        found.record.settings,
+        tolerance,
+        accept_probe,
+        found.address,
+        found.evaluation.objective,
+        tuple(ledger.evaluations(found.record.number)),
         in_new_process=True,
     )
 

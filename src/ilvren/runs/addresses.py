@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
-from ilvren.runs.stored import flat_design
+from ilvren.runs.result import by_block
+from ilvren.runs.stored import flat_design, problem_of
 
-__all__ = ["Addressed", "addressed", "split_address"]
+__all__ = ["Addressed", "addressed", "design_document", "split_address"]
 
 
 @dataclass(frozen=True)
@@ -25,6 +28,12 @@ class Addressed:
     def address(self) -> str:
         """Return how the design is told."""
         return self.record.id if self.number is None else f"{self.record.id}:{self.number}"
+
+
+def design_document(found: Addressed) -> Mapping[str, Any]:
+    """Return a design in the form of a run's JSON document, without prices."""
+    blocks = problem_of(found.record).blocks
+    return {"variables": by_block(blocks, list(found.point)), "bounds": {}, "constraints": {}}
 
 
 def split_address(text: str) -> tuple[str, int | None]:

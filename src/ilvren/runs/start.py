@@ -19,6 +19,7 @@ from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Method, options_from
 from ilvren.problem import Problem, load
+from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
@@ -59,8 +60,8 @@ def run(
     name (`tolerance`, `evaluations`, `seed` …). With `ledger` (a path or an open Ledger) the run is recorded and can
     be resumed; else it
     is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
-    variables, and its multipliers; or `multipliers` of rows (m,) and bounds (n,) are given. `listener` is called
-    with every event. `workers` evaluate the models of the problem: so many processes, or those of a cluster
+    variables, and its multipliers; or one of its designs ("r7:12"); or `multipliers` of rows (m,) and bounds (n,) are
+    given. `listener` is called with every event. `workers` evaluate the models of the problem: so many processes, or those of a cluster
     ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which place of which
     group of the ledger the run takes.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
@@ -138,8 +139,10 @@ def _with_room(problem: Problem, chosen: Method, settings: Settings) -> Settings
 
 
 def _from_run(problem: Problem, ledger: Ledger, reference: str) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+    reference, number = split_address(reference)
     record = ledger.run(reference)
-    warm = warm_start(problem, record_result(record), record.id)
+    document = record_result(record) if number is None else design_document(addressed(ledger, f"{record.id}:{number}"))
+    warm = warm_start(problem, document, record.id)
     # Starts that were given by hand win over those of the other run.
     given = dict(problem.start_overrides)
     if not given:
