@@ -19,9 +19,10 @@ ALLOWED = {
     "methods": {"algebra"},
     "ledger": set(),
     "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
+    "explore": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "models", "algebra", "proofs"},
     "judge": {"runs", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
-    "draw": {"judge", "ledger", "problem", "evaluate", "runs", "formula"},
-    "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "draw"},
+    "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula"},
+    "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "explore", "draw"},
 }
 
 

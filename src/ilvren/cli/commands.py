@@ -15,6 +15,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
     "resume": ("resume", "continue an interrupted, killed or exhausted run, or a contest"),
     "runs": ("runs", "list the recorded runs"),
+    "designs": ("designs", "every design that runs evaluated: ranked, filtered, as a table, a page or a figure"),
     "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
@@ -26,5 +27,5 @@ GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "draw"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
-    "Judge": ("compare", "verify", "diagnose", "report", "export"),
+    "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),
 }

@@ -189,6 +189,18 @@ class Questions:
             found[first:last] = values[0]
         return found
 
+    def node_batch(self, nodes: Sequence[int], points: FloatArray) -> list[FloatArray]:
+        """Return the values (k, size) of some nodes of the graph at designs (k, n)."""
+        if not nodes:
+            return []
+        form = self._form_of(list(nodes), ("variable",))
+        shapes = [self.problem.graph.shape(node) for node in nodes]
+        found = [np.empty((len(points), math.prod(shape))) for shape in shapes]
+        for first, last, values in self._in_parts(form, points, shapes):
+            for column, value in zip(found, values, strict=True):
+                column[first:last] = value
+        return found
+
     def _in_parts(
         self, form: Form, points: FloatArray, shapes: Sequence[tuple[int, ...]]
     ) -> Iterator[tuple[int, int, list[FloatArray]]]:

@@ -61,9 +61,9 @@ def run(
     be resumed; else it
     is not. `origin` is a run in that ledger (an id, a label or "last") to start from: its design, by the names of the
     variables, and its multipliers; or one of its designs ("r7:12"); or `multipliers` of rows (m,) and bounds (n,) are
-    given. `listener` is called with every event. `workers` evaluate the models of the problem: so many processes, or those of a cluster
-    ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which place of which
-    group of the ledger the run takes.
+    given. `listener` is called with every event. `workers` evaluate the models of the problem: so many processes, or
+    those of a cluster ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which
+    place of which group of the ledger the run takes.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):

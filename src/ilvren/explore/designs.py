@@ -1,0 +1,274 @@
+"""Every design that runs have evaluated, as one table: ranked, filtered, sorted.
+
+Objectives, violations and variables are those on record; derived values are computed again from the formulas, and
+those of models from calls on record: nothing is called. What is not known is NaN, never guessed.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError, nearest
+from ilvren.evaluate import Gate
+from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
+from ilvren.models import NotOnRecord
+from ilvren.problem import Problem
+from ilvren.problem.asked import Condition, condition_of, node_of
+from ilvren.runs.result import nested, plain, plain_values
+from ilvren.runs.shelf import RunShelf
+from ilvren.runs.stored import problem_of
+
+__all__ = ["Design", "DesignTable", "designs_of"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Design:
+    """One design: its address, its `rank` among all of the table (1 the best), the full design `point` (n,), the
+    objective as written (None without one or where invalid), the violation, and what is wrong with it, "" for
+    nothing."""
+
+    address: str
+    rank: int
+    point: tuple[float, ...]
+    objective: float | None
+    violation: float
+    trouble: str
+
+
+@dataclass(frozen=True)
+class DesignTable:
+    """Designs of runs on one problem, in the order asked for; `values` {name: (k,) or (k, size)} of every derived
+    value, output, objective and constraint, row by row as the designs; `total` of them before filters."""
+
+    problem: Problem
+    runs: tuple[str, ...]
+    designs: tuple[Design, ...]
+    values: Mapping[str, FloatArray]
+    total: int
+    counts: Mapping[str, int]
+
+    @property
+    def names(self) -> list[str]:
+        """Return the names of what is one number for each design: variables, then values, the objective first."""
+        own = [variable.name for variable in self.problem.variables]
+        first = [] if self.problem.objective is None else [self.problem.objective.name]
+        rest = [name for name, value in self.values.items() if value.ndim == 1 and name not in first]
+        return [*first, *own, *rest]
+
+    @property
+    def units(self) -> dict[str, str]:
+        """Return {name: unit} of what has one."""
+        problem = self.problem
+        found = {variable.name: variable.unit for variable in problem.variables}
+        found |= {item.name: item.unit for item in problem.derived}
+        found |= {block.name: block.unit for block in problem.row_blocks}
+        if problem.objective is not None:
+            found[problem.objective.name] = problem.objective.unit
+        return {name: unit for name, unit in found.items() if unit}
+
+    def column(self, name: str) -> FloatArray:
+        """Return one number (k,) for each design by its name. Raises RequestError."""
+        for place, variable in enumerate(self.problem.variables):
+            if variable.name == name:
+                return np.array([design.point[place] for design in self.designs])
+        if name == "violation":
+            return np.array([design.violation for design in self.designs])
+        if name == "rank":
+            return np.array([float(design.rank) for design in self.designs])
+        if name in self.values and self.values[name].ndim == 1:
+            return self.values[name]
+        close = nearest(name, self.names)
+        advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(self.names[:12])
+        raise RequestError(f'no quantity "{name}" that is one number', advice=advice)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document."""
+        designs = []
+        for place, design in enumerate(self.designs):
+            variables = {
+                block.name: nested(
+                    [plain(x) for x in design.point[block.first : block.first + block.size]], block.shape
+                )
+                for block in self.problem.blocks
+            }
+            values = {name: plain_values(_shaped(self.problem, name, v[place])) for name, v in self.values.items()}
+            designs.append(
+                {
+                    "design": design.address,
+                    "rank": design.rank,
+                    "variables": variables,
+                    "values": values,
+                    "violation": plain(design.violation),
+                    "trouble": design.trouble or None,
+                }
+            )
+        run: object = self.runs[0] if len(self.runs) == 1 else list(self.runs)
+        return {"run": run, "counts": dict(self.counts), "total": self.total, "designs": designs}
+
+
+def designs_of(
+    ledger: Ledger,
+    references: Sequence[str],
+    *,
+    keep: Sequence[str] = (),
+    sort: str | None = None,
+    descending: bool = False,
+    top: int | None = None,
+) -> DesignTable:
+    """Return the designs of runs and groups: those that meet all conditions of `keep`, by rank or by the quantity
+    `sort`, the first `top` of them. Raises RequestError for unknown runs and names, and runs of different problems."""
+    records = _records(ledger, references)
+    problem = problem_of(records[0])
+    own = [(block.name, block.shape) for block in problem.blocks]
+    points, evaluations, addresses = list[FloatArray](), list[EvaluationRecord](), list[str]()
+    for record in records:
+        if [(block.name, block.shape) for block in problem_of(record).blocks] != own:
+            raise RequestError(
+                f"{record.id} has other variables than {records[0].id}", advice="list the designs of one problem"
+            )
+        seen: set[bytes] = set()
+        for item in ledger.evaluations(record.number):
+            if item.point in seen:  # its values first, then its derivatives: one design
+                continue
+            seen.add(item.point)
+            points.append(np.frombuffer(item.point))
+            evaluations.append(item)
+            addresses.append(f"{record.id}:{item.number}")
+    conditions = [condition_of(problem, text, "--keep") for text in keep]
+    matrix = np.array(points).reshape(-1, problem.size)
+    values, kept = _values(problem, ledger, records, evaluations, matrix, conditions)
+    feasibility = records[0].settings["feasibility"]
+    assert isinstance(feasibility, float)
+    ranks = _ranks(problem, evaluations, feasibility)
+    table = DesignTable(
+        problem,
+        tuple(record.id for record in records),
+        tuple(
+            Design(address, rank, tuple(point.tolist()), item.objective, item.violation, _trouble(item, feasibility))
+            for address, rank, point, item in zip(addresses, ranks, matrix, evaluations, strict=True)
+        ),
+        values,
+        len(addresses),
+        {"designs": len(addresses), "feasible": sum(item.violation <= feasibility for item in evaluations)},
+    )
+    order = np.argsort(np.array(ranks), kind="stable")
+    if sort is not None:
+        column = table.column(sort)
+        order = order[np.argsort(-column[order] if descending else column[order], kind="stable")]
+    elif descending:
+        order = order[::-1]
+    order = order[kept[order]][:top]
+    return DesignTable(
+        problem,
+        table.runs,
+        tuple(table.designs[place] for place in order),
+        {name: value[order] for name, value in values.items()},
+        table.total,
+        table.counts,
+    )
+
+
+def _records(ledger: Ledger, references: Sequence[str]) -> list[RunRecord]:
+    found: list[RunRecord] = []
+    for reference in references:
+        if ledger.is_group(reference):
+            found += ledger.group_runs(ledger.group(reference)).values()
+        else:
+            found.append(ledger.run(reference))
+    unique = {record.number: record for record in found}
+    if not unique:
+        raise RequestError("no run has been begun in " + ", ".join(references))
+    return list(unique.values())
+
+
+def _ranks(problem: Problem, evaluations: Sequence[EvaluationRecord], feasibility: float) -> list[int]:
+    """Return the ranks: feasible before infeasible, then by the objective; infeasible by violation; invalid last."""
+    sign = 1.0 if problem.objective is None else float(problem.objective.sign)
+
+    def key(place: int) -> tuple[int, float, int]:
+        item = evaluations[place]
+        value = 0.0 if item.objective is None else sign * item.objective
+        is_valid = math.isfinite(item.violation) and (problem.objective is None or item.objective is not None)
+        if not is_valid:
+            return 2, 0.0, place
+        return (0, value, place) if item.violation <= feasibility else (1, item.violation, place)
+
+    ranks = [0] * len(evaluations)
+    for rank, place in enumerate(sorted(range(len(evaluations)), key=key), start=1):
+        ranks[place] = rank
+    return ranks
+
+
+def _trouble(item: EvaluationRecord, feasibility: float) -> str:
+    if not math.isfinite(item.violation):
+        return "invalid"
+    return "" if item.violation <= feasibility else "misses a limit"
+
+
+def _values(
+    problem: Problem,
+    ledger: Ledger,
+    records: Sequence[RunRecord],
+    evaluations: Sequence[EvaluationRecord],
+    points: FloatArray,
+    conditions: Sequence[Condition],
+) -> tuple[dict[str, FloatArray], NDArray[np.bool_]]:
+    """Return {name: (k, …)} of all values, and which designs meet the conditions."""
+    names = [item.name for item in problem.derived] + [name for name, _ in problem.outputs]
+    nodes = [node_of(problem, name) for name in names] + [side for c in conditions for side in c.sides]
+    wanted = [node for node in nodes if node is not None]
+    found = _computed(problem, ledger, records, points, wanted)
+    values = {name: found[place] for place, name in enumerate(names)}
+    rows = np.array([np.frombuffer(item.values)[1:] for item in evaluations]).reshape(len(points), -1)
+    if problem.objective is not None:
+        values[problem.objective.name] = np.array(
+            [math.nan if item.objective is None else item.objective for item in evaluations]
+        )
+    for block in problem.row_blocks:
+        own = rows[:, block.first : block.first + block.size]
+        values[block.name] = own if block.shape else own[:, 0]
+    kept = np.ones(len(points), dtype=bool)
+    at = len(names)
+    for condition in conditions:
+        sides = found[at : at + len(condition.sides)]
+        at += len(condition.sides)
+        for operator, left, right in zip(condition.operators, sides, sides[1:], strict=False):
+            kept &= {"<=": left <= right, ">=": left >= right, "==": left == right}[operator]
+    return values, kept
+
+
+def _computed(
+    problem: Problem, ledger: Ledger, records: Sequence[RunRecord], points: FloatArray, nodes: Sequence[int]
+) -> list[FloatArray]:
+    """Return the values (k,) or (k, size) of nodes at designs, NaN where a model's call is not on record."""
+    shapes = [problem.graph.shape(node) for node in nodes]
+    if not problem.sources:
+        gate = Gate(problem)
+        flat = gate.node_batch(nodes, points)
+        return [value if shape else value[:, 0] for value, shape in zip(flat, shapes, strict=True)]
+    calls = problem.calls()
+    for own in calls:
+        own.shelf, own.is_closed = RunShelf(ledger, records[0].number, problem, is_fresh=False), True
+    sizes = [math.prod(shape) for shape in shapes]
+    found = [np.full((len(points), size), np.nan) for size in sizes]
+    for place, point in enumerate(points):
+        try:
+            seen = problem.entry_values(nodes, point, calls).values
+        except NotOnRecord:
+            continue
+        for column, value in zip(found, seen, strict=True):
+            column[place] = np.where(np.isfinite(value), value, np.nan).ravel()
+    return [value if shape else value[:, 0] for value, shape in zip(found, shapes, strict=True)]
+
+
+def _shaped(problem: Problem, name: str, value: Any) -> Any:
+    node = node_of(problem, name)
+    return value if np.ndim(value) == 0 or node is None else np.reshape(value, problem.graph.shape(node))
