@@ -79,7 +79,7 @@ class Commands(InAFolder):
         document = json.loads(out)
         self.assertEqual(
             " ".join(sorted(document)),
-            "bounds constraints counts design method objectives outcome problem reason run seconds seed settings"
+            "bounds constraints counts derived design method objectives outcome problem reason run seconds seed settings"
             " stationarity variables violation",
         )
         self.assertEqual((document["run"], document["outcome"], document["design"]), ("r1", "converged", "final"))

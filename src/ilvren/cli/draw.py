@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, add_problem, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -20,6 +21,7 @@ EXAMPLES = """examples:
   ilvren draw hum.toml --variables speed --tangent --at speed=20 --output curve.svg
   ilvren draw rising-main.toml --of surge_cap --slices --output slices.png
   ilvren draw rising-main.toml --generations --run last --output generations.png
+  ilvren draw r3 --of depth --over place --output profile.png
 """
 # More extremes than this are not listed.
 MOST_LISTED = 20
@@ -27,7 +29,10 @@ MOST_LISTED = 20
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    add_problem(parser)
+    parser.add_argument("file", metavar="FILE|DESIGN", help="the problem file, or a design on record: r7, r7:12, last")
+    parser.add_argument(
+        "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value (repeatable)"
+    )
     parser.add_argument(
         "--variables",
         metavar="NAME[,NAME]",
@@ -36,8 +41,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--of",
         metavar="NAME",
-        help="the derived value or constraint to draw, or an element such as drop[3] (the objective)",
+        help="the derived value or constraint to draw, or an element such as drop[3] (the objective); of a design on"
+        " record a vector, with its limits",
     )
+    parser.add_argument("--over", metavar="NAME", help="draw the vector of a design against this one (its index)")
     parser.add_argument(
         "--at",
         metavar="NAME=VALUE",
@@ -65,11 +72,20 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     from ilvren.cli.files import check_suffix
     from ilvren.draw.view import subject_of
+    from ilvren.errors import RequestError
     from ilvren.evaluate import Gate
     from ilvren.judge.standing import point_at
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))
+    if not arguments.file.endswith(".toml") and not Path(arguments.file).exists():
+        from ilvren.cli.draw_record import draw_record
+
+        return draw_record(arguments, terminal)
+    if arguments.over is not None:
+        raise RequestError(
+            "--over is for a design on record: ilvren draw r7 --of NAME --over NAME", advice="leave it out"
+        )
     problem = load(arguments.file, set=pairs("--set", arguments.set))
     if arguments.generations:
         return _draw_generations(arguments, terminal)
