@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally
+from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally, value_text
 from ilvren.cli.tables import (
     change_percent,
     count,
@@ -33,6 +33,9 @@ PRICE_STEP = 0.01
 MOST_OPTIMA, MOST_OPTIMUM_COLUMNS = 12, 4
 # A table of more lines than this is more than anyone reads: the worst rows are shown, unless all are asked for.
 MOST_LINES = 60
+
+# Derived values and outputs shown without --full.
+MOST_QUANTITIES = 20
 
 _DESIGNS = {
     "final": "",
@@ -80,6 +83,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         else:
             terminal.show(_summary_table(result, lines))
             _show_worst(result, terminal)
+    _show_quantities(result, terminal, full=full)
     if result.estimates is not None and result.holds:
         _show_estimates(result, terminal)
     for sentence in _price_sentences(result):
@@ -105,6 +109,19 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _show_quantities(result: RunResult, terminal: Terminal, *, full: bool) -> None:
+    """The derived values and models' outputs at the design; of vectors how many elements, and between what."""
+    units = {item.name: item.unit for item in result.problem.derived}
+    items = list(result.derived.items())
+    shown = items if full else items[:MOST_QUANTITIES]
+    if not items:
+        return
+    rows = [(name, value_text(value), units.get(name, "")) for name, value in shown]
+    terminal.show(table(("at the design", ">value", "unit"), rows))
+    if len(shown) < len(items):
+        terminal.show(f"and {len(items) - len(shown)} more: --full, or `ilvren show {result.id or 'FILE'}`")
 
 
 def _percent(share: float | None) -> str:

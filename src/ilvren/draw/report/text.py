@@ -14,6 +14,7 @@ from ilvren.draw.report.words import (
     design_rows,
     method_rows,
     number,
+    quantity_rows,
     sentence,
     settings_rows,
     verdict_line,
@@ -41,6 +42,10 @@ def _lines(report: Report) -> Iterator[str]:
     names = [chapter.track.name for chapter in report.chapters]
     rows = [(name, unit, bounds, base, *values) for name, unit, bounds, base, values in design_rows(report)]
     yield from _table(("variable", "unit", "bounds", "baseline", *names), rows)
+    quantities = [(name, unit, *values) for name, unit, values in quantity_rows(report)]
+    if quantities:
+        yield ""
+        yield from _table(("derived", "unit", *names), quantities)
     yield from _histories(report)
     methods = method_rows(report)
     if methods and report.contest is not None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+import numpy as np
+
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.judge.verdict import Verdict
 from ilvren.runs.result import LimitState
@@ -16,6 +18,7 @@ __all__ = [
     "design_rows",
     "method_rows",
     "number",
+    "quantity_rows",
     "sentence",
     "settings_rows",
     "verdict_line",
@@ -25,6 +28,8 @@ __all__ = [
 MOST_LIMITS = 50
 # Variables told in the table of designs; of more those that differ most.
 MOST_VARIABLES = 40
+# Derived values and outputs told.
+MOST_QUANTITIES = 60
 
 
 def number(value: float | None, digits: int = 7) -> str:
@@ -108,6 +113,26 @@ def design_rows(report: Report) -> list[tuple[str, str, str, str, Sequence[str]]
         bounds = "" if variable is None else f"{number(variable.lower, 5)} … {number(variable.upper, 5)}"
         rows.append((name, found[name].unit, bounds, number(base), values))
     return rows
+
+
+def quantity_rows(report: Report) -> list[tuple[str, str, Sequence[str]]]:
+    """Return name, unit and the value at each run's design of the derived values and models' outputs; of vectors the
+    least and the largest element."""
+    units = {item.name: item.unit for item in report.problem.derived}
+    told = [chapter.record.result.get("derived", {}) if chapter.record.result else {} for chapter in report.chapters]
+    found = [own for own in told if isinstance(own, dict)]
+    names = list(dict.fromkeys(name for own in found for name in own))[:MOST_QUANTITIES]
+    return [(name, units.get(name, ""), [_told(own.get(name)) for own in found]) for name in names]
+
+
+def _told(value: object) -> str:
+    flat = np.ravel(np.array(value, dtype=object))
+    numbers = [item for item in flat.tolist() if isinstance(item, (int, float))]
+    if not numbers:
+        return "–"
+    if len(flat) == 1:
+        return number(float(numbers[0]))
+    return f"{number(float(min(numbers)), 5)} … {number(float(max(numbers)), 5)}"
 
 
 def method_rows(report: Report) -> list[tuple[str, ...]]:
