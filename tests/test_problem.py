@@ -24,8 +24,6 @@ REFUSED = {
     VARIABLE: (None, "neither an objective nor a constraint"),
     GOAL: (None, "no variables"),
     "[variables]\n" + GOAL: (1, "no variables"),
-    VARIABLE + '[minimize]\nf = "x"\ng = "2*x"\n': (5, "second objective"),
-    VARIABLE + '[minimize]\nf = "x"\n[maximize]\ng = "2*x"\n': (6, "second objective"),
     "[variables]\nx = { start = 1.0, uper = 2 }\n" + GOAL: (2, '"upper"'),
     "[variables]\nx = { start = 5.0, lower = 0, upper = 2 }\n" + GOAL: (2, "the nearest allowed value is 2"),
     "[variables]\nx = { start = 1.0, lower = 3, upper = 2 }\n" + GOAL: (2, "lower 3 is above upper 2"),

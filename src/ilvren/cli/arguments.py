@@ -8,12 +8,18 @@ from typing import Any, NoReturn
 
 from ilvren.errors import RequestError, nearest
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.problem import Aim
+
 __all__ = [
     "Parser",
+    "add_aim",
     "add_as_now",
     "add_ledger",
     "add_output_flags",
     "add_problem",
+    "aim_of",
     "ledger_path",
     "numbers",
     "pairs",
@@ -52,6 +58,31 @@ def add_problem(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value (repeatable)"
     )
+
+
+def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
+    """Add --only (unless it means something else there), --weigh and --hold."""
+    if with_only:
+        parser.add_argument("--only", metavar="NAME", help="of several objectives this one alone")
+    parser.add_argument(
+        "--weigh", metavar="NAME=W,NAME=W", help="of several objectives the weighed sum, such as cost=1,loss=20"
+    )
+    parser.add_argument(
+        "--hold",
+        metavar="CONDITION",
+        action="append",
+        default=[],
+        help='a further limit, such as "loss <= 3", on anything the file names (repeatable)',
+    )
+
+
+def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
+    """Return what --only, --weigh and --hold make of the objectives. Raises RequestError."""
+    from ilvren.problem import Aim
+
+    words = [word for word in (arguments.weigh or "").split(",") if word.strip()]
+    weigh = {name: float(value) for name, value in pairs("--weigh", words).items()}
+    return Aim(weigh, (arguments.only or "") if with_only else "", {}, tuple(arguments.hold))
 
 
 def add_ledger(parser: argparse.ArgumentParser) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_output_flags, add_problem, pairs
+from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ EXAMPLES = """examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     add_problem(parser)
+    add_aim(parser, with_only=False)
     parser.add_argument(
         "--start", metavar="NAME=VALUE", action="append", default=[], help="check from another start (repeatable)"
     )
@@ -43,7 +44,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.judge.checking.report import CHECKS
     from ilvren.problem import load
 
-    problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
+    problem = load(
+        arguments.file,
+        set=pairs("--set", arguments.set),
+        start=pairs("--start", arguments.start),
+        aim=aim_of(arguments, with_only=False),
+    ).one_objective()
     checks = tuple(dict.fromkeys(arguments.only)) or CHECKS
     report = check(problem, checks=checks, units=arguments.units, seed=arguments.seed, progress=terminal.progress)
     terminal.progress("")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
 from ilvren.cli.run import add_limits
 from ilvren.cli.terminal import Terminal
 
@@ -27,6 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value in every file"
     )
+    add_aim(parser)
     parser.add_argument(
         "--method",
         metavar="NAME[:OPTION=VALUE,…]",
@@ -97,7 +98,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         **given,
     )
     contenders = [contender_of(text) for text in arguments.method]
-    problems = read_problems(arguments.files, set=pairs("--set", arguments.set))
+    problems = read_problems(arguments.files, set=pairs("--set", arguments.set), aim=aim_of(arguments))
     if arguments.reference and len(problems) > 1:
         raise RequestError("--reference is for one problem, and these are several")
     reference_of(arguments, problems[0])

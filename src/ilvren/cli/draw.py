@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -33,6 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="replace a parameter's value (repeatable)"
     )
+    add_aim(parser)
     parser.add_argument(
         "--variables",
         metavar="NAME[,NAME]",
@@ -86,7 +87,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         raise RequestError(
             "--over is for a design on record: ilvren draw r7 --of NAME --over NAME", advice="leave it out"
         )
-    problem = load(arguments.file, set=pairs("--set", arguments.set))
+    problem = load(arguments.file, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
     if arguments.generations:
         return _draw_generations(arguments, terminal)
     names = _names(problem, arguments)

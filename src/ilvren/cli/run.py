@@ -8,7 +8,16 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, add_problem, ledger_path, pairs, text_pairs
+from ilvren.cli.arguments import (
+    add_aim,
+    add_ledger,
+    add_output_flags,
+    add_problem,
+    aim_of,
+    ledger_path,
+    pairs,
+    text_pairs,
+)
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -27,6 +36,7 @@ LIMITS = ("tolerance", "feasibility", "target", "evaluations", "iterations", "se
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     add_problem(parser)
+    add_aim(parser)
     parser.add_argument(
         "--method",
         metavar="NAME",
@@ -109,7 +119,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.problem import load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
-    problem = load(arguments.file, set=pairs("--set", arguments.set), start=pairs("--start", arguments.start))
+    problem = load(
+        arguments.file,
+        set=pairs("--set", arguments.set),
+        start=pairs("--start", arguments.start),
+        aim=aim_of(arguments),
+    ).one_objective()
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))
     given = {name: getattr(arguments, name) for name in LIMITS if getattr(arguments, name) is not None}

@@ -146,12 +146,17 @@ def _nonzeros(matrix: Any) -> str:
 
 def objective_line(standing: Standing) -> Text:
     """Return the objective with its value and formula."""
-    objective = standing.problem.objective
-    if objective is None:
+    objectives = standing.problem.objectives
+    if not objectives:
         return Text("no objective: a run looks for any feasible design")
-    word = "minimize" if objective.sign > 0 else "maximize"
-    value = with_unit(standing.values[objective.name], objective.unit)
-    return Text.assemble(f"{word} {objective.name} = ", (value, "bold"), f"   {_on_one_line(objective.text)}")
+    lines = [Text(f"{len(objectives)} objectives: make them one with --only or --weigh")] if len(objectives) > 1 else []
+    for objective in objectives:
+        word = "minimize" if objective.sign > 0 else "maximize"
+        value = with_unit(standing.values[objective.name], objective.unit)
+        lines.append(
+            Text.assemble(f"{word} {objective.name} = ", (value, "bold"), f"   {_on_one_line(objective.text)}")
+        )
+    return Text("\n").join(lines)
 
 
 def constraints_table(standing: Standing) -> Table:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path, numbers, pairs
+from ilvren.cli.arguments import add_aim, add_as_now, add_ledger, add_output_flags, aim_of, ledger_path, numbers, pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -40,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="with a problem file: a parameter's value"
     )
+    add_aim(parser)
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (the run's own)")
     parser.add_argument("--feasibility", type=float, metavar="SHARE", help="miss allowed (the run's own, or 1e-6)")
     parser.add_argument(
@@ -90,9 +91,14 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     wishes = _wishes(arguments, terminal)
     if arguments.row is not None and not arguments.at:
         raise RequestError("--row needs --at with a CSV file")
-    if (arguments.at or arguments.set) and not Path(arguments.run).suffix and not Path(arguments.run).exists():
+    asks_aim = arguments.only or arguments.weigh or arguments.hold
+    if (
+        (arguments.at or arguments.set or asks_aim)
+        and not Path(arguments.run).suffix
+        and not Path(arguments.run).exists()
+    ):
         raise RequestError(
-            f'--at and --set are for a problem file, not for a run such as "{arguments.run}"',
+            f'--at, --set, --only, --weigh and --hold are for a problem file, not for a run such as "{arguments.run}"',
             advice="name the problem file; a run is judged as it was recorded",
         )
     if arguments.output:
@@ -142,7 +148,7 @@ def _verify_file(arguments: argparse.Namespace, wishes: Wishes, terminal: Termin
     from ilvren.judge.verification import verify
     from ilvren.problem import load
 
-    problem = load(arguments.run, set=pairs("--set", arguments.set))
+    problem = load(arguments.run, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
     at, ignored = _design(arguments, problem)
     if ignored:
         terminal.note(f"note: not variables, so not used: {', '.join(ignored)}")

@@ -355,8 +355,7 @@ class Questions:
         """Return {name: node} of every derived value, objective and constraint."""
         problem = self.problem
         nodes = {item.name: item.node for item in problem.derived}
-        if problem.objective is not None:
-            nodes[problem.objective.name] = problem.objective.node
+        nodes |= {item.name: item.node for item in problem.objectives}
         return nodes | {block.name: block.node for block in problem.row_blocks}
 
     def _spread(self, found: Sequence[Any], indices: Sequence[int]) -> FloatArray:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ilvren.problem import Problem, loads
+from ilvren.problem import Aim, Problem, loads
 
 __all__ = ["Recipe"]
 
@@ -17,7 +17,7 @@ __all__ = ["Recipe"]
 @dataclass(frozen=True)
 class Recipe:
     """A problem as text, with the overrides and the `files` it names; `derivatives` names the source its models are
-    differentiated by, one for each."""
+    differentiated by, one for each; `aim` what was made of its objectives."""
 
     text: str
     file: str
@@ -26,6 +26,7 @@ class Recipe:
     files: Mapping[str, str]
     derivatives: tuple[str, ...]
     is_sparse: bool
+    aim: Mapping[str, Any]
 
     @classmethod
     def of(cls, problem: Problem, *, is_sparse: bool) -> Recipe:
@@ -38,6 +39,7 @@ class Recipe:
             dict(problem.template.texts),
             tuple(source.derivatives for source in problem.sources),
             is_sparse,
+            problem.aim.to_dict(),
         )
 
     def problem(self) -> Problem:
@@ -55,4 +57,5 @@ class Recipe:
         return built
 
     def _built(self, file: str) -> Problem:
-        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files)
+        aim = Aim.from_dict(self.aim)
+        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim)

@@ -108,7 +108,7 @@ def _piece(problem: Problem, sides: dict[int, bool], case: Case) -> Problem:
         blocks.append(RowBlock(name, name, gap, (), first, np.array([low]), np.array([high]), magnitudes[:1] * np.nan))
         first += 1
     objective = replace(problem.objective, node=made[0])
-    draft = replace(problem, objective=objective, row_blocks=tuple(blocks))
+    draft = replace(problem, objective=objective, objectives=(objective,), row_blocks=tuple(blocks))
     return _with_sizes(draft, problem.row_count, case)
 
 

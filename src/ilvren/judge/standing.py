@@ -45,7 +45,6 @@ class Standing:
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `show`."""
         problem = self.problem
-        objective = problem.objective
         return {
             "problem": problem.title or problem.source.file,
             "variables": by_block(problem.blocks, [plain(state.value) for state in self.bounds]),
@@ -55,7 +54,7 @@ class Standing:
                 if not parameter.is_data
             },
             "derived": {name: plain_values(value) for name, value in self.quantities.items()},
-            "objectives": {} if objective is None else {objective.name: plain(self.values[objective.name])},
+            "objectives": {item.name: plain(self.values[item.name]) for item in problem.objectives},
             "bounds": states_document(problem.blocks, self.bounds),
             "constraints": states_document(problem.row_blocks, self.constraints),
             "violation": plain(self.violation),

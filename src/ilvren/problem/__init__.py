@@ -1,10 +1,11 @@
 """What is asked: variables, parameters, objectives, constraints, with units, sizes and where each name
 came from. Knows formulas and models; never methods, runs or terminals."""
 
+from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
-from ilvren.problem.loading import load, loads
+from ilvren.problem.loading import load, loads, scalarized
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
     GRID_TOLERANCE,
@@ -28,6 +29,8 @@ from ilvren.problem.template import Template
 __all__ = [
     "GRID_TOLERANCE",
     "KINKED",
+    "NO_AIM",
+    "Aim",
     "Given",
     "Lifted",
     "Measures",
@@ -54,5 +57,6 @@ __all__ = [
     "read_text",
     "residual_problem",
     "scalar_problem",
+    "scalarized",
     "sum_of_squares",
 ]

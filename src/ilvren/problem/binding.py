@@ -119,11 +119,12 @@ class _Binding:
 
     def problem(self, parameters: dict[str, Any], starts: dict[str, Any]) -> Problem:
         template, declarations = self.template, self.template.declarations
-        objective = self.objective()
+        objectives = self.objectives()
+        objective = objectives[0] if len(objectives) == 1 else None
         rows: list[RowBlock] = []
         for item in template.rows:
             rows.append(self.row(item, sum(block.size for block in rows)))
-        roots = [row.node for row in template.rows] + ([objective.node] if objective else [])
+        roots = [row.node for row in template.rows] + [item.node for item in objectives]
         used = self.used(roots)
         baseline: list[FloatArray] = []
         blocks: list[VariableBlock] = []
@@ -172,6 +173,7 @@ class _Binding:
                 for source in template.sources
                 for name, _ in source.outputs
             ),
+            objectives,
         )
 
     def parameters(self) -> tuple[Parameter, ...]:
@@ -200,17 +202,17 @@ class _Binding:
             for name, shape in zip(names, shapes, strict=True)
         ]
 
-    def objective(self) -> Objective | None:
+    def objectives(self) -> tuple[Objective, ...]:
         template = self.template
         if template.fit_node is not None:
             line = self.source.line("fit")
             text = " + ".join(f"{item.declaration.loss} loss of {item.declaration.residual}" for item in template.fit)
-            return Objective(
-                "fit", template.fit_node, 1, about="half the sum of squared residuals", text=text, line=line
-            )
+            about = "half the sum of squared residuals"
+            return (Objective("fit", template.fit_node, 1, about=about, text=text, line=line),)
+        found = []
         for entry in template.declarations.objectives:
             magnitude = float(self.magnitude((entry.section, entry.name), entry.magnitude, ())[0])
-            return Objective(
+            own = Objective(
                 entry.name,
                 template.nodes[entry.name],
                 1 if entry.section == "minimize" else -1,
@@ -220,7 +222,8 @@ class _Binding:
                 formula_text(entry.formula),
                 template.line(entry),
             )
-        return None
+            found.append(own)
+        return tuple(found)
 
     def row(self, row: RowTemplate, first: int) -> RowBlock:
         entry, shape = row.entry, self.template.graph.shape(row.node)

@@ -61,7 +61,8 @@ class VariableDeclaration:
 
 @dataclass(frozen=True, slots=True)
 class EntryDeclaration:
-    """A parameter, derived value, objective or constraint: `section` says which."""
+    """A parameter, derived value, objective or constraint: `section` says which; `written_in` where the file has it,
+    when that is elsewhere."""
 
     section: str
     name: str
@@ -69,11 +70,12 @@ class EntryDeclaration:
     unit: str = ""
     about: str = ""
     magnitude: Value | None = None
+    written_in: str = ""
 
     @property
     def path(self) -> str:
         """Return the key path, as messages name it."""
-        return f"{self.section}.{self.name}"
+        return f"{self.written_in or self.section}.{self.name}"
 
 
 @dataclass(frozen=True, slots=True)

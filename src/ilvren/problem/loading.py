@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
+from ilvren.errors import RequestError
+from ilvren.problem.aims import NO_AIM, Aim, aimed
 from ilvren.problem.binding import bind
+from ilvren.problem.entries import Declarations
 from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.template import Template
 
-__all__ = ["load", "loads"]
+__all__ = ["load", "loads", "scalarized"]
 
 
 def load(
@@ -18,13 +22,15 @@ def load(
     *,
     set: Mapping[str, Given] | None = None,
     start: Mapping[str, Given] | None = None,
+    aim: Aim = NO_AIM,
 ) -> Problem:
     """Read a problem file and return the problem, ready to evaluate and run.
 
-    `set` replaces values of parameters, `start` starts of variables; lists where these are vectors or matrices.
-    Loading never runs anything. Raises ProblemError or FormulaError (the file), RequestError (`set`, `start`).
+    `set` replaces values of parameters, `start` starts of variables; lists where these are vectors or matrices; `aim`
+    makes one objective of several. Loading never runs anything. Raises ProblemError or FormulaError (the file),
+    RequestError (`set`, `start`, `aim`).
     """
-    return bind(Template(read_file(path), set or {}), parameters=set or {}, starts=start or {})
+    return _built(read_file(path), set or {}, start or {}, aim)
 
 
 def loads(
@@ -34,7 +40,22 @@ def loads(
     set: Mapping[str, Given] | None = None,
     start: Mapping[str, Given] | None = None,
     files: Mapping[str, str] | None = None,
+    aim: Aim = NO_AIM,
 ) -> Problem:
     """Like `load`, from the text of a problem file; `file` is its name in messages, and its tables and models are
     looked for beside it. `files` gives the texts of table files instead, by the names the problem uses."""
-    return bind(Template(read_text(text, file=file, files=files), set or {}), parameters=set or {}, starts=start or {})
+    return _built(read_text(text, file=file, files=files), set or {}, start or {}, aim)
+
+
+def scalarized(problem: Problem, aim: Aim) -> Problem:
+    """Return a problem of several objectives with one in their place, or with further limits, as `aim` says. Raises
+    RequestError."""
+    if problem.aim:
+        raise RequestError("the objectives of this problem have been made one already")
+    found = _built(problem.template.declarations, problem.overrides, problem.start_overrides, aim)
+    return found if problem.start == found.start else found.with_starts(problem.start)
+
+
+def _built(declarations: Declarations, set: Mapping[str, Given], start: Mapping[str, Given], aim: Aim) -> Problem:
+    own = aimed(declarations, aim) if aim else declarations
+    return replace(bind(Template(own, set), parameters=set, starts=start), aim=aim)

@@ -16,7 +16,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.errors import RequestError
 from ilvren.formula import Graph, Shape, Trouble, walk
+from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.entries import Source
 
 if TYPE_CHECKING:
@@ -271,6 +273,8 @@ class Problem:
     `baseline` is the design at the file's starts, `start` the one runs begin with; both have one value
     per variable element. `parameter_values` follow the graph's parameters, table columns included. `overrides` are
     what replaced parameters. `sources` are the models, by their number in the graph, `outputs` (name, node) of theirs.
+    `objectives` are all that the file asks for, `objective` the one where there is one; `aim` is what was made of
+    several.
     """
 
     source: Source
@@ -290,6 +294,8 @@ class Problem:
     order: tuple[str, ...] = ()
     template: Any = None
     outputs: tuple[tuple[str, int], ...] = ()
+    objectives: tuple[Objective, ...] = ()
+    aim: Aim = NO_AIM
 
     @cached_property
     def variables(self) -> tuple[Variable, ...]:
@@ -333,7 +339,21 @@ class Problem:
     @cached_property
     def seeks_feasible(self) -> bool:
         """Return whether nothing is minimized: without an objective, or with a constant one."""
+        if len(self.objectives) > 1:
+            return False
         return self.objective is None or not self.graph.variables_of([self.objective.node])
+
+    def one_objective(self) -> Problem:
+        """Return the problem itself. Raises RequestError where it has several objectives, of which nothing can be said
+        as of one."""
+        if len(self.objectives) > 1:
+            names = [item.name for item in self.objectives]
+            weights = ",".join(f"{name}=1" for name in names)
+            raise RequestError(
+                f"{self.source.file} has several objectives: {', '.join(names)}",
+                advice=f'make them one: --only {names[0]}, --weigh {weights}, with --hold "{names[-1]} <= …"',
+            )
+        return self
 
     @cached_property
     def free(self) -> tuple[int, ...]:
@@ -396,7 +416,8 @@ class Problem:
         one of them. Raises RequestError for an unknown name."""
         from ilvren.problem.binding import bind
 
-        return bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides)
+        found = bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides)
+        return replace(found, aim=self.aim)
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""
@@ -427,8 +448,7 @@ class Problem:
         """Return {name: (value, trouble)} of every derived value, objective and constraint at a full design; values
         are floats, or arrays of the entry's shape. `calls` as in `entry_values`."""
         entries: list[tuple[str, int]] = [(value.name, value.node) for value in self.derived]
-        if self.objective is not None:
-            entries.append((self.objective.name, self.objective.node))
+        entries.extend((item.name, item.node) for item in self.objectives)
         entries.extend((block.name, block.node) for block in self.row_blocks)
         seen = self.entry_values([node for _, node in entries], point, calls)
         return {

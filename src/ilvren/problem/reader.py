@@ -148,14 +148,6 @@ class _Reader:
                 "an objective beside [fit], which declares one itself",
                 "keep one of them; other residuals and terms can be written into the objective's formula",
             )
-        if len(objectives) > 1:
-            second = objectives[1]
-            self.fail(
-                (second.section, second.name),
-                f'a second objective beside "{objectives[0].name}"; trade-offs between several objectives'
-                " are not part of this version",
-                "keep one objective and write the others as constraints, or weigh them in one formula",
-            )
         if not objectives and not fit and not entries["constraints"]:
             self.fail(
                 (),

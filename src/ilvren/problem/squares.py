@@ -41,7 +41,7 @@ def residual_problem(problem: Problem) -> Problem:
             RowBlock(item.name, item.name, item.node, shape, first, -open_end, open_end, np.full(size, np.nan))
         )
         first += size
-    return replace(problem, objective=None, row_blocks=tuple(blocks))
+    return replace(problem, objective=None, objectives=(), row_blocks=tuple(blocks))
 
 
 class _Recognition:

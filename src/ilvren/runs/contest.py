@@ -25,7 +25,7 @@ import numpy as np
 from ilvren.errors import MachineError, RequestError
 from ilvren.ledger import GroupRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named, options_from
-from ilvren.problem import Problem, loads
+from ilvren.problem import Aim, Problem, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.result import by_block
@@ -90,6 +90,7 @@ def plan_contest(
         raise RequestError("a contest has at least 1 repeat, and no fewer than 0 random starts")
     members = []
     for number, problem in enumerate(problems):
+        problem.one_objective()
         starts = _starts(problem, random_starts, settings.seed)
         for place, contender in enumerate(contenders):
             own = replace(settings.of_many(), method=contender.method, options=dict(contender.options))
@@ -116,11 +117,16 @@ def plan_contest(
     }
 
 
+def _aim(stored: Mapping[str, Any]) -> Aim:
+    return Aim.from_dict(stored.get("aim", {}))
+
+
 def _stored(problem: Problem) -> dict[str, Any]:
     return {
         "text": problem.source.text,
         "file": problem.source.file,
         "set": dict(problem.overrides),
+        "aim": problem.aim.to_dict(),
         "files": stored_files(problem),
         "models": stored_models(problem),
         "name": problem.title or problem.source.file,
@@ -196,7 +202,7 @@ def resume_contest(
 def _refuse_changed(group: GroupRecord) -> None:
     """Raise RequestError when the file of a model has changed since: members would not compare."""
     for stored in group.plan["problems"]:
-        problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"])
+        problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"], aim=_aim(stored))
         if stored_models(problem) != stored.get("models", {}):
             raise RequestError(
                 f"{group.id}: files of the models of {stored['name']} have changed since it began",
@@ -311,7 +317,7 @@ def run_member(ledger: Ledger, number: int, place: int) -> _Answer:
         return place, result.id, result.outcome, result.objective
     member = group.plan["members"][place]
     stored, contender = group.plan["problems"][member["problem"]], group.plan["contenders"][member["contender"]]
-    problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"])
+    problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"], aim=_aim(stored))
     start = stored["starts"][member["start"]]
     if start is not None:
         flat = np.concatenate([np.ravel(np.array(start[block.name], dtype=float)) for block in problem.blocks])

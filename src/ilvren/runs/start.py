@@ -68,6 +68,7 @@ def run(
     """
     if isinstance(problem, (str, Path)):
         problem = load(problem)
+    problem.one_objective()
     if settings is None:
         try:
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
@@ -106,6 +107,7 @@ def run(
                 "set": dict(problem.overrides),
                 "start": dict(problem.start_overrides),
                 **({"multipliers": _recorded(multipliers)} if multipliers is not None else {}),
+                **({"aim": problem.aim.to_dict()} if problem.aim else {}),
             },
             versions=versions(),
             label=settings.label,

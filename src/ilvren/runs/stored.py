@@ -9,7 +9,7 @@ import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.ledger import RunRecord
-from ilvren.problem import Problem, loads
+from ilvren.problem import Aim, Problem, loads
 
 __all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
 
@@ -32,6 +32,7 @@ def problem_of(record: RunRecord) -> Problem:
         set=record.overrides["set"],
         start=record.overrides["start"],
         files=record.files,
+        aim=Aim.from_dict(record.overrides.get("aim", {})),
     )
 
 
