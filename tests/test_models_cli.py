@@ -147,8 +147,8 @@ class VectorRuns(InAFolder):
             with Ledger(f"{name}.ledger") as ledger:
                 run(problem, method="sqp", iterations=3, ledger=ledger)
                 stored = [record.derivatives for record in ledger.evaluations(1) if record.derivatives is not None]
-                self.assertTrue(stored)
-                self.assertEqual(all(stored), is_model)
+                self.assertEqual(set(stored), {b""})  # formulas give the same again, from the calls on record
+                self.assertEqual(bool(ledger.calls(1)), is_model)
             self.call("resume", "last", "--ledger", f"{name}.ledger", "--iterations", "200")
             whole = run(load(name), method="sqp")
             with Ledger(f"{name}.ledger", read_only=True) as ledger:

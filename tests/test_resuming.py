@@ -7,11 +7,11 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
-from ilvren.errors import RequestError
+from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_names
 from ilvren.problem import Problem, load
-from ilvren.runs import Iterated, RunResult, Settings, resume, run
+from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
 
 MODEL = """import math, pathlib
 LOG = pathlib.Path(__file__).with_name("calls")
@@ -130,6 +130,45 @@ class Resuming(unittest.TestCase):
         self.assertEqual(two.counts["calls"], 0)
         self.assertEqual(path_of(two), path_of(one))
         self.assertEqual(path_of(fresh), path_of(one))
+
+    def test_a_killed_sweep_goes_on_with_what_it_has(self) -> None:
+        text = HEAD.replace("START", "-1").replace("MORE", "") + KINDS["differenced"].replace("m.b^2", "k * m.b^2")
+        (self.folder / "k.toml").write_text("[parameters]\nk = 1\n" + text)
+        problem, settings = load(self.folder / "k.toml"), Settings(method="bfgs")
+        values = [1.0, 4.0, 2.0]
+        with Ledger(self.folder / "whole.ledger") as ledger:
+            whole = sweep(problem, "k", values, settings, ledger=ledger)
+        made, seen = self.calls(), []
+
+        def listener(event: object) -> None:
+            seen.append(isinstance(event, Iterated) and event.iteration)
+            if seen.count(2) == 2:  # in the second run
+                raise _Killed
+
+        with Ledger(self.folder / "killed.ledger") as ledger:
+            with self.assertRaises(_Killed):
+                sweep(problem, "k", values, settings, ledger=ledger, listener=listener)
+            ledger.flush()
+            first = ledger.run("r1")
+            again = resume_sweep(ledger, "g1")
+            self.assertEqual(ledger.run("r1"), first)
+            self.assertEqual(sorted(ledger.group("g1").runs), [0, 1, 2])
+        self.assertEqual([path_of(m.result) for m in again.members], [path_of(m.result) for m in whole.members])
+        self.assertEqual([m.is_warm for m in again.members], [m.is_warm for m in whole.members])
+        self.assertEqual(self.calls(), made)
+
+    def test_a_resume_that_cannot_be_leaves_the_run_as_it_was(self) -> None:
+        problem = self.problem("differenced", has_members=False)
+        with Ledger(self.folder / "as-it-was.ledger") as ledger:
+            run(problem, method="bfgs", iterations=2, ledger=ledger)
+            before = ledger.run("r1")
+            (self.folder / "model.py").write_text(MODEL + "raise RuntimeError('not now')\n")
+            for as_now, error in ((False, RequestError), (True, ProblemError)):
+                with self.assertRaises(error):
+                    resume("r1", ledger, iterations=9, as_now=as_now)
+                self.assertEqual(ledger.run("r1"), before)
+            (self.folder / "model.py").write_text(MODEL)
+            self.assertEqual(resume("r1", ledger, iterations=99).outcome, "converged")
 
 
 def path_of(result: RunResult) -> tuple[object, ...]:

@@ -201,7 +201,7 @@ class Sweeps(InAFolder):
         document = json.loads(self.call("run", "pump.toml", "--sweep", "p=[1, 2]", "--json", "--output", "s.csv")[0])
         self.assertEqual(document["values"], [1.0, 2.0])
         self.assertEqual(len(Path("s.csv").read_text().splitlines()), 3)
-        self.assertIn("s[3]", self.call("runs")[0])
+        self.assertIn("s[3]", self.call("runs", "--full")[0])
         for words, told in (
             (("--sweep", "q=[1]"), 'no parameter "q"'),
             (("--sweep", "p"), "expected NAME=VALUES"),

@@ -9,6 +9,10 @@ from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledge
 from ilvren.cli.run import add_full, add_limits, finish
 from ilvren.cli.terminal import Terminal
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.ledger import GroupRecord, Ledger
+
 EXAMPLES = """examples:
   ilvren resume last
   ilvren resume r2 --evaluations 5000
@@ -61,8 +65,17 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return finish(result, terminal, ledger=arguments.ledger, as_json=arguments.json, full=arguments.full)
 
 
+def _resume_sweep(arguments: argparse.Namespace, ledger: Ledger, group: GroupRecord, terminal: Terminal) -> int:
+    from ilvren.cli.sweeping import show_sweep, teller
+    from ilvren.runs import resume_sweep
+
+    told = teller(group.plan["parameter"], terminal)
+    found = resume_sweep(ledger, group.id, finished=told, workers=arguments.workers, as_now=arguments.as_now)
+    return show_sweep(found, terminal, as_json=arguments.json, full=arguments.full, output=None)
+
+
 def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) -> int:
-    """Go on with a contest; its limits are part of it."""
+    """Go on with a contest or a sweep; the limits are part of it."""
     from ilvren.cli.contest import told, worker_number
     from ilvren.cli.contest_tables import show_summary
     from ilvren.errors import RequestError
@@ -74,9 +87,11 @@ def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) 
         name for name in ("evaluations", "iterations", "seconds", "patience") if getattr(arguments, name) is not None
     ]
     if given:
-        raise RequestError(f"--{given[0]}: the limits of a contest are the same for all its runs, and stay")
+        raise RequestError(f"--{given[0]}: the limits of a group are the same for all its runs, and stay")
     with Ledger(path) as ledger:
         group = ledger.group(arguments.run)
+        if group.is_sweep:
+            return _resume_sweep(arguments, ledger, group, terminal)
         done = resume_contest(
             ledger, group.id, workers=worker_number(arguments.workers), finished=told(terminal), as_now=arguments.as_now
         )

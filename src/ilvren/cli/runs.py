@@ -93,9 +93,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if rows:
         terminal.show(table(headers, rows))
     if groups:
-        terminal.show(table(("group", "label", "contest", ">runs", ">of", "begun (UTC)"), map(_group_row, groups)))
+        terminal.show(
+            table(("group", "label", "contest or sweep", ">runs", ">of", "begun (UTC)"), map(_group_row, groups))
+        )
     hidden = len(documents) - len(rows)
-    apart = f", {hidden} of them in contests (--full lists them)" if hidden else ""
+    apart = f", {hidden} of them in groups (--full lists them)" if hidden else ""
     terminal.show(f"{count(len(documents), 'run')} in {ledger_path(arguments.ledger)}{apart}")
     if any(d["outcome"] == "killed" for d in documents):
         terminal.show("killed: the process ended without a word; `ilvren resume RUN` continues such a run")
@@ -108,7 +110,8 @@ def _group_document(group: GroupRecord) -> dict[str, Any]:
         "label": group.label,
         "problems": [problem["name"] for problem in group.plan["problems"]],
         "methods": [contender["name"] for contender in group.plan["contenders"]],
-        "members": len(group.plan["members"]),
+        "kind": "sweep" if group.is_sweep else "contest",
+        "members": len(group.plan["values"] if group.is_sweep else group.plan["members"]),
         "runs": [f"r{number}" for number in group.runs.values()],
         "created": group.created,
     }
@@ -117,6 +120,8 @@ def _group_document(group: GroupRecord) -> dict[str, Any]:
 def _group_row(group: GroupRecord) -> tuple[str, ...]:
     methods = ", ".join(contender["name"] for contender in group.plan["contenders"])
     problems = ", ".join(problem["name"] for problem in group.plan["problems"])
-    members = len(group.plan["members"])
+    members = len(group.plan["values"] if group.is_sweep else group.plan["members"])
+    if group.is_sweep:
+        methods = f"sweep of {group.plan['parameter']}, {methods}"
     begun = group.created[:16].replace("T", " ")
     return group.id, group.label or "", f"{methods} on {problems}", str(len(group.runs)), str(members), begun

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from ilvren.problem import Problem
     from ilvren.runs import Member, Settings, Sweep
 
-__all__ = ["run_sweep", "swept"]
+__all__ = ["run_sweep", "show_sweep", "swept", "teller"]
 
 # Scalar variables shown in the table.
 MOST_COLUMNS = 4
@@ -58,11 +59,14 @@ def run_sweep(
     """Run the family, print its table and return the exit status."""
     from ilvren.runs import sweep
 
-    def told(member: Member) -> None:
-        objective = "" if member.result.objective is None else f"  {number(member.result.objective)}"
-        terminal.note(f"{parameter} = {number(member.value)}: {member.result.outcome}{objective}")
-
+    told = teller(parameter, terminal)
     found = sweep(problem, parameter, values, settings, ledger=ledger, finished=told, workers=workers)
+    return show_sweep(found, terminal, as_json=as_json, full=full, output=output)
+
+
+def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, output: str | None) -> int:
+    """Print a sweep, write its figure or table, and return the exit status."""
+    parameter = found.parameter
     if as_json:
         terminal.document(found.to_dict(full=full))
     else:
@@ -76,8 +80,20 @@ def run_sweep(
             draw_sweep(found, output)
         terminal.note(f"{output}: the optimum against {parameter}")
     if any(member.result.outcome == "interrupted" for member in found.members):
+        if found.group:
+            terminal.note(f"interrupted; `ilvren resume {found.group}` goes on with the remaining values")
         return status.INTERRUPTED
     return status.HOLDS if found.holds else status.DOES_NOT_HOLD
+
+
+def teller(parameter: str, terminal: Terminal) -> Callable[[Member], None]:
+    """Return what tells of each member as it ends."""
+
+    def told(member: Member) -> None:
+        objective = "" if member.result.objective is None else f"  {number(member.result.objective)}"
+        terminal.note(f"{parameter} = {number(member.value)}: {member.result.outcome}{objective}")
+
+    return told
 
 
 def _show(found: Sweep, terminal: Terminal) -> None:

@@ -206,6 +206,11 @@ def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[Case], int]:
             found.append(Case(track, track.name, key(track, seed if isinstance(seed, int) else 0), is_random=True))
             continue
         group = ledger.group(name)
+        if group.is_sweep:
+            raise RequestError(
+                f"{name} is a sweep: its runs are optima of different problems, not rivals",
+                advice=f"`ilvren designs {name}` and `ilvren export {name}` list them",
+            )
         _once(group.id, seen)
         own = ledger.group_runs(group)
         missing += len(group.plan["members"]) - len(own)

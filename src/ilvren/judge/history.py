@@ -62,6 +62,7 @@ def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
             "run": record.id,
             "problem": group.plan["problems"][member["problem"]]["name"],
             "method": group.plan["contenders"][member["contender"]]["name"],
+            **({str(group.plan["parameter"]): member["value"]} if group.is_sweep else {}),
             "start": member["start"],
             "seed": member["seed"],
             "outcome": record.outcome or "",

@@ -98,6 +98,10 @@ class GroupShelf:
     def best_of(self, group: GroupRecord) -> RunRecord:
         """Return the run with the best feasible design of the group's first problem. Raises RequestError where there is
         none."""
+        if group.is_sweep:
+            raise RequestError(
+                f"{group.id} is a sweep: its runs are optima of different problems", advice="name one of its runs"
+            )
         sign = float(group.plan["problems"][0]["sign"])
         found: list[tuple[float, int, RunRecord]] = []
         for place, record in self.group_runs(group).items():

@@ -51,6 +51,11 @@ class GroupRecord:
     runs: Mapping[int, int]
 
     @property
+    def is_sweep(self) -> bool:
+        """Return whether its runs are those of one parameter's values, and not of a contest."""
+        return self.plan.get("kind") == "sweep"
+
+    @property
     def id(self) -> str:
         """Return the short id, such as "g3"."""
         return f"g{self.number}"

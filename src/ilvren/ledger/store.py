@@ -172,12 +172,14 @@ class Ledger(GroupShelf, CallShelf):
         self.flush()
 
     def restore_run(self, run: RunRecord) -> None:
-        """Put back what `reopen_run` changed: the run could not be continued."""
+        """Put back what `reopen_run` and an end have changed: the run is as it was."""
         self._pending.clear()
+        result = None if run.result is None else json.dumps(run.result)
         with self._transaction():
             self._db.execute(
-                "UPDATE runs SET state = ?, process = ?, settings = ? WHERE number = ?",
-                (run.state, run.process, json.dumps(run.settings), run.number),
+                "UPDATE runs SET state = ?, process = ?, settings = ?, outcome = ?, seconds = ?, result = ?"
+                " WHERE number = ?",
+                (run.state, run.process, json.dumps(run.settings), run.outcome, run.seconds, result, run.number),
             )
 
     def add_request(self, run: int, request: RequestRecord) -> None:

@@ -14,7 +14,7 @@ from ilvren.runs.result import RunResult
 from ilvren.runs.second_look import no_second_look
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
-from ilvren.runs.sweep import Member, Sweep, sweep
+from ilvren.runs.sweep import Member, Sweep, resume_sweep, sweep
 
 __all__ = [
     "AUTOMATIC",
@@ -40,6 +40,7 @@ __all__ = [
     "no_second_look",
     "repeat",
     "resume",
+    "resume_sweep",
     "run",
     "sweep",
 ]

@@ -109,12 +109,13 @@ class Loop:
         problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
         calls = problem.calls()
+        self._shelf: RunShelf | None = None
         # Runs of older ledgers have the derivatives of models on record, not the calls.
         self._is_old_style = bool(calls and replay and replay.evaluations and not replay.has_calls)
         if ledger is not None and number and calls and not self._is_old_style:
-            shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
+            self._shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
             for own in calls:
-                own.shelf = shelf
+                own.shelf = self._shelf
         self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers, calls=calls)
         # A model that is differentiated in one call is best left to one worker; differences are shared out.
         self._is_whole = not all(own.is_differenced for own in calls)
@@ -839,7 +840,7 @@ class Loop:
                 "evaluations": counts.evaluations,
                 "gradients": counts.gradients,
                 "hessians": counts.hessians,
-                **({"calls": sum(calls.calls for calls in self.gate.calls)} if problem.sources else {}),
+                **({"calls": self._calls_made()} if problem.sources else {}),
             },
             self._seconds(),
             self.settings.seed,
@@ -863,6 +864,10 @@ class Loop:
             return self.problem.quantities(point, self.gate.calls)
         except ProblemError:  # one of a model that nothing asked for, and that cannot be called
             return {}
+
+    def _calls_made(self) -> int:
+        """Return how many calls of models the run has made, before it was interrupted and since."""
+        return sum(calls.calls for calls in self.gate.calls) if self._shelf is None else self._shelf.count
 
     def _notes(self) -> tuple[str, ...]:
         """Return what a user should know of the models: where derivatives came from, how often they failed."""

@@ -21,6 +21,11 @@ class RunShelf:
         self.is_resumed = bool(self._own)
         self._is_shared = not is_fresh and ledger.has_calls_of(list(self._identities.values()))
 
+    @property
+    def count(self) -> int:
+        """Return how many calls the run has made, before it was interrupted and since."""
+        return len(self._own)
+
     def find(self, source: ModelSource, question: Question) -> Outcome | None:
         """Return the outcome on record, or None."""
         if question.kind == "ready":

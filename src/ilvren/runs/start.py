@@ -185,23 +185,26 @@ def resume(
     as_now: bool = False,
     patience: int | None = None,
     workers: int | str | Workers | None = None,
+    anyhow: bool = False,
 ) -> RunResult:
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
     A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
-    limits that an exhausted run used up are granted once more, and a patience that came to its end is doubled.
-    Raises RequestError when the run has ended otherwise,
-    still runs, or no longer follows its record.
+    limits that an exhausted run used up are granted once more, and a patience that came to its end is doubled. With
+    `anyhow` a run that has ended is followed to its end again, for its result.
+    Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
     if ledger.is_alive(record):
         raise RequestError(f"{record.id} is still running (process {record.process.split(':')[0]})")
     had_patience = record.outcome == "stalled" and record.settings.get("patience") is not None
-    if record.state == "ended" and record.outcome not in RESUMABLE and not had_patience:
+    is_over = record.state == "ended" and record.outcome != "interrupted"
+    if not anyhow and record.state == "ended" and record.outcome not in RESUMABLE and not had_patience:
         raise RequestError(f"{record.id} has ended ({record.outcome}); there is nothing to continue")
     settings = Settings.from_dict(record.settings)
     given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds, "patience": patience}
-    settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
+    if not (anyhow and is_over):
+        settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
@@ -227,7 +230,10 @@ def resume(
             workers=pool,
         )
         ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
-        return _resumed(loop, record, ledger, listener, choice)
+        result = _resumed(loop, record, ledger, listener, choice)
+    if anyhow and is_over:
+        ledger.restore_run(record)
+    return result
 
 
 def _resumed(

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.ledger import Ledger
-from ilvren.problem import Problem
+from ilvren.ledger import GroupRecord, Ledger
+from ilvren.problem import Aim, Problem, loads
 from ilvren.runs.events import Event
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
-from ilvren.runs.start import run
+from ilvren.runs.start import resume, run
+from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.warm import WarmStart, warm_start
 
-__all__ = ["Member", "Sweep", "sweep"]
+__all__ = ["Member", "Sweep", "resume_sweep", "sweep"]
+
+FloatArray = NDArray[np.float64]
 
 MOST_MEMBERS = 10_000
 
@@ -33,11 +38,12 @@ class Member:
 
 @dataclass(frozen=True)
 class Sweep:
-    """All members, in the order of the values given."""
+    """All members, in the order of the values given; `group` is its id in the ledger."""
 
     parameter: str
     unit: str
     members: tuple[Member, ...]
+    group: str = ""
 
     @property
     def holds(self) -> bool:
@@ -48,6 +54,7 @@ class Sweep:
         """Return the JSON document."""
         return {
             "sweep": self.parameter,
+            "group": self.group or None,
             "values": [member.value for member in self.members],
             "warm": [member.is_warm for member in self.members],
             "runs": [member.result.to_dict(full=full) for member in self.members],
@@ -67,8 +74,60 @@ def sweep(
 ) -> Sweep:
     """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the
     design and multipliers of the one before, and once more from the file's start where that does not end well.
-    `finished` is
-    called after each. Raises RequestError for an unknown parameter."""
+    `finished` is called after each. With a ledger the sweep is a group of it, and `resume_sweep` goes on with one that
+    was stopped. Raises RequestError for an unknown parameter."""
+    unit = _checked(problem, parameter, values)
+    settings = settings.of_many()
+    if ledger is None:
+        work = _Work(problem, parameter, values, settings, None, None, {}, listener, finished, workers)
+        return Sweep(parameter, unit, *work.done())
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
+    try:
+        group = opened.begin_group(_plan(problem, parameter, values, settings), label=settings.label)
+        work = _Work(problem, parameter, values, settings, opened, group, {}, listener, finished, workers)
+        return Sweep(parameter, unit, *work.done(), group=group.id)
+    finally:
+        if opened is not ledger:
+            opened.close()
+
+
+def resume_sweep(
+    ledger: Ledger,
+    reference: str,
+    *,
+    listener: Callable[[Event], None] | None = None,
+    finished: Callable[[Member], None] | None = None,
+    workers: int | str | None = None,
+    as_now: bool = False,
+) -> Sweep:
+    """Go on with a sweep that was interrupted or killed: runs that have ended are followed again for their results,
+    which calls no model; one that was stopped is continued, and the values that remain are solved. Raises
+    RequestError."""
+    group = ledger.group(reference)
+    plan = group.plan
+    stored = plan["problems"][0]
+    problem = loads(
+        stored["text"],
+        file=stored["file"],
+        set=stored["set"],
+        start=stored["start"],
+        files=stored["files"],
+        aim=Aim.from_dict(stored["aim"]),
+    )
+    if stored_models(problem) != stored["models"] and not as_now:
+        raise RequestError(
+            f"{group.id}: files of its models have changed since it began",
+            advice="put them back, or add --as-now to use the models as they are now",
+        )
+    settings = Settings.from_dict(plan["settings"])
+    begun = {place: f"r{number}" for place, number in group.runs.items()}
+    values, parameter = plan["values"], plan["parameter"]
+    work = _Work(problem, parameter, values, settings, ledger, group, begun, listener, finished, workers)
+    return Sweep(parameter, _checked(problem, parameter, values), *work.done(), group=group.id)
+
+
+def _checked(problem: Problem, parameter: str, values: Sequence[float]) -> str:
+    """Return the unit of the parameter. Raises RequestError where it, or the values, cannot be swept."""
     known = {item.name: item for item in problem.parameters if not item.is_data}
     if parameter not in known:
         close = nearest(parameter, known)
@@ -78,32 +137,96 @@ def sweep(
         raise RequestError(f'--sweep: "{parameter}" is not one number', advice="sweep a scalar parameter")
     if not 1 <= len(values) <= MOST_MEMBERS:
         raise RequestError(f"--sweep: {len(values)} values are given, 1 to {MOST_MEMBERS} are possible")
-    settings, label = settings.of_many(), settings.label
-    members: list[Member] = []
-    before: RunResult | None = None
-    for number, value in enumerate(values):
-        own = replace(settings, label=f"{label}[{number}]" if label else None)
-        cold = problem.with_parameters(**{parameter: float(value)})
-        member = None
+    return known[parameter].unit
+
+
+def _plan(problem: Problem, parameter: str, values: Sequence[float], settings: Settings) -> dict[str, Any]:
+    """Return the plan for the ledger: a place for each value, and behind them one for each that begins once more."""
+    numbers = [float(value) for value in values]
+    return {
+        "kind": "sweep",
+        "parameter": parameter,
+        "values": numbers,
+        "settings": settings.to_dict(),
+        "problems": [
+            {
+                "text": problem.source.text,
+                "file": problem.source.file,
+                "set": dict(problem.overrides),
+                "start": dict(problem.start_overrides),
+                "aim": problem.aim.to_dict(),
+                "files": stored_files(problem),
+                "models": stored_models(problem),
+                "name": problem.title or problem.source.file,
+                "sign": problem.objective.sign if problem.objective is not None else 1,
+            }
+        ],
+        "contenders": [{"name": settings.method}],
+        "members": [
+            {"problem": 0, "contender": 0, "start": None, "seed": settings.seed, "value": value}
+            for value in (*numbers, *numbers)
+        ],
+    }
+
+
+@dataclass
+class _Work:
+    """A sweep being made: `begun` {place in the plan: run} are the runs it has already."""
+
+    problem: Problem
+    parameter: str
+    values: Sequence[float]
+    settings: Settings
+    ledger: Ledger | None
+    group: GroupRecord | None
+    begun: Mapping[int, str]
+    listener: Callable[[Event], None] | None
+    finished: Callable[[Member], None] | None
+    workers: int | str | None
+
+    def done(self) -> tuple[tuple[Member, ...]]:
+        """Return the members, in a tuple of their own; an interrupt ends them."""
+        members: list[Member] = []
+        before: RunResult | None = None
+        for number, value in enumerate(self.values):
+            member = self._member(number, float(value), before)
+            members.append(member)
+            if self.finished is not None:
+                self.finished(member)
+            if member.result.outcome == "interrupted":
+                break
+            if member.result.holds:
+                before = member.result
+        return (tuple(members),)
+
+    def _member(self, number: int, value: float, before: RunResult | None) -> Member:
+        label = self.settings.label
+        own = replace(self.settings, label=f"{label}[{number}]" if label else None)
+        cold = self.problem.with_parameters(**{self.parameter: value})
         warm = None if before is None else _warm(cold, before)
-        if warm is not None:
-            found = run(
-                warm.problem, own, ledger=ledger, listener=listener, multipliers=warm.multipliers, workers=workers
-            )
-            member = Member(float(value), found, True)
-        if member is None or (not member.result.holds and member.result.outcome != "interrupted"):
-            again = replace(own, label=None) if member is not None else own
-            found = run(cold, again, ledger=ledger, listener=listener, workers=workers)
-            if member is None or found.holds or found.outcome == "interrupted":
-                member = Member(float(value), found, False)
-        members.append(member)
-        if finished is not None:
-            finished(member)
-        if member.result.outcome == "interrupted":
-            break
-        if member.result.holds:
-            before = member.result
-    return Sweep(parameter, known[parameter].unit, tuple(members))
+        if warm is None:
+            return Member(value, self._run(number, cold, own, None), False)
+        member = Member(value, self._run(number, warm.problem, own, warm.multipliers), True)
+        if member.result.holds or member.result.outcome == "interrupted":
+            return member
+        again = self._run(len(self.values) + number, cold, replace(own, label=None), None)
+        return Member(value, again, False) if again.holds or again.outcome == "interrupted" else member
+
+    def _run(
+        self, place: int, problem: Problem, settings: Settings, multipliers: tuple[FloatArray, FloatArray] | None
+    ) -> RunResult:
+        if place in self.begun and self.ledger is not None:
+            return resume(self.begun[place], self.ledger, workers=self.workers, listener=self.listener, anyhow=True)
+        member = None if self.group is None else (self.group.number, place)
+        return run(
+            problem,
+            settings,
+            ledger=self.ledger,
+            listener=self.listener,
+            multipliers=multipliers,
+            workers=self.workers,
+            member=member,
+        )
 
 
 def _warm(problem: Problem, before: RunResult) -> WarmStart | None:
