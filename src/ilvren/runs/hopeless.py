@@ -50,9 +50,9 @@ class Watch:
         self._idle += 1
         return self._proved(LOOKED_AT_MEANWHILE) if self._idle == PATIENCE else None
 
-    def at_end(self) -> Conflict | None:
+    def at_end(self, *, is_thorough: bool) -> Conflict | None:
         """Return a conflict where the run has found no feasible design."""
-        return self._proved(LOOKED_AT_LAST)
+        return self._proved(LOOKED_AT_LAST if is_thorough else LOOKED_AT_MEANWHILE)
 
     def _proved(self, most_looked_at: int) -> Conflict | None:
         if self.conflict is None and self._tried < most_looked_at and self._elements() <= MOST_ELEMENTS:

@@ -183,7 +183,12 @@ class Loop:
             outcome, reason = "interrupted", str(error)
             self._trouble, self._ledger = str(error), None
         with np.errstate(all="ignore"):
-            if outcome in HOPELESS and self._leaders.feasible is None and self._watch.at_end() is not None:
+            is_thorough = outcome != "exhausted"  # whoever limits a run does not wait for it
+            if (
+                outcome in HOPELESS
+                and self._leaders.feasible is None
+                and self._watch.at_end(is_thorough=is_thorough) is not None
+            ):
                 assert self._watch.conflict is not None
                 outcome, reason = "infeasible", f"proved: {self._watch.conflict.sentence}"
             result = self._result(outcome, reason)
@@ -640,11 +645,15 @@ class Loop:
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again, from the calls of models on record; older ledgers have no calls.
             derivatives = packed_derivatives(evaluation) if self._is_old_style else b""
+        key, values = point.tobytes(), _packed(evaluation)
+        before = self.evaluations[-1] if self.evaluations else None
+        if before is not None and before.point == key:  # first its values, then its derivatives: kept once
+            key, values = before.point, before.values if before.values == values else values
         return EvaluationRecord(
             number,
             request,
-            point.tobytes(),
-            _packed(evaluation),
+            key,
+            values,
             derivatives,
             self._as_written(evaluation.objective),
             violation,
@@ -719,6 +728,12 @@ class Loop:
     def _best_as_written(self) -> float | None:
         return None if self._leaders.feasible is None else self._as_written(self._leaders.feasible.objective)
 
+    def _kept_bytes(self, point: FloatArray) -> bytes:
+        """Return a design's bytes, those of its evaluation where that is one of the last: long vectors are kept
+        once."""
+        key = point.tobytes()
+        return next((record.point for record in self.evaluations[:-4:-1] if record.point == key), key)
+
     def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
         counts, seconds = self.gate.counts, self._seconds()
         best = self._best_as_written()
@@ -735,7 +750,7 @@ class Loop:
             standing.stationarity,
             iterate.step,
             iterate.note,
-            point.tobytes(),
+            self._kept_bytes(point),
         )
         self.iterations.append(record)
         is_replay = number < self._replay.iterations
