@@ -148,6 +148,33 @@ class Elsewhere(unittest.TestCase):
             self.assertIn("a child speaks", done.stderr)
             self.assertIn("the model speaks", done.stderr)
 
+    def test_whatever_a_model_does_to_its_process_is_told(self):
+        """Endings, crashes, hangs in compiled code, exceptions of any kind: the design is invalid, the run goes on."""
+        deeds = {
+            "import os; os._exit(0)": "ended its process with status 0",
+            "import sys; sys.exit(7)": "SystemExit",
+            "import os, signal; os.kill(os.getpid(), signal.SIGSEGV)": "segmentation fault",
+            "raise GeneratorExit('gone')": "GeneratorExit",
+            "raise type('Mute', (Exception,), {'__str__': lambda self: 1 / 0})()": "Mute",
+            "return {'q': 10**400}": "no numbers",
+            "import ctypes; ctypes.CDLL(None).pause()": "timeout of 0.3 s",
+        }
+        text = "[variables]\nx = { start = 0.5, lower = -3, upper = 3 }\n[models.m]\npython = 'd.py:f'\n"
+        text += "outputs = { q = {} }\ntimeout = 0.3\n[minimize]\nf = 'm.q'\n"
+        for number, (deed, told) in enumerate(deeds.items()):
+            (self.folder / "d.py").write_text(
+                f"def f(x):\n    if x > 1.5:\n        {deed}\n    return {{'q': (x - 1) ** 2}}\n"
+            )
+            path = self.folder / f"d{number}.toml"
+            path.write_text(text)
+            with self.subTest(deed=deed):
+                problem = load(path)
+                gate = Gate(problem)
+                found = [gate.evaluate(np.array([x])).objective for x in (2.0, 0.0, 2.5, 0.5)]
+                self.assertEqual([str(x) for x in found], ["nan", "1.0", "nan", "0.25"])
+                self.assertIn(told, gate.calls[0].first_failure)
+                self.assertLess(run(problem, method="nelder-mead", evaluations=60).objective, 1e-3)
+
     def test_single_calls_elsewhere_fail_as_here(self):
         problem = self.problem(k=95.0)
         with ProcessPool(Recipe.of(problem, is_sparse=False), 1) as pool:

@@ -83,8 +83,8 @@ def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
             terminal.show(f"- {finding.text}")
     fails = sum(finding.fails for finding in report.findings)
     word, style = ("passed", "green bold") if report.holds else (f"{fails} to mend", "red bold")
-    if report.holds and report.derivatives is not None and not report.derivatives.points:
-        word, style = "nothing wrong found, but no derivative could be compared", "yellow bold"
+    if report.compared_nothing and not fails:
+        word, style = "nothing could be compared: no design with finite values was found", "red bold"
     terminal.show("", Text.assemble("check: ", (word, style)))
 
 

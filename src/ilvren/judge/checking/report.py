@@ -22,7 +22,8 @@ CHECKS = ("derivatives", "scaling", "conflicts", "domain")
 
 @dataclass(frozen=True)
 class CheckReport:
-    """What was checked and found. `holds` when no derivative is wrong, no limits conflict and no units clash."""
+    """What was checked and found. `holds` when no derivative is wrong, no limits conflict and no units clash, and when
+    derivatives that were to be compared could be."""
 
     problem: Problem
     derivatives: DerivativeCheck | None
@@ -34,7 +35,13 @@ class CheckReport:
     @property
     def holds(self) -> bool:
         """Return whether nothing found makes the check fail."""
-        return not any(finding.fails for finding in self.findings)
+        return not self.compared_nothing and not any(finding.fails for finding in self.findings)
+
+    @property
+    def compared_nothing(self) -> bool:
+        """Return whether derivatives were to be compared, and no design with finite values was found for it."""
+        found = self.derivatives
+        return found is not None and not found.points and len(self.problem.continuous_places) > 0
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `check`."""
