@@ -10,6 +10,7 @@ from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers
 from ilvren.evaluate.measuring import measured, with_sizes
 from ilvren.evaluate.questions import Batch
 from ilvren.evaluate.recipe import Recipe
+from ilvren.evaluate.scenarios import Scenarios, scenario_values
 
 __all__ = [
     "MOST_DENSE",
@@ -22,8 +23,10 @@ __all__ = [
     "Gate",
     "Job",
     "Recipe",
+    "Scenarios",
     "Workers",
     "entries_of",
     "measured",
+    "scenario_values",
     "with_sizes",
 ]

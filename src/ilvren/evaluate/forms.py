@@ -22,7 +22,8 @@ Array = NDArray[Any]
 
 
 class Form:
-    """Some roots of a problem's graph as one function. Call it with variables, weights and tangents by index."""
+    """Some roots of a problem's graph as one function. Call it with variables, weights, tangents and,
+    where some have a batch axis, all parameters by index."""
 
     def __init__(
         self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), calls: Sequence[Calls] = ()
@@ -51,7 +52,13 @@ class Form:
 
         return compile_arrays(self.problem.graph, self.roots, self.batch)
 
-    def __call__(self, variables: Sequence[Any], weights: Sequence[Any] = (), tangents: Sequence[Any] = ()) -> Any:
+    def __call__(
+        self,
+        variables: Sequence[Any],
+        weights: Sequence[Any] = (),
+        tangents: Sequence[Any] = (),
+        parameters: Sequence[Any] = (),
+    ) -> Any:
         """Return the values of the roots: a tuple of floats (NaN where invalid), or a list of arrays."""
         if self.is_scalar:
             try:
@@ -59,10 +66,16 @@ class Form:
             except (ArithmeticError, ValueError):  # what Python refuses, or what would vanish unseen
                 problem = self.problem
                 return walk(problem.graph, self.roots, variables, problem.parameter_values).values
-        found, is_doubtful = self.arrays(variables, weights, tangents)
-        return self.careful(variables, weights, tangents) if is_doubtful else found
+        found, is_doubtful = self.arrays(variables, weights, tangents, parameters)
+        return self.careful(variables, weights, tangents, parameters) if is_doubtful else found
 
-    def careful(self, variables: Sequence[Any], weights: Sequence[Any], tangents: Sequence[Any]) -> list[Array]:
+    def careful(
+        self,
+        variables: Sequence[Any],
+        weights: Sequence[Any],
+        tangents: Sequence[Any],
+        parameters: Sequence[Any] = (),
+    ) -> list[Array]:
         """Return the values by the slow evaluation that follows every element's validity."""
         from ilvren.formula.interpret_arrays import walk_arrays
 
@@ -72,7 +85,7 @@ class Form:
                 problem.graph,
                 self.roots,
                 variables,
-                problem.parameter_values,
+                parameters or problem.parameter_values,
                 weights,
                 tangents,
                 models=self.calls,

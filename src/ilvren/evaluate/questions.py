@@ -189,6 +189,10 @@ class Questions:
             found[first:last] = values[0]
         return found
 
+    def entry_node(self, name: str) -> int:
+        """Return the node of a derived value, objective or constraint. Raises RequestError for an unknown name."""
+        return self._node(name)
+
     def node_batch(self, nodes: Sequence[int], points: FloatArray) -> list[FloatArray]:
         """Return the values (k, size) of some nodes of the graph at designs (k, n)."""
         if not nodes:

@@ -19,7 +19,7 @@ from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.operators import OPERATIONS
 
-__all__ = ["ArrayCode", "batched_nodes", "compile_arrays"]
+__all__ = ["ArrayCode", "batched_nodes", "compile_arrays", "open_parameters"]
 
 Array = NDArray[Any]
 
@@ -33,8 +33,9 @@ _ABSORBING = ("interp", "interp_slope", "interp_pull", "interp_slope_pull", "loo
 @dataclass(frozen=True, slots=True)
 class ArrayCode:
     """Compiled code for some roots. `constants` are the nodes whose values `build(models, *values)` takes; what it
-    returns is a function of (variables, weights, tangents), each a sequence of arrays by index, that gives the list
-    of the roots' values and whether something not finite may have vanished on the way."""
+    returns is a function of (variables, weights, tangents, parameters), each a sequence of arrays by index, of the
+    parameters only those with a batch axis being read. It gives the list of the roots' values and whether something
+    not finite may have vanished on the way."""
 
     source: str
     constants: tuple[int, ...]
@@ -49,21 +50,25 @@ class ArrayCode:
         notice: Any = lambda *what: noticed.append(what)  # noqa: E731
         hidden_in_constants = self.may_hide and not all(np.isfinite(value).all() for value in values)
 
-        def function(variables: object, weights: object = (), tangents: object = ()) -> tuple[list[Array], bool]:
+        def function(
+            variables: object, weights: object = (), tangents: object = (), parameters: object = ()
+        ) -> tuple[list[Array], bool]:
             noticed.clear()
             with np.errstate(over="call", divide="call", invalid="call", under="ignore", call=notice):
-                found = inner(variables, weights, tangents)
+                found = inner(variables, weights, tangents, parameters)
             return found, self.may_hide and (bool(noticed) or hidden_in_constants)
 
         return function
 
 
 def batched_nodes(graph: Graph, order: Sequence[int], kinds: Sequence[str]) -> set[int]:
-    """Return the nodes of `order` that have a batch axis when inputs of these kinds have one."""
+    """Return the nodes of `order` that have a batch axis when inputs of these kinds have one; of parameters those
+    named one by one, as "parameter:3"."""
     found: set[int] = set()
     for number in sorted(order):
         node = graph.nodes[number]
-        if node.operation in kinds or any(operand in found for operand in node.operands):
+        is_input = node.operation in kinds or (node.operation == "parameter" and f"parameter:{node.index}" in kinds)
+        if is_input or any(operand in found for operand in node.operands):
             found.add(number)
     return found
 
@@ -76,7 +81,7 @@ def compile_arrays(graph: Graph, roots: Sequence[int], batch: Sequence[str] = ()
     source = "\n".join(
         [
             f"def build({names}):",
-            "    def function(x, w, t):",
+            "    def function(x, w, t, p):",
             *("        " + line for line in writer.lines),
             f"        return [{results}]",
             "    return function",
@@ -104,7 +109,12 @@ def _check(value: Array, notice: Callable[[object], None]) -> Array:
     return value
 
 
-_INPUT_NAMES = {"variable": "x", "weight": "w", "tangent": "t"}
+_INPUT_NAMES = {"variable": "x", "weight": "w", "tangent": "t", "parameter": "p"}
+
+
+def open_parameters(kinds: Sequence[str]) -> list[int]:
+    """Return the numbers of the parameters that have a batch axis."""
+    return [int(kind.partition(":")[2]) for kind in kinds if kind.startswith("parameter:")]
 
 
 class _Writer:
@@ -118,7 +128,7 @@ class _Writer:
         schedule = graph.schedule(roots)
         order = [number for number, _ in schedule]
         self.contexts = dict(schedule)
-        self.fixed = fixed_nodes(graph, order)
+        self.fixed = fixed_nodes(graph, order, open_parameters(batch))
         self.batched = batched_nodes(graph, order, batch)
         operations = {graph.nodes[n].operation for n in order if n not in self.fixed}
         self.may_hide = any(

@@ -156,12 +156,14 @@ class _Writer:
         self._open = context
 
 
-def fixed_nodes(graph: Graph, order: Sequence[int]) -> set[int]:
-    """Return the nodes of `order` that nothing but parameters changes."""
+def fixed_nodes(graph: Graph, order: Sequence[int], open_parameters: Sequence[int] = ()) -> set[int]:
+    """Return the nodes of `order` that nothing but parameters changes, those of `open_parameters` apart."""
     varies: set[int] = set()
     for number in sorted(order):
         node = graph.nodes[number]
-        if node.operation in ("variable", "weight", "tangent", "call") or any(o in varies for o in node.operands):
+        is_input = node.operation in ("variable", "weight", "tangent", "call")
+        is_open = node.operation == "parameter" and node.index in open_parameters
+        if is_input or is_open or any(operand in varies for operand in node.operands):
             varies.add(number)
     return set(order) - varies
 

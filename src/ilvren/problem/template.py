@@ -298,6 +298,20 @@ class Template:
                 return None
         return values
 
+    def decides_more(self, names: Iterable[str]) -> bool:
+        """Return whether other parameters are formulas of these, or the size of something depends on them."""
+        given = set(names)
+        needs = self._needs()
+        others = [name for name in self.parameter_index if name not in given]
+        if any(given & set(needs[name]) for name in others):
+            return True
+        indices = {self.parameter_index[name] for name in given}
+        nodes = self.graph.nodes
+        return any(
+            nodes[number].operation == "parameter" and nodes[number].index in indices
+            for number in self.graph.reachable(list(self.sizes))
+        )
+
     def number(self, entry: EntryDeclaration, node: int, values: list[Any], what: str) -> Any:
         """Return the value of a node that depends on no variable: a float or an array. Refuses what is not finite."""
         if self.graph.nodes[node].operation == "constant":
