@@ -178,7 +178,7 @@ class Contesting(InAFolder):
         out, _ = self.call("runs")
         self.assertIn("alone", out)
         self.assertNotIn("r3", out)
-        self.assertIn("4 runs in ilvren.ledger, 3 of them in contests", out)
+        self.assertIn("4 runs in ilvren.ledger, 3 of them in groups", out)
         self.assertIn("r3", self.call("runs", "--full")[0])
         document = json.loads(self.call("runs", "--json")[0])
         self.assertEqual([run["group"] for run in document["runs"]], [None, "g1", "g1", "g1"])

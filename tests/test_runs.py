@@ -16,7 +16,7 @@ from ilvren import loads, resume, run, verify
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Ending, Iterate, Request, method_named, method_names
+from ilvren.methods.base import SLOPES, Ending, Iterate, Request, method_named, method_names
 from ilvren.problem import Measures
 from ilvren.runs import Iterated, Settings, first_order_conditions
 from ilvren.runs.loop import Loop
@@ -114,7 +114,7 @@ class Stops(unittest.TestCase):
 
     def test_a_methods_word_is_only_a_claim(self):
         def boaster(task, options):
-            yield Request(task.start[np.newaxis, :], True)
+            yield Request(task.start[np.newaxis, :], SLOPES)
             yield Iterate(task.start)
             return Ending(claim, "so it says")
 

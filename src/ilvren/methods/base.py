@@ -25,6 +25,7 @@ import math
 import pkgutil
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
+from enum import Enum
 from functools import cache, cached_property
 from typing import Any
 
@@ -35,6 +36,8 @@ from ilvren.errors import RequestError, nearest
 
 __all__ = [
     "LOW_AS_WRITTEN",
+    "SLOPES",
+    "VALUES",
     "Bend",
     "Ending",
     "Grid",
@@ -49,6 +52,7 @@ __all__ = [
     "Standing",
     "Task",
     "Tight",
+    "Want",
     "describe",
     "method_named",
     "method_names",
@@ -170,20 +174,40 @@ class Task:
         return np.asarray((self.misses(rows) / self.row_sizes).max(axis=1, initial=0.0), dtype=np.float64)
 
 
+class Want(Enum):
+    """What may be asked for at designs, beside objective and rows: their first derivatives, and the residuals, where
+    the task has `losses` (with their derivatives, where both are wanted)."""
+
+    SLOPES = "derivatives"
+    RESIDUALS = "residuals"
+
+
+VALUES: frozenset[Want] = frozenset()
+SLOPES = frozenset({Want.SLOPES})
+
+
 @dataclass(frozen=True)
 class Request:
-    """Evaluate `points` (k, n), in this order; with first derivatives when `derivatives`; with the residuals (and their
-    derivatives) when `residuals`, where the task has `losses`. `beyond`: the method has converged and only looks on; a
-    limit that ends this leaves it converged. `scan`: values at very many designs, none of which another scan asks for:
-    all are counted, but only the best of them is recorded. `lifted`: the points are those of `task.lifted`, and so is
-    what is sent."""
+    """Evaluate `points` (k, n), in this order, and tell what it `wants` there. `beyond`: the method has converged and
+    only looks on; a limit that ends this leaves it converged. `scan`: values at very many designs, none of which
+    another scan asks for: all are counted, but only the best of them is recorded. `lifted`: the points are those of
+    `task.lifted`, and so is what is sent."""
 
     points: FloatArray
-    derivatives: bool = False
-    residuals: bool = False
+    wants: frozenset[Want] = VALUES
     beyond: bool = False
     scan: bool = False
     lifted: bool = False
+
+    @property
+    def derivatives(self) -> bool:
+        """Return whether first derivatives are wanted."""
+        return Want.SLOPES in self.wants
+
+    @property
+    def residuals(self) -> bool:
+        """Return whether residuals are wanted."""
+        return Want.RESIDUALS in self.wants
 
 
 @dataclass(frozen=True)

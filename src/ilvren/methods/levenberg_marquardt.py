@@ -29,7 +29,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem, loss_values
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Standing, Task, option
+from ilvren.methods.base import (
+    SLOPES,
+    VALUES,
+    Ending,
+    Iterate,
+    Method,
+    Protocol,
+    Reply,
+    Request,
+    Standing,
+    Task,
+    Want,
+    option,
+)
 from ilvren.methods.pieces.descent import end_of, near_bounds
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.points import Point
@@ -121,7 +134,8 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
 
 
 def _fitted(x: FloatArray, *, derivatives: bool) -> Generator[Request, Any, _Fit]:
-    reply: Reply = yield Request(x[np.newaxis, :], derivatives, residuals=True)
+    wants = frozenset({Want.RESIDUALS}) | (SLOPES if derivatives else VALUES)
+    reply: Reply = yield Request(x[np.newaxis, :], wants)
     assert reply.residuals is not None
     r = reply.residuals[0]
     if reply.gradient is None or reply.jacobian is None or reply.residual_jacobian is None:

@@ -17,6 +17,8 @@ from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import (
+    SLOPES,
+    VALUES,
     Bend,
     Ending,
     Iterate,
@@ -28,6 +30,7 @@ from ilvren.methods.base import (
     Standing,
     Task,
     Tight,
+    Want,
 )
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
@@ -204,7 +207,7 @@ class Loop:
         problem, settings = self.problem, self.settings
         wants_derivatives = self.method.needs_derivatives
         point, began = np.array(problem.start), self._clock()
-        self._start = self._evaluate_all(point[np.newaxis, :], derivatives=wants_derivatives)[0]
+        self._start = self._evaluate_all(point[np.newaxis, :], SLOPES if wants_derivatives else VALUES)[0]
         self._note_seconds(self._clock() - began)
         if not problem.free:
             return self._nothing_to_change()
@@ -296,7 +299,7 @@ class Loop:
         """Return values that find the variables' sizes. Formulas cost next to nothing and are not counted."""
         if not self.problem.sources:
             return self.gate.batch_values(points)
-        found = self._evaluate_all(points, derivatives=False)
+        found = self._evaluate_all(points, VALUES)
         return np.array([item.objective for item in found]), np.array([item.rows for item in found])
 
     def _nothing_to_change(self) -> tuple[str, str]:
@@ -382,7 +385,7 @@ class Loop:
             return self._scan(full)
         if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.sources):
             return self._scaling.values(*self._batch(full))
-        evaluations = self._evaluate_all(full, derivatives=request.derivatives)
+        evaluations = self._evaluate_all(full, request.wants)
         residuals = None
         if request.residuals:
             residuals = [self.gate.residuals(point, derivatives=request.derivatives) for point in full]
@@ -391,7 +394,7 @@ class Loop:
     def _lifted_reply(self, view: LiftedView, lifted: FloatArray, *, derivatives: bool) -> Reply:
         """Answer a request for lifted designs (k, n + q): the designs that they begin with are counted and recorded."""
         own = lifted[:, : self.problem.size]
-        self._evaluate_all(own, derivatives=False)
+        self._evaluate_all(own, VALUES)
         if derivatives:
             for point in own:
                 self.gate.count_derivatives(point)
@@ -402,17 +405,17 @@ class Loop:
         assert self._scaling is not None
         return self.measures.grid.straightened(self._scaling.full(scaled, self.measures.lower, self.measures.upper))
 
-    def _begin_request(self, points: FloatArray, *, derivatives: bool) -> int:
+    def _begin_request(self, points: FloatArray, wants: frozenset[Want]) -> int:
         """Check a request against the record, or record it, and return its number."""
-        digest = request_hash(points, derivatives=derivatives)
         number, self._requests = self._requests, self._requests + 1
-        if not self._replay.check(number, digest) and self._ledger is not None:
+        if not self._replay.check(number, points, wants) and self._ledger is not None:
+            digest = request_hash(points, wants)
             self._ledger.add_request(self._number, RequestRecord(number, digest, len(points)))
         return number
 
-    def _evaluate_all(self, points: FloatArray, *, derivatives: bool) -> list[Evaluation]:
+    def _evaluate_all(self, points: FloatArray, wants: frozenset[Want]) -> list[Evaluation]:
         """Return the evaluations of designs (k, n), point by point, or by the workers."""
-        number = self._begin_request(points, derivatives=derivatives)
+        number, derivatives = self._begin_request(points, wants), Want.SLOPES in wants
         if (
             self.gate.workers is not None
             and (len(points) > 1 or (derivatives and self._is_whole))
@@ -481,7 +484,7 @@ class Loop:
 
     def _batch(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return objective (k,) and rows (k, m) of designs of a problem of formulas, in one vectorised call."""
-        request = self._begin_request(points, derivatives=False)
+        request = self._begin_request(points, VALUES)
         keys = [point.tobytes() for point in points]
         places: dict[bytes, int] = {}
         kept: dict[bytes, Evaluation] = {}
@@ -506,7 +509,7 @@ class Loop:
         """Return the values at very many designs (k, n) of formulas: computed at once, again on replay, and only the
         best is recorded; a limit lets the first of them count."""
         assert self._scaling is not None
-        request = self._begin_request(full, derivatives=False)
+        request = self._begin_request(full, VALUES)
         self._check_seconds()
         limit = self.settings.evaluations
         known = self.gate.counted_among(full)

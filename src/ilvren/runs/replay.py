@@ -11,16 +11,19 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation
 from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
+from ilvren.methods.base import SLOPES, Want
 
 __all__ = ["Replay", "packed_derivatives", "request_hash", "unpacked"]
 
 FloatArray = NDArray[np.float64]
 
 
-def request_hash(points: FloatArray, *, derivatives: bool) -> str:
+def request_hash(points: FloatArray, wants: frozenset[Want]) -> str:
     """Return what tells one request from another: points to the last bit, and what is wanted there."""
     digest = hashlib.sha256(np.ascontiguousarray(points).tobytes())
-    digest.update(b"derivatives" if derivatives else b"values")
+    digest.update(b"derivatives" if Want.SLOPES in wants else b"values")
+    for want in sorted(wants - SLOPES, key=lambda want: want.value):
+        digest.update(want.value.encode())
     return digest.hexdigest()[:16]
 
 
@@ -45,11 +48,12 @@ class Replay:
             kept = self._values if record.derivatives is None else self._derivatives
             kept.setdefault(record.point, record)
 
-    def check(self, number: int, digest: str) -> bool:
-        """Return whether request `number` is on record. Raises RequestError when it was another one."""
+    def check(self, number: int, points: FloatArray, wants: frozenset[Want]) -> bool:
+        """Return whether request `number` is on record. Raises RequestError when it was another one. Older ledgers tell
+        only whether derivatives were wanted."""
         if number >= len(self.requests):
             return False
-        if self.requests[number].hash != digest:
+        if self.requests[number].hash not in (request_hash(points, wants), request_hash(points, wants & SLOPES)):
             raise RequestError(f"request {number} is not the one on record: the run cannot follow its own path")
         return True
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Matrix, Reply, Request, Task, Tight
+from ilvren.methods.base import SLOPES, VALUES, Bend, Matrix, Reply, Request, Task, Tight
 
 __all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient", "ratio", "tightened"]
 
@@ -44,7 +44,7 @@ class Point:
 
 def evaluated(x: FloatArray, *, derivatives: bool, beyond: bool = False) -> Generator[Request, Any, Point]:
     """Ask for one point."""
-    reply: Reply = yield Request(x[np.newaxis, :], derivatives, beyond=beyond)
+    reply: Reply = yield Request(x[np.newaxis, :], SLOPES if derivatives else VALUES, beyond=beyond)
     if reply.gradient is None or reply.jacobian is None:
         return Point(x, float(reply.objective[0]), reply.rows[0], x, None)
     return Point(x, float(reply.objective[0]), reply.rows[0], reply.gradient[0], reply.jacobian[0], True)

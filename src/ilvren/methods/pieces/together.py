@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Protocol, Reply, Request, Standing, Task
+from ilvren.methods.base import Bend, Ending, Iterate, Protocol, Reply, Request, Standing, Task, Want
 
 __all__ = ["Child", "Seen", "together"]
 
@@ -115,10 +115,10 @@ def together(
                 if child.most_requests is not None and child.requests > child.most_requests:
                     child.ending = Ending("stalled", f"no end after {child.most_requests} requests")
             waiting = [child for child in waiting if child.ending is None]
-            for kind in sorted({(c.message.derivatives, c.message.residuals) for c in waiting if _asks(c)}):
-                group = [c for c in waiting if _asks(c) and (c.message.derivatives, c.message.residuals) == kind]
+            for wants in sorted({c.message.wants for c in waiting if _asks(c)}, key=_order):
+                group = [c for c in waiting if _asks(c) and c.message.wants == wants]
                 points = np.vstack([child.message.points for child in group])
-                reply: Reply = yield Request(points, *kind)
+                reply: Reply = yield Request(points, wants)
                 first = 0
                 for child in group:
                     count = len(child.message.points)
@@ -132,6 +132,11 @@ def together(
     finally:
         for child in children:
             child.protocol.close()
+
+
+def _order(wants: frozenset[Want]) -> tuple[bool, bool]:
+    """Return what sorts requests: values first."""
+    return Want.SLOPES in wants, Want.RESIDUALS in wants
 
 
 def _asks(child: Child) -> bool:
