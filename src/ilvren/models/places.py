@@ -175,6 +175,10 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
         os.setsid()  # Ctrl-C is for the other side, which then ends this one
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    with contextlib.suppress(OSError):  # what is typed is for the other side, too
+        nothing = os.open(os.devnull, os.O_RDONLY)
+        os.dup2(nothing, 0)
+        os.close(nothing)
     threading.Thread(target=_watch, args=(parent,), daemon=True).start()
     be_apart()
     sources: dict[int, ModelSource] = {}
