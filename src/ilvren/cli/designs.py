@@ -218,6 +218,7 @@ def _follow(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 live.update(Group(told, _table(table, names, arguments.top or MOST_ROWS)), refresh=True)
             elif table.total > seen:
                 fresh = [design for design in table.designs if int(design.address.rpartition(":")[2]) > seen]
+                fresh.sort(key=lambda design: int(design.address.rpartition(":")[2]))
                 for design in fresh if len(table.runs) == 1 else ():
                     terminal.show(f"{design.address}  {number(design.objective)}  violation {small(design.violation)}")
                 seen = table.total
