@@ -175,6 +175,28 @@ class Elsewhere(unittest.TestCase):
                 self.assertIn(told, gate.calls[0].first_failure)
                 self.assertLess(run(problem, method="nelder-mead", evaluations=60).objective, 1e-3)
 
+    def test_in_any_thread_a_model_is_held_to_its_timeout(self):
+        """Where there are threads the process is a new one, not a copy; what hangs in it is ended."""
+        code = (
+            "import threading, ilvren\nfound = []\n"
+            "def work(): found.append(ilvren.run('p.toml', method='nelder-mead', evaluations=20).outcome)\n"
+            "threads = [threading.Thread(target=work) for _ in range(2)]\n"
+            "[thread.start() for thread in threads]; [thread.join() for thread in threads]\nprint(found)\n"
+        )
+        self.problem(k=85.0)
+        text = (
+            (self.folder / "p.toml")
+            .read_text()
+            .replace("k = 2.0", "k = 85.0")
+            .replace("timeout = 0.4", "timeout = 0.1")
+        )
+        (self.folder / "p.toml").write_text(text)
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True, check=True, timeout=60
+        )
+        self.assertEqual(done.stdout, "['model-failed', 'model-failed']\n")
+        self.assertNotIn("Warning", done.stderr)
+
     def test_single_calls_elsewhere_fail_as_here(self):
         problem = self.problem(k=95.0)
         with ProcessPool(Recipe.of(problem, is_sparse=False), 1) as pool:

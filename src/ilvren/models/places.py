@@ -24,12 +24,16 @@ from ilvren.models.codec import packed_answer, packed_inputs, unpacked_answer, u
 from ilvren.models.python.guard import be_apart, first_line
 from ilvren.models.source import ModelSource, Outcome, Question
 
-__all__ = ["ASIDE", "HERE", "Place"]
+__all__ = ["ASIDE", "HERE", "Place", "serve"]
 
 # How long after its timeout a question is answered for a process that does not come back.
 GRACE_SECONDS = 2.0
 # A process that has not answered by then, when asked whether it is there, never will.
 MOST_START_SECONDS = 60.0
+
+
+# What a process is told that is no copy of this one.
+_SERVE = "from ilvren.models.places import serve; serve({}, {})"
 
 
 class Place(Protocol):
@@ -68,7 +72,7 @@ class _Child:
                     os._exit(1)
         else:
             self._popen = subprocess.Popen(
-                [sys.executable, "-m", "ilvren.models.places", str(its.fileno()), str(os.getpid())],
+                [sys.executable, "-c", _SERVE.format(its.fileno(), os.getpid())],
                 pass_fds=[its.fileno()],
                 stdin=subprocess.DEVNULL,
             )
@@ -169,6 +173,11 @@ def _told(status: int | None) -> str:
     return f"crashed its process (signal {-status})"
 
 
+def serve(number: int, parent: int) -> None:
+    """Answer on the socket of this number until the other side is gone; never returns."""
+    _serve(Connection(number), parent)
+
+
 def _serve(connection: Connection[Any, Any], parent: int) -> None:
     """Answer until the other side is gone; never returns."""
     with contextlib.suppress(OSError):
@@ -215,7 +224,3 @@ def _watch(parent: int) -> None:
 
 HERE: Place = _Here()
 ASIDE: Place = _Aside() if hasattr(os, "fork") else HERE
-
-
-if __name__ == "__main__":
-    _serve(Connection(int(sys.argv[1])), int(sys.argv[2]))
