@@ -111,7 +111,7 @@ class _Set:
 def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) -> Protocol:
     """Run the method on `task`; see the head of this file."""
     n = len(task.start)
-    rng = np.random.default_rng([task.seed, 23])
+    rng, elsewhere = np.random.default_rng([task.seed, 23]), np.random.default_rng([task.seed, 29])
     rho = delta = _first_radius(task, options.first_radius)
     first, last, stiffened, softened = rho, min(options.last_radius, rho), 0, 0
     designs = yield from _first_set(task, delta)
@@ -135,7 +135,7 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
         trial, multipliers = minimizer_of(models, task, lower, upper, x, multipliers)  # (1)
         step = float(np.abs(trial - x).max())
         if step < SHORT * rho:
-            trial, multipliers = _past_saddle(task, models, (lower, upper), (trial, multipliers), mu, rng)
+            trial, multipliers = _past_saddle(task, models, (lower, upper), (trial, multipliers), mu, elsewhere)
             step = float(np.abs(trial - x).max())
         is_at_rest = task.violation(designs.c[designs.best]) <= task.feasibility
         if is_at_rest and softened < MOST_SOFTENED:  # weights of designs long left behind
