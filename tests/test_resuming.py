@@ -131,6 +131,26 @@ class Resuming(unittest.TestCase):
         self.assertEqual(path_of(two), path_of(one))
         self.assertEqual(path_of(fresh), path_of(one))
 
+    def test_a_model_that_is_not_repeatable_is_followed_call_by_call_and_shared_with_nobody(self) -> None:
+        noisy = MODEL.replace("import math", "import random, math").replace(
+            "1.0 - x}", "1.0 - x + 1e-3 * random.random()}"
+        )
+        (self.folder / "model.py").write_text(noisy)
+        for kind in ("followed", "differenced"):
+            text = HEAD.replace("START", "-1").replace("MORE", "") + KINDS[kind]
+            path = self.folder / f"noisy-{kind}.toml"
+            path.write_text(text.replace("outputs =", "repeatable = false\noutputs ="))
+            problem, settings = load(path), Settings(method="nelder-mead", evaluations=60)
+            with self.subTest(kind=kind), Ledger(self.folder / f"noisy-{kind}.ledger") as ledger:
+                first = run(problem, replace(settings, evaluations=25), ledger=ledger)
+                self.calls()
+                again = resume("r1", ledger, evaluations=60)
+                self.assertEqual([e.values for e in again.evaluations[:25]], [e.values for e in first.evaluations])
+                self.assertEqual(self.calls(), again.counts["calls"] - first.counts["calls"])
+                other = run(problem, settings, ledger=ledger)
+                self.assertEqual(self.calls(), other.counts["calls"])
+                self.assertNotEqual([e.values for e in other.evaluations], [e.values for e in again.evaluations])
+
     def test_a_killed_sweep_goes_on_with_what_it_has(self) -> None:
         text = HEAD.replace("START", "-1").replace("MORE", "") + KINDS["differenced"].replace("m.b^2", "k * m.b^2")
         (self.folder / "k.toml").write_text("[parameters]\nk = 1\n" + text)

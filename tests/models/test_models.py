@@ -305,6 +305,8 @@ class Models(unittest.TestCase):
             ("upper.speed", "upper.sped", 'unknown name "upper.sped"'),
             ("[models.upper]", '[models.upper]\ndepends = ["gone.csv"]', "not there"),
             ("[models.upper]", '[models.upper]\nderivatives = "magic"', "magic"),
+            ("[models.upper]", "[models.upper]\nretries = -1", "retries"),
+            ("[models.upper]", '[models.upper]\nrepeatable = "no"', "repeatable"),
             ("[models.upper]", '[models.upper]\nderivatives = "supplied"', "slopes"),
         ):
             with self.subTest(new=new), self.assertRaises(ProblemError) as caught:

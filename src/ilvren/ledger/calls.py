@@ -51,11 +51,12 @@ class CallShelf:
         statement = f"INSERT INTO calls (run, {_COLUMNS}) VALUES ({marks})"
         self._add(statement, (run, *record), took=record.seconds)
 
-    def call_digests(self, run: int) -> set[bytes]:
-        """Return the digests of all calls that a run made."""
+    def call_counts(self, run: int) -> dict[bytes, int]:
+        """Return {digest: how often} of all calls that a run made."""
         self.flush()
         with self._guard():
-            return {digest for (digest,) in self._db.execute("SELECT digest FROM calls WHERE run = ?", (run,))}
+            rows = self._db.execute("SELECT digest, count(*) FROM calls WHERE run = ? GROUP BY digest", (run,))
+            return dict(rows.fetchall())
 
     def calls(self, run: int) -> list[CallRecord]:
         """Return the calls of a run in order."""
@@ -64,10 +65,13 @@ class CallShelf:
             rows = self._db.execute(f"SELECT {_COLUMNS} FROM calls WHERE run = ? ORDER BY number", (run,)).fetchall()
         return [CallRecord(*row) for row in rows]
 
-    def call(self, run: int, digest: bytes) -> CallRecord | None:
-        """Return a call that a run made, or None."""
+    def call(self, run: int, digest: bytes, place: int = 0) -> CallRecord | None:
+        """Return a call that a run made, the first of its digest or a later one, or None."""
         self.flush()
-        return self._one(f"SELECT {_COLUMNS} FROM calls WHERE digest = ? AND run = ?", (digest, run))
+        select = f"SELECT {_COLUMNS} FROM calls WHERE digest = ? AND run = ? ORDER BY number LIMIT 1 OFFSET ?"
+        with self._guard():
+            row = self._db.execute(select, (digest, run, place)).fetchone()
+        return None if row is None else CallRecord(*row)
 
     def shared_call(self, digest: bytes) -> CallRecord | None:
         """Return a call that any run made and that gave an answer, or None."""

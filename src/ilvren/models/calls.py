@@ -142,7 +142,7 @@ class Calls:
         """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
         question = _question(inputs, kind)
         kept = self._kept.get(_key(question.inputs)) if kind is float else None
-        if kept is not None and not kept.reason:
+        if kept is not None and not kept.reason and self.source.is_repeatable:
             return kept.outputs
         outcome = self._ahead.pop(question.key, None)
         found: list[Array] = self._checked(outcome or self._put([question])[0])

@@ -92,7 +92,8 @@ class TableDeclaration:
 class ModelDeclaration:
     """A Python function: `python` is "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or
     None}; `derivatives` how slopes are found, "" where that is not said: automatically, by differences where the
-    function cannot be followed; `slopes` the function that gives them, "file.py:function"."""
+    function cannot be followed; `slopes` the function that gives them, "file.py:function";
+    `retries` how often a call that is slow or lost is made again; `repeatable`: the same inputs give the same."""
 
     name: str
     python: str
@@ -103,6 +104,8 @@ class ModelDeclaration:
     depends: tuple[str, ...] = ()
     derivatives: str = ""
     slopes: str = ""
+    retries: int = 1
+    repeatable: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,6 +79,8 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         tuple(source.beside(name).resolve() for name in model.depends),
         (source.file, template.line(where)),
         is_strict=bool(model.derivatives),
+        retries=model.retries,
+        is_repeatable=model.repeatable,
     )
     for path in own.depends:
         if not source.files and not path.exists():

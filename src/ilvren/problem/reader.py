@@ -32,7 +32,17 @@ SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "const
 OTHER_SECTIONS = ("tables", "models", "fit")
 VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 TABLE_KEYS = ("file", "lines", "columns")
-MODEL_KEYS = ("python", "inputs", "outputs", "timeout", "depends", "derivatives", "slopes")
+MODEL_KEYS = (
+    "python",
+    "inputs",
+    "outputs",
+    "timeout",
+    "retries",
+    "repeatable",
+    "depends",
+    "derivatives",
+    "slopes",
+)
 OUTPUT_KEYS = ("shape", "band", "unit", "about")
 FIT_KEYS = ("residual", "sigma", "loss", "about")
 LOSSES = ("square", "huber", "cauchy")
@@ -262,6 +272,14 @@ class _Reader:
         timeout = content.get("timeout")
         if timeout is not None and (isinstance(timeout, bool) or not isinstance(timeout, (int, float)) or timeout <= 0):
             self.fail((*path, "timeout"), '"timeout" is a number of seconds above 0')
+        retries = content.get("retries", 1)
+        if isinstance(retries, bool) or not isinstance(retries, int) or retries < 0:
+            self.fail(
+                (*path, "retries"), '"retries" is a whole number from 0: how often a call that was lost is made again'
+            )
+        repeatable = content.get("repeatable", True)
+        if not isinstance(repeatable, bool):
+            self.fail((*path, "repeatable"), '"repeatable" is true or false')
         depends = content.get("depends", [])
         if not isinstance(depends, list) or not all(isinstance(item, str) for item in depends):
             self.fail((*path, "depends"), '"depends" lists the names of files')
@@ -281,6 +299,8 @@ class _Reader:
             tuple(depends),
             derivatives,
             slopes,
+            retries,
+            repeatable,
         )
 
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:

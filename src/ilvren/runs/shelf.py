@@ -12,19 +12,20 @@ __all__ = ["RunShelf"]
 
 class RunShelf:
     """Calls in a ledger. A run's own are found whatever came of them, so that it can follow its path; those of other
-    runs where they gave an answer and the model is repeatable, unless `is_fresh`."""
+    runs where they gave an answer, unless `is_fresh`. Of a model that is not repeatable each call of the run before it
+    was interrupted is found once, in their order, and no other."""
 
     def __init__(self, ledger: Ledger, run: int, problem: Problem, *, is_fresh: bool) -> None:
         self._ledger, self._run = ledger, run
         self._identities = {source.name: source.identity() for source in problem.sources}
-        self._own = ledger.call_digests(run)
-        self.is_resumed = bool(self._own)
+        self._own = ledger.call_counts(run)
+        self._first, self._unread = dict(self._own), dict(self._own)
         self._is_shared = not is_fresh and ledger.has_calls_of(list(self._identities.values()))
 
     @property
     def count(self) -> int:
         """Return how many calls the run has made, before it was interrupted and since."""
-        return len(self._own)
+        return sum(self._own.values())
 
     def find(self, source: ModelSource, question: Question) -> Outcome | None:
         """Return the outcome on record, or None."""
@@ -32,9 +33,14 @@ class RunShelf:
             return None
         digest = digest_of(self._identities[source.name], question)
         record: CallRecord | None = None
-        if digest in self._own:
+        if not source.is_repeatable:
+            left = self._unread.get(digest, 0)
+            if left:
+                self._unread[digest] = left - 1
+                record = self._ledger.call(self._run, digest, self._first[digest] - left)
+        elif digest in self._own:
             record = self._ledger.call(self._run, digest)
-        elif self._is_shared and source.is_repeatable:
+        elif self._is_shared:
             record = self._ledger.shared_call(digest)
         if record is None:
             return None
@@ -45,7 +51,7 @@ class RunShelf:
         """Record an outcome."""
         identity = self._identities[source.name]
         digest = digest_of(identity, question)
-        self._own.add(digest)
+        self._own[digest] = self._own.get(digest, 0) + 1
         record = CallRecord(
             identity,
             source.name,

@@ -214,7 +214,7 @@ def resume(
         ledger.requests(record.number),
         ledger.evaluations(record.number),
         ledger.iterations(record.number),
-        has_calls=bool(ledger.call_digests(record.number)),
+        has_calls=bool(ledger.call_counts(record.number)),
     )
     with open_workers(problem, workers, settings) as pool:
         loop = Loop(
