@@ -151,6 +151,26 @@ class Resuming(unittest.TestCase):
                 self.assertEqual(self.calls(), other.counts["calls"])
                 self.assertNotEqual([e.values for e in other.evaluations], [e.values for e in again.evaluations])
 
+    def test_what_has_changed_is_shared_with_nobody(self) -> None:
+        """A file that the model imports decides what it answers; one that it reads without saying so, nobody knows."""
+        (self.folder / "aid.py").write_text("K = 1.0\n")
+        (self.folder / "data.txt").write_text("1.0")
+        problem, settings = self.problem("followed", has_members=False), Settings(method="nelder-mead", evaluations=30)
+        reading = MODEL.replace("    return", "    LOG.with_name('data.txt').read_text()\n    return")
+        for text, change, shared, told in (
+            (MODEL.replace("import math", "import aid, math"), ("aid.py", "K = 2.0\n"), True, False),
+            (reading, ("data.txt", "2.0"), False, True),
+        ):
+            (self.folder / "model.py").write_text(text)
+            with self.subTest(change=change[0]), Ledger(self.folder / f"{change[0]}.ledger") as ledger:
+                first = run(problem, settings, ledger=ledger)
+                again = run(problem, settings, ledger=ledger)
+                (self.folder / change[0]).write_text(change[1])
+                last = run(problem, settings, ledger=ledger)
+                counts = [result.counts["calls"] for result in (first, again, last)]
+                self.assertEqual(counts, [counts[0], 0 if shared else counts[0], counts[0]])
+                self.assertEqual(any("data.txt" in note for note in first.notes), told)
+
     def test_a_killed_sweep_goes_on_with_what_it_has(self) -> None:
         text = HEAD.replace("START", "-1").replace("MORE", "") + KINDS["differenced"].replace("m.b^2", "k * m.b^2")
         (self.folder / "k.toml").write_text("[parameters]\nk = 1\n" + text)

@@ -190,11 +190,20 @@ class Calls:
             for place, question, outcome in zip(open_, asked, outcomes, strict=True):
                 found[place] = outcome
                 self._note(question, outcome)
+        self._note_reads(found)
         done = [outcome.seconds for outcome in found if outcome is not None and outcome.is_done]
         self.quickest = min(self.quickest, *done, math.inf)
         if self.made is not None:
             self.made += [(q, o) for q, o in zip(questions, found, strict=True) if o is not None and q.kind != "ready"]
         return [outcome for outcome in found if outcome is not None]
+
+    def _note_reads(self, outcomes: Sequence[Outcome | None]) -> None:
+        read = next((outcome.read for outcome in outcomes if outcome is not None and outcome.read), "")
+        if read:
+            self.add_note(
+                f'model "{self.source.name}" read {read}, which its entry does not name: other runs call it anew;'
+                f' depends = ["{read}"] makes the file a part of it'
+            )
 
     def _asked(self, questions: Sequence[Question]) -> list[Outcome]:
         """Ask the source, once more where it was slow or lost, as often as it says."""

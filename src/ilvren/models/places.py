@@ -58,6 +58,7 @@ class _Child:
         mine, its = socket.socketpair()
         self._popen: subprocess.Popen[bytes] | None = None
         self.known: dict[int, ModelSource] = {}
+        self.stamps: dict[str, int] = {}  # of the files that it may have imported, when it first did
         # A process with threads must not be copied: a lock may be held by one that is not there in the copy.
         if threading.active_count() == 1 and sys.platform.startswith("linux"):
             sys.stdout.flush()
@@ -128,7 +129,12 @@ class _Aside:
     def _some(self, source: ModelSource, questions: Sequence[Question]) -> list[Outcome]:
         """Return outcomes of the first questions, at least one, up to the one that took the process with it."""
         found: list[Outcome] = []
+        stamps = source.stamps()
         child = self._ready()
+        if any(child.stamps.get(path, stamp) != stamp for path, stamp in stamps.items()):
+            self._drop()  # what it has imported is no longer what the files say
+            child = self._ready()
+        child.stamps |= stamps
         token = id(source)
         sent = None if token in child.known else source
         child.known[token] = source
@@ -141,9 +147,9 @@ class _Aside:
                     self._drop()
                     trouble = f'model "{source.name}" took longer than its timeout of {source.timeout:g} s'
                     return [*found, Outcome("slow", None, f"{trouble} and could not be stopped", wait)]
-                status, answer, trouble, seconds = pickle.loads(child.connection.recv_bytes())
+                status, answer, trouble, seconds, read = pickle.loads(child.connection.recv_bytes())
                 own = None if answer is None else unpacked_answer(source, question, answer)
-                found.append(Outcome(status, own, trouble, seconds))
+                found.append(Outcome(status, own, trouble, seconds, read))
         except (EOFError, OSError):
             ended = child.end(patience=1.0)
             self._child = None
@@ -207,7 +213,7 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
                 outcome = Outcome("failed", None, f'model "{sources[token].name}" raised {what}')
             try:
                 answer = packed_answer(question, outcome.answer) if outcome.is_done else None
-                told = (outcome.status, answer, outcome.trouble, outcome.seconds)
+                told = (outcome.status, answer, outcome.trouble, outcome.seconds, outcome.read)
                 connection.send_bytes(pickle.dumps(told, protocol=5))
             except OSError:
                 os._exit(0)

@@ -61,12 +61,14 @@ class Outcome:
     """What came of a question. `status` is "done", "failed", "slow" (beyond its timeout), "lost" (it took its process
     with it), "unfollowable" (derivatives cannot be had this way) or "broken" (it cannot be asked at all); else than
     done, `trouble` says why. `answer` are the outputs in order, or the Jacobian (outputs, inputs), dense or CSR;
-    `seconds` what it took."""
+    `seconds` what it took; `read` names a file that had a part in it and that the source does not declare: then nobody
+    can know whether another run would be answered the same."""
 
     status: str
     answer: Any = None
     trouble: str = ""
     seconds: float = 0.0
+    read: str = ""
 
     @property
     def is_done(self) -> bool:
@@ -138,6 +140,9 @@ class ModelSource(Protocol):
 
     def identity(self) -> str:
         """Return a hash of all that decides what it answers."""
+
+    def stamps(self) -> dict[str, int]:
+        """Return {path: what changes when the file does} of what a process reads once and keeps."""
 
     def is_here(self) -> bool:
         """Return whether the files it needs are on this machine."""

@@ -9,6 +9,9 @@ from ilvren.problem import Problem
 
 __all__ = ["RunShelf"]
 
+# The status on record of an answer that only the run itself may use: a file that nobody declared had a part in it.
+OWN = "done for this run"
+
 
 class RunShelf:
     """Calls in a ledger. A run's own are found whatever came of them, so that it can follow its path; those of other
@@ -44,8 +47,9 @@ class RunShelf:
             record = self._ledger.shared_call(digest)
         if record is None:
             return None
-        answer = unpacked_answer(source, question, record.answer) if record.status == "done" else None
-        return Outcome(record.status, answer, record.trouble, record.seconds)
+        if record.status not in ("done", OWN):
+            return Outcome(record.status, None, record.trouble, record.seconds)
+        return Outcome("done", unpacked_answer(source, question, record.answer), "", record.seconds)
 
     def add(self, source: ModelSource, question: Question, outcome: Outcome) -> None:
         """Record an outcome."""
@@ -59,7 +63,7 @@ class RunShelf:
             digest,
             packed_inputs(question),
             packed_answer(question, outcome.answer),
-            outcome.status,
+            OWN if outcome.is_done and outcome.read else outcome.status,
             outcome.trouble,
             outcome.seconds,
         )

@@ -14,6 +14,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from ilvren.models.python.reads import begin_watching
+
 __all__ = ["TooSlow", "be_apart", "first_line", "imported", "line_in", "standard_output_apart", "time_limit"]
 
 # How long after its timeout a call that does not return may stop itself.
@@ -35,6 +37,7 @@ def be_apart() -> None:
         os.dup2(2, 1)
     sys.stdout = sys.stderr
     _is_apart[0] = True
+    begin_watching()
 
 
 def imported(path: Path) -> Any:

@@ -24,6 +24,7 @@ from ilvren.models.python.guard import (
     standard_output_apart,
     time_limit,
 )
+from ilvren.models.python.reads import local_imports, undeclared
 from ilvren.models.source import AUTOMATIC, Outcome, Question
 
 __all__ = ["LEAST_SPARSE", "PythonSource"]
@@ -78,19 +79,35 @@ class PythonSource:
 
     def hashes(self) -> dict[str, str]:
         """Return {file name: hash of its content} of all files that decide the result."""
-        paths = {self.path, *self.depends} | ({self.slopes_path} if self.slopes_path else set())
         found = {}
-        for path in sorted(paths):
+        for path in sorted(self._files()):
+            is_near = path not in self.depends and path.is_relative_to(self.path.parent)
+            name = str(path.relative_to(self.path.parent)) if is_near else path.name
             try:
-                found[path.name] = hashlib.sha256(path.read_bytes()).hexdigest()[:16]
+                found[name] = hashlib.sha256(path.read_bytes()).hexdigest()[:16]
             except OSError:
-                found[path.name] = "missing"
+                found[name] = "missing"
         return found
+
+    def _files(self) -> set[Path]:
+        """Return what is declared, and what those files import from their folders."""
+        files = {self.path} | ({self.slopes_path} if self.slopes_path else set())
+        return files.union(self.depends, *(local_imports(path) for path in files))
 
     def identity(self) -> str:
         """Return a hash of the files, the functions, inputs and outputs."""
         said = [self.hashes(), self.path.name, self.function, self.slopes, self.inputs, self.outputs]
         return hashlib.sha256(json.dumps(said).encode()).hexdigest()[:16]
+
+    def stamps(self) -> dict[str, int]:
+        """Return {path: time of its last change} of the files that are imported, 0 for one that is not there."""
+        found = {}
+        for path in self._declared:
+            try:
+                found[str(path)] = path.stat().st_mtime_ns
+            except OSError:
+                found[str(path)] = 0
+        return found
 
     def is_here(self) -> bool:
         """Return whether the function's file is on this machine."""
@@ -114,7 +131,7 @@ class PythonSource:
         except ModelFailure as failure:
             status, trouble = "failed", str(failure)
         else:
-            return Outcome("done", answer, "", time.perf_counter() - began)
+            return Outcome("done", answer, "", time.perf_counter() - began, undeclared(self._declared, self.path))
         return Outcome(status, None, trouble, time.perf_counter() - began)
 
     def _answer(self, question: Question) -> Any:
@@ -134,6 +151,10 @@ class PythonSource:
         return self._supplied(question.inputs)
 
     # ---- calling ----------------------------------------------------------------------------------
+
+    @cached_property
+    def _declared(self) -> set[Path]:
+        return self._files()
 
     @cached_property
     def _functions(self) -> dict[tuple[Path, str], Callable[..., Any]]:
