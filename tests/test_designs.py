@@ -14,7 +14,7 @@ import numpy as np
 from ilvren.errors import RequestError
 from ilvren.explore import designs_of
 from ilvren.ledger import Ledger
-from ilvren.problem import load
+from ilvren.problem import load, loads
 from ilvren.runs import run
 from ilvren.runs.addresses import addressed, split_address
 from tests.test_cli import InAFolder
@@ -87,6 +87,25 @@ class Designs(InAFolder):
         self.assertGreater(int(is_known.sum()), 20)
         self.assertEqual([design.trouble == "invalid" for design in table.designs], [math.isnan(x) for x in ratio])
         self.assertEqual(len(ledger.calls(1)), before)
+
+    def test_each_design_is_told_under_the_parameters_of_its_run(self) -> None:
+        text = TEXT.replace("SECOND", "k * h / w") + "[parameters]\nk = 1\n"
+        Path("k.toml").write_text(text)
+        with Ledger("ilvren.ledger") as ledger:
+            for k in (1, 4):
+                run(load("k.toml", set={"k": k}), method="nelder-mead", evaluations=20, ledger=ledger)
+            run(load("k.toml").with_parameters(k=2), method="nelder-mead", evaluations=5, ledger=ledger)
+            table = designs_of(ledger, ["r1", "r2"])
+            factor = np.array([1.0 if design.address.startswith("r1:") else 4.0 for design in table.designs])
+            np.testing.assert_allclose(
+                table.column("ratio"), factor * table.column("h") / table.column("w"), rtol=1e-14
+            )
+            kept = designs_of(ledger, ["r1", "r2"], keep=["ratio >= 3.5"])
+            self.assertEqual(len(kept.designs), int((table.column("ratio") >= 3.5).sum()))
+            self.assertEqual((table.is_mixed, designs_of(ledger, ["r1"]).is_mixed), (True, False))
+            run(loads(text.replace("area + 0.1 * h", "area")), method="nelder-mead", evaluations=5, ledger=ledger)
+            with self.assertRaises(RequestError):
+                designs_of(ledger, ["r1", "r4"])
 
     def test_what_is_no_address_or_condition_is_refused_with_a_way_on(self) -> None:
         ledger = self.recorded()

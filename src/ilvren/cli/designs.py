@@ -76,6 +76,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         return _follow(arguments, terminal)
     table = _read(arguments)
     names = _columns(arguments, table)
+    if table.is_mixed:
+        terminal.note("note: these runs had different parameters (--set): each design is told under those of its run")
     if arguments.output:
         _write(table, arguments, names, terminal)
     if arguments.json:

@@ -192,18 +192,21 @@ class Gate(Questions):
     ) -> tuple[Arrival | None, tuple[tuple[str, Question, Outcome], ...]]:
         """Return what a design comes to by calls alone that are kept or on record, or None where one is missing, with
         those that are known by then. Nothing is counted or kept until `take`."""
-        before = [(calls.difference_calls, calls.steps) for calls in self.calls]
+        before = [(c.difference_calls, c.steps, c.failures, c.first_failure) for c in self.calls]
         for calls in self.calls:
             calls.made, calls.is_closed = [], True
+        found = None
         try:
             found = self._with_derivatives(point) if derivatives else self._only_values(point)
         except NotOnRecord:
-            found = None
+            pass
         finally:
-            spent = sum(calls.difference_calls for calls in self.calls) - sum(number for number, _ in before)
+            spent = sum(calls.difference_calls for calls in self.calls) - sum(number for number, *_ in before)
             known = tuple((calls.source.name, *made) for calls in self.calls for made in calls.made or ())
-            for calls, (number, steps) in zip(self.calls, before, strict=True):
+            for calls, (number, steps, failures, first) in zip(self.calls, before, strict=True):
                 calls.difference_calls, calls.steps = number, steps
+                if found is None:  # whoever computes it tells of them
+                    calls.failures, calls.first_failure = failures, first
                 calls.made, calls.is_closed = None, False
         return (None if found is None else Arrival(found, spent, 0.0)), known
 

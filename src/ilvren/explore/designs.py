@@ -46,7 +46,8 @@ class Design:
 @dataclass(frozen=True)
 class DesignTable:
     """Designs of runs on one problem, in the order asked for; `values` {name: (k,) or (k, size)} of every derived
-    value, output, objective and constraint, row by row as the designs; `total` of them before filters."""
+    value, output, objective and constraint, row by row as the designs; `total` of them before filters;
+    `is_mixed`: the runs had different parameters, each design being told under its own."""
 
     problem: Problem
     runs: tuple[str, ...]
@@ -54,6 +55,7 @@ class DesignTable:
     values: Mapping[str, FloatArray]
     total: int
     counts: Mapping[str, int]
+    is_mixed: bool = False
 
     @property
     def names(self) -> list[str]:
@@ -111,7 +113,13 @@ class DesignTable:
                 }
             )
         run: object = self.runs[0] if len(self.runs) == 1 else list(self.runs)
-        return {"run": run, "counts": dict(self.counts), "total": self.total, "designs": designs}
+        return {
+            "run": run,
+            "counts": dict(self.counts),
+            "total": self.total,
+            "mixed": self.is_mixed,
+            "designs": designs,
+        }
 
 
 def designs_of(
@@ -127,14 +135,16 @@ def designs_of(
     `sort`, the first `top` of them. Raises RequestError for unknown runs and names, and runs of different problems."""
     records = _records(ledger, references)
     problem = problem_of(records[0])
-    own = [(block.name, block.shape) for block in problem.blocks]
     points, evaluations, addresses = list[FloatArray](), list[EvaluationRecord](), list[str]()
+    parts: list[tuple[dict[str, FloatArray], NDArray[np.bool_]]] = []
     for record in records:
-        if [(block.name, block.shape) for block in problem_of(record).blocks] != own:
+        theirs = problem_of(record)
+        if _asked_of(theirs) != _asked_of(problem):
             raise RequestError(
-                f"{record.id} has other variables than {records[0].id}", advice="list the designs of one problem"
+                f"{record.id} has other variables, objectives or constraints than {records[0].id}",
+                advice="list the designs of one problem",
             )
-        seen: set[bytes] = set()
+        first, seen = len(points), set[bytes]()
         for item in ledger.evaluations(record.number):
             if item.point in seen:  # its values first, then its derivatives: one design
                 continue
@@ -142,9 +152,13 @@ def designs_of(
             points.append(np.frombuffer(item.point))
             evaluations.append(item)
             addresses.append(f"{record.id}:{item.number}")
-    conditions = [condition_of(problem, text, "--keep") for text in keep]
+        # With the parameters of the run that they belong to, which may be others.
+        conditions = [condition_of(theirs, text, "--keep") for text in keep]
+        matrix = np.array(points[first:]).reshape(-1, theirs.size)
+        parts.append(_values(theirs, ledger, record, evaluations[first:], matrix, conditions))
     matrix = np.array(points).reshape(-1, problem.size)
-    values, kept = _values(problem, ledger, records, evaluations, matrix, conditions)
+    values = {name: np.concatenate([part[name] for part, _ in parts]) for name in parts[0][0]}
+    kept = np.concatenate([own for _, own in parts])
     feasibility = records[0].settings["feasibility"]
     assert isinstance(feasibility, float)
     ranks = _ranks(problem, evaluations, feasibility)
@@ -173,6 +187,18 @@ def designs_of(
         {name: value[order] for name, value in values.items()},
         table.total,
         table.counts,
+        any(record.overrides["set"] != records[0].overrides["set"] for record in records),
+    )
+
+
+def _asked_of(problem: Problem) -> tuple[object, ...]:
+    """Return what two problems must share for their designs to stand in one table: names, shapes, what is minimized."""
+    return (
+        [(block.name, block.shape) for block in problem.blocks],
+        [(item.name, item.sign, item.text) for item in problem.objectives],
+        [(block.name, block.shape) for block in problem.row_blocks],
+        [(item.name, problem.graph.shape(item.node)) for item in problem.derived],
+        [(name, problem.graph.shape(node)) for name, node in problem.outputs],
     )
 
 
@@ -216,7 +242,7 @@ def _trouble(item: EvaluationRecord, feasibility: float) -> str:
 def _values(
     problem: Problem,
     ledger: Ledger,
-    records: Sequence[RunRecord],
+    record: RunRecord,
     evaluations: Sequence[EvaluationRecord],
     points: FloatArray,
     conditions: Sequence[Condition],
@@ -225,9 +251,9 @@ def _values(
     names = [item.name for item in problem.derived] + [name for name, _ in problem.outputs]
     nodes = [node_of(problem, name) for name in names] + [side for c in conditions for side in c.sides]
     wanted = [node for node in nodes if node is not None]
-    found = _computed(problem, ledger, records, points, wanted)
+    found = _computed(problem, ledger, record, points, wanted)
     values = {name: found[place] for place, name in enumerate(names)}
-    rows = np.array([np.frombuffer(item.values)[1:] for item in evaluations]).reshape(len(points), -1)
+    rows = np.array([np.frombuffer(item.values)[1:] for item in evaluations]).reshape(len(points), problem.row_count)
     if problem.objective is not None:
         values[problem.objective.name] = np.array(
             [math.nan if item.objective is None else item.objective for item in evaluations]
@@ -246,7 +272,7 @@ def _values(
 
 
 def _computed(
-    problem: Problem, ledger: Ledger, records: Sequence[RunRecord], points: FloatArray, nodes: Sequence[int]
+    problem: Problem, ledger: Ledger, record: RunRecord, points: FloatArray, nodes: Sequence[int]
 ) -> list[FloatArray]:
     """Return the values (k,) or (k, size) of nodes at designs, NaN where a model's call is not on record."""
     shapes = [problem.graph.shape(node) for node in nodes]
@@ -256,7 +282,7 @@ def _computed(
         return [value if shape else value[:, 0] for value, shape in zip(flat, shapes, strict=True)]
     calls = problem.calls()
     for own in calls:
-        own.shelf, own.is_closed = RunShelf(ledger, records[0].number, problem, is_fresh=False), True
+        own.shelf, own.is_closed = RunShelf(ledger, record.number, problem, is_fresh=False), True
     sizes = [math.prod(shape) for shape in shapes]
     found = [np.full((len(points), size), np.nan) for size in sizes]
     for place, point in enumerate(points):

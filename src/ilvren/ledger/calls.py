@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
+from abc import abstractmethod
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -35,15 +36,15 @@ class CallShelf:
 
     _db: sqlite3.Connection
 
-    def _guard(self) -> contextlib.AbstractContextManager[None]:
-        raise NotImplementedError
+    @abstractmethod
+    def _guard(self) -> contextlib.AbstractContextManager[None]: ...
 
-    def _add(self, statement: str, values: tuple[object, ...], *, took: float = 0.0) -> None:
-        raise NotImplementedError
+    @abstractmethod
+    def _add(self, statement: str, values: tuple[object, ...], *, took: float = 0.0) -> None: ...
 
+    @abstractmethod
     def flush(self) -> None:
         """Write what is pending."""
-        raise NotImplementedError
 
     def add_call(self, run: int, record: CallRecord) -> None:
         """Record a call that a run made."""
