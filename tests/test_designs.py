@@ -87,6 +87,10 @@ class Designs(InAFolder):
         self.assertGreater(int(is_known.sum()), 20)
         self.assertEqual([design.trouble == "invalid" for design in table.designs], [math.isnan(x) for x in ratio])
         self.assertEqual(len(ledger.calls(1)), before)
+        ledger.flush()
+        self.assertNotIn("changed", self.call("show", "r1")[1])
+        Path("m.py").write_text(MODEL.replace("h / w", "2 * h / w"))
+        self.assertIn("m.py", self.call("show", "r1")[1])  # never in silence by another model
 
     def test_each_design_is_told_under_the_parameters_of_its_run(self) -> None:
         text = TEXT.replace("SECOND", "k * h / w") + "[parameters]\nk = 1\n"

@@ -22,7 +22,7 @@ def draw_record(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Draw a vector of a design, and of those of --run, against its index or the vector of --over."""
     import numpy as np
 
-    from ilvren.cli.files import note_changed_file, read_ledger, recorded_ledger
+    from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger, recorded_ledger
     from ilvren.draw.vector import Line, draw_vector
     from ilvren.errors import RequestError
     from ilvren.runs.addresses import addressed
@@ -46,6 +46,7 @@ def draw_record(arguments: argparse.Namespace, terminal: Terminal) -> int:
         found = [addressed(ledger, text) for text in (arguments.file, *arguments.run)]
     for item in found:
         own = problem_of(item.record)
+        note_changed_models(item.record, own, terminal)
         values = _vectors(own, np.array(item.point))
         if arguments.of is None or arguments.of not in values:
             raise _unknown("--of", arguments.of, values, item.address)

@@ -8,7 +8,11 @@ from ilvren.cli.terminal import Terminal
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.ledger import Ledger, RunRecord
 
-__all__ = ["check_suffix", "note_changed_file", "read_ledger", "recorded_ledger"]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
+
+__all__ = ["check_suffix", "note_changed_file", "note_changed_models", "read_ledger", "recorded_ledger"]
 
 
 def recorded_ledger(path: str) -> str:
@@ -36,6 +40,18 @@ def note_changed_file(record: RunRecord, terminal: Terminal) -> None:
     if now != record.problem_text:
         terminal.note(
             f"note: {record.problem_file} has changed since {record.id}; what {record.id} stored is used, not the file"
+        )
+
+
+def note_changed_models(record: RunRecord, problem: Problem, terminal: Terminal) -> None:
+    """Say so when files of models are no longer what they were: what they give now is not what the run saw."""
+    from ilvren.runs.stored import changed_files
+
+    changed = changed_files(record, problem)
+    if changed:
+        terminal.note(
+            f"note: files of models have changed since {record.id} ({', '.join(changed)}); values through them are"
+            " those of now"
         )
 
 

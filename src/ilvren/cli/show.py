@@ -67,7 +67,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem, dict[str, Any], str]:
     """Return the problem, where it is to be shown, and the address of the design where it is one on record."""
-    from ilvren.cli.files import note_changed_file, read_ledger
+    from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
     from ilvren.errors import RequestError
     from ilvren.problem import load
     from ilvren.runs.addresses import addressed, design_document
@@ -102,7 +102,9 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
             terminal.note(f"note: {found.address} has variables that this file has not: {', '.join(left)}")
         return problem, {**taken, **values}, found.address
     note_changed_file(found.record, terminal)
-    return problem_of(found.record), {**document, **values}, found.address
+    problem = problem_of(found.record)
+    note_changed_models(found.record, problem, terminal)
+    return problem, {**document, **values}, found.address
 
 
 def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) -> None:
