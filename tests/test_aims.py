@@ -108,3 +108,16 @@ class Aims(InAFolder):
         self.assertEqual(list(result["objectives"]), ["room"])
         self.assertAlmostEqual(result["constraints"]["held"]["value"], 4.0, places=5)
         self.assertAlmostEqual(result["derived"]["cost"], result["constraints"]["held"]["value"], places=12)
+
+    def test_commands_to_paste_ask_for_the_same(self) -> None:
+        Path("t.toml").write_text(TEXT)
+        self.call("run", "t.toml", "--weigh", "cost=1,loss=2.5", "--hold", "room >= 9", status=1)
+        commands = [
+            line.strip() for line in self.call("diagnose", "last", status=1)[0].splitlines() if "t.toml" in line
+        ]
+        runs = [line for line in commands if "ilvren run" in line or "ilvren check" in line]
+        self.assertTrue(runs)
+        for line in runs:
+            self.assertIn("--weigh cost=1,loss=2.5 --hold 'room >= 9'", line)
+        self.assertEqual(Aim(only="cost").flags(with_only=False), ["--weigh", "cost=1"])
+        self.assertEqual(Aim(only="cost").flags(), ["--only", "cost"])

@@ -23,7 +23,7 @@ from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import method_named
 from ilvren.methods.pieces.lifting import can_lift
-from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
+from ilvren.problem import Aim, NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.report import limit_states
@@ -385,14 +385,18 @@ class _Case:
     def _command(self, method: str | None, *, from_best: bool = False) -> str:
         words = ["ilvren", "run", self.record.problem_file]
         words += ["--method", method] if method else []
-        words += self._given("set") + ([] if from_best else self._given("start"))
+        words += self._aim().flags() + self._given("set") + ([] if from_best else self._given("start"))
         words += ["--from", self.record.id] if from_best else []
         return shlex.join(words)
 
     def _on_file(self, command: str, *more: str) -> str:
         """Return another command on the problem as the run saw it."""
         starts = self._given("start") if command == "check" else []
-        return shlex.join(["ilvren", command, self.record.problem_file, *self._given("set"), *starts, *more])
+        aim = self._aim().flags(with_only=command != "check")
+        return shlex.join(["ilvren", command, self.record.problem_file, *aim, *self._given("set"), *starts, *more])
+
+    def _aim(self) -> Aim:
+        return Aim.from_dict(self.record.overrides.get("aim", {}))
 
     def _given(self, key: str) -> list[str]:
         """Return the flags that repeat what the run was given."""

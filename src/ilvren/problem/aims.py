@@ -44,6 +44,14 @@ class Aim:
         found = {"weigh": dict(self.weigh), "only": self.only, "near": dict(self.near), "hold": list(self.hold)}
         return {name: value for name, value in found.items() if value}
 
+    def flags(self, *, with_only: bool = True) -> list[str]:
+        """Return the words of a command line that ask for the same; where --only means something else, by weights."""
+        weights = {self.only: 1.0} if self.only and not with_only else self.weigh
+        words = ["--only", self.only] if self.only and with_only else []
+        told = ",".join(f"{name}={repr(float(weight)).removesuffix('.0')}" for name, weight in weights.items())
+        words += ["--weigh", told] if told and not self.near else []
+        return words + [word for text in self.hold for word in ("--hold", text)]
+
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Aim:
         """Return the aim of `to_dict`."""

@@ -18,7 +18,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Method, options_from
-from ilvren.problem import Problem, load
+from ilvren.problem import Aim, Problem, load
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
@@ -270,6 +270,7 @@ def _new_limits(settings: Settings, given: Mapping[str, float | None], record: R
 def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
+    words += Aim.from_dict(record.overrides.get("aim", {})).flags()
     for name, value in record.overrides["set"].items():
         words += ["--set", f"{name}={json.dumps(value)}"]
     variables = record.result["variables"] if record.result is not None else record.overrides["start"]

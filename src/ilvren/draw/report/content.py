@@ -18,7 +18,7 @@ from ilvren.judge.track import Track, track_of_record
 from ilvren.judge.verdict import Verdict
 from ilvren.judge.verification import Wishes, verify
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.problem import Problem
+from ilvren.problem import Aim, Problem
 from ilvren.runs.stored import problem_of
 
 __all__ = ["Chapter", "Report", "gather"]
@@ -125,6 +125,7 @@ def _command(record: RunRecord) -> str:
     options = record.settings.get("options")
     for name, value in options.items() if isinstance(options, dict) else ():
         words += ["--option", f"{name}={value}"]
+    words += Aim.from_dict(record.overrides.get("aim", {})).flags()
     for flag, key in (("--set", "set"), ("--start", "start")):
         for name, value in record.overrides.get(key, {}).items():
             words += [flag, f"{name}={json.dumps(value)}"]
