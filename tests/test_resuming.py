@@ -151,6 +151,21 @@ class Resuming(unittest.TestCase):
                 self.assertEqual(self.calls(), other.counts["calls"])
                 self.assertNotEqual([e.values for e in other.evaluations], [e.values for e in again.evaluations])
 
+    def test_a_run_goes_on_with_a_changed_model_when_told(self) -> None:
+        for kind in ("followed", "differenced"):
+            (self.folder / "model.py").write_text(MODEL)
+            problem = self.problem(kind, has_members=False)
+            with self.subTest(kind=kind), Ledger(self.folder / f"as-now-{kind}.ledger") as ledger:
+                first = run(problem, method="bfgs", iterations=2, ledger=ledger)
+                (self.folder / "model.py").write_text(MODEL.replace("1.0 - x", "1.25 - x"))
+                with self.assertRaises(RequestError):
+                    resume("r1", ledger, iterations=99)
+                again = resume("r1", ledger, iterations=99, as_now=True)
+                count = len(first.evaluations)
+                self.assertEqual([e.values for e in again.evaluations[:count]], [e.values for e in first.evaluations])
+                self.assertGreater(len(again.evaluations), count)
+                self.assertEqual(len(ledger.call_sources(1)), 2)  # what it was, and what it is
+
     def test_what_has_changed_is_shared_with_nobody(self) -> None:
         """A file that the model imports decides what it answers; one that it reads without saying so, nobody knows."""
         (self.folder / "aid.py").write_text("K = 1.0\n")

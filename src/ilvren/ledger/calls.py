@@ -59,6 +59,13 @@ class CallShelf:
             rows = self._db.execute("SELECT digest, count(*) FROM calls WHERE run = ? GROUP BY digest", (run,))
             return dict(rows.fetchall())
 
+    def call_sources(self, run: int) -> list[tuple[str, str]]:
+        """Return (model, hash of its source) of all that a run called; a model that has changed has several."""
+        self.flush()
+        with self._guard():
+            rows = self._db.execute("SELECT DISTINCT model, source FROM calls WHERE run = ?", (run,))
+            return [(model, source) for model, source in rows.fetchall()]
+
     def calls(self, run: int) -> list[CallRecord]:
         """Return the calls of a run in order."""
         self.flush()

@@ -21,6 +21,8 @@ class RunShelf:
     def __init__(self, ledger: Ledger, run: int, problem: Problem, *, is_fresh: bool) -> None:
         self._ledger, self._run = ledger, run
         self._identities = {source.name: source.identity() for source in problem.sources}
+        # A run that goes on with a changed model (--as-now) has called the one it was, too.
+        self._earlier = [item for item in ledger.call_sources(run) if item[1] != self._identities.get(item[0])]
         self._own = ledger.call_counts(run)
         self._first, self._unread = dict(self._own), dict(self._own)
         self._is_shared = not is_fresh and ledger.has_calls_of(list(self._identities.values()))
@@ -35,6 +37,9 @@ class RunShelf:
         if question.kind == "ready":
             return None
         digest = digest_of(self._identities[source.name], question)
+        for model, identity in self._earlier:
+            if model == source.name and digest_of(identity, question) in self._own:
+                digest = digest_of(identity, question)
         record: CallRecord | None = None
         if not source.is_repeatable:
             left = self._unread.get(digest, 0)
