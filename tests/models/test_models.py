@@ -292,7 +292,7 @@ class Models(unittest.TestCase):
                 whole = run(self.problem(function=function, more=more), method="sqp")
                 ledger_path = self.folder / f"{function}{len(more)}.ledger"
                 with Ledger(ledger_path) as ledger:
-                    run(self.problem(function=function, more=more), method="sqp", iterations=2, ledger=ledger)
+                    run(self.problem(function=function, more=more), method="sqp", iterations=1, ledger=ledger)
                     again = resume("last", ledger, iterations=99)
                 self.assertEqual((again.point, asked(again)), (whole.point, asked(whole)))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -12,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
+from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
 from ilvren.evaluate.forms import Form
@@ -32,6 +34,10 @@ MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
 MOST_DENSE = 20_000_000
 # A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
 FEW_DERIVATIVES = 400
+# Estimated second derivatives are worth their factorization up to so many entries a variable.
+MOST_BENT_ENTRIES = 40
+# Lengths of the steps by which second derivatives of models are estimated twice.
+BEND_STEPS = (1.0, 4.0)
 # Second derivatives of formulas in so few scalars are compiled one by one, else by compressed products.
 FEW_SCALARS = 60
 
@@ -260,19 +266,62 @@ class Gate(Questions):
         """Return whether second derivatives are exact: formulas have them, models do not."""
         return not self.problem.sources and not self._by_differences
 
+    @property
+    def has_secants(self) -> bool:
+        """Return whether second derivatives can be had that are exact but for those of models, which are estimated from
+        the first derivatives that the run came by. Not where a model's inputs make a large Hessian dense."""
+        if not self.problem.sources or not self._can_bend:
+            return False
+        try:
+            entries = self.hessian_plan().pattern.nnz if self.is_sparse else 0
+        except RequestError:
+            return False
+        return entries <= MOST_BENT_ENTRIES * self.problem.size
+
+    @property
+    def _can_bend(self) -> bool:
+        return not self._by_differences and can_bend(self.problem)
+
     def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
         self._counted_hessians.add(point.tobytes())
-        if self.is_sparse:
-            return self.hessian(point, -multipliers, weight=self._sign * weight)
-        if self._is_scalar and self.problem.size <= FEW_SCALARS:
+        if self._is_scalar and not self.is_sparse and self.problem.size <= FEW_SCALARS:
             return self._scalar_hessian(point, multipliers, self._sign * weight)
-        return self.hessian(point, -multipliers, weight=self._sign * weight).toarray()
+        with self._secants():
+            found = self.hessian(point, -multipliers, weight=self._sign * weight)
+        return found if self.is_sparse else found.toarray()
+
+    def curvatures(self, point: FloatArray, multipliers: FloatArray) -> list[Any]:
+        """Return the Hessian of f − multipliers'c: exact, or two estimates by other steps, whose disagreement tells the
+        error, where models have no second derivatives; none where there are too many inputs for that."""
+        if self.has_curvature:
+            return [self.curvature(point, multipliers, 1.0)]
+        found = []
+        for step in BEND_STEPS if self._can_bend else ():
+            for calls in self.calls:
+                calls.bend_step = step
+            found.append(self.hessian(point, -multipliers, weight=self._sign))
+        for calls in self.calls:
+            calls.bend_step = 1.0
+        return found
 
     def bent(self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
         """Return the product of the Hessian that `curvature` gives with a direction (n,)."""
         self._counted_hessians.add(point.tobytes())
-        return self.hessian_product(point, direction, -multipliers, weight=self._sign * weight)
+        with self._secants():
+            return self.hessian_product(point, direction, -multipliers, weight=self._sign * weight)
+
+    @contextmanager
+    def _secants(self) -> Iterator[None]:
+        """Let second derivatives of models be estimated from what methods saw of them, in the order in which they
+        asked."""
+        for calls in self.calls:
+            calls.secants = calls.visited
+        try:
+            yield
+        finally:
+            for calls in self.calls:
+                calls.secants = None
 
     def residuals(self, point: FloatArray, *, derivatives: bool) -> tuple[FloatArray, Any]:
         """Return the residuals (p,) and their Jacobian (p, n), None without `derivatives`, at a full design where the

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.formula import Graph, weighted_gradient
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
@@ -266,9 +267,9 @@ class HessianPlan:
         self.colour_count = int(self.colours.max(initial=0)) + 1 if pattern.nnz else 0
         self.places = star_places(pattern, self.colours)
         self.used = np.diff(pattern.indptr) > 0
-        self.has_models = bool(problem.sources)
+        self.is_differenced = not can_bend(problem)
         self.tangent_nodes: list[int | None] = []
-        if self.colour_count and not self.has_models:
+        if self.colour_count and not self.is_differenced:
             self.tangent_nodes = tangents(problem.graph, list(self.gradient.values()), tangent_inputs(problem))
 
     def form(self, problem: Problem, calls: Sequence[Calls]) -> Form | None:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
+from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.formula import Trouble, gradient, walk
 from ilvren.models import Calls
@@ -93,7 +94,7 @@ class Questions:
         """Return the Hessian of weight · objective + Σ multipliers · rows, a symmetric SciPy CSR array (n, n), at a
         design (n,); the objective as written, `multipliers` (m,), 0 when left out.
 
-        Second derivatives through models are differences of exact or estimated first ones.
+        Second derivatives of models are differences of exact or estimated first ones; those of formulas are exact.
         """
         from scipy.sparse import csr_array
 
@@ -101,7 +102,7 @@ class Questions:
         while True:
             plan = self.hessian_plan()
             before = self._pattern_version()
-            if plan.has_models:
+            if plan.is_differenced:
                 data = self._hessian_by_differences(plan, design, given)
             else:
                 form = self._kept("hessian", lambda: self.hessian_plan().form(self.problem, self.calls))
@@ -145,7 +146,7 @@ class Questions:
 
         problem, design = self.problem, self._design(point)
         given = self._weights(multipliers, weight)
-        if problem.sources:
+        if not can_bend(problem):
             return self._slope_change(design, self._design(direction), given)
         slopes = self._lagrangian_nodes()
         found = self._kept(

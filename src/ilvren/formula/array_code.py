@@ -212,7 +212,7 @@ class _Writer:
                 return f"models[{node.index}]({guard}, {flags}, [{', '.join(given)}])"
             case "output":
                 return self._checked(f"{given[0]}.output({self._detail(number, node)}[0])")
-            case "model_pull" | "model_push":
+            case "model_pull" | "model_push" | "model_bend":
                 word = node.operation.removeprefix("model_")
                 return f"{given[0]}.{word}({self._detail(number, node)}, [{', '.join(given[1:])}])"
             case "index":

@@ -36,7 +36,7 @@ def tangents(graph: Graph, roots: Sequence[int], seeds: Mapping[int, int]) -> li
             found = _through_model(graph, number, moved)
             if found is not None:
                 moved[number] = found
-        elif any(operand in moved for operand in node.operands):
+        elif node.operation == "model_pull" or any(operand in moved for operand in node.operands):
             before = len(graph.nodes)
             found = _through(graph, number, moved)
             if found is not None:
@@ -57,6 +57,8 @@ def _through(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
         return graph.arrange(node.operation, (changes[0],), node.shape, node.detail)
     if node.operation == "where":
         return graph.apply("where", node.operands[0], *(zero if change is None else change for change in changes[1:]))
+    if node.operation == "model_pull":
+        return _model_bend(graph, number, moved)
     if node.operation == "join":
         parts = [
             graph.stretched(zero, graph.shape(operand)) if change is None else change
@@ -99,9 +101,31 @@ def _term(graph: Graph, number: int, place: int, change: int) -> int | None:
             return graph.arrange("interp_slope_pull", (amount, operands[1], operands[2]), *same)
         case "lookup" | "lookup_pull" | "interp_slope" | "interp_slope_pull":
             return None
-        case "model_pull":
-            raise AssertionError("second derivatives through a model are taken by differences")
+        case "model_push" | "model_bend":
+            raise AssertionError("no model gives derivatives beyond the second")
     return times_partial(graph, number, place, change)
+
+
+def _model_bend(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
+    """Return the change of an adjoint that came through a model, Jᵀw: Jᵀẇ + (Σ_k w_k ∇²v_k)·u̇."""
+    node = graph.nodes[number]
+    call, adjoints = node.operands[0], node.operands[1:]
+    assert node.detail is not None
+    place, outputs = node.detail[0], node.detail[1]
+    assert isinstance(outputs, tuple)
+    parts = []
+    changes = {output: moved[adjoint] for output, adjoint in zip(outputs, adjoints, strict=True) if adjoint in moved}
+    if changes:
+        given = (call, *changes.values())
+        parts.append(graph.arrange("model_pull", given, node.shape, (place, tuple(changes))))
+    inputs = graph.nodes[call].operands
+    places = tuple(k for k, operand in enumerate(inputs) if operand in moved)
+    if places:
+        given = (call, *adjoints, *(moved[inputs[k]] for k in places))
+        parts.append(graph.arrange("model_bend", given, node.shape, (place, outputs, places)))
+    if len(parts) == 2:
+        return graph.apply("add", parts[0], parts[1])
+    return parts[0] if parts else None
 
 
 def _through_model(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:

@@ -16,6 +16,7 @@ from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
 from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.interpret import Kink, Trouble, Walk
 from ilvren.formula.operators import OPERATIONS, why_not_finite
+from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
 
 __all__ = ["ArrayWalk", "Fresh", "walk_arrays", "walk_with_troubles"]
@@ -92,7 +93,7 @@ def walk_arrays(
             elif node.operation in inputs:
                 value = np.asarray(inputs[node.operation][node.index], dtype=float)
                 _keep(state, number, value, np.zeros(np.shape(value), dtype=bool), ())
-            elif node.operation in ("call", "output", "model_pull", "model_push"):
+            elif node.operation in MODEL_NODES:
                 _model(graph, number, node, context, state, models, batched)
             else:
                 _operation(graph, number, node, state, batched)

@@ -26,7 +26,7 @@ from ilvren.formula.operators import OPERATIONS
 
 __all__ = ["MODEL_NODES", "RULES", "Rule"]
 
-MODEL_NODES = ("call", "output", "model_pull", "model_push")
+MODEL_NODES = ("call", "output", "model_pull", "model_push", "model_bend")
 
 
 @dataclass(frozen=True, slots=True)

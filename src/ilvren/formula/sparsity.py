@@ -156,6 +156,13 @@ def _model_link(graph: Graph, number: int, place: int) -> Link:
         return Link(matrix=wide[rows(detail[1][place - 1]), columns(detail[0])].T.tocsr())
     if node.operation == "model_pull":
         return Link(matrix=(wide.T @ wide).tocsr()[columns(detail[0]), :])
+    if node.operation == "model_bend":
+        curved = (wide.T @ wide).tocsr()
+        if place == 0:
+            return Link(matrix=curved[columns(detail[0]), :])
+        if place <= len(detail[1]):
+            return Link(matrix=wide[rows(detail[1][place - 1]), columns(detail[0])].T.tocsr())
+        return Link(matrix=curved[columns(detail[0]), columns(detail[2][place - 1 - len(detail[1])])])
     if place > 0:
         return Link(matrix=wide[rows(detail[0]), columns(detail[1][place - 1])])
     return Link(matrix=(wide @ (wide.T @ wide)).tocsr()[rows(detail[0]), :])

@@ -1,8 +1,8 @@
 """Second-order conditions: the curvature of the Lagrangian along the directions that active limits leave.
 
 All in variables divided by their sizes and an objective divided by its size. H is the Hessian of the Lagrangian: exact
-for formulas; through models by central differences of gradients, with two step lengths, whose disagreement measures the
-error.
+for formulas; through models by central differences of gradients, or in large problems of the models' first derivatives
+alone, with two step lengths, whose disagreement measures the error.
 """
 
 from __future__ import annotations
@@ -121,9 +121,10 @@ def _sparse_curvature(
     inertia is another, the curvature is not known."""
     from scipy.sparse import csr_array, diags_array, vstack
 
-    if not gate.has_curvature:
+    found = gate.curvatures(point, conditions.row_multipliers)
+    if not found:
         return None
-    hessian = gate.curvature(point, conditions.row_multipliers, 1.0)
+    hessian = found[0]
     evaluation = gate.evaluate(point, derivatives=True)
     assert evaluation.gradient is not None
     scale = diags_array(sizes)
@@ -131,7 +132,11 @@ def _sparse_curvature(
     if not np.isfinite(h.data).all():
         return None
     largest = float(np.abs(h.data).max(initial=0.0))
-    noise = max(ZERO_SHARE * largest, 1e-14)
+    error = 0.0
+    if len(found) > 1:  # a row's sum bounds what the estimates' disagreement can do to an eigenvalue
+        apart = abs(csr_array(scale @ (found[1] - hessian) @ scale)) * (1.0 / objective_size)
+        error = float(np.asarray(apart.sum(axis=1)).max(initial=0.0))
+    noise = max(ZERO_SHARE * largest, ERROR_FACTOR * error, 1e-14)
     slope = evaluation.gradient * sizes / objective_size
     strong = WEAK_MULTIPLIER * max(float(np.abs(slope).max(initial=0.0)), 1e-300)
     normals = csr_array(evaluation.jacobian @ scale)
@@ -164,11 +169,11 @@ def _sparse_curvature(
     )
     goal = np.where(conditions.row_sides == 2, measures.row_lower, goal)
     gaps = np.concatenate([(goal[rows] - evaluation.rows[rows]) / lengths[rows], np.zeros(len(held))])
-    found = factor.solve(-rest, gaps)
-    moved = math.inf if found is None else float(np.abs(found[0]).max(initial=0.0))
-    promise = math.inf if found is None else abs(float(rest @ found[0]))
+    newton = factor.solve(-rest, gaps)
+    moved = math.inf if newton is None else float(np.abs(newton[0]).max(initial=0.0))
+    promise = math.inf if newton is None else abs(float(rest @ newton[0]))
     detail = "the objective curves upwards in every direction the active limits leave"
-    step = None if found is None else found[0] * sizes
+    step = None if newton is None else newton[0] * sizes
     return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail, step)
 
 

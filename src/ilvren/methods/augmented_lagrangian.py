@@ -5,8 +5,9 @@
 
 P projects onto the limits of the rows. Each problem (1) is given to an inner method, to an accuracy that rises with the
 outer iterations: Newton's with one factorization a step (`methods.pieces.augmented_newton`) where second derivatives
-are exact, or a method for bounds, whose requests are turned into requests for f and c. Where the limits seem to
-conflict, it looks around for a lower violation; where it has converged, for negative curvature.
+are exact but for what models add, which is estimated, or a method for bounds, whose requests are turned into requests
+for f and c. Where the limits seem to conflict, it looks around for a lower violation; where it has converged, for
+negative curvature.
 
 Needs     gradients.   Handles   bounds, inequalities, equalities.
 Cost      a gradient, a Hessian and a factorization per step; without exact second derivatives many gradients.
@@ -43,6 +44,7 @@ from ilvren.methods.base import (
 from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.inner import AUTOMATIC
 from ilvren.methods.pieces.points import Point, evaluated, projected_gradient
 
@@ -73,7 +75,7 @@ class AugmentedLagrangianOptions:
     inner: str = option(
         AUTOMATIC,
         words=(AUTOMATIC, FACTORED, "l-bfgs", "bfgs", "conjugate-gradient", "newton"),
-        help="the method for (1); automatic: factored, where second derivatives are exact, else l-bfgs",
+        help="the method for (1); automatic: factored, where second derivatives can be had, else l-bfgs",
     )
 
 
@@ -103,7 +105,7 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
         return Ending("invalid", "a derivative is not finite at the start")
     inner = options.inner
     if inner in (AUTOMATIC, FACTORED):
-        inner = FACTORED if task.has_curvature else "l-bfgs"
+        inner = FACTORED if task.has_curvature or task.has_secants else "l-bfgs"
     multipliers = np.zeros(len(here.c)) if task.row_multipliers is None else task.row_multipliers
     step, note = math.nan, "the start"
     for escapes in range(MOST_ESCAPES + 1):
@@ -189,6 +191,7 @@ def _inner(
         row_multipliers=None,
         bound_multipliers=None,
         has_curvature=False,
+        has_secants=False,
         losses=None,
     )
     inner = method_named(name)
@@ -237,7 +240,7 @@ METHOD = Method(
     needs="gradients",
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=AugmentedLagrangianOptions,
-    run=augmented_lagrangian,
+    run=estimated_while_useful(augmented_lagrangian),
     takes_sparse=True,
     cost="a gradient, a Hessian, a factorization a step; inexact: many gradients",
     weak="high accuracy on badly scaled limits",

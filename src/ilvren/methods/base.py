@@ -6,7 +6,7 @@
    iteration, its stopping rule, where it fails, the source, and where the code departs from it.
 3. Options are a frozen dataclass made with `option(default, help=…)`: few, in plain words.
 4. The method is a generator function of (task, options). It yields a `Request` and is sent a `Reply`;
-   it yields a `Bend` where `task.has_curvature` and is sent second derivatives;
+   it yields a `Bend` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`, estimates);
    (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
    it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
@@ -101,7 +101,8 @@ class Task:
 
     `start`, `lower`, `upper` (n,); `row_lower`, `row_upper`, `row_sizes` (m,). A row is met when it misses
     its limit by at most `feasibility` times its size. `tolerance` is the relative accuracy asked for.
-    `is_sparse`: Jacobians and Hessians come as SciPy CSR arrays; `has_curvature`: a `Bend` may be asked for.
+    `is_sparse`: Jacobians and Hessians come as SciPy CSR arrays; `has_curvature`: a `Bend` may be asked for;
+    `has_secants`: it may, but what is sent is exact for formulas only, and an estimate of what models add.
     `row_multipliers` (m,) and `bound_multipliers` (n,) are known from an earlier run, None for a cold start: positive
     at a lower limit, negative at an upper one. `losses` (p,) has an entry for each residual where f is
     `residual_weight` · Σ of losses of residuals (and a constant): 0 for half the square, else the number of a robust
@@ -124,6 +125,7 @@ class Task:
     seed: int = 0
     is_sparse: bool = False
     has_curvature: bool = False
+    has_secants: bool = False
     row_multipliers: FloatArray | None = None
     bound_multipliers: FloatArray | None = None
     losses: NDArray[np.int64] | None = None

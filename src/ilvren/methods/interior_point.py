@@ -19,7 +19,8 @@ enough, with second-order corrections; where none is left, feasibility is restor
 
 which is of the form (1) and solved by the same iteration. When (3) ends at a positive violation, the limits conflict.
 
-Needs     gradients; second derivatives where formulas give them, else a quasi-Newton matrix (6 of `algebra.updates`).
+Needs     gradients; second derivatives of formulas, to which what models add is estimated (`models.bends`), or a
+          quasi-Newton matrix where that leads nowhere (6 of `algebra.updates`).
 Handles   bounds, inequalities, equalities.   Cost   one gradient, Hessian, factorization of n + m per iteration.
 Stops     when the conditions measured by the driver hold and the conditions of (1) hold for a small μ.
 Weak      starts far from well chosen are of little use to it; kinks and noise.
@@ -57,6 +58,7 @@ from ilvren.methods.pieces.barrier import (
 )
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
 
@@ -112,7 +114,7 @@ TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 class InteriorPointOptions:
     """Options of `interior-point`."""
 
-    exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
+    exact: bool = option(True, help="second derivatives of formulas, estimates of models'; no: a quasi-Newton matrix")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
     exact_limits: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
 
@@ -394,7 +396,7 @@ def _curvature(
 ) -> Generator[Bend, Any, tuple[Any, _Memory]]:
     """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
     task = stage.task
-    if task.has_curvature and options.exact:
+    if (task.has_curvature or task.has_secants) and options.exact:
         found = yield from hessian_at(state.point.x, -state.y, stage.weight)
         if found is not None:
             return found, memory
@@ -771,7 +773,7 @@ METHOD = Method(
     needs="gradients",
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=InteriorPointOptions,
-    run=interior_point,
+    run=estimated_while_useful(interior_point),
     takes_sparse=True,
     cost="one gradient, one Hessian and one sparse factorization of n + m rows per iteration",
     weak="kinks and noise; a good start is of little use to it",

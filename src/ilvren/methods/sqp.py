@@ -18,15 +18,16 @@ The step length α is found by backtracking on the exact penalty function
 
 with one second-order correction when the full step is refused near the limits (the Maratos effect):
 (1) again with c(x + d) − J d in place of c                                                       (5)
-B is the exact Hessian H of L where formulas give it, made positive definite by curvature across the limits A that
-held the last step, which changes no step on them, and then by raising what is still too low,
+B is the Hessian H of L, exact but for what models add, which is estimated (`models.bends`). It is made positive
+definite by curvature across the limits A that held the last step, which changes no step on them, and then by raising
+what is still too low,
 
     B = H + σ A'A,   g + σ A'r for g,   r = A d on those limits                                      (6)
 
-else damped BFGS updates with the change of the gradient of L.                                    (7)
+where that leads nowhere, or is switched off, damped BFGS updates with the change of the gradient of L.   (7)
 (1) starts from the active limits of the last iteration.
 
-Needs     gradients; second derivatives where formulas give them.   Handles   bounds, inequalities, equalities.
+Needs     gradients; second derivatives of formulas.   Handles   bounds, inequalities, equalities.
 Cost      one gradient, one Hessian and mostly one value per iteration; arithmetic ~ (n + m)³, memory (n + m)².
 Stops     when the conditions measured by the driver hold and the next step promises less than the tolerance.
 Weak      thousands of variables (dense matrices); noisy values.
@@ -54,6 +55,7 @@ from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solv
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight, option
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
 
 __all__ = ["METHOD", "SqpOptions"]
@@ -99,7 +101,7 @@ PROMISE_SHARE = 0.01
 class SqpOptions:
     """Options of `sqp`."""
 
-    exact: bool = option(True, help="second derivatives of formulas; no: a quasi-Newton matrix from gradients")
+    exact: bool = option(True, help="second derivatives of formulas, estimates of models'; no: a quasi-Newton matrix")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
     halvings: int = option(40, low=5, high=200, help="most trial lengths along one direction")
 
@@ -129,7 +131,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
-    is_exact = task.has_curvature and options.exact
+    is_exact = (task.has_curvature or task.has_secants) and options.exact
     while True:
         model = _Model(matrix, here.g)
         if is_exact:
@@ -221,7 +223,7 @@ METHOD = Method(
     needs="gradients",
     handles=frozenset({"bounds", "inequalities", "equalities"}),
     options=SqpOptions,
-    run=sqp,
+    run=estimated_while_useful(sqp),
     most_variables=2000,
     cost="one gradient, one Hessian and about one value per iteration; arithmetic (n + m)^3",
     weak="kinks and noise; more than some hundred variables",

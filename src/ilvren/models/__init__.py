@@ -3,7 +3,9 @@
 Knows functions, arrays and files; never formulas, problems or methods. Nothing here runs before a value is asked for.
 """
 
-from ilvren.models.calls import Call, Calls, NotOnRecord, Shelf
+from ilvren.models.bends import MOST_BENT, Secants
+from ilvren.models.call import Call
+from ilvren.models.calls import Calls, NotOnRecord, Shelf
 from ilvren.models.failures import ModelFailure
 from ilvren.models.places import ASIDE, HERE, Place
 from ilvren.models.python import PythonSource, arguments_of, read_python
@@ -13,6 +15,7 @@ __all__ = [
     "ASIDE",
     "DERIVATIVE_WORDS",
     "HERE",
+    "MOST_BENT",
     "Call",
     "Calls",
     "ModelFailure",
@@ -22,6 +25,7 @@ __all__ = [
     "Place",
     "PythonSource",
     "Question",
+    "Secants",
     "Shelf",
     "arguments_of",
     "read_python",

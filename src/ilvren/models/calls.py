@@ -12,6 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
+from ilvren.models.bends import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
+from ilvren.models.call import Call, Point, jacobian_of
 from ilvren.models.failures import CannotFollow, ModelFailure
 from ilvren.models.places import ASIDE, Place
 from ilvren.models.source import (
@@ -25,7 +27,7 @@ from ilvren.models.source import (
     sizes_of,
 )
 
-__all__ = ["LEAST_SPARSE", "Call", "Calls", "NotOnRecord", "Shelf", "is_banded"]
+__all__ = ["LEAST_SPARSE", "Calls", "NotOnRecord", "Shelf", "is_banded"]
 
 Array = NDArray[Any]
 Shape = tuple[int, ...]
@@ -81,8 +83,12 @@ class Calls:
         self.differentiated: list[
             tuple[tuple[Array, ...], Any]
         ] = []  # Jacobians found, with their inputs, for the same
+        # What second derivatives are estimated from; without it they are differences of the first, of such steps.
+        self.secants: Secants | None = None
+        self.visited = Secants(LEAST_APART_DIFFERENCED if is_differenced(source.derivatives) else LEAST_APART)
+        self.bend_step = 1.0
         self.is_closed = False  # whether nothing may be asked anew
-        self._kept: OrderedDict[bytes, _Point] = OrderedDict()
+        self._kept: OrderedDict[bytes, Point] = OrderedDict()
         self._ahead: dict[bytes, Outcome] = {}
         self._offsets = sizes_of(source.inputs), sizes_of(source.outputs)
 
@@ -103,6 +109,7 @@ class Calls:
     def fall_back(self, why: str = "") -> None:
         """Take derivatives by differences from now on, since they cannot be had as hoped: `why`, for a note."""
         self.source = self.source.with_derivatives(DIFFERENCES)
+        self.visited = Secants(LEAST_APART_DIFFERENCED)
         if why:
             self.add_note(f'model "{self.source.name}" {why}: its derivatives are differences')
 
@@ -245,17 +252,17 @@ class Calls:
             asked.append((own, wanted))
         return Call(self, self._points(asked), is_batch=True)
 
-    def _points(self, asked: Sequence[tuple[list[Array], bool]]) -> list[_Point]:
+    def _points(self, asked: Sequence[tuple[list[Array], bool]]) -> list[Point]:
         """Return the points of inputs and whether they are wanted; those that are not kept are called together."""
         source = self.source
-        found: list[_Point | None] = []
+        found: list[Point | None] = []
         keys: list[bytes] = []
         missing: dict[bytes, list[Array]] = {}
         for inputs, is_wanted in asked:
             shaped = [np.broadcast_to(value, shape) for value, (_, shape) in zip(inputs, source.inputs, strict=True)]
             if not is_wanted or not all(np.isfinite(value).all() for value in shaped):
                 empty = [np.full(shape, np.nan) for _, shape in source.outputs]
-                found.append(_Point(shaped, empty, "", is_spoilt=True))
+                found.append(Point(shaped, empty, "", is_spoilt=True))
                 keys.append(b"")
                 continue
             key = _key(shaped)
@@ -297,19 +304,27 @@ class Calls:
             point.jacobian = jacobian
             self.widen(jacobian)
 
-    def _pointed(self, inputs: list[Array], outcome: Outcome) -> _Point:
+    def jacobian_at(self, flat: Array) -> Any:
+        """Return the Jacobian at inputs (q,) in one row, NaN where there is none."""
+        inputs = [
+            flat[first : first + math.prod(shape)].reshape(shape)
+            for first, (_, shape) in zip(self._offsets[0], self.source.inputs, strict=False)
+        ]
+        return jacobian_of(self, self._points([(inputs, True)])[0])
+
+    def _pointed(self, inputs: list[Array], outcome: Outcome) -> Point:
         try:
             outputs = self._checked(outcome)
         except ModelFailure as failure:
             empty = [np.full(shape, np.nan) for _, shape in self.source.outputs]
             self.count_failures(1, f"{failure}{self.at(inputs)}")
-            return _Point(inputs, empty, f"{failure}{self.at(inputs)}")
+            return Point(inputs, empty, f"{failure}{self.at(inputs)}")
         reason = ""
         for (name, _), value in zip(self.source.outputs, outputs, strict=True):
             if not np.isfinite(value).all():
                 reason = f'model "{self.source.name}" returned {_first_bad(value)} as "{name}"{self.at(inputs)}'
                 break
-        return _Point(inputs, outputs, reason)
+        return Point(inputs, outputs, reason)
 
     # ---- patterns ---------------------------------------------------------------------------------
 
@@ -355,119 +370,3 @@ def _question(inputs: Sequence[Any], kind: type) -> Question:
 def _first_bad(value: Array) -> str:
     flat = np.ravel(value)
     return str(flat[~np.isfinite(flat)][0])
-
-
-class _Point:
-    """Inputs and outputs of one call; its Jacobian (output size, input size) is computed when asked for."""
-
-    def __init__(self, inputs: list[Array], outputs: list[Array], reason: str, *, is_spoilt: bool = False) -> None:
-        self.inputs = inputs
-        self.outputs = outputs
-        self.reason = reason
-        self.is_spoilt = is_spoilt
-        self.jacobian: Any = None
-
-
-class Call:
-    """What formulas see of a call, or of a batch of calls."""
-
-    def __init__(self, calls: Calls, points: list[_Point], *, is_batch: bool) -> None:
-        self._calls = calls
-        self._points = points
-        self._is_batch = is_batch
-
-    @property
-    def inputs(self) -> list[Array]:
-        """Return the inputs of the first point."""
-        return self._points[0].inputs
-
-    @property
-    def reason(self) -> str:
-        """Return why an output is not finite, "" when all are."""
-        return next((point.reason for point in self._points if point.reason), "")
-
-    @property
-    def is_spoilt(self) -> bool:
-        """Return whether the function was not called, its inputs not being finite or nothing needing it."""
-        return self._points[0].is_spoilt and not self._is_batch
-
-    def output(self, place: object) -> Array:
-        """Return an output by its place."""
-        assert isinstance(place, int)
-        if self._is_batch:
-            return np.stack([point.outputs[place] for point in self._points])
-        return self._points[0].outputs[place]
-
-    def _jacobian(self, point: _Point) -> Any:
-        from ilvren.models.slopes import jacobian
-
-        if point.jacobian is None:
-            source = self._calls.source
-            if point.is_spoilt or point.reason:
-                point.jacobian = np.full((source.output_size, source.input_size), np.nan)
-            else:
-                try:
-                    point.jacobian = jacobian(self._calls, point.inputs, point.outputs)
-                except ModelFailure as failure:
-                    point.reason = f"{failure}, asked for its derivatives ({self._calls.source.derivatives})"
-                    self._calls.add_note(point.reason)
-                    point.jacobian = np.full((source.output_size, source.input_size), np.nan)
-                self._calls.widen(point.jacobian)
-                if self._calls.made is not None:
-                    self._calls.differentiated.append((tuple(point.inputs), point.jacobian))
-        return point.jacobian
-
-    def pattern(self) -> Any:
-        """Return which outputs depend on which inputs, as known so far: from the derivatives at this point, and at
-        all points before. None when all may."""
-        self._jacobian(self._points[0])
-        return self._calls.pattern
-
-    def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
-        """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.
-        `detail` is (place of the input, places of the outputs)."""
-        place, places = detail
-        return self._product(adjoints, places, (place,), of=self._calls.source.outputs, to=self._calls.source.inputs)
-
-    def push(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
-        """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs)."""
-        place, places = detail
-        return self._product(
-            tangents, places, (place,), of=self._calls.source.inputs, to=self._calls.source.outputs, forward=True
-        )
-
-    def _product(
-        self,
-        given: Sequence[Array],
-        places: tuple[int, ...],
-        wanted: tuple[int],
-        *,
-        of: Sequence[tuple[str, Shape]],
-        to: Sequence[tuple[str, Shape]],
-        forward: bool = False,
-    ) -> Array:
-        shapes = [of[place][1] for place in places]
-        given = [np.asarray(value, dtype=float) for value in given]
-        batch = next(
-            (len(value) for value, shape in zip(given, shapes, strict=True) if value.ndim > len(shape)),
-            len(self._points) if self._is_batch else None,
-        )
-        count = batch or 1
-        starts = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in of])])
-        block = np.zeros((count, int(starts[-1])))
-        for value, shape, place in zip(given, shapes, places, strict=True):
-            lead = (count,) if value.ndim > len(shape) else (1,)
-            block[:, starts[place] : starts[place + 1]] = value.reshape(*lead, -1)
-        if self._is_batch:
-            rows = [self._times(self._jacobian(p), block[i], forward) for i, p in enumerate(self._points)]
-            found = np.array(rows)
-        else:
-            found = self._times(self._jacobian(self._points[0]), block, forward)
-        ends = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in to])])
-        shape = to[wanted[0]][1]
-        part = found[:, ends[wanted[0]] : ends[wanted[0] + 1]]
-        return part.reshape(count, *shape) if batch is not None else part.reshape(shape)
-
-    @staticmethod
-    def _times(matrix: Any, block: Array, forward: bool) -> Array:
-        return np.asarray(block @ (matrix.T if forward else matrix))

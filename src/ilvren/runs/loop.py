@@ -277,6 +277,7 @@ class Loop:
             multipliers=self._multipliers,
             is_sparse=self.is_sparse,
             has_curvature=self.gate.has_curvature,
+            has_secants=self.gate.has_secants,
             losses=self._losses(),
             is_convex=method.relaxes and _is_convex(problem),
         )
@@ -357,7 +358,7 @@ class Loop:
 
     def _bend(self, bend: Bend) -> object:
         assert self._scaling is not None
-        if not self.gate.has_curvature:
+        if not (self.gate.has_curvature or self.gate.has_secants):
             raise _ProtocolError("asked for second derivatives of a problem with models")
         self._check_seconds()
         scaled = np.asarray(bend.point, dtype=float)[np.newaxis]

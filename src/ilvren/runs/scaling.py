@@ -99,6 +99,7 @@ class Scaling:
         multipliers: tuple[FloatArray, FloatArray] | None = None,
         is_sparse: bool = False,
         has_curvature: bool = False,
+        has_secants: bool = False,
         losses: NDArray[np.int64] | None = None,
         is_convex: bool = False,
     ) -> Task:
@@ -119,6 +120,7 @@ class Scaling:
             seed=settings.seed,
             is_sparse=is_sparse,
             has_curvature=has_curvature,
+            has_secants=has_secants,
             row_multipliers=own[0] if own else None,
             bound_multipliers=own[1] if own else None,
             losses=losses,

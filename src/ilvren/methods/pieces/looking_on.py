@@ -63,7 +63,7 @@ def looking_on(method: Method, task: Task, options: Any) -> Protocol:
     """Run a method; where it has converged, look on, and go on from a better design."""
     first_f = None
     if not getattr(options, "exact", True):  # a method that was told to do without second derivatives
-        task = replace(task, has_curvature=False)
+        task = replace(task, has_curvature=False, has_secants=False)
     for look in range(LOOKS + 1):
         trail: list[FloatArray] = []
         generator = method.run(task, options)
