@@ -7,11 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row_cells
 from ilvren.formula import Shape
 from ilvren.problem import RowBlock, VariableBlock
-from ilvren.runs.result import LimitState
+from ilvren.runs.limits import LimitState, LimitStates
 
 __all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tally", "value_text"]
 
@@ -25,7 +26,7 @@ class Line:
     first element in the block."""
 
     cells: tuple[str, ...]
-    states: tuple[LimitState, ...]
+    states: Sequence[LimitState]
     place: int
 
     @property
@@ -53,50 +54,49 @@ def value_text(value: object, digits: int = 6) -> str:
     return text + (f" ({missing} not finite)" if missing else "")
 
 
-def _limit_range(values: Sequence[float]) -> str:
+def _limit_range(values: NDArray[np.float64]) -> str:
     """Return a bound that all elements share, or the range of bounds; "" where there is none."""
-    low, high = min(values), max(values)
+    low, high = float(values.min()), float(values.max())
     if low == high:
         return "" if math.isinf(low) else number(low)
     return f"{number(low, 4)} .. {number(high, 4)}"
 
 
-def bound_lines(blocks: Sequence[VariableBlock], states: Sequence[LimitState]) -> list[Line]:
+def bound_lines(blocks: Sequence[VariableBlock], states: LimitStates) -> list[Line]:
     """Return lines of name, value, unit and the two bounds."""
     lines = []
     for block in blocks:
-        own = tuple(states[block.first : block.first + block.size])
+        own = states.of_block(block)
         if block.size <= MOST_ELEMENTS:
             lines += [Line(bound_cells(state), (state,), place) for place, state in enumerate(own)]
             continue
         cells = (
             f"{block.name} {shape_note(block.shape)}",
-            value_text([state.value for state in own]),
+            value_text(own.value),
             block.unit,
-            _limit_range([state.lower for state in own]),
-            _limit_range([state.upper for state in own]),
+            _limit_range(own.lower),
+            _limit_range(own.upper),
         )
         lines.append(Line(cells, own, 0))
     return lines
 
 
-def row_lines(blocks: Sequence[RowBlock], states: Sequence[LimitState]) -> list[tuple[RowBlock, Line]]:
+def row_lines(blocks: Sequence[RowBlock], states: LimitStates) -> list[tuple[RowBlock, Line]]:
     """Return (block, line) with name, value, unit, limits and the least margin."""
     lines = []
     for block in blocks:
-        own = tuple(states[block.first : block.first + block.size])
+        own = states.of_block(block)
         if block.size <= MOST_ELEMENTS:
             lines += [(block, Line(row_cells(state), (state,), place)) for place, state in enumerate(own)]
             continue
-        margins = [state.margin for state in own]
-        least = math.nan if any(map(math.isnan, margins)) else min(margins)
-        limits = {(state.lower, state.upper) for state in own}
+        least = float(own.margin.min())  # NaN where one is
+        is_one = bool((own.lower == own.lower[0]).all() and (own.upper == own.upper[0]).all())
         cells = (
             f"{block.name} {shape_note(block.shape)}",
-            value_text([state.value for state in own]),
+            value_text(own.value),
             block.unit,
-            limits_text(*limits.pop()) if len(limits) == 1 else "by element",
-            margin_text(least, max(abs(state.value) for state in own)),
+            limits_text(float(own.lower[0]), float(own.upper[0])) if is_one else "by element",
+            margin_text(least, float(np.abs(own.value).max())),
         )
         lines.append((block, Line(cells, own, 0)))
     return lines

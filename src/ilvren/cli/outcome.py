@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from rich.table import Table
 from rich.text import Text
@@ -22,7 +22,8 @@ from ilvren.cli.tables import (
 )
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import RowBlock, VariableBlock
-from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, LimitState, RunResult
+from ilvren.runs.limits import LimitState
+from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
 
 __all__ = ["price_sentence", "show_result"]
 
@@ -199,7 +200,7 @@ def _show_worst(result: RunResult, terminal: Terminal) -> None:
     is_summed = any(block.size > MOST_ELEMENTS for block in result.problem.row_blocks)
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
-    missed = [state for state in result.constraints if not state.violation <= tolerance]
+    missed = list(result.constraints.missed(tolerance))
     if is_summed and missed:
         worst = result.worst_constraints(min(SUMMARY_ROWS, len(missed)))
         terminal.show(f"the worst {len(worst)} of {count(len(missed), 'missed row')}; --full shows all rows")
@@ -256,7 +257,7 @@ def _summary_table(result: RunResult, lines: Sequence[tuple[RowBlock, Line]]) ->
     return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
 
 
-def _constraints_table(result: RunResult, shown: tuple[LimitState, ...]) -> Table:
+def _constraints_table(result: RunResult, shown: Iterable[LimitState]) -> Table:
     tolerance = result.settings["feasibility"]
     assert isinstance(tolerance, float)
     rows = [(*row_cells(state), _price(state, result), state.word(tolerance)) for state in shown]
@@ -277,14 +278,14 @@ def _price_sentences(result: RunResult) -> list[str]:
     if result.problem.objective is None:
         return []
     told = []
-    for state in (*result.constraints, *result.bounds):
-        if (state.price is not None and math.isfinite(state.price) and state.lower != state.upper) or (
-            state.price is not None and state in result.constraints
-        ):
-            told.append((abs(state.price) * _price_step(state), state))
-    told.sort(key=lambda pair: -pair[0])
-    sentences = [price_sentence(state, result) for effect, state in told[:5] if effect > 0.0]
-    if any(not state.is_unique for _, state in told):
+    rows = [(state, True) for state in result.constraints.priced()]
+    bounds = [(state, False) for state in result.bounds.priced() if state.lower != state.upper]
+    for state, is_row in (*rows, *bounds):
+        assert state.price is not None
+        told.append((abs(state.price) * _price_step(state), state, is_row))
+    told.sort(key=lambda found: -found[0])
+    sentences = [price_sentence(state, result, is_row=is_row) for effect, state, is_row in told[:5] if effect > 0.0]
+    if any(not state.is_unique for _, state, _ in told):
         sentences.append("* not unique: the gradients of the active limits depend on each other")
     return sentences
 
@@ -295,7 +296,7 @@ def _price_step(state: LimitState) -> float:
     return float(f"{step:.1g}")
 
 
-def price_sentence(state: LimitState, result: RunResult) -> str:
+def price_sentence(state: LimitState, result: RunResult, *, is_row: bool) -> str:
     """Return for example "raising stress's upper limit by 0.07 MPa lowers cost by 212 EUR"."""
     objective = result.problem.objective
     assert objective is not None
@@ -303,9 +304,7 @@ def price_sentence(state: LimitState, result: RunResult) -> str:
     step = _price_step(state)
     effect = state.price * step
     verb = "raises" if effect > 0.0 else "lowers"
-    what = (
-        "limit" if state.side == "equality" else f"{state.side} {'limit' if state in result.constraints else 'bound'}"
-    )
+    what = "limit" if state.side == "equality" else f"{state.side} {'limit' if is_row else 'bound'}"
     return (
         f"raising {state.name}'s {what} by {with_unit(step, state.unit)}"
         f" {verb} {objective.name} by {with_unit(abs(effect), objective.unit, 3)}"

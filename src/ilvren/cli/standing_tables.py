@@ -15,7 +15,7 @@ from ilvren.formula import Shape
 from ilvren.judge import Standing
 from ilvren.judge.pattern import Pattern
 from ilvren.problem import Problem, Variable
-from ilvren.runs.result import LimitState
+from ilvren.runs.limits import LimitState
 
 __all__ = [
     "constraints_table",

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ilvren.judge.rooms import Room
     from ilvren.judge.worth import LimitWorth, ParameterResponse, Worth
     from ilvren.problem import Objective
-    from ilvren.runs.result import LimitState
+    from ilvren.runs.limits import LimitState
 
 __all__ = ["show_verdict"]
 

@@ -214,7 +214,7 @@ def view_of(problem: Problem, name: str, point: FloatArray, tracks: Sequence[Tra
     variable = problem.variables[index]
     seen = [float(point[index]), variable.start]
     for track in tracks:
-        seen += [float(value) for value in track.iteration_points[:, index]]
+        seen += [float(value) for value in track.iteration_points[:, index] if math.isfinite(value)]
         if track.point is not None:
             seen.append(track.point[index])
     low, high = variable.lower, variable.upper

@@ -18,6 +18,7 @@ from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
 from ilvren.evaluate.forms import Form
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
+from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
 from ilvren.formula import Kink, gradient
 from ilvren.formula.compile import fixed_nodes
@@ -29,7 +30,7 @@ __all__ = ["MOST_DENSE", "Counts", "Gate"]
 FloatArray = NDArray[np.float64]
 
 # Methods come back to the points they just left; older ones are computed again but not counted again.
-MOST_KEPT, MOST_KEPT_NUMBERS = 4096, 20_000_000
+LEAST_KEPT, MOST_KEPT, MOST_KEPT_NUMBERS = 6, 4096, 6_000_000
 # Dense Jacobians beyond this many entries are not made; `jacobian` gives the sparse one at any size.
 MOST_DENSE = 20_000_000
 # A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
@@ -89,7 +90,7 @@ class Gate(Questions):
         self._is_scalar = not problem.graph.has_arrays
         n, m = problem.size, problem.row_count
         numbers = 4 * (n + m) if is_sparse else n * m + n + m
-        self._most_kept = max(8, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(numbers, 1)))
+        self._most_kept = max(LEAST_KEPT, min(MOST_KEPT, MOST_KEPT_NUMBERS // max(numbers, 1)))
 
     @property
     def counts(self) -> Counts:
@@ -109,25 +110,25 @@ class Gate(Questions):
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
-        kept = self._cache.get(point.tobytes())
+        kept = self._cache.get(key_of(point))
         return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
 
     def known_by(self, key: bytes) -> Evaluation | None:
-        """Return what is kept of a point, by its bytes."""
+        """Return what is kept of a point, by its key."""
         return self._cache.get(key)
 
     def has_counted(self, point: FloatArray) -> bool:
         """Return whether a design was computed before, kept or not."""
-        return point.tobytes() in self._counted_values
+        return key_of(point) in self._counted_values
 
     def has_counted_key(self, key: bytes) -> bool:
-        """Return whether a design was computed before, by its bytes."""
+        """Return whether a design was computed before, by its key."""
         return key in self._counted_values
 
     def counted_among(self, points: FloatArray) -> int:
         """Return how many of the designs (k, n), all different, are counted one by one."""
-        if len(self._counted_values) > len(points):
-            return sum(point.tobytes() in self._counted_values for point in points)
+        if len(self._counted_values) > len(points) or points.shape[1] * points.itemsize > LONGEST_KEY:
+            return sum(key_of(point) in self._counted_values for point in points)
         found, columns = 0, np.ascontiguousarray(points.T)
         for key in self._counted_values:
             places: Any = slice(None)
@@ -143,7 +144,7 @@ class Gate(Questions):
 
     def count_derivatives(self, point: FloatArray, *, second: bool = False) -> None:
         """Count first derivatives at a design that were computed in another form, or with `second` second ones."""
-        (self._counted_hessians if second else self._counted_gradients).add(point.tobytes())
+        (self._counted_hessians if second else self._counted_gradients).add(key_of(point))
 
     def batch_values(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return the internal objective (k,) and rows (k, m) at designs (k, n) in one vectorised call; nothing is
@@ -154,7 +155,7 @@ class Gate(Questions):
         return self._sign * found.objective, found.rows
 
     def take_batch(self, keys: Sequence[bytes], objective: FloatArray, rows: FloatArray) -> tuple[list[int], int]:
-        """Keep and count computed values, by the bytes of their points; return how many evaluations were counted with
+        """Keep and count computed values, by the keys of their points; return how many evaluations were counted with
         each, and how many gradients."""
         extra, gradients = self._difference_calls() - self._calls_before, len(self._counted_gradients)
         counts = []
@@ -229,16 +230,16 @@ class Gate(Questions):
 
     def take(self, point: FloatArray, arrival: Arrival) -> None:
         """Keep and count what a worker has made."""
-        self._keep(point.tobytes(), arrival.evaluation)
+        self._keep(key_of(point), arrival.evaluation)
         self._calls_before -= arrival.difference_calls
 
     def forget(self, point: FloatArray) -> None:
         """Drop what is kept of a point."""
-        self._cache.pop(point.tobytes(), None)
+        self._cache.pop(key_of(point), None)
 
     def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
         """Return the values, and with `derivatives` the gradient and a dense Jacobian, at a full design (n,)."""
-        key = point.tobytes()
+        key = key_of(point)
         kept = self._cache.get(key)
         if kept is not None and (kept.gradient is not None or not derivatives):
             return kept
@@ -248,7 +249,7 @@ class Gate(Questions):
 
     def adopt(self, point: FloatArray, evaluation: Evaluation, *, evaluations: int) -> None:
         """Take an evaluation as computed: keep and count it; `evaluations` were counted with it then."""
-        self._keep(point.tobytes(), evaluation)
+        self._keep(key_of(point), evaluation)
         self._calls_before = self._difference_calls() - max(
             evaluations - len(self._counted_values) - self._counted_unseen, 0
         )
@@ -284,7 +285,7 @@ class Gate(Questions):
 
     def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
-        self._counted_hessians.add(point.tobytes())
+        self._counted_hessians.add(key_of(point))
         if self._is_scalar and not self.is_sparse and self.problem.size <= FEW_SCALARS:
             return self._scalar_hessian(point, multipliers, self._sign * weight)
         with self._secants():
@@ -307,7 +308,7 @@ class Gate(Questions):
 
     def bent(self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
         """Return the product of the Hessian that `curvature` gives with a direction (n,)."""
-        self._counted_hessians.add(point.tobytes())
+        self._counted_hessians.add(key_of(point))
         with self._secants():
             return self.hessian_product(point, direction, -multipliers, weight=self._sign * weight)
 
@@ -384,7 +385,7 @@ class Gate(Questions):
             return self._differences(point)
         if self._is_scalar and not self.is_sparse:
             return self._scalar_derivatives(point)
-        known = self._cache.get(point.tobytes()) or self._only_values(point)
+        known = self._cache.get(key_of(point)) or self._only_values(point)
         slope = self._sign * self.gradient(point) if problem.objective is not None else np.zeros(problem.size)
         jacobian: Any = np.zeros((0, problem.size))
         if problem.row_blocks or self.is_sparse:
@@ -395,12 +396,12 @@ class Gate(Questions):
     def _differences(self, point: FloatArray) -> Evaluation:
         """Gradient and Jacobian from differences of values, each point of which is counted."""
         problem = self.problem
-        known = self._cache.get(point.tobytes()) or self._only_values(point)
+        known = self._cache.get(key_of(point)) or self._only_values(point)
         used = np.zeros(problem.size, dtype=bool)
         used[problem.free_places] = True
 
         def values(points: FloatArray) -> FloatArray:
-            self._counted_values.update(one.tobytes() for one in points)
+            self._counted_values.update(key_of(one) for one in points)
             found = self.batch(points)
             objective = self._sign * found.objective if problem.objective is not None else np.zeros(len(points))
             return np.column_stack([objective, found.rows])

@@ -15,12 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import NotOnRecord
 from ilvren.problem import Problem
 from ilvren.problem.asked import Condition, condition_of, node_of
-from ilvren.runs.result import nested, plain, plain_values
+from ilvren.runs.limits import nested, plain, plain_values
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
 
@@ -47,7 +47,8 @@ class Design:
 class DesignTable:
     """Designs of runs on one problem, in the order asked for; `values` {name: (k,) or (k, size)} of every derived
     value, output, objective and constraint, row by row as the designs; `total` of them before filters;
-    `is_mixed`: the runs had different parameters, each design being told under its own."""
+    `is_mixed`: the runs had different parameters, each design being told under its own; of
+    `thinned` more designs the vectors, which are long, were not kept."""
 
     problem: Problem
     runs: tuple[str, ...]
@@ -56,6 +57,7 @@ class DesignTable:
     total: int
     counts: Mapping[str, int]
     is_mixed: bool = False
+    thinned: int = 0
 
     @property
     def names(self) -> list[str]:
@@ -118,6 +120,7 @@ class DesignTable:
             "counts": dict(self.counts),
             "total": self.total,
             "mixed": self.is_mixed,
+            "thinned": self.thinned,
             "designs": designs,
         }
 
@@ -134,7 +137,7 @@ def designs_of(
     """Return the designs of runs and groups: those that meet all conditions of `keep`, by rank or by the quantity
     `sort`, the first `top` of them. Raises RequestError for unknown runs and names, and runs of different problems."""
     records = _records(ledger, references)
-    problem = problem_of(records[0])
+    problem, thinned = problem_of(records[0]), 0
     points, evaluations, addresses = list[FloatArray](), list[EvaluationRecord](), list[str]()
     parts: list[tuple[dict[str, FloatArray], NDArray[np.bool_]]] = []
     for record in records:
@@ -144,14 +147,18 @@ def designs_of(
                 f"{record.id} has other variables, objectives or constraints than {records[0].id}",
                 advice="list the designs of one problem",
             )
-        first, seen = len(points), set[bytes]()
+        first, seen, lost = len(points), set[bytes](), set[bytes]()
         for item in ledger.evaluations(record.number):
+            if not item.is_whole:
+                lost.add(item.point)
+                continue
             if item.point in seen:  # its values first, then its derivatives: one design
                 continue
             seen.add(item.point)
             points.append(np.frombuffer(item.point))
             evaluations.append(item)
             addresses.append(f"{record.id}:{item.number}")
+        thinned += len(lost - {digest_of(point) for point in seen}) if lost else 0
         # With the parameters of the run that they belong to, which may be others.
         conditions = [condition_of(theirs, text, "--keep") for text in keep]
         matrix = np.array(points[first:]).reshape(-1, theirs.size)
@@ -188,6 +195,7 @@ def designs_of(
         table.total,
         table.counts,
         any(record.overrides["set"] != records[0].overrides["set"] for record in records),
+        thinned,
     )
 
 

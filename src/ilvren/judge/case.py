@@ -20,8 +20,8 @@ from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
+from ilvren.runs.limits import LimitState
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import LimitState
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
 __all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]

@@ -16,7 +16,7 @@ from ilvren.judge.designs import final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
 from ilvren.runs import RunResult
-from ilvren.runs.result import plain
+from ilvren.runs.limits import plain
 
 __all__ = ["ALONG", "DISTANCES", "GRADIENT_WORTH", "Comparison", "compare", "compared", "distance_text", "tracks_of"]
 

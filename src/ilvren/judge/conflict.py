@@ -47,17 +47,17 @@ def find_conflict(problem: Problem, point: FloatArray, feasibility: float) -> Co
     least = _solved(started, every_row, every_bound, feasibility)
     if least.holds:
         return None
-    rows = np.array([state.is_active or state.violation > 0.0 for state in least.constraints], dtype=bool)
-    bounds = np.array([state.is_active and state.lower < state.upper for state in least.bounds], dtype=bool)
-    fixed = np.array([state.lower == state.upper for state in least.bounds], dtype=bool)
+    rows = (least.constraints.sides != 0) | (least.constraints.violation > 0.0)
+    bounds = (least.bounds.sides != 0) & (least.bounds.lower < least.bounds.upper)
+    fixed = least.bounds.lower == least.bounds.upper
     if _solved(started, rows, bounds | fixed, feasibility).holds:
         rows, bounds = every_row, every_bound & ~fixed  # more than what presses there is needed for the conflict
-    rows &= np.array([np.isfinite(state.lower) or np.isfinite(state.upper) for state in least.constraints], dtype=bool)
-    bounds &= np.array([np.isfinite(state.lower) or np.isfinite(state.upper) for state in least.bounds], dtype=bool)
+    rows &= np.isfinite(least.constraints.lower) | np.isfinite(least.constraints.upper)
+    bounds &= np.isfinite(least.bounds.lower) | np.isfinite(least.bounds.upper)
     if int(rows.sum() + bounds.sum()) > MOST_CANDIDATES:
         return Conflict(tuple(np.flatnonzero(rows).tolist()), tuple(np.flatnonzero(bounds).tolist()), False)
     # Rows first, the least missed first: bounds are what one asks about last.
-    order = sorted(np.flatnonzero(rows).tolist(), key=lambda place: least.constraints[place].violation)
+    order = sorted(np.flatnonzero(rows).tolist(), key=least.constraints.violation.tolist().__getitem__)
     for chosen, places in ((rows, order), (bounds, np.flatnonzero(bounds).tolist())):
         for place in places:
             chosen[place] = False

@@ -17,7 +17,7 @@ from ilvren.judge.shares import ShareCurve, data_profile, performance_profile
 from ilvren.judge.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
 from ilvren.runs import Quartiles
-from ilvren.runs.result import plain
+from ilvren.runs.limits import plain
 
 __all__ = ["Case", "ContestSummary", "MethodSummary", "contest_summary"]
 

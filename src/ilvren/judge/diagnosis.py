@@ -26,8 +26,9 @@ from ilvren.methods.pieces.lifting import can_lift
 from ilvren.problem import Aim, NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.claims import refuse_unhandled
+from ilvren.runs.limits import LimitState
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import HOLDS, LimitState
+from ilvren.runs.result import HOLDS
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
@@ -220,12 +221,18 @@ class _Case:
 
     def _invalid(self) -> list[Symptom]:
         evaluations = self.ledger.evaluations(self.record.number)
-        bad = [e for e in evaluations if e.values and not np.isfinite(np.frombuffer(e.values)).all()]
+        bad = [
+            e
+            for e in evaluations
+            if (not np.isfinite(np.frombuffer(e.values)).all() if e.is_whole else math.isinf(e.violation))
+        ]
         if not bad:
             return []
         found = []
         seen: set[str] = set()
         for item in bad:
+            if not item.is_whole:
+                continue
             point = np.frombuffer(item.point)
             if len(point) != len(self.point):
                 continue

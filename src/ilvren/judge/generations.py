@@ -88,7 +88,7 @@ def generations_of(ledger: Ledger, record: RunRecord) -> Generations:
     counts = {item.number: item.evaluations for item in ledger.iterations(record.number)}
     items = []
     for iteration, members in kept.items():
-        own = [evaluations[number] for number in members if number in evaluations]
+        own = [evaluations[number] for number in members if number in evaluations and evaluations[number].is_whole]
         if not own:
             continue
         items.append(

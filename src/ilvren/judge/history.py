@@ -32,8 +32,10 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
         row: dict[str, object] = {every: item.number}
         if isinstance(item, IterationRecord):
             row["note"] = item.note
-        point = np.frombuffer(item.point)
-        row |= {f"variable:{name}": float(value) for name, value in zip(names, point, strict=True)}
+        point: Sequence[float | None] = [None] * len(names)  # where long vectors were thinned
+        if item.is_whole:
+            point = np.frombuffer(item.point).tolist()
+        row |= {f"variable:{name}": value for name, value in zip(names, point, strict=True)}
         row[objective] = item.objective
         row["violation"] = item.violation if math.isfinite(item.violation) else None
         if isinstance(item, IterationRecord):

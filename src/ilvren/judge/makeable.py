@@ -19,7 +19,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.judge.case import Case
 from ilvren.problem import Problem
 from ilvren.runs import AUTOMATIC, Settings, run
-from ilvren.runs.result import plain
+from ilvren.runs.limits import plain
 
 __all__ = ["Makeable", "check_spacings", "makeable_near"]
 

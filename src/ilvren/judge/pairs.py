@@ -19,7 +19,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.runs.result import plain
+from ilvren.runs.limits import plain
 
 __all__ = ["PairTest", "paired_tests"]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ilvren.judge.case import Case
-from ilvren.runs.result import plain
+from ilvren.runs.limits import plain
 
 __all__ = ["Room", "rooms_of"]
 

@@ -15,8 +15,8 @@ from ilvren.judge.pattern import Pattern, pattern_of
 from ilvren.models import Calls
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
+from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
 from ilvren.runs.report import limit_states
-from ilvren.runs.result import LimitState, by_block, plain, plain_values, states_document
 
 __all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
 
@@ -33,8 +33,8 @@ class Standing:
     problem: Problem
     is_elsewhere: bool
     values: Mapping[str, Any]
-    bounds: tuple[LimitState, ...]
-    constraints: tuple[LimitState, ...]
+    bounds: LimitStates
+    constraints: LimitStates
     violation: float
     notes: tuple[str, ...]
     findings: tuple[str, ...]
@@ -47,7 +47,7 @@ class Standing:
         problem = self.problem
         return {
             "problem": problem.title or problem.source.file,
-            "variables": by_block(problem.blocks, [plain(state.value) for state in self.bounds]),
+            "variables": by_block(problem.blocks, [plain(value) for value in self.bounds.value.tolist()]),
             "parameters": {
                 parameter.name: plain_values(parameter.value)
                 for parameter in problem.parameters
@@ -55,8 +55,8 @@ class Standing:
             },
             "derived": {name: plain_values(value) for name, value in self.quantities.items()},
             "objectives": {item.name: plain(self.values[item.name]) for item in problem.objectives},
-            "bounds": states_document(problem.blocks, self.bounds),
-            "constraints": states_document(problem.row_blocks, self.constraints),
+            "bounds": self.bounds.document(),
+            "constraints": self.constraints.document(),
             "violation": plain(self.violation),
             "unused": unused_names(problem),
             "models": [model_facts(calls) for calls in self.calls],

@@ -23,7 +23,8 @@ FloatArray = NDArray[np.float64]
 class Track:
     """A run's history as arrays, one entry per computed point, and per iteration where the name says so.
 
-    `objective` is internal (minimized), NaN where invalid; `iteration_points` (k, n) are full designs.
+    `objective` is internal (minimized), NaN where invalid; `iteration_points` (k, n) are full designs, NaN
+    where long vectors were thinned.
     """
 
     id: str
@@ -150,6 +151,7 @@ def _track(
 ) -> Track:
     sign = problem.objective.sign if problem.objective else 1
     n = problem.size
+    unknown = np.full(n, math.nan)  # of a history that was thinned
 
     def column(values: list[float | None]) -> FloatArray:
         return np.array([math.nan if value is None else value for value in values], dtype=float)
@@ -174,5 +176,5 @@ def _track(
         column([i.evaluations for i in iterations]),
         column([i.stationarity for i in iterations]),
         column([i.violation for i in iterations]),
-        np.array([np.frombuffer(i.point) for i in iterations]).reshape(-1, n),
+        np.array([np.frombuffer(i.point) if i.is_whole else unknown for i in iterations]).reshape(-1, n),
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ilvren.problem import Problem
-from ilvren.runs.result import LimitState, plain
+from ilvren.runs.limits import LimitState, plain
 
 if TYPE_CHECKING:
     from ilvren.judge.makeable import Makeable

@@ -357,7 +357,7 @@ def _check_record(case: Case) -> Better | None:
     """Return the best feasible design on record that beats the reported one."""
     slack, found = case.tolerance * case.size, []
     for record in case.logged:
-        if record.violation <= case.feasibility and record.objective is not None:
+        if record.is_whole and record.violation <= case.feasibility and record.objective is not None:
             gain = case.evaluation.objective - float(np.frombuffer(record.values)[0])
             if gain > slack:
                 found.append((gain, record))

@@ -30,7 +30,7 @@ from ilvren.judge.curvature import lagrangian_hessians
 from ilvren.judge.rooms import Room, rooms_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
-from ilvren.runs.result import LimitState, plain
+from ilvren.runs.limits import LimitState, plain
 
 __all__ = ["LimitWorth", "ParameterResponse", "Worth", "worth_of"]
 

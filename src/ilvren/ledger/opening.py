@@ -33,6 +33,8 @@ def open_file(path: Path, *, read_only: bool) -> tuple[sqlite3.Connection, list[
                 "copy it, and open the copy",
             )
         open_file(path, read_only=False)[0].close()
+    if not read_only and not path.exists():
+        _create(path)
     with guarded(path):
         db = _connect(path, read_only)
     try:
@@ -43,6 +45,25 @@ def open_file(path: Path, *, read_only: bool) -> tuple[sqlite3.Connection, list[
         db.close()
         raise
     return db, notes
+
+
+def _create(path: Path) -> None:
+    """Make a new ledger aside and give it its name when it is whole: whoever opens that name meanwhile finds nothing or
+    a ledger. Where another process was quicker, its file stands; where names cannot be linked, it is made in place."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        with guarded(path):
+            db = _connect(aside, read_only=False)
+            try:
+                _prepare(db, path)
+            finally:
+                db.close()
+        with contextlib.suppress(OSError):
+            os.link(aside, path)
+    finally:
+        for suffix in ("", "-wal", "-shm", "-journal"):
+            with contextlib.suppress(OSError):
+                aside.with_name(aside.name + suffix).unlink()
 
 
 def _refusal(path: Path, message: str, advice: str | None = None) -> LedgerFileError:
@@ -114,9 +135,11 @@ def _connect(path: Path, read_only: bool) -> sqlite3.Connection:
 
 def _check_schema(db: sqlite3.Connection, path: Path, read_only: bool) -> None:
     try:
+        db.execute("BEGIN")  # all three from one state, whoever writes meanwhile
+        (tables,) = db.execute("SELECT count(*) FROM sqlite_master").fetchone()
         (application,) = db.execute("PRAGMA application_id").fetchone()
         (version,) = db.execute("PRAGMA user_version").fetchone()
-        (tables,) = db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        db.execute("COMMIT")
     except sqlite3.DatabaseError as error:
         if isinstance(error, sqlite3.OperationalError):
             raise

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 __all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "RequestRecord", "RunRecord"]
@@ -88,11 +88,17 @@ class EvaluationRecord(NamedTuple):
     gradients: int
     seconds: float
 
+    @property
+    def is_whole(self) -> bool:
+        """Return whether its vectors are kept; else `point` is a digest, and `values` is empty."""
+        return bool(self.values)
+
 
 @dataclass(frozen=True, slots=True)
 class IterationRecord:
     """One iteration as a history shows it. `objective` and `best` as written, `best` None while nothing is
-    feasible; `path` tells which part of a composed method it came from."""
+    feasible; `path` tells which part of a composed method it came from; `point` is empty where long vectors were
+    thinned."""
 
     number: int
     path: str
@@ -106,3 +112,13 @@ class IterationRecord:
     step: float | None
     note: str
     point: bytes
+
+    @property
+    def is_whole(self) -> bool:
+        """Return whether its design is kept."""
+        return bool(self.point)
+
+    @property
+    def thinned(self) -> IterationRecord:
+        """Return the record without its design."""
+        return replace(self, point=b"")

@@ -198,6 +198,15 @@ class Ledger(GroupShelf, CallShelf):
             self._pending += [(_ADD_EVALUATION, _evaluation_row(run, record)) for record in records[:-1]]
             self.add_evaluation(run, records[-1], took=took)
 
+    def thin_evaluation(self, run: int, thinned: EvaluationRecord) -> None:
+        """Drop the vectors of a computed point that is on record, all but its digest."""
+        given = thinned.point, thinned.values, thinned.derivatives, run, thinned.number
+        self._add("UPDATE evaluations SET point = ?, reply = ?, derivatives = ? WHERE run = ? AND number = ?", given)
+
+    def thin_iteration(self, run: int, number: int) -> None:
+        """Drop the design of an iteration that is on record."""
+        self._add("UPDATE iterations SET point = x'' WHERE run = ? AND number = ?", (run, number))
+
     def add_generation(self, run: int, iteration: int, members: Sequence[int]) -> None:
         """Record the designs of a generation by the numbers of their evaluations."""
         packed = array("q", members).tobytes()

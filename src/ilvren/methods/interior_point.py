@@ -299,6 +299,7 @@ def _solved(
         if state.mu < before:
             memory.filter.clear()
         hessian, memory = yield from _curvature(stage, state, memory, options)
+        newton = None  # a large factorization makes room for the next
         newton = _factored(stage, state, system, hessian, memory)
         found, taken = None, None
         if newton is not None:
@@ -460,6 +461,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
         # δc leaves of them is δc times the change of their multipliers, which may be large.
         for row_shift in (0.0, ROW_SHIFT):
             own = np.asarray(np.where(bottom > 0.0, bottom, row_shift), dtype=np.float64)
+            newton = factor = None  # the last one makes room
             factor = system.factored(hessian, shifted[:n], state.point.j, own)
             if not factor.has_inertia or (row_shift == 0.0 and factor.is_doubtful and not (bottom > 0.0).all()):
                 continue

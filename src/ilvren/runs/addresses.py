@@ -8,7 +8,7 @@ from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
-from ilvren.runs.result import by_block
+from ilvren.runs.limits import by_block
 from ilvren.runs.stored import flat_design, problem_of
 
 __all__ = ["Addressed", "addressed", "design_document", "split_address"]
@@ -62,6 +62,12 @@ def addressed(ledger: Ledger, text: str) -> Addressed:
         least, most = ledger.evaluation_numbers(record.number)
         has = f"its designs have numbers from {least} to {most}" if most else "it has evaluated none"
         raise RequestError(f"{record.id} has no design {number}: {has}", advice=f"`ilvren designs {record.id}`")
+    if not evaluation.is_whole:
+        whole = [item.number for item in ledger.evaluations(record.number) if item.is_whole]
+        raise RequestError(
+            f"the vectors of {record.id}:{number} were not kept: long ones are thinned as a history grows",
+            advice=f"nearest that are: {record.id}:{min(whole, key=lambda one: abs(one - number))}",
+        )
     import numpy as np
 
     return Addressed(record, number, tuple(np.frombuffer(evaluation.point).tolist()), evaluation)

@@ -28,7 +28,7 @@ from ilvren.methods.base import method_named, options_from
 from ilvren.problem import Aim, Problem, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled
-from ilvren.runs.result import by_block
+from ilvren.runs.limits import by_block
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import RESUMABLE, check_label, resume, run
 from ilvren.runs.stored import stored_files, stored_models

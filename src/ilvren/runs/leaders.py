@@ -42,6 +42,11 @@ class Leaders:
         self.progress_at = 0
         self._mark = (math.inf, math.inf)
 
+    @property
+    def numbers(self) -> list[int]:
+        """Return the numbers of the best design and of the one with the least violation."""
+        return [leader.number for leader in (self.feasible, self.least) if leader is not None]
+
     def note(self, points: FloatArray, objective: FloatArray, violation: FloatArray, first: int) -> None:
         """Take designs (k, n) that may be reported, all finite, whose evaluations are numbered `first` and on; those
         with an infinite violation are passed over."""

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import MachineError, ProblemError, RequestError
-from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, measured, with_sizes
+from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, key_of, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
 from ilvren.methods.base import (
     SLOPES,
@@ -39,6 +39,7 @@ from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated, LookedOn
+from ilvren.runs.history import History
 from ilvren.runs.hopeless import Watch
 from ilvren.runs.leaders import Leaders
 from ilvren.runs.lifted_view import LiftedView
@@ -148,8 +149,11 @@ class Loop:
         self._watch = Watch(problem, settings.feasibility * self.measures.row_sizes)
         self._is_beyond = False  # whether the method has converged and looks on
         self._first_evaluations: int | None = None  # until it first did
-        self.evaluations: list[EvaluationRecord] = []
-        self.iterations: list[IterationRecord] = []
+        # Runs of older ledgers are followed by the replies on record, which are kept whole.
+        rows = self.problem.row_count
+        thinned = None if self._is_old_style else ledger
+        self._history = History(variables=problem.size, rows=rows, ledger=thinned, run=number)
+        self.evaluations, self.iterations = self._history.evaluations, self._history.iterations
         self._trouble: str | None = None
         self._idle, self._known_work = 0, 0
         self._can_differentiate = True
@@ -449,7 +453,7 @@ class Loop:
             raise
         found = []
         for point in points:
-            key = point.tobytes()
+            key = key_of(point)
             if key in arrived and self.gate.known(point, derivatives=derivatives) is None:
                 self._take(point, arrived[key], request, numbers[key])
             found.append(self._evaluate(point, request, derivatives=derivatives))
@@ -472,7 +476,7 @@ class Loop:
         numbers: dict[bytes, int] = {}
         found: dict[bytes, FloatArray] = {}
         for point in points:
-            key = point.tobytes()
+            key = key_of(point)
             if key in numbers or self.gate.known(point, derivatives=derivatives) is not None:
                 continue
             room -= not self.gate.has_counted(point)
@@ -486,7 +490,7 @@ class Loop:
     def _batch(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return objective (k,) and rows (k, m) of designs of a problem of formulas, in one vectorised call."""
         request = self._begin_request(points, VALUES)
-        keys = [point.tobytes() for point in points]
+        keys = [key_of(point) for point in points]
         places: dict[bytes, int] = {}
         kept: dict[bytes, Evaluation] = {}
         for place, key in enumerate(keys):
@@ -523,7 +527,7 @@ class Loop:
             if best is not None and self.gate.known(full[best]) is None:
                 self.gate.count_more(-1)
                 self._note_evaluation(full[best], Evaluation(float(objective[best]), rows[best]), request, took=0.0)
-                self.gate.take_batch([full[best].tobytes()], objective[[best]], rows[[best]])
+                self.gate.take_batch([key_of(full[best])], objective[[best]], rows[[best]])
         if taken < len(full):
             raise _Stop("exhausted", f"{limit} evaluations are used up")
         self._check_goals()
@@ -548,7 +552,7 @@ class Loop:
         limit = self.settings.evaluations
         room = len(own) if limit is None else int(limit - self.gate.counts.evaluations)
         allowed = len(own) if int(new.sum()) <= room else int(np.searchsorted(np.cumsum(new), room, side="right"))
-        recorded = [self._replay.values_of(key) for key in places]
+        recorded = [self._replay.values_of(points[place].tobytes()) for place in own.tolist()]
         began = self._seconds()
         if any(values is None for values in recorded):
             self._check_seconds()
@@ -576,19 +580,20 @@ class Loop:
         packed = np.column_stack([objective, rows])
         first, seconds = len(self.evaluations) + 1, self._seconds()
         records = [
-            EvaluationRecord(number, request, key, values.tobytes(), None, f, v, count, gradients, seconds)
-            for number, (key, values, f, v, count) in enumerate(
-                zip(keys, packed, written, violation.tolist(), counts, strict=True), start=first
+            EvaluationRecord(number, request, point.tobytes(), values.tobytes(), None, f, v, count, gradients, seconds)
+            for number, (point, values, f, v, count) in enumerate(
+                zip(points, packed, written, violation.tolist(), counts, strict=True), start=first
             )
         ]
-        for record in records:
-            self._numbers.setdefault(record.point, record.number)
-        self.evaluations += records
+        for key, record in zip(keys, records, strict=True):
+            self._numbers.setdefault(key, record.number)
         if self._ledger is not None:
-            fresh = [record for record in records if self._replay.values_of(record.point) is None]
+            fresh = [record for record in records if not self._replay.knows(record.point)]
             self._ledger.add_evaluations(self._number, fresh, took=(seconds - began) / len(keys))
         if np.isfinite(violation).any():
             self._leaders.note(points, objective, violation, first)
+        for record in records:
+            self._history.add_evaluation(record, spared=self._leaders.numbers)
 
     def _evaluate(self, point: FloatArray, request: int, *, derivatives: bool) -> Evaluation:
         known = self.gate.known(point, derivatives=derivatives)
@@ -606,7 +611,7 @@ class Loop:
             evaluation = self.gate.evaluate(point, derivatives=derivatives)
         elif self.problem.sources and self._replay.has_calls:
             evaluation, seconds = self.gate.evaluate(point, derivatives=derivatives), recorded.seconds
-            if _packed(evaluation) != recorded.values:
+            if not self._agrees(evaluation, recorded):
                 raise RequestError(
                     f"evaluation {recorded.number} is not what it was: its models' calls give others now"
                 )
@@ -626,13 +631,19 @@ class Loop:
         if derivatives and not self._has_steps():
             # Chosen where they were chosen then: at the first derivatives. These calls are counted as recorded.
             Gate(self.problem, is_sparse=self.is_sparse, calls=self.gate.calls).evaluate(point, derivatives=True)
-        if not derivatives or record.derivatives:
+        if record.is_whole and (not derivatives or record.derivatives):
             n, m = self.problem.size, self.problem.row_count
             return unpacked(record, variables=n, rows=m, derivatives=derivatives, is_sparse=self.is_sparse)
         evaluation = self.gate.evaluate(point, derivatives=True)
-        if _packed(evaluation) != record.values:
+        if not self._agrees(evaluation, record):
             raise RequestError(f"evaluation {record.number} is not what it was: the run cannot follow its own path")
         return evaluation
+
+    def _agrees(self, evaluation: Evaluation, record: EvaluationRecord) -> bool:
+        """Return whether an evaluation is the one on record; where long vectors were thinned, by its objective."""
+        if record.is_whole:
+            return _packed(evaluation) == record.values
+        return not evaluation.is_finite or self._as_written(evaluation.objective) == record.objective
 
     def _seconds(self) -> float:
         return self._earlier + self._clock() - self._began
@@ -649,7 +660,7 @@ class Loop:
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again, from the calls of models on record; older ledgers have no calls.
             derivatives = packed_derivatives(evaluation) if self._is_old_style else b""
-        key, values = point.tobytes(), _packed(evaluation)
+        key, values = self._kept_bytes(point), _packed(evaluation)
         before = self.evaluations[-1] if self.evaluations else None
         if before is not None and before.point == key:  # first its values, then its derivatives: kept once
             key, values = before.point, before.values if before.values == values else values
@@ -677,13 +688,13 @@ class Loop:
         number: int | None = None,
     ) -> None:
         record = self._record(point, evaluation, request, len(self.evaluations) + 1 if number is None else number)
-        self.evaluations.append(record)
-        self._numbers.setdefault(record.point, record.number)
+        self._numbers.setdefault(key_of(point), record.number)
         if self._ledger is not None and not is_recorded:
             self._ledger.add_evaluation(self._number, record, took=took)
         if evaluation.is_finite:
             one = np.array([evaluation.objective]), np.array([record.violation])
             self._leaders.note(point[np.newaxis], *one, record.number)
+        self._history.add_evaluation(record, spared=self._leaders.numbers)
 
     def _check_goals(self) -> None:
         """Stop where the target is reached, a feasible design is all that is asked, or patience is at its end."""
@@ -756,12 +767,12 @@ class Loop:
             iterate.note,
             self._kept_bytes(point),
         )
-        self.iterations.append(record)
         is_replay = number < self._replay.iterations
         if self._ledger is not None and not is_replay:
             self._ledger.add_iteration(self._number, record)
             if iterate.population is not None:
                 self._ledger.add_generation(self._number, number, self._members(iterate.population))
+        self._history.add_iteration(record)
         if self._listener is not None:
             event = Iterated(
                 number,
@@ -784,7 +795,7 @@ class Loop:
     def _members(self, population: FloatArray) -> tuple[int, ...]:
         """Return the numbers of the evaluations of a population's designs."""
         full = self._full(np.asarray(population, dtype=float))
-        return tuple(self._numbers.get(point.tobytes(), 0) for point in full)
+        return tuple(self._numbers.get(key_of(point), 0) for point in full)
 
     def _conditions(
         self, point: FloatArray, evaluation: Evaluation, iterate: Iterate | None = None

@@ -13,8 +13,9 @@ from ilvren.ledger import Ledger
 from ilvren.problem import Problem
 from ilvren.runs.choice import chosen_method
 from ilvren.runs.events import Event
+from ilvren.runs.limits import plain
 from ilvren.runs.pool import open_workers
-from ilvren.runs.result import RunResult, plain
+from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import run
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Evaluation
+from ilvren.evaluate import Evaluation, digest_of
 from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
 from ilvren.methods.base import SLOPES, Want
 
@@ -47,6 +47,7 @@ class Replay:
         for record in evaluations or []:
             kept = self._values if record.derivatives is None else self._derivatives
             kept.setdefault(record.point, record)
+        self._has_thinned = any(not record.is_whole for record in evaluations or [])
 
     def check(self, number: int, points: FloatArray, wants: frozenset[Want]) -> bool:
         """Return whether request `number` is on record. Raises RequestError when it was another one. Older ledgers tell
@@ -60,12 +61,23 @@ class Replay:
     def values_of(self, key: bytes) -> FloatArray | None:
         """Return the recorded objective and rows (1 + m,) of a design, by its bytes, or None."""
         record = self._values.get(key) or self._derivatives.get(key)
-        return None if record is None else np.frombuffer(record.values)
+        return None if record is None or not record.is_whole else np.frombuffer(record.values)
+
+    def knows(self, key: bytes) -> bool:
+        """Return whether a design is on record, by its bytes, its vectors kept or not."""
+        return any(key in kept or self._thin(key) in kept for kept in (self._values, self._derivatives))
+
+    def _thin(self, key: bytes) -> bytes:
+        return digest_of(key) if self._has_thinned else key
 
     def answer(self, point: FloatArray, *, derivatives: bool) -> EvaluationRecord | None:
         """Return the recorded evaluation of a design, or None."""
-        key = point.tobytes()
-        return self._derivatives.get(key) if derivatives else self._values.get(key) or self._derivatives.get(key)
+        for key in dict.fromkeys((point.tobytes(), self._thin(point.tobytes()))):
+            found = None if derivatives else self._values.get(key)
+            found = found or self._derivatives.get(key)
+            if found is not None:
+                return found
+        return None
 
 
 def packed_derivatives(evaluation: Evaluation) -> bytes:

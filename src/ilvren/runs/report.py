@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation
 from ilvren.problem import Measures, Problem
 from ilvren.runs.conditions import Conditions, active_sides
-from ilvren.runs.result import LimitState
+from ilvren.runs.limits import LimitStates
 
 __all__ = ["PRICED_STATIONARITY", "limit_states"]
 
@@ -18,8 +16,6 @@ FloatArray = NDArray[np.float64]
 
 # Multipliers say what a limit is worth at an optimum; this far from one, or where a limit is missed, they do not.
 PRICED_STATIONARITY = 1e-3
-
-_SIDES = {0: "", -1: "lower", 1: "upper", 2: "equality"}
 
 
 def limit_states(
@@ -30,7 +26,7 @@ def limit_states(
     conditions: Conditions | None,
     *,
     feasibility: float,
-) -> tuple[tuple[LimitState, ...], tuple[LimitState, ...]]:
+) -> tuple[LimitStates, LimitStates]:
     """Return the states of all bounds and of all rows. Prices need `conditions` that nearly hold at a feasible
     design; they are the change of the objective as written per unit by which the limit moves up."""
     sizes = measures.bound_sizes(point)
@@ -49,64 +45,35 @@ def limit_states(
         and measures.violation(point, evaluation.rows) <= feasibility
     )
 
-    def state(
-        name: str,
-        unit: str,
-        value: float,
-        limits: tuple[float, float],
-        size: float,
-        side: int,
-        multiplier: float | None,
-    ) -> LimitState:
-        low, high = limits
-        margin = min(value - low, high - value)
-        price = None
-        if (
-            is_priced
-            and side
-            and multiplier is not None
-            and math.isfinite(multiplier)
-            and problem.objective is not None
-        ):
-            price = sign * multiplier + 0.0
-        return LimitState(
-            name,
-            value,
-            low,
-            high,
-            margin,
-            max(-margin, 0.0) / size if not math.isnan(margin) else math.inf,
-            price,
-            bool(side),
-            _SIDES[side],
-            unit,
-            price is None or conditions is None or conditions.are_unique,
-            size,
-        )
-
-    free = set(problem.free)
-    bounds = tuple(
-        state(
-            variable.name,
-            variable.unit,
-            float(point[i]),
-            (variable.lower, variable.upper),
-            float(sizes[i]),
-            int(bound_sides[i]),
-            None if conditions is None or i not in free else float(conditions.bound_multipliers[i]),
-        )
-        for i, variable in enumerate(problem.variables)
+    bound_prices = row_prices = None
+    if is_priced and conditions is not None and problem.objective is not None:
+        is_free = np.zeros(problem.size, dtype=bool)
+        is_free[list(problem.free)] = True
+        bound_prices = _prices(conditions.bound_multipliers, sign, (bound_sides != 0) & is_free)
+        row_prices = _prices(conditions.row_multipliers, sign, row_sides != 0)
+    are_unique = conditions is None or conditions.are_unique
+    lower, upper = problem.joined("lower"), problem.joined("upper")
+    bounds = LimitStates(
+        problem.blocks,
+        point,
+        (lower, upper),
+        sizes=sizes,
+        sides=bound_sides,
+        prices=bound_prices,
+        are_unique=are_unique,
     )
-    rows = tuple(
-        state(
-            row.name,
-            row.unit,
-            float(evaluation.rows[i]),
-            (row.lower, row.upper),
-            float(measures.row_sizes[i]),
-            int(row_sides[i]),
-            None if conditions is None else float(conditions.row_multipliers[i]),
-        )
-        for i, row in enumerate(problem.rows)
+    rows = LimitStates(
+        problem.row_blocks,
+        evaluation.rows,
+        (problem.joined_rows("lower"), problem.joined_rows("upper")),
+        sizes=measures.row_sizes,
+        sides=row_sides,
+        prices=row_prices,
+        are_unique=are_unique,
     )
     return bounds, rows
+
+
+def _prices(multipliers: FloatArray, sign: float, is_active: FloatArray) -> FloatArray:
+    """Return (k,): the prices of active limits, NaN for the others."""
+    return np.where(is_active & np.isfinite(multipliers), sign * multipliers + 0.0, np.nan)

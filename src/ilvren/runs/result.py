@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
-from ilvren.formula import Shape
 from ilvren.ledger import EvaluationRecord, IterationRecord
-from ilvren.problem import Problem, RowBlock, VariableBlock
+from ilvren.problem import Problem
 from ilvren.runs.estimates import Estimates
+from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
 
-__all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "LimitState", "RunResult", "by_block", "nested", "states_document"]
+__all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 
 # Outcome → what it means for the reader.
 OUTCOMES = {
@@ -32,60 +29,7 @@ OUTCOMES = {
 }
 # Above this many rows the JSON document is a summary of the worst, unless all are asked for.
 MOST_JSON_ROWS, SUMMARY_ROWS = 1000, 20
-# What the document says of a bound or a row.
-_KEYS = ("value", "lower", "upper", "margin", "violation", "price", "active")
 HOLDS = frozenset({"converged", "settled", "target"})
-
-
-@dataclass(frozen=True)
-class LimitState:
-    """A variable's bounds or a constraint row at a design. `price` None when not active or not known;
-    `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed; `size` is what misses are measured
-    against."""
-
-    name: str
-    value: float
-    lower: float
-    upper: float
-    margin: float
-    violation: float
-    price: float | None
-    is_active: bool
-    side: str
-    unit: str = ""
-    is_unique: bool = True
-    size: float = 1.0
-
-    def word(self, feasibility: float) -> str:
-        """Return how the row stands in a word or two: invalid, missed, met, active, or nothing."""
-        if math.isnan(self.value):
-            return "invalid: no finite value"
-        if self.violation > feasibility:
-            if self.lower == self.upper:
-                return "missed"
-            return "missed: lower limit" if self.value < self.lower else "missed: upper limit"
-        if self.side == "equality":
-            return "met"
-        return f"active: {self.side} limit" if self.side else ""
-
-    @property
-    def relative_margin(self) -> float:
-        """Return the margin over the size of the value and its limits; infinite without limits."""
-        sizes = [abs(limit) for limit in (self.value, self.lower, self.upper) if math.isfinite(limit)]
-        return self.margin / (max(sizes, default=1.0) or 1.0)
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "value": plain(self.value),
-            "lower": limit(self.lower),
-            "upper": limit(self.upper),
-            "margin": plain(self.margin),
-            "violation": plain(self.violation),
-            "price": None if self.price is None else plain(self.price),
-            "active": self.is_active,
-            **({} if self.is_unique else {"price_unique": False}),
-        }
 
 
 @dataclass(frozen=True)
@@ -119,8 +63,8 @@ class RunResult:
     objective: float | None
     baseline_objective: float | None
     baseline_violation: float
-    bounds: tuple[LimitState, ...]
-    constraints: tuple[LimitState, ...]
+    bounds: LimitStates
+    constraints: LimitStates
     violation: float
     stationarity: float | None
     counts: Mapping[str, int]
@@ -158,20 +102,15 @@ class RunResult:
 
     def worst_constraints(self, most: int) -> tuple[LimitState, ...]:
         """Return the rows with the largest violation, then with the least room, in their order in the file."""
-        order = sorted(
-            range(len(self.constraints)),
-            key=lambda i: (-self.constraints[i].violation, self.constraints[i].relative_margin),
-        )
-        return tuple(self.constraints[i] for i in sorted(order[:most]))
+        return self.constraints.worst(most)
 
     def to_dict(self, *, full: bool = True) -> dict[str, object]:
         """Return the JSON document of the run; without `full`, of very many rows only the worst."""
-        shown = self.constraints
-        if not full and len(shown) > MOST_JSON_ROWS:
-            shown = self.worst_constraints(SUMMARY_ROWS)
-        document = self._document(shown)
-        if len(shown) < len(self.constraints):
-            document["constraints_summary"] = {"rows": len(self.constraints), "shown": len(shown)}
+        if full or len(self.constraints) <= MOST_JSON_ROWS:
+            return self._document(self.constraints.document())
+        shown = self.worst_constraints(SUMMARY_ROWS)
+        document = self._document({state.name: state.to_dict() for state in shown})
+        document["constraints_summary"] = {"rows": len(self.constraints), "shown": len(shown)}
         return document
 
     @property
@@ -193,7 +132,7 @@ class RunResult:
             "from_starts": list(item.from_starts),
         }
 
-    def _document(self, constraints: tuple[LimitState, ...]) -> dict[str, object]:
+    def _document(self, constraints: Mapping[str, object]) -> dict[str, object]:
         return {
             "run": self.id or None,
             "problem": self.problem.title or self.problem.source.file,
@@ -203,12 +142,8 @@ class RunResult:
             "design": self.design,
             "objectives": {name: plain(value) for name, value in self.objectives.items()},
             "variables": by_block(self.problem.blocks, [plain(value) for value in self.point]),
-            "bounds": states_document(self.problem.blocks, self.bounds),
-            "constraints": (
-                states_document(self.problem.row_blocks, constraints)
-                if len(constraints) == len(self.constraints)
-                else {state.name: state.to_dict() for state in constraints}
-            ),
+            "bounds": self.bounds.document(),
+            "constraints": constraints,
             "derived": {name: plain_values(value) for name, value in self.derived.items()},
             "violation": plain(self.violation),
             "stationarity": None if self.stationarity is None else plain(self.stationarity),
@@ -222,50 +157,3 @@ class RunResult:
             **({"conflict": list(self.conflict)} if self.conflict else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }
-
-
-def by_block(blocks: Sequence[VariableBlock | RowBlock], values: Sequence[Any]) -> dict[str, Any]:
-    """Return {name: value} from one value per element: nested lists for vectors and matrices."""
-    return {block.name: nested(values[block.first : block.first + block.size], block.shape) for block in blocks}
-
-
-def nested(values: Sequence[Any], shape: Shape) -> Any:
-    """Return a flat sequence as nested lists of a shape; the value itself for a scalar."""
-    if not shape:
-        return values[0]
-    if len(shape) == 1:
-        return list(values)
-    return [list(values[row * shape[1] : (row + 1) * shape[1]]) for row in range(shape[0])]
-
-
-def states_document(blocks: Sequence[VariableBlock | RowBlock], states: Sequence[LimitState]) -> dict[str, object]:
-    """Return {name: {key: value}} of all bounds or all rows, each value nested lists for vectors and matrices."""
-    document: dict[str, object] = {}
-    for block in blocks:
-        own = [state.to_dict() for state in states[block.first : block.first + block.size]]
-        if not block.shape:
-            document[block.name] = own[0]
-            continue
-        keys = list(dict.fromkeys(key for item in own for key in item)) or list(_KEYS)
-        document[block.name] = {key: nested([item.get(key) for item in own], block.shape) for key in keys}
-    return document
-
-
-def plain_values(value: Any) -> Any:
-    """Return a number or an array as the JSON documents write it."""
-    array = np.asarray(value, dtype=float)
-    return nested([plain(item) for item in array.ravel().tolist()], array.shape)
-
-
-def plain(value: float) -> float | str | None:
-    """Return a number as the JSON documents write it: None for NaN, "inf" and "-inf" for infinities."""
-    if math.isnan(value):
-        return None
-    if math.isinf(value):
-        return "inf" if value > 0 else "-inf"
-    return float(value)
-
-
-def limit(value: float) -> float | None:
-    """Return a limit as the JSON documents write it: None where there is none."""
-    return float(value) if math.isfinite(value) else None

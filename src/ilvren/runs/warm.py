@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.ledger import RunRecord
 from ilvren.problem import Problem
-from ilvren.runs.result import by_block
+from ilvren.runs.limits import by_block
 
 __all__ = ["WarmStart", "begun_at", "record_result", "warm_start"]
 

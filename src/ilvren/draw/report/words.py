@@ -9,7 +9,7 @@ import numpy as np
 
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.judge.verdict import Verdict
-from ilvren.runs.result import LimitState
+from ilvren.runs.limits import LimitState
 
 __all__ = [
     "active_note",

@@ -1,0 +1,257 @@
+"""How bounds and rows stand at a design: arrays, of which a single state is made when it is looked at."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, overload
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.formula import Shape
+from ilvren.problem import RowBlock, VariableBlock, element_name
+
+__all__ = ["LimitState", "LimitStates", "by_block", "nested", "plain", "plain_values"]
+
+FloatArray = NDArray[np.float64]
+
+_SIDES = {0: "", -1: "lower", 1: "upper", 2: "equality"}
+# What the document says of a bound or a row.
+_KEYS = ("value", "lower", "upper", "margin", "violation", "price", "active")
+
+
+@dataclass(frozen=True)
+class LimitState:
+    """A variable's bounds or a constraint row at a design. `price` None when not active or not known;
+    `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed; `size` is what misses are measured
+    against."""
+
+    name: str
+    value: float
+    lower: float
+    upper: float
+    margin: float
+    violation: float
+    price: float | None
+    is_active: bool
+    side: str
+    unit: str = ""
+    is_unique: bool = True
+    size: float = 1.0
+
+    def word(self, feasibility: float) -> str:
+        """Return how the row stands in a word or two: invalid, missed, met, active, or nothing."""
+        if math.isnan(self.value):
+            return "invalid: no finite value"
+        if self.violation > feasibility:
+            if self.lower == self.upper:
+                return "missed"
+            return "missed: lower limit" if self.value < self.lower else "missed: upper limit"
+        if self.side == "equality":
+            return "met"
+        return f"active: {self.side} limit" if self.side else ""
+
+    @property
+    def relative_margin(self) -> float:
+        """Return the margin over the size of the value and its limits; infinite without limits."""
+        sizes = [abs(limit) for limit in (self.value, self.lower, self.upper) if math.isfinite(limit)]
+        return self.margin / (max(sizes, default=1.0) or 1.0)
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "value": plain(self.value),
+            "lower": _limit(self.lower),
+            "upper": _limit(self.upper),
+            "margin": plain(self.margin),
+            "violation": plain(self.violation),
+            "price": None if self.price is None else plain(self.price),
+            "active": self.is_active,
+            **({} if self.is_unique else {"price_unique": False}),
+        }
+
+
+class LimitStates(Sequence[LimitState]):
+    """The states of all elements of `blocks` in order. `value`, `lower`, `upper`, `sizes` (k,); `sides` (k,) as in
+    `_SIDES`; `prices` (k,), NaN where there is none; prices that there are may be not unique."""
+
+    def __init__(
+        self,
+        blocks: Sequence[VariableBlock | RowBlock],
+        value: FloatArray,
+        limits: tuple[FloatArray, FloatArray],
+        *,
+        sizes: FloatArray,
+        sides: NDArray[Any],
+        prices: FloatArray | None,
+        are_unique: bool,
+    ) -> None:
+        self.blocks = tuple(blocks)
+        self.value = value
+        self.lower, self.upper = limits
+        self.sizes = sizes
+        self.sides = np.asarray(sides, dtype=np.int8)
+        self.prices = prices
+        self.are_unique = are_unique
+
+    @property
+    def margin(self) -> FloatArray:
+        """Return (k,): the room to the nearer limit, NaN for NaN."""
+        return np.minimum(self.value - self.lower, self.upper - self.value)
+
+    @property
+    def violation(self) -> FloatArray:
+        """Return (k,): the misses over their sizes, infinite for NaN."""
+        margin = self.margin
+        return np.where(np.isnan(margin), np.inf, np.maximum(-margin, 0.0) / self.sizes)
+
+    def __len__(self) -> int:
+        return len(self.value)
+
+    @overload
+    def __getitem__(self, place: int) -> LimitState: ...
+
+    @overload
+    def __getitem__(self, place: slice) -> tuple[LimitState, ...]: ...
+
+    def __getitem__(self, place: int | slice) -> LimitState | tuple[LimitState, ...]:
+        if isinstance(place, slice):
+            return tuple(self[one] for one in range(*place.indices(len(self))))
+        if not -len(self) <= place < len(self):
+            raise IndexError(place)
+        place %= len(self)
+        block = next(block for block in self.blocks if block.first <= place < block.first + block.size)
+        return self._state(block, place)
+
+    def __iter__(self) -> Iterator[LimitState]:
+        for block in self.blocks:
+            for place in range(block.first, block.first + block.size):
+                yield self._state(block, place)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, LimitStates) and tuple(self) == tuple(other)
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def _state(self, block: VariableBlock | RowBlock, place: int) -> LimitState:
+        value, low, high = float(self.value[place]), float(self.lower[place]), float(self.upper[place])
+        side, margin = int(self.sides[place]), min(value - low, high - value)
+        price = None if self.prices is None or math.isnan(self.prices[place]) else float(self.prices[place])
+        return LimitState(
+            element_name(block.name, block.shape, place - block.first),
+            value,
+            low,
+            high,
+            margin,
+            max(-margin, 0.0) / float(self.sizes[place]) if not math.isnan(margin) else math.inf,
+            price,
+            bool(side),
+            _SIDES[side],
+            block.unit,
+            price is None or self.are_unique,
+            float(self.sizes[place]),
+        )
+
+    def of_block(self, block: VariableBlock | RowBlock) -> LimitStates:
+        """Return the states of one block."""
+        own = slice(block.first, block.first + block.size)
+        return LimitStates(
+            [replace(block, first=0)],
+            self.value[own],
+            (self.lower[own], self.upper[own]),
+            sizes=self.sizes[own],
+            sides=self.sides[own],
+            prices=None if self.prices is None else self.prices[own],
+            are_unique=self.are_unique,
+        )
+
+    def priced(self) -> Iterator[LimitState]:
+        """Yield the states that have a price."""
+        if self.prices is not None:
+            for place in np.flatnonzero(~np.isnan(self.prices)).tolist():
+                yield self[place]
+
+    def missed(self, tolerance: float) -> Iterator[LimitState]:
+        """Yield the states that miss a limit by more than a tolerance."""
+        for place in np.flatnonzero(self.violation > tolerance).tolist():
+            yield self[place]
+
+    def worst(self, most: int) -> tuple[LimitState, ...]:
+        """Return the states with the largest violation, then with the least room, in their order."""
+        finite = np.stack([np.where(np.isfinite(part), np.abs(part), 0.0) for part in self._parts()])
+        largest = finite.max(axis=0)
+        room = self.margin / np.where(largest > 0.0, largest, 1.0)
+        order = np.lexsort((np.where(np.isnan(room), -np.inf, room), -self.violation))[:most]
+        return tuple(self[place] for place in sorted(order.tolist()))
+
+    def _parts(self) -> tuple[FloatArray, FloatArray, FloatArray]:
+        return self.value, self.lower, self.upper
+
+    def document(self) -> dict[str, object]:
+        """Return {name: {key: value}} of all, each value nested lists for vectors and matrices."""
+        document: dict[str, object] = {}
+        for block in self.blocks:
+            if not block.shape:
+                document[block.name] = self._state(block, block.first).to_dict()
+                continue
+            own = slice(block.first, block.first + block.size)
+            price = np.full(block.size, math.nan) if self.prices is None else self.prices[own]
+            columns: list[list[Any]] = [
+                _plain_list(self.value[own]),
+                _plain_list(self.lower[own], endless=None),
+                _plain_list(self.upper[own], endless=None),
+                _plain_list(self.margin[own]),
+                _plain_list(self.violation[own]),
+                _plain_list(price),
+                (self.sides[own] != 0).tolist(),
+            ]
+            entry = {key: nested(column, block.shape) for key, column in zip(_KEYS, columns, strict=True)}
+            if not self.are_unique and not np.isnan(price).all():
+                unique = [None if math.isnan(one) else False for one in price.tolist()]
+                entry["price_unique"] = nested(unique, block.shape)
+            document[block.name] = entry
+        return document
+
+
+def _plain_list(values: FloatArray, *, endless: str | None = "inf") -> list[Any]:
+    """Return numbers as the JSON documents write them; infinities as None where `endless` is None."""
+    found: list[Any] = (values + 0.0).tolist()
+    for place in np.flatnonzero(~np.isfinite(values)).tolist():
+        found[place] = None if endless is None else plain(found[place])
+    return found
+
+
+def by_block(blocks: Sequence[VariableBlock | RowBlock], values: Sequence[Any]) -> dict[str, Any]:
+    """Return {name: value} from one value per element: nested lists for vectors and matrices."""
+    return {block.name: nested(values[block.first : block.first + block.size], block.shape) for block in blocks}
+
+
+def nested(values: Sequence[Any], shape: Shape) -> Any:
+    """Return a flat sequence as nested lists of a shape; the value itself for a scalar."""
+    if not shape:
+        return values[0]
+    if len(shape) == 1:
+        return list(values)
+    return [list(values[row * shape[1] : (row + 1) * shape[1]]) for row in range(shape[0])]
+
+
+def plain_values(value: Any) -> Any:
+    """Return a number or an array as the JSON documents write it."""
+    array = np.asarray(value, dtype=float)
+    return nested([plain(item) for item in array.ravel().tolist()], array.shape)
+
+
+def plain(value: float) -> float | str | None:
+    """Return a number as the JSON documents write it: None for NaN, "inf" and "-inf" for infinities."""
+    if math.isnan(value):
+        return None
+    if math.isinf(value):
+        return "inf" if value > 0 else "-inf"
+    return float(value)
+
+
+def _limit(value: float) -> float | None:
+    """Return a limit as the JSON documents write it: None where there is none."""
+    return float(value) if math.isfinite(value) else None
