@@ -179,7 +179,7 @@ def rows_at(
     with np.errstate(all="ignore"):
         values = gate.batch(points, rows=places).rows
     sizes = Measures.of(problem).row_sizes[places]
-    rows = [problem.rows[place] for place in places]
+    rows = [problem.rows[int(place)] for place in places]
     if len(rows) > MOST_LIMITS:
         crossed = [
             k for k, row in enumerate(rows) if 0 < missed(values[:, k], row, float(sizes[k])).sum() < len(points)

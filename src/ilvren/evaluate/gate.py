@@ -30,7 +30,7 @@ __all__ = ["MOST_DENSE", "Counts", "Gate"]
 FloatArray = NDArray[np.float64]
 
 # Methods come back to the points they just left; older ones are computed again but not counted again.
-LEAST_KEPT, MOST_KEPT, MOST_KEPT_NUMBERS = 6, 4096, 6_000_000
+LEAST_KEPT, MOST_KEPT, MOST_KEPT_NUMBERS = 3, 4096, 6_000_000
 # Dense Jacobians beyond this many entries are not made; `jacobian` gives the sparse one at any size.
 MOST_DENSE = 20_000_000
 # A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.

@@ -221,7 +221,8 @@ def _second_order(case: Case) -> Verdict:
         case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
         return _left_open(case, "the curvature cannot be measured here", [])
     if curvature.kind == "strict" and curvature.moved > math.sqrt(case.tolerance):
-        detail = f"the curvature is so slight that the optimum may lie {curvature.moved:.1e} of a variable's size away"
+        away = f"{curvature.moved:.1e} of a variable's size away" if math.isfinite(curvature.moved) else "anywhere"
+        detail = f"the curvature is so slight that the optimum may lie {away}"
         curvature = case.curvature = replace(curvature, kind="unknown", detail=detail)
     words = {"strict": "pass", "saddle": "fail", "unknown": "unknown"}
     least = None if math.isinf(curvature.least) else curvature.least

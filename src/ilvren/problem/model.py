@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
+from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.entries import Source
 
 if TYPE_CHECKING:
@@ -298,14 +299,16 @@ class Problem:
     aim: Aim = NO_AIM
 
     @cached_property
-    def variables(self) -> tuple[Variable, ...]:
-        """Return all elements of all variables."""
-        return tuple(element for block in self.blocks for element in block)
+    def variables(self) -> Sequence[Variable]:
+        """Return all elements of all variables; of very many each is made when it is looked at."""
+        found: Elements[Variable] = Elements(self.blocks)
+        return found if len(found) > MOST_ELEMENTS else tuple(found)
 
     @cached_property
-    def rows(self) -> tuple[Row, ...]:
-        """Return all rows of all constraints."""
-        return tuple(row for block in self.row_blocks for row in block)
+    def rows(self) -> Sequence[Row]:
+        """Return all rows of all constraints; of very many each is made when it is looked at."""
+        found: Elements[Row] = Elements(self.row_blocks)
+        return found if len(found) > MOST_ELEMENTS else tuple(found)
 
     @cached_property
     def size(self) -> int:

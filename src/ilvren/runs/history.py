@@ -16,7 +16,7 @@ __all__ = ["History"]
 
 # Vectors of fewer numbers than this are all kept; longer ones up to so many numbers in all, and so many designs at
 # least.
-LONG, MOST_NUMBERS, LEAST_KEPT = 1_000, 6_000_000, 6
+LONG, MOST_NUMBERS, LEAST_KEPT = 1_000, 4_000_000, 4
 
 
 class _Thinning:

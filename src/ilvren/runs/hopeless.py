@@ -30,7 +30,8 @@ class Watch:
     count as feasible."""
 
     def __init__(self, problem: Problem, misses: NDArray[np.float64]) -> None:
-        self.problem = replace(problem, row_blocks=tuple(_wider(block, misses) for block in problem.row_blocks))
+        self._problem = problem
+        self._misses = misses
         self.conflict: Conflict | None = None
         self._tried = 0
         self._mark, self._idle = float("inf"), 0
@@ -57,12 +58,13 @@ class Watch:
     def _proved(self, most_looked_at: int) -> Conflict | None:
         if self.conflict is None and self._tried < most_looked_at and self._elements() <= MOST_ELEMENTS:
             self._tried = most_looked_at
-            self.conflict = proved_conflict(self.problem, most_looked_at)
+            wider = tuple(_wider(block, self._misses) for block in self._problem.row_blocks)
+            self.conflict = proved_conflict(replace(self._problem, row_blocks=wider), most_looked_at)
         return self.conflict
 
     def _elements(self) -> int:
-        graph = self.problem.graph
-        return sum(graph.nodes[n].size for n in graph.reachable([block.node for block in self.problem.row_blocks]))
+        graph = self._problem.graph
+        return sum(graph.nodes[n].size for n in graph.reachable([block.node for block in self._problem.row_blocks]))
 
 
 def _wider(block: RowBlock, misses: NDArray[np.float64]) -> RowBlock:

@@ -34,7 +34,7 @@ from ilvren.methods.base import (
 )
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
-from ilvren.runs.assessing import Assessor
+from ilvren.runs.assessing import LARGE_SIZE, Assessor
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
@@ -634,7 +634,7 @@ class Loop:
         if record.is_whole and (not derivatives or record.derivatives):
             n, m = self.problem.size, self.problem.row_count
             return unpacked(record, variables=n, rows=m, derivatives=derivatives, is_sparse=self.is_sparse)
-        evaluation = self.gate.evaluate(point, derivatives=True)
+        evaluation = self.gate.evaluate(point, derivatives=derivatives)
         if not self._agrees(evaluation, record):
             raise RequestError(f"evaluation {record.number} is not what it was: the run cannot follow its own path")
         return evaluation
@@ -839,7 +839,9 @@ class Loop:
         if self._start is None:
             self._start = self.gate.evaluate(np.array(problem.start))
         ended_here = self._last is not None and np.array_equal(self._last[0], point)
-        conditions = self._conditions(point, evaluation, self._last_iterate if ended_here else None)
+        # Of a large problem the last multipliers measure any design well enough: better ones would take minutes.
+        has_last = ended_here or problem.size > LARGE_SIZE
+        conditions = self._conditions(point, evaluation, self._last_iterate if has_last else None)
         is_valid = evaluation.is_finite
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
