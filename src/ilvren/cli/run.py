@@ -72,6 +72,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="origin", metavar="RUN", help="start from another run's design, multipliers and active limits"
     )
     parser.add_argument(
+        "--known",
+        metavar="RUN",
+        action="append",
+        help="a run on the same problem on whose designs a population or multistart builds (repeatable)",
+    )
+    parser.add_argument(
         "--sweep",
         metavar="NAME=VALUES",
         help='a run for each value of a parameter, each from its neighbour: "flow=evenly(0.01, 0.04, 13)"',
@@ -138,7 +144,14 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         label=arguments.label,
         **given,
     )
-    extras = Extras(arguments.origin, arguments.step_log, arguments.draw_every, arguments.output, arguments.workers)
+    extras = Extras(
+        arguments.origin,
+        arguments.step_log,
+        arguments.draw_every,
+        arguments.output,
+        arguments.workers,
+        tuple(arguments.known or ()),
+    )
     _check_extras(problem, arguments)
     if arguments.repeats is not None:
         from ilvren.cli.repeating import run_repeats
@@ -187,6 +200,7 @@ class Extras:
     draw_every: int | None = None
     output: str | None = None
     workers: str | None = None
+    known: tuple[str, ...] = ()
 
 
 def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
@@ -205,6 +219,7 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
             continue
         for flag, given in (
             ("--from", arguments.origin),
+            ("--known", arguments.known),
             ("--step-log", arguments.step_log),
             ("--draw-every", arguments.draw_every),
             ("--repeats", arguments.repeats if several == "--sweep" else None),
@@ -268,6 +283,7 @@ def run_and_show(
                 ledger=opened,
                 listener=listener,
                 origin=extras.origin,
+                known=extras.known,
                 workers=extras.workers,
             )
         finally:

@@ -42,6 +42,7 @@ __all__ = [
     "Ending",
     "Grid",
     "Iterate",
+    "Known",
     "Looked",
     "Matrix",
     "Method",
@@ -96,6 +97,16 @@ class Grid:
 
 
 @dataclass(frozen=True)
+class Known:
+    """Designs evaluated elsewhere: `points` (k, n), their `objective` (k,) and `rows` (k, m), all finite. They are
+    hints: a design counts, and can be reported, only when it is asked for."""
+
+    points: FloatArray
+    objective: FloatArray
+    rows: FloatArray
+
+
+@dataclass(frozen=True)
 class Task:
     """The problem as a method sees it: minimize f subject to lower <= x <= upper, row_lower <= c <= row_upper.
 
@@ -112,6 +123,7 @@ class Task:
     unknowns of the kinks follow the variables, and their limits the rows; that one says of itself that it `is_lifted`.
     `unit` is the objective as written for each of f, whose scale may come from a start where all is flat: see `low`.
     `seconds` is about what one design of a model takes, None for formulas: measured once, and read on replay.
+    `known` are designs that earlier runs or samples evaluated, for methods that declare `takes_known`.
     """
 
     start: FloatArray
@@ -136,6 +148,7 @@ class Task:
     is_lifted: bool = False
     unit: float = 1.0
     seconds: float | None = None
+    known: Known | None = None
 
     @property
     def low(self) -> float:
@@ -336,7 +349,7 @@ class Method:
     matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices;
     `inner`: the option that names a method it works with, whose needs and limits it shares; `is_random`: another seed
     gives another path; `relaxes`: it asks for points between the members of grids; `only_members`: it handles no
-    continuous variables."""
+    continuous variables; `takes_known`: it builds on `task.known`."""
 
     name: str
     about: str
@@ -353,6 +366,7 @@ class Method:
     is_random: bool = False
     relaxes: bool = False
     only_members: bool = False
+    takes_known: bool = False
 
     @property
     def needs_derivatives(self) -> bool:

@@ -158,6 +158,7 @@ METHOD = Method(
     cost="one batch a generation, 18 values for each variable at first, fewer and fewer",
     weak="many variables; nonlinear equalities",
     is_random=True,
+    takes_known=True,
 )
 
 

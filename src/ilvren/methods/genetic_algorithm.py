@@ -127,6 +127,7 @@ METHOD = Method(
     cost="one batch of 10 values for each variable a generation",
     weak="exact optima of continuous variables; equalities",
     is_random=True,
+    takes_known=True,
 )
 
 

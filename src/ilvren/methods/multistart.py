@@ -91,6 +91,7 @@ METHOD = Method(
     weak="very many local optima",
     inner="local",
     is_random=True,
+    takes_known=True,
 )
 
 

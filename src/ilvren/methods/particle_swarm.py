@@ -123,6 +123,7 @@ METHOD = Method(
     cost="one batch of 40 values a generation",
     weak="ill-conditioned valleys; equalities",
     is_random=True,
+    takes_known=True,
 )
 
 

@@ -142,6 +142,7 @@ METHOD = Method(
     cost="1 value per step",
     weak="slow; equalities; last digits",
     is_random=True,
+    takes_known=True,
 )
 
 

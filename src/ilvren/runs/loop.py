@@ -22,6 +22,7 @@ from ilvren.methods.base import (
     Bend,
     Ending,
     Iterate,
+    Known,
     Looked,
     Method,
     Optimum,
@@ -103,6 +104,7 @@ class Loop:
         listener: Listener | None = None,
         multipliers: tuple[FloatArray, FloatArray] | None = None,
         workers: Workers | None = None,
+        known: Known | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.problem = problem
@@ -129,6 +131,7 @@ class Loop:
         self._replay = replay or Replay()
         self._listener = listener
         self._multipliers = multipliers
+        self._known = known
         self._clock = clock
         self._began = clock()
         self._earlier = 0.0
@@ -284,6 +287,7 @@ class Loop:
             has_secants=self.gate.has_secants,
             losses=self._losses(),
             is_convex=method.relaxes and _is_convex(problem),
+            known=self._known,
         )
         lifted = problem.lifted if method.needs_derivatives and not self._by_differences else None
         if lifted is None:

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate
-from ilvren.methods.base import Bend, Reply, Task
+from ilvren.methods.base import Bend, Known, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.grids import scaled_grids
 from ilvren.runs.settings import Settings
@@ -102,6 +102,7 @@ class Scaling:
         has_secants: bool = False,
         losses: NDArray[np.int64] | None = None,
         is_convex: bool = False,
+        known: Known | None = None,
     ) -> Task:
         """Return the scaled task. `multipliers` are those of rows (m,) and bounds (n,) known from an earlier run."""
         free = self.free
@@ -127,6 +128,7 @@ class Scaling:
             residual_weight=1.0 / self.objective,
             is_convex=is_convex,
             unit=self.objective,
+            known=None if known is None else self._known(known),
             seconds=settings.model_seconds,
             grids=scaled_grids(problem, self.free, self.variables),
         )
@@ -176,6 +178,10 @@ class Scaling:
         if len(self.free) < len(point):
             hessian = hessian[self.free]
         return _stretched(hessian, self.free, self.variables, self.variables)
+
+    def _known(self, known: Known) -> Known:
+        points = known.points[:, self.free] / self.variables
+        return Known(points, known.objective / self.objective, known.rows / self.rows)
 
     def facts(self, problem: Problem) -> dict[str, object]:
         """Return the factors by name, for the record."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -23,6 +23,7 @@ from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
+from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
 from ilvren.runs.pool import open_workers
 from ilvren.runs.replay import Replay
@@ -52,6 +53,7 @@ def run(
     origin: str | None = None,
     workers: int | str | Workers | None = None,
     member: tuple[int, int] | None = None,
+    known: Sequence[str] = (),
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -63,7 +65,8 @@ def run(
     variables, and its multipliers; or one of its designs ("r7:12"); or `multipliers` of rows (m,) and bounds (n,) are
     given. `listener` is called with every event. `workers` evaluate the models of the problem: so many processes, or
     those of a cluster ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which
-    place of which group of the ledger the run takes.
+    place of which group of the ledger the run takes; `known` are runs of the ledger on the same problem, on whose
+    designs the method may build.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -79,12 +82,14 @@ def run(
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
+    if known:
+        refuse_known(chosen)
     with_source(problem, settings.derivatives)
     for calls in problem.calls():
         calls.ready()  # a file that cannot be imported is found before anything is recorded
     if ledger is None:
-        if origin is not None:
-            raise RequestError(f'"{origin}" is a run of a ledger: say which with ledger=…')
+        if origin is not None or known:
+            raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
         with open_workers(problem, workers, settings) as pool:
             loop = Loop(
                 problem, chosen, read_options, settings, listener=listener, multipliers=multipliers, workers=pool
@@ -97,6 +102,8 @@ def run(
         pool = stack.enter_context(open_workers(problem, workers, settings))
         if origin is not None:
             problem, multipliers = _from_run(problem, opened, origin)
+        recorded = known_recorded(opened, known)
+        designs = known_designs(problem, opened, recorded) if known else None
         number = opened.begin_run(
             problem_text=problem.source.text,
             problem_file=problem.source.file,
@@ -108,6 +115,7 @@ def run(
                 "start": dict(problem.start_overrides),
                 **({"multipliers": _recorded(multipliers)} if multipliers is not None else {}),
                 **({"aim": problem.aim.to_dict()} if problem.aim else {}),
+                **({"known": recorded} if known else {}),
             },
             versions=versions(),
             label=settings.label,
@@ -125,6 +133,7 @@ def run(
             listener=listener,
             multipliers=multipliers,
             workers=pool,
+            known=designs,
         )
         return _drive(loop, listener, choice)
 
@@ -216,6 +225,8 @@ def resume(
         ledger.iterations(record.number),
         has_calls=bool(ledger.call_counts(record.number)),
     )
+    recorded = record.overrides.get("known")
+    designs = known_designs(problem, ledger, recorded) if recorded else None
     with open_workers(problem, workers, settings) as pool:
         loop = Loop(
             problem,
@@ -228,6 +239,7 @@ def resume(
             listener=listener,
             multipliers=_recalled(record),
             workers=pool,
+            known=designs,
         )
         ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
         result = _resumed(loop, record, ledger, listener, choice)
@@ -271,6 +283,8 @@ def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
+    for reference in record.overrides.get("known", ()):
+        words += ["--known", reference]
     for name, value in record.overrides["set"].items():
         words += ["--set", f"{name}={json.dumps(value)}"]
     variables = record.result["variables"] if record.result is not None else record.overrides["start"]

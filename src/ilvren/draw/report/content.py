@@ -126,6 +126,8 @@ def _command(record: RunRecord) -> str:
     for name, value in options.items() if isinstance(options, dict) else ():
         words += ["--option", f"{name}={value}"]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
+    for reference in record.overrides.get("known", ()):
+        words += ["--known", reference]
     for flag, key in (("--set", "set"), ("--start", "start")):
         for name, value in record.overrides.get(key, {}).items():
             words += [flag, f"{name}={json.dumps(value)}"]

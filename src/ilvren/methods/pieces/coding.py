@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Task
+from ilvren.methods.base import Reply, Task
+from ilvren.methods.pieces.ranking import judged, order
 
 __all__ = ["Coding", "spread"]
 
@@ -67,9 +68,30 @@ class Coding:
         return np.maximum(self.box_upper - self.box_lower, 1e-300)
 
 
+def _with_known(coding: Coding, codes: FloatArray) -> FloatArray:
+    """Return codes with up to half of them, the last ones, exchanged for known designs within the box: half of those
+    the best, the others evenly through the ranking, so that they are not all from one place."""
+    task = coding.task
+    if task.known is None:
+        return codes
+    own = task.known.points.copy()
+    for place, grid in enumerate(task.grids):
+        if grid is not None:
+            own[:, place] = grid.indices(own[:, place])
+    inside = ((own >= coding.box_lower) & (own <= coding.box_upper)).all(axis=1) & (own != coding.start).any(axis=1)
+    f, v = judged(task, Reply(task.known.objective[inside], task.known.rows[inside]))
+    own = own[inside][order(f, v)]
+    room = min((len(codes) - 1) // 2, len(own))
+    best = (room + 1) // 2
+    later = np.linspace(best, len(own) - 1, room - best).astype(np.int64) if room > best else np.zeros(0, np.int64)
+    chosen = np.unique(np.concatenate([np.arange(best), later]))
+    return np.vstack([codes[: len(codes) - len(chosen)], own[chosen]])
+
+
 def spread(coding: Coding, count: int, rng: np.random.Generator) -> FloatArray:
     """Return codes (count, n), the start first, the others a Latin hypercube over the box (M. McKay, R. Beckman,
-    W. Conover, "A comparison of three methods for selecting values of input variables", 1979)."""
+    W. Conover, "A comparison of three methods for selecting values of input variables", 1979); known designs take
+    the places of some."""
     n = len(coding.start)
     if count <= 1:
         return coding.start[np.newaxis].copy()
@@ -77,4 +99,4 @@ def spread(coding: Coding, count: int, rng: np.random.Generator) -> FloatArray:
     shares = (strata + rng.random((count - 1, n))) / (count - 1)
     low = np.where(coding.is_discrete, coding.box_lower - 0.5, coding.box_lower)
     high = np.where(coding.is_discrete, coding.box_upper + 0.5, coding.box_upper)
-    return np.vstack([coding.start, coding.rounded(low + shares * (high - low))])
+    return _with_known(coding, np.vstack([coding.start, coding.rounded(low + shares * (high - low))]))
