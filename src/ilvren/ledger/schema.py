@@ -42,6 +42,10 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             "CREATE INDEX calls_by_source ON calls (source)",
         ),
     ),
+    6: (
+        "where the replay of a run may begin",
+        ("CREATE TABLE checkpoints (run INTEGER PRIMARY KEY REFERENCES runs, state BLOB NOT NULL)",),
+    ),
     3: (
         "the designs of each generation, as numbers of evaluations",
         (

@@ -207,6 +207,16 @@ class Ledger(GroupShelf, CallShelf):
         """Drop the design of an iteration that is on record."""
         self._add("UPDATE iterations SET point = x'' WHERE run = ? AND number = ?", (run, number))
 
+    def keep_checkpoint(self, run: int, state: bytes) -> None:
+        """Record where the replay of a run may begin, in place of where it could before."""
+        self._add("INSERT OR REPLACE INTO checkpoints VALUES (?, ?)", (run, state))
+
+    def checkpoint(self, run: int) -> bytes | None:
+        """Return where the replay of a run may begin, None where that is its beginning."""
+        with self._guard():
+            row = self._db.execute("SELECT state FROM checkpoints WHERE run = ?", (run,)).fetchone()
+        return None if row is None else bytes(row[0])
+
     def add_generation(self, run: int, iteration: int, members: Sequence[int]) -> None:
         """Record the designs of a generation by the numbers of their evaluations."""
         packed = array("q", members).tobytes()

@@ -9,6 +9,7 @@
    it yields a `Bend` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`, estimates);
    (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
    it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
+   One whose inner work is costly yields a `Checkpoint` now and then, from which a replay may begin.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
    What several methods share stands in `methods.pieces`.
 5. It must be a function of the task, its options and the replies alone: no clock, no global random
@@ -39,6 +40,7 @@ __all__ = [
     "SLOPES",
     "VALUES",
     "Bend",
+    "Checkpoint",
     "Ending",
     "Grid",
     "Iterate",
@@ -123,7 +125,8 @@ class Task:
     unknowns of the kinks follow the variables, and their limits the rows; that one says of itself that it `is_lifted`.
     `unit` is the objective as written for each of f, whose scale may come from a start where all is flat: see `low`.
     `seconds` is about what one design of a model takes, None for formulas: measured once, and read on replay.
-    `known` are designs that earlier runs or samples evaluated, for methods that declare `takes_known`.
+    `known` are designs that earlier runs or samples evaluated, for methods that declare `takes_known`; `checkpoint` is
+    the state of a method that `keeps_checkpoints`, from which it goes on; `takes_checkpoints`: new ones are of use.
     """
 
     start: FloatArray
@@ -149,6 +152,8 @@ class Task:
     unit: float = 1.0
     seconds: float | None = None
     known: Known | None = None
+    checkpoint: Mapping[str, NDArray[Any]] | None = None
+    takes_checkpoints: bool = False
 
     @property
     def low(self) -> float:
@@ -246,6 +251,14 @@ class Tight:
 
 
 @dataclass(frozen=True)
+class Checkpoint:
+    """All that a method needs to go on from here, plain arrays by name; nothing is sent. A run that is resumed may give
+    it back as `task.checkpoint`: the method then goes on as if it had never stopped."""
+
+    state: Mapping[str, NDArray[Any]]
+
+
+@dataclass(frozen=True)
 class Reply:
     """Answers in the order of the request: `objective` (k,), `rows` (k, m), and with derivatives
     `gradient` (k, n) and `jacobian`, k matrices (m, n). Where residuals were asked for, `residuals` (k, p) and, with
@@ -339,7 +352,7 @@ class Ending:
     looked: Looked | None = None
 
 
-Protocol = Generator[Request | Bend | Tight | Iterate, Any, Ending]
+Protocol = Generator[Request | Bend | Tight | Iterate | Checkpoint, Any, Ending]
 
 
 @dataclass(frozen=True)
@@ -349,7 +362,9 @@ class Method:
     matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices;
     `inner`: the option that names a method it works with, whose needs and limits it shares; `is_random`: another seed
     gives another path; `relaxes`: it asks for points between the members of grids; `only_members`: it handles no
-    continuous variables; `takes_known`: it builds on `task.known`."""
+    continuous variables; `takes_known`: it builds on `task.known`;
+    `keeps_checkpoints`: it yields a `Checkpoint` now and then, and begins at `task.checkpoint` (for methods that need
+    values alone, and not where they are a part of another)."""
 
     name: str
     about: str
@@ -367,6 +382,7 @@ class Method:
     relaxes: bool = False
     only_members: bool = False
     takes_known: bool = False
+    keeps_checkpoints: bool = False
 
     @property
     def needs_derivatives(self) -> bool:

@@ -27,15 +27,16 @@ Departs   by solving for the models anew each time instead of updating their inv
 from __future__ import annotations
 
 import math
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Checkpoint, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
 from ilvren.methods.pieces.descent import RUNS_AWAY
+from ilvren.methods.pieces.packing import packed_generator, packed_models, unpacked_generator, unpacked_models
 from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
 
 __all__ = ["METHOD", "QuadraticInterpolationOptions"]
@@ -67,6 +68,8 @@ MUCH, SOFTENING, MOST_SOFTENED = 10.0, 0.1, 30
 RESTORING_STEPS, RESTORING_SHARE, RESTORED, LEAST_SLOPE = 12, 0.7, 0.1, 1e-8
 # Where a step is short the models are minimized from so many other designs, too; what is gained by less is rounding.
 SADDLE_STARTS, ROUNDING = 2, 1e-12
+# Steps from one checkpoint to the next.
+CHECKPOINT_STEPS = 10
 # Random designs tried for a better place in (5), for each variable.
 TRIED = 10
 
@@ -100,6 +103,15 @@ class _Set:
         """Return f and the rows (p, 1 + m)."""
         return np.column_stack([self.f, self.c])
 
+    def packed(self) -> dict[str, FloatArray]:
+        """Return copies of the arrays by name."""
+        return {"x": self.x.copy(), "f": self.f.copy(), "c": self.c.copy(), "best": np.array(float(self.best))}
+
+    @classmethod
+    def unpacked(cls, state: Mapping[str, NDArray[Any]]) -> _Set:
+        """Return the set of such arrays."""
+        return cls(state["x"], state["f"], state["c"], int(state["best"]))
+
     def put(self, place: int, x: FloatArray, f: float, c: FloatArray) -> None:
         """Put a design in a place, behind the last to make Y larger."""
         if place == len(self.f):
@@ -112,20 +124,43 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
     """Run the method on `task`; see the head of this file."""
     n = len(task.start)
     rng, elsewhere = np.random.default_rng([task.seed, 23]), np.random.default_rng([task.seed, 29])
-    rho = delta = _first_radius(task, options.first_radius)
-    first, last, stiffened, softened = rho, min(options.last_radius, rho), 0, 0
-    designs = yield from _first_set(task, delta)
+    rho = delta = first = _first_radius(task, options.first_radius)
+    last, stiffened, softened = min(options.last_radius, rho), 0, 0
+    designs = (yield from _first_set(task, delta)) if task.checkpoint is None else _Set.unpacked(task.checkpoint)
     if designs is None:
         return Ending("invalid", "no finite values were found around the start")
     most = options.designs or min((n + 1) * (n + 2) // 2, max(3 * n + 1, 2 * n + 1))
     mu = np.zeros(len(task.row_lower))
-    designs.best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
+    if task.checkpoint is None:
+        designs.best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
     models: Quadratics | None = None
     multipliers = np.zeros(len(task.row_lower))
     note, step = "first designs", math.nan
     asked, window = 0, WINDOW * (n + 1)
     f_first = f_before = float(designs.f[0])
+    if task.checkpoint is not None:
+        kept = task.checkpoint
+        models, mu, multipliers, note = unpacked_models(kept), kept["mu"], kept["multipliers"], str(kept["note"])
+        rng, elsewhere = unpacked_generator(kept["rng"]), unpacked_generator(kept["elsewhere"])
+        rho, delta, step, f_first, f_before = kept["numbers"].tolist()
+        stiffened, softened, asked = kept["counts"].tolist()
+    kept_at = asked
     while True:
+        if task.takes_checkpoints and asked >= kept_at + CHECKPOINT_STEPS:
+            kept_at = asked
+            yield Checkpoint(
+                {
+                    **designs.packed(),
+                    **packed_models(models),
+                    "mu": mu,
+                    "multipliers": multipliers,
+                    "note": np.array(note),
+                    "rng": packed_generator(rng),
+                    "elsewhere": packed_generator(elsewhere),
+                    "numbers": np.array([rho, delta, step, f_first, f_before]),
+                    "counts": np.array([stiffened, softened, asked]),
+                }
+            )
         x = designs.x[designs.best].copy()
         yield Iterate(x, step, note)
         models = _models(designs, models, np.full(n, delta))
@@ -224,6 +259,7 @@ METHOD = Method(
     options=QuadraticInterpolationOptions,
     run=quadratic_interpolation,
     most_variables=60,
+    keeps_checkpoints=True,
     cost="1 value per iteration, 2n + 1 at first",
     weak="kinks, jumps, noise; more than some thirty variables",
 )

@@ -43,6 +43,15 @@ class Leaders:
         self._mark = (math.inf, math.inf)
 
     @property
+    def progress(self) -> tuple[int, float, float]:
+        """Return (`progress_at`, the best objective and the least violation that count as progress so far)."""
+        return self.progress_at, *self._mark
+
+    @progress.setter
+    def progress(self, kept: tuple[int, float, float]) -> None:
+        self.progress_at, self._mark = kept[0], (kept[1], kept[2])
+
+    @property
     def numbers(self) -> list[int]:
         """Return the numbers of the best design and of the one with the least violation."""
         return [leader.number for leader in (self.feasible, self.least) if leader is not None]

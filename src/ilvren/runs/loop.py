@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,7 @@ from ilvren.methods.base import (
     SLOPES,
     VALUES,
     Bend,
+    Checkpoint,
     Ending,
     Iterate,
     Known,
@@ -36,6 +38,7 @@ from ilvren.methods.base import (
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
 from ilvren.runs.assessing import LARGE_SIZE, Assessor
+from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
@@ -224,9 +227,13 @@ class Loop:
         if settings.scaling and self._scaling.objective < FLAT and not self.problem.sources:
             self._scaling = self._scaling.less_flat(self.measures, lambda points: self._tried(points)[0])
         task = self._task()
+        keeps = self.method.keeps_checkpoints and not self.method.needs_derivatives and self._ledger is not None
+        task = replace(task, takes_checkpoints=keeps)
+        if self._replay.checkpoint is not None and keeps:
+            task = replace(task, checkpoint=self._gone_ahead(self._replay.checkpoint))
         generator = self.method.run(task, self.options)
         try:
-            message: Request | Bend | Tight | Iterate = next(generator)
+            message: Request | Bend | Tight | Iterate | Checkpoint = next(generator)
             while True:
                 try:
                     answer = self._replied(message)
@@ -349,11 +356,64 @@ class Loop:
                     )
                     raise _Stop("converged", reason) from None
                 raise
+        if isinstance(message, Checkpoint):
+            self._keep_checkpoint(message)
+            return None
         if isinstance(message, Tight):
             if self._view is None:
                 raise _ProtocolError("asked for a design of a task without lifted kinks")
             return self._view.scaled_tight(self._full(message.point[np.newaxis])[0])
         return self._judge(message)
+
+    def _keep_checkpoint(self, checkpoint: Checkpoint) -> None:
+        """Record where a replay may begin."""
+        if self._ledger is None or self._requests < len(self._replay.requests):
+            return
+        kept = RunCheckpoint(
+            checkpoint.state,
+            self._requests,
+            len(self.evaluations),
+            len(self.iterations),
+            self.gate.counts.hessians,
+            self._idle,
+            self._leaders.progress,
+            RunCheckpoint.of_calls(self.gate.calls),
+        )
+        self._ledger.keep_checkpoint(self._number, kept.packed())
+
+    def _gone_ahead(self, checkpoint: RunCheckpoint) -> Mapping[str, NDArray[Any]] | None:
+        """Take what is on record up to a checkpoint as done, and return the method's state there; None where the record
+        does not reach so far, or vectors that are needed were thinned."""
+        evaluations, iterations = self._replay.recorded
+        done = evaluations[len(self.evaluations) : checkpoint.evaluations]
+        shown = iterations[: checkpoint.iterations]
+        is_whole = all(record.is_whole for record in done) and all(record.is_whole for record in shown[-1:])
+        if len(evaluations) < checkpoint.evaluations or len(shown) < checkpoint.iterations or not is_whole:
+            return None
+        restore_calls(self.gate.calls, checkpoint.calls)
+        left = list(shown)
+        for record in done:
+            while left and left[0].evaluations < record.evaluations:
+                self._shown_again(left.pop(0))
+            point, values = np.frombuffer(record.point), np.frombuffer(record.values)
+            evaluation = Evaluation(float(values[0]), values[1:].copy())
+            self.gate.adopt(point, evaluation, evaluations=record.evaluations)
+            self._earlier, self._began = max(self._earlier, record.seconds), self._clock()
+            self._note_evaluation(point, evaluation, record.request, took=0.0, is_recorded=True, number=record.number)
+        for item in left:
+            self._shown_again(item)
+        self._leaders.progress = checkpoint.progress
+        self._requests, self._idle = checkpoint.requests, checkpoint.idle
+        self._known_work = self.gate.counts.evaluations + self.gate.counts.gradients
+        return checkpoint.state
+
+    def _shown_again(self, record: IterationRecord) -> None:
+        """Take an iteration on record as shown."""
+        self._history.add_iteration(record)
+        point = np.frombuffer(record.point)
+        self._last = (point, Standing(record.violation, record.stationarity, False))
+        if self._leaders.feasible is None and self._leaders.least is not None:
+            self._check_conflict(self._watch.after(self._leaders.least.violation))
 
     def _is_last_best(self) -> bool:
         """Return whether the last iterate meets the conditions, and no better design has been evaluated."""

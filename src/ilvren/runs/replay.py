@@ -12,6 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, digest_of
 from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
 from ilvren.methods.base import SLOPES, Want
+from ilvren.runs.checkpoints import RunCheckpoint
 
 __all__ = ["Replay", "packed_derivatives", "request_hash", "unpacked"]
 
@@ -37,7 +38,10 @@ class Replay:
         iterations: list[IterationRecord] | None = None,
         *,
         has_calls: bool = False,
+        checkpoint: RunCheckpoint | None = None,
     ) -> None:
+        self.checkpoint = checkpoint
+        self.recorded = evaluations or [], iterations or []
         self.has_calls = has_calls  # whether the calls of models are on record, and not only what came of them
         self.requests = requests or []
         self.iterations = len(iterations or [])

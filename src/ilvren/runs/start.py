@@ -20,6 +20,7 @@ from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Method, options_from
 from ilvren.problem import Aim, Problem, load
 from ilvren.runs.addresses import addressed, design_document, split_address
+from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Started
@@ -219,11 +220,13 @@ def resume(
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
     chosen, choice = chosen_method(problem, settings, has_options=False)
+    kept = ledger.checkpoint(record.number) if chosen.keeps_checkpoints else None
     replay = Replay(
         ledger.requests(record.number),
         ledger.evaluations(record.number),
         ledger.iterations(record.number),
         has_calls=bool(ledger.call_counts(record.number)),
+        checkpoint=None if kept is None else RunCheckpoint.unpacked(kept),
     )
     recorded = record.overrides.get("known")
     designs = known_designs(problem, ledger, recorded) if recorded else None

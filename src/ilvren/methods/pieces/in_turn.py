@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
+from ilvren.methods.base import Bend, Checkpoint, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
 from ilvren.methods.pieces.escape import valid_nearby
 from ilvren.methods.pieces.together import Child, together
 
@@ -163,6 +163,7 @@ def _part(
                     return _Part(
                         Ending("stalled", "nothing else was found in as many requests"), last, standing, requests
                     )
+                assert not isinstance(message, Checkpoint), "a part of another keeps none"
                 message = generator.send((yield message))
     except StopIteration as end:
         return _Part(end.value, last, standing, requests)

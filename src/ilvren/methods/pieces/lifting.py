@@ -40,6 +40,7 @@ def _lifted(method: Method, task: Task, lifted: Task, options: Any) -> Protocol:
             elif isinstance(message, (Request, Bend)):
                 answer = yield replace(message, lifted=True)
             else:
+                assert isinstance(message, Tight)
                 answer = yield Tight(message.point[:n])
     except StopIteration as end:
         ending: Ending = end.value

@@ -174,7 +174,7 @@ def looking_again(method: Method, local: Method, effort: Effort) -> Method:
         reason = f"the second look found a better design, from which no method came to an end ({again.ending.reason})"
         return Ending("stalled", reason, looked=looked)
 
-    return replace(method, run=run)
+    return replace(method, run=run, keeps_checkpoints=False)
 
 
 def _better_of(first: _First, again: _First, search: _Search) -> Generator[Any, Any, Ending]:
