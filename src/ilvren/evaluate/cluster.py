@@ -71,13 +71,23 @@ class ClusterPool:
         return sum(int(worker["nthreads"]) for worker in workers.values())
 
     def answers(self, jobs: Sequence[Job]) -> Iterator[tuple[int, Answer]]:
-        """Yield (place of the job, its answer) as they are ready."""
-        futures = {
-            self._client.submit(answer_on_worker, self._recipe, job, pure=False, retries=MOST_LOST): place
-            for place, job in enumerate(jobs)
-        }
+        """Yield (place of the job, its answer) as they are ready. Jobs that are added meanwhile are done, too."""
+        futures: dict[Any, int] = {}
+
+        def added() -> list[Any]:
+            fresh = range(len(futures), len(jobs))
+            made = [
+                self._client.submit(answer_on_worker, self._recipe, jobs[place], pure=False, retries=MOST_LOST)
+                for place in fresh
+            ]
+            futures.update(zip(made, fresh, strict=True))
+            return made
+
         try:
-            for future in self._dask.as_completed(list(futures)):
+            completed = self._dask.as_completed(added())
+            for future in completed:
+                for late in added():
+                    completed.add(late)
                 place = futures[future]
                 if future.status == "finished":
                     yield place, future.result()

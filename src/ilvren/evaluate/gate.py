@@ -180,19 +180,33 @@ class Gate(Questions):
                 places.append(place)
         for number, answer in self.workers.answers(jobs):
             place = places[number]
-            for note in answer.notes:
-                self.calls[0].add_note(note)
-            made = answer.evaluation
-            if made is None and not answer.is_slow:
-                raise ProblemError(answer.failure)
-            for calls, (count, first) in zip(self.calls, answer.failures, strict=False):
-                calls.count_failures(count, first)
-            self._record(answer)
-            if answer.failure and not answer.failures:
-                self.calls[0].count_failures(1, f"{answer.failure}{self._named(points[place])}")
-            if made is None:
-                made = failed_evaluation(self.problem.row_count, self.problem.size, derivatives=derivatives)
-            yield place, Arrival(made, answer.difference_calls, answer.seconds)
+            yield place, self._arrived(points[place], answer, derivatives=derivatives)
+
+    def as_they_come(self, points: Sequence[FloatArray]) -> Iterator[tuple[int, Arrival]]:
+        """Yield (place, what arrived) of values at designs, as the workers make them; designs that are added to
+        `points` meanwhile are put under way, too. Nothing is counted or kept until `take`."""
+        assert self.workers is not None
+        jobs = [Job(point) for point in points]
+        for place, answer in self.workers.answers(jobs):
+            yield place, self._arrived(points[place], answer, derivatives=False)
+            jobs += [Job(point) for point in points[len(jobs) :]]
+
+    def _arrived(self, point: FloatArray, answer: Answer, *, derivatives: bool) -> Arrival:
+        """Return what a worker made of a design, the models' calls being noted. Raises ProblemError where a model
+        cannot be evaluated at all."""
+        for note in answer.notes:
+            self.calls[0].add_note(note)
+        made = answer.evaluation
+        if made is None and not answer.is_slow:
+            raise ProblemError(answer.failure)
+        for calls, (count, first) in zip(self.calls, answer.failures, strict=False):
+            calls.count_failures(count, first)
+        self._record(answer)
+        if answer.failure and not answer.failures:
+            self.calls[0].count_failures(1, f"{answer.failure}{self._named(point)}")
+        if made is None:
+            made = failed_evaluation(self.problem.row_count, self.problem.size, derivatives=derivatives)
+        return Arrival(made, answer.difference_calls, answer.seconds)
 
     def on_record(
         self, point: FloatArray, *, derivatives: bool

@@ -67,7 +67,7 @@ class Workers(Protocol):
         """Return how many jobs run at the same time."""
 
     def answers(self, jobs: Sequence[Job]) -> Iterator[tuple[int, Answer]]:
-        """Yield (place of the job, its answer) as they are ready."""
+        """Yield (place of the job, its answer) as they are ready. Jobs that are added meanwhile are done, too."""
 
     def close(self) -> None:
         """End all workers."""

@@ -73,14 +73,15 @@ class ProcessPool:
             self._workers.pop().end()
 
     def answers(self, jobs: Sequence[Job]) -> Iterator[tuple[int, Answer]]:
-        """Yield (place of the job, its answer) as they are ready."""
-        waiting, again = deque(range(len(jobs))), deque[tuple[int, str]]()
+        """Yield (place of the job, its answer) as they are ready. Jobs that are added meanwhile are done, too."""
+        sent, again = 0, deque[tuple[int, str]]()
         try:
-            while waiting or any(worker.job >= 0 for worker in self._workers):
+            while sent < len(jobs) or any(worker.job >= 0 for worker in self._workers):
                 self._hire(min(self._count, len(jobs)))
                 for worker in self._workers:
-                    if worker.job < 0 and waiting:
-                        self._send(worker, waiting.popleft(), jobs)
+                    if worker.job < 0 and sent < len(jobs):
+                        self._send(worker, sent, jobs)
+                        sent += 1
                 yield from self._ready(again)
             while again:  # alone: on a machine at its limits, company may have been the trouble
                 place, trouble = again.popleft()

@@ -43,8 +43,12 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
         ),
     ),
     6: (
-        "where the replay of a run may begin",
-        ("CREATE TABLE checkpoints (run INTEGER PRIMARY KEY REFERENCES runs, state BLOB NOT NULL)",),
+        "where the replay of a run may begin, and in which order replies came",
+        (
+            "CREATE TABLE checkpoints (run INTEGER PRIMARY KEY REFERENCES runs, state BLOB NOT NULL)",
+            "CREATE TABLE arrivals (run INTEGER NOT NULL REFERENCES runs, request INTEGER NOT NULL, tickets BLOB"
+            " NOT NULL, PRIMARY KEY (run, request)) WITHOUT ROWID",
+        ),
     ),
     3: (
         "the designs of each generation, as numbers of evaluations",

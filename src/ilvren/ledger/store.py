@@ -207,6 +207,16 @@ class Ledger(GroupShelf, CallShelf):
         """Drop the design of an iteration that is on record."""
         self._add("UPDATE iterations SET point = x'' WHERE run = ? AND number = ?", (run, number))
 
+    def add_arrival(self, run: int, request: int, tickets: Sequence[int]) -> None:
+        """Record which points came back at a request."""
+        self._add("INSERT OR REPLACE INTO arrivals VALUES (?, ?, ?)", (run, request, array("q", tickets).tobytes()))
+
+    def arrivals(self, run: int) -> dict[int, tuple[int, ...]]:
+        """Return {request: tickets} of a run whose replies came in any order."""
+        with self._guard():
+            rows = self._db.execute("SELECT request, tickets FROM arrivals WHERE run = ?", (run,)).fetchall()
+        return {request: tuple(array("q", tickets)) for request, tickets in rows}
+
     def keep_checkpoint(self, run: int, state: bytes) -> None:
         """Record where the replay of a run may begin, in place of where it could before."""
         self._add("INSERT OR REPLACE INTO checkpoints VALUES (?, ?)", (run, state))

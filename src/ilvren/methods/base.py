@@ -39,6 +39,7 @@ __all__ = [
     "LOW_AS_WRITTEN",
     "SLOPES",
     "VALUES",
+    "Arrived",
     "Bend",
     "Checkpoint",
     "Ending",
@@ -211,13 +212,16 @@ class Request:
     """Evaluate `points` (k, n), in this order, and tell what it `wants` there. `beyond`: the method has converged and
     only looks on; a limit that ends this leaves it converged. `scan`: values at very many designs, none of which
     another scan asks for: all are counted, but only the best of them is recorded. `lifted`: the points are those of
-    `task.lifted`, and so is what is sent."""
+    `task.lifted`, and so is what is sent. `in_arrival_order` (values only): the points are put under way beside those
+    of earlier such requests that are not back yet, and an `Arrived` is sent as soon as any of all these is there;
+    without points it only waits. Other requests may come only when nothing is under way."""
 
     points: FloatArray
     wants: frozenset[Want] = VALUES
     beyond: bool = False
     scan: bool = False
     lifted: bool = False
+    in_arrival_order: bool = False
 
     @property
     def derivatives(self) -> bool:
@@ -270,6 +274,15 @@ class Reply:
     jacobian: Sequence[Matrix] | None = None
     residuals: FloatArray | None = None
     residual_jacobian: Sequence[Matrix] | None = None
+
+
+@dataclass(frozen=True)
+class Arrived:
+    """What came back of all points under way: their `tickets` (k,), counted from 0 over all points that were asked for
+    in arrival order, and the `reply` to them. The order is recorded, so that a replay is told the same."""
+
+    tickets: tuple[int, ...]
+    reply: Reply
 
 
 @dataclass(frozen=True)

@@ -36,7 +36,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Arrived, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.quadratics import fitted, minimizer_of
 from ilvren.methods.pieces.ranking import MET_SHARE
@@ -67,6 +67,11 @@ class MeshAdaptiveSearchOptions:
     last_reach: float = option(1e-7, low=1e-14, high=0.1, help="length of the polls at which the search ends")
     at_once: int = option(4, low=1, high=1000, help="designs of a poll asked for together, before the next are decided")
     models: bool = option(True, help="ask for the least point of quadratic models before each poll")
+    as_they_come: bool = option(
+        False,
+        help="go on from the first better design that comes back, `at_once` under way at any time; for workers and"
+        " calls that take unequal times. The path then depends on who was quicker",
+    )
 
 
 @dataclass
@@ -127,10 +132,16 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
     _take_in(seen, state, 0)
     last_direction, note = np.zeros(n), "start"
     settled, again = math.inf, 0
+    flight = _Flight(options.at_once)
     while True:
         main = state.centres[0]
         x = seen.codes[main].copy()
         yield Iterate(coding.decoded(x[np.newaxis])[0], float((state.frame * sizes).max()), note)
+        if state.frame <= options.last_reach and flight.codes:
+            success = yield from _poll_as_they_come(task, coding, seen, state, flight, x[np.newaxis][:0])
+            if success:
+                note, state.frame = "a design that came back late", GROWTH * state.frame
+                continue
         if state.frame <= options.last_reach:
             better = yield from _members_poll(task, coding, seen, state, x)
             if better:
@@ -151,8 +162,12 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
             for centre in state.centres:
                 first, guess = seen.count, _model_point(task, coding, seen, state.frame, sizes, centre)
                 if guess is not None:
-                    yield from _ask(task, coding, seen, guess[np.newaxis])
-                    success = max(success, _take_in(seen, state, first), key=_RANK.index)
+                    if options.as_they_come:
+                        word = yield from _poll_as_they_come(task, coding, seen, state, flight, guess[np.newaxis])
+                    else:
+                        yield from _ask(task, coding, seen, guess[np.newaxis])
+                        word = _take_in(seen, state, first)
+                    success = max(success, word, key=_RANK.index)
                     note = "quadratic models"
                 if success == "dominating":
                     break
@@ -162,6 +177,10 @@ def mesh_adaptive_search(task: Task, options: MeshAdaptiveSearchOptions) -> Prot
                 polls = _polls(coding, seen.codes[centre], state.frame, sizes, last_direction, rng)
                 if centre != main:
                     polls = polls[:2]
+                if options.as_they_come:
+                    word = yield from _poll_as_they_come(task, coding, seen, state, flight, polls)
+                    success = max(success, word, key=_RANK.index)
+                    polls = polls[:0]
                 for at in range(0, len(polls), options.at_once):
                     first = seen.count
                     yield from _ask(task, coding, seen, polls[at : at + options.at_once])
@@ -210,6 +229,50 @@ def _ask(task: Task, coding: Coding, seen: _Seen, codes: FloatArray) -> Generato
         return
     own = np.array(list(fresh.values()))
     reply = yield Request(coding.decoded(own))
+    _take(task, seen, own, reply)
+
+
+@dataclass
+class _Flight:
+    """Codes of the designs under way by their tickets, and the next ticket; at most `most` are under way."""
+
+    most: int
+    codes: dict[int, FloatArray] = field(default_factory=dict)
+    next_ticket: int = 0
+
+    def put(self, codes: FloatArray) -> set[int]:
+        """Take designs as under way; return their tickets."""
+        tickets = range(self.next_ticket, self.next_ticket + len(codes))
+        self.codes.update(zip(tickets, codes, strict=True))
+        self.next_ticket += len(codes)
+        return set(tickets)
+
+
+def _poll_as_they_come(
+    task: Task, coding: Coding, seen: _Seen, state: _State, flight: _Flight, polls: FloatArray
+) -> Generator[Request, Any, str]:
+    """Ask for the designs of a poll beside those under way, until all of its own are back or anything that comes back
+    dominates; without polls, until all is back. Return what the best of them is.
+
+    Source: P. Hough, T. Kolda, V. Torczon, "Asynchronous parallel pattern search for nonlinear optimization", 2001."""
+    under_way = {code.tobytes() for code in flight.codes.values()}
+    queue = {code.tobytes(): code for code in coding.rounded(polls)}
+    waiting = [code for key, code in queue.items() if key not in seen.keys and key not in under_way]
+    own = set(flight.codes) if not len(polls) else set[int]()
+    word = ""
+    while word != "dominating" and (waiting or own & flight.codes.keys()):
+        room = max(flight.most - len(flight.codes), 0)
+        sent, waiting = np.array(waiting[:room]).reshape(-1, len(coding.start)), waiting[room:]
+        own |= flight.put(sent)
+        arrived: Arrived = yield Request(coding.decoded(sent), in_arrival_order=True)
+        first = seen.count
+        _take(task, seen, np.array([flight.codes.pop(ticket) for ticket in arrived.tickets]), arrived.reply)
+        word = max(word, _take_in(seen, state, first), key=_RANK.index)
+    return word
+
+
+def _take(task: Task, seen: _Seen, own: FloatArray, reply: Reply) -> None:
+    """Take evaluated designs in."""
     misses = task.misses(reply.rows) / task.row_sizes
     h = (np.where(misses <= MET_SHARE * task.feasibility, 0.0, misses) ** 2).sum(axis=1)
     f = reply.objective

@@ -20,6 +20,7 @@ from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestReco
 from ilvren.methods.base import (
     SLOPES,
     VALUES,
+    Arrived,
     Bend,
     Checkpoint,
     Ending,
@@ -43,6 +44,7 @@ from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated, LookedOn
+from ilvren.runs.flight import Flight
 from ilvren.runs.history import History
 from ilvren.runs.hopeless import Watch
 from ilvren.runs.leaders import Leaders
@@ -161,6 +163,7 @@ class Loop:
         self._history = History(variables=problem.size, rows=rows, ledger=thinned, run=number)
         self.evaluations, self.iterations = self._history.evaluations, self._history.iterations
         self._trouble: str | None = None
+        self._flight = Flight(self.gate)
         self._idle, self._known_work = 0, 0
         self._can_differentiate = True
         self._seeks_feasible = problem.seeks_feasible
@@ -177,6 +180,7 @@ class Loop:
         try:
             return self._driven()
         finally:
+            self._flight.end()
             self.gate.release()
 
     def _driven(self) -> RunResult:
@@ -440,7 +444,7 @@ class Loop:
         if self.settings.seconds is not None and self._seconds() >= self.settings.seconds:
             raise _Stop("exhausted", f"{self.settings.seconds:g} seconds are used up")
 
-    def _answer(self, request: Request) -> Reply:
+    def _answer(self, request: Request) -> Reply | Arrived:
         assert self._scaling is not None
         points = np.asarray(request.points, dtype=float)
         scaling = self._view.scaling if request.lifted and self._view is not None else self._scaling
@@ -450,6 +454,10 @@ class Loop:
         if request.lifted and self._view is not None:
             return self._lifted_reply(self._view, self._view.full(points), derivatives=request.derivatives)
         full = self._full(points)
+        if request.in_arrival_order:
+            return self._arrived(full)
+        if self._flight.open:
+            raise _ProtocolError(f"asked for designs while {len(self._flight.open)} others were under way")
         if request.scan and not self.problem.sources:
             return self._scan(full)
         if len(full) >= LEAST_BATCH and not (request.derivatives or request.residuals or self.problem.sources):
@@ -459,6 +467,51 @@ class Loop:
         if request.residuals:
             residuals = [self.gate.residuals(point, derivatives=request.derivatives) for point in full]
         return self._scaling.reply(evaluations, derivatives=request.derivatives, residuals=residuals)
+
+    def _arrived(self, points: FloatArray) -> Arrived:
+        """Put designs (k, n) under way and return the first that is back of all that are; on replay the one that
+        was."""
+        assert self._scaling is not None
+        flight, number = self._flight, self._requests
+        self._begin_request(points, VALUES)
+        flight.add(points)
+        if not flight.open:
+            raise _ProtocolError("waits for designs, and none is under way")
+        tickets = self._replay.arrivals.get(number)
+        if tickets is None:
+            tickets = (self._first_back(number),)
+            if self._ledger is not None:
+                self._ledger.add_arrival(self._number, number, tickets)
+        found = [self._evaluate(flight.points[ticket], number, derivatives=False) for ticket in tickets]
+        for ticket in tickets:
+            flight.close(ticket)
+        self._check_goals()
+        return Arrived(tickets, self._scaling.reply(found, derivatives=False, residuals=None))
+
+    def _first_back(self, request: int) -> int:
+        """Return the ticket of the design that is back first: one that is known, or what a worker has made, which is
+        taken as evaluated; without workers the oldest."""
+        flight = self._flight
+        for ticket in flight.open:
+            point = flight.points[ticket]
+            if self.gate.known(point) is not None or self._replay.answer(point, derivatives=False) is not None:
+                return ticket
+        if self.gate.workers is None:
+            return next(iter(flight.open))
+        self._check_seconds()
+        limit = self.settings.evaluations
+        room = len(flight.open) if limit is None else limit - self.gate.counts.evaluations - flight.sent
+        waiting = [ticket for ticket in flight.open if ticket not in flight.under_way]
+        flight.send(waiting[: max(room, 0)])
+        arrived = flight.arrived()
+        if arrived is None:
+            raise _Stop("exhausted", f"{limit} evaluations are used up")
+        ticket, arrival = arrived
+        point = flight.points[ticket]
+        if self.gate.known(point) is None:
+            self.gate.take(point, arrival)
+            self._note_evaluation(point, arrival.evaluation, request, took=arrival.seconds)
+        return ticket
 
     def _lifted_reply(self, view: LiftedView, lifted: FloatArray, *, derivatives: bool) -> Reply:
         """Answer a request for lifted designs (k, n + q): the designs that they begin with are counted and recorded."""

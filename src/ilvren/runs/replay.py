@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -39,7 +40,9 @@ class Replay:
         *,
         has_calls: bool = False,
         checkpoint: RunCheckpoint | None = None,
+        arrivals: Mapping[int, tuple[int, ...]] | None = None,
     ) -> None:
+        self.arrivals = arrivals or {}
         self.checkpoint = checkpoint
         self.recorded = evaluations or [], iterations or []
         self.has_calls = has_calls  # whether the calls of models are on record, and not only what came of them

@@ -227,6 +227,7 @@ def resume(
         ledger.iterations(record.number),
         has_calls=bool(ledger.call_counts(record.number)),
         checkpoint=None if kept is None else RunCheckpoint.unpacked(kept),
+        arrivals=ledger.arrivals(record.number),
     )
     recorded = record.overrides.get("known")
     designs = known_designs(problem, ledger, recorded) if recorded else None

@@ -93,6 +93,8 @@ def _declared(methods: Sequence[Method], run: Callable[[Task, NoOptions], Protoc
         inner="",
         is_random=any(method.is_random for method in methods),
         relaxes=any(method.relaxes for method in methods),
+        takes_known=all(method.takes_known for method in methods),
+        keeps_checkpoints=False,
     )
 
 
