@@ -151,6 +151,8 @@ def _show_counts(table: DesignTable, terminal: Terminal, shown: int) -> None:
     feasible = table.counts["feasible"]
     told = f"{shown} shown of {table.total}" if shown < table.total else f"{table.total} designs"
     terminal.show(f"{told}; {feasible} of all meet the limits")
+    if table.is_staged:
+        terminal.show("designs of earlier stages are left out: they were evaluated with other parameters")
     if table.thinned:
         terminal.show(f"{table.thinned} more were evaluated; their long vectors were not kept")
     if kept > shown:

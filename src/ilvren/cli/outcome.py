@@ -24,6 +24,7 @@ from ilvren.cli.terminal import Terminal
 from ilvren.problem import RowBlock, VariableBlock
 from ilvren.runs.limits import LimitState
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
+from ilvren.runs.stages import told_set
 
 __all__ = ["price_sentence", "show_result"]
 
@@ -72,6 +73,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     elif _DESIGNS[result.design]:
         terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
     _show_objective(result, terminal)
+    if result.stages:
+        terminal.show(_stages_table(result))
     terminal.show(_variables_table(result))
     if result.constraints:
         lines = row_lines(result.problem.row_blocks, result.constraints)
@@ -223,6 +226,15 @@ def _show_objective(result: RunResult, terminal: Terminal) -> None:
         f"   baseline {baseline}",
     )
     terminal.show(line + Text(f"   {change}" if change else ""))
+
+
+def _stages_table(result: RunResult) -> Table:
+    """Return the stages before the last one, with their objectives, which are those of other problems."""
+    rows = [
+        (str(place), told_set(stage.set), stage.outcome, number(stage.objective), str(stage.evaluations))
+        for place, stage in enumerate(result.stages, start=1)
+    ]
+    return table((">stage", "set", "outcome", ">objective there", ">evaluations"), rows)
 
 
 def _variables_table(result: RunResult) -> Table:

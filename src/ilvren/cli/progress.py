@@ -9,7 +9,7 @@ from typing import Any
 from ilvren.cli.tables import number, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import Problem
-from ilvren.runs import Event, Iterated, LookedOn, Started
+from ilvren.runs import Event, Iterated, LookedOn, StageBegun, Started
 
 __all__ = ["Progress", "progress_of"]
 
@@ -49,6 +49,9 @@ class Progress:
     def __call__(self, event: Event) -> None:
         if isinstance(event, Started) and event.why:
             self._terminal.note(event.why)
+        if isinstance(event, StageBegun):
+            self._first = None  # of another problem
+            self._terminal.note(f"stage {event.number} of {event.count}: {event.told}")
         if not isinstance(event, (Iterated, LookedOn)) or self._terminal.quiet or self._is_quiet:
             return
         if self._first is None:

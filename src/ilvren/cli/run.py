@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -76,6 +77,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="RUN",
         action="append",
         help="a run on the same problem on whose designs a population or multistart builds (repeatable)",
+    )
+    parser.add_argument(
+        "--stage",
+        metavar="NAME=VALUE,…",
+        action="append",
+        help="a stage of the run with these parameter values, from where the last one ended (repeatable): a hard"
+        " problem by way of easier ones",
     )
     parser.add_argument(
         "--sweep",
@@ -151,6 +159,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         arguments.output,
         arguments.workers,
         tuple(arguments.known or ()),
+        _stages(arguments.stage or ()),
     )
     _check_extras(problem, arguments)
     if arguments.repeats is not None:
@@ -201,6 +210,12 @@ class Extras:
     output: str | None = None
     workers: str | None = None
     known: tuple[str, ...] = ()
+    stages: tuple[dict[str, object], ...] = ()
+
+
+def _stages(texts: Iterable[str]) -> tuple[dict[str, object], ...]:
+    """Return the parameters of each stage. Raises RequestError."""
+    return tuple(dict(pairs("--stage", re.split(r",(?=\s*[A-Za-z_]\w*\s*=)", text))) for text in texts)
 
 
 def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
@@ -220,6 +235,7 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
         for flag, given in (
             ("--from", arguments.origin),
             ("--known", arguments.known),
+            ("--stage", arguments.stage),
             ("--step-log", arguments.step_log),
             ("--draw-every", arguments.draw_every),
             ("--repeats", arguments.repeats if several == "--sweep" else None),
@@ -284,6 +300,7 @@ def run_and_show(
                 listener=listener,
                 origin=extras.origin,
                 known=extras.known,
+                stages=extras.stages,
                 workers=extras.workers,
             )
         finally:

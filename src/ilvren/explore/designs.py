@@ -48,7 +48,8 @@ class DesignTable:
     """Designs of runs on one problem, in the order asked for; `values` {name: (k,) or (k, size)} of every derived
     value, output, objective and constraint, row by row as the designs; `total` of them before filters;
     `is_mixed`: the runs had different parameters, each design being told under its own; of
-    `thinned` more designs the vectors, which are long, were not kept."""
+    `thinned` more designs the vectors, which are long, were not kept; `is_staged`: designs of earlier
+    stages of a run are left out, since other parameters decided their values."""
 
     problem: Problem
     runs: tuple[str, ...]
@@ -58,6 +59,7 @@ class DesignTable:
     counts: Mapping[str, int]
     is_mixed: bool = False
     thinned: int = 0
+    is_staged: bool = False
 
     @property
     def names(self) -> list[str]:
@@ -196,6 +198,7 @@ def designs_of(
         table.counts,
         any(record.overrides["set"] != records[0].overrides["set"] for record in records),
         thinned,
+        any("stages" in record.overrides for record in records),
     )
 
 

@@ -141,7 +141,6 @@ def _case_of_number(ledger: Ledger, address: str, tolerance: float | None, accep
     found = addressed(ledger, address)
     problem = problem_of(found.record)
     refuse_changed(found.record, problem, as_now=as_now)
-    assert found.evaluation is not None
     return _case(
         problem,
         found.point,
@@ -149,7 +148,7 @@ def _case_of_number(ledger: Ledger, address: str, tolerance: float | None, accep
         tolerance,
         accept_probe,
         found.address,
-        found.evaluation.objective,
+        None if found.evaluation is None else found.evaluation.objective,
         tuple(ledger.evaluations(found.record.number)),
         in_new_process=True,
     )

@@ -26,10 +26,15 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
     names = [variable.name for variable in problem.variables]
     objective = problem.objective.name if problem.objective else "objective"
     kept: Sequence[IterationRecord | EvaluationRecord]
-    kept = ledger.iterations(record.number) if every == "iteration" else ledger.evaluations(record.number)
+    of = ledger.iterations if every == "iteration" else ledger.evaluations
+    kept = of(record.number, every_stage=True)
+    stages = ledger.stages(record.number)
     rows = []
     for item in kept:
         row: dict[str, object] = {every: item.number}
+        if stages:
+            firsts = [s.first_iteration if every == "iteration" else s.first_evaluation for s in stages]
+            row["stage"] = sum(first <= item.number for first in firsts)
         if isinstance(item, IterationRecord):
             row["note"] = item.note
         point: Sequence[float | None] = [None] * len(names)  # where long vectors were thinned

@@ -4,7 +4,16 @@ All SQL lives here. Knows records; never problems' formulas, methods or terminal
 """
 
 from ilvren.ledger.calls import CallRecord
-from ilvren.ledger.records import EvaluationRecord, GroupRecord, IterationRecord, RequestRecord, RunRecord
+from ilvren.ledger.records import EvaluationRecord, GroupRecord, IterationRecord, RequestRecord, RunRecord, StageRecord
 from ilvren.ledger.store import Ledger
 
-__all__ = ["CallRecord", "EvaluationRecord", "GroupRecord", "IterationRecord", "Ledger", "RequestRecord", "RunRecord"]
+__all__ = [
+    "CallRecord",
+    "EvaluationRecord",
+    "GroupRecord",
+    "IterationRecord",
+    "Ledger",
+    "RequestRecord",
+    "RunRecord",
+    "StageRecord",
+]

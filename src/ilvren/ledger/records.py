@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
-__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "RequestRecord", "RunRecord"]
+__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "RequestRecord", "RunRecord", "StageRecord"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +68,16 @@ class RequestRecord:
     number: int
     hash: str
     points: int
+
+
+@dataclass(frozen=True, slots=True)
+class StageRecord:
+    """Where a stage of a run began: its number from 1, its first request, computed point and iteration."""
+
+    number: int
+    first_request: int
+    first_evaluation: int
+    first_iteration: int
 
 
 class EvaluationRecord(NamedTuple):

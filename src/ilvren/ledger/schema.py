@@ -43,11 +43,13 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
         ),
     ),
     6: (
-        "where the replay of a run may begin, and in which order replies came",
+        "where the replay of a run may begin, in which order replies came, and stages",
         (
             "CREATE TABLE checkpoints (run INTEGER PRIMARY KEY REFERENCES runs, state BLOB NOT NULL)",
             "CREATE TABLE arrivals (run INTEGER NOT NULL REFERENCES runs, request INTEGER NOT NULL, tickets BLOB"
             " NOT NULL, PRIMARY KEY (run, request)) WITHOUT ROWID",
+            "CREATE TABLE stages (run INTEGER NOT NULL REFERENCES runs, number INTEGER NOT NULL, first_request INTEGER,"
+            " first_evaluation INTEGER, first_iteration INTEGER, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
     3: (

@@ -10,6 +10,7 @@ import math
 import os
 import re
 import sqlite3
+import sys
 import time
 from array import array
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -20,7 +21,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.ledger.calls import CallShelf
 from ilvren.ledger.groups import GroupShelf
 from ilvren.ledger.opening import guarded, now, open_file
-from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord
+from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord, StageRecord
 
 __all__ = ["Ledger"]
 
@@ -207,6 +208,26 @@ class Ledger(GroupShelf, CallShelf):
         """Drop the design of an iteration that is on record."""
         self._add("UPDATE iterations SET point = x'' WHERE run = ? AND number = ?", (run, number))
 
+    def plan_stages(self, run: int, count: int) -> None:
+        """Record how many stages a run is to have; none of them has begun."""
+        for number in range(1, count + 1):
+            self._add("INSERT OR IGNORE INTO stages VALUES (?, ?, NULL, NULL, NULL)", (run, number))
+        self.flush()
+
+    def begin_stage(self, run: int, stage: StageRecord) -> None:
+        """Record where a stage begins."""
+        given = stage.first_request, stage.first_evaluation, stage.first_iteration, run, stage.number
+        self._add(
+            "UPDATE stages SET first_request = ?, first_evaluation = ?, first_iteration = ?"
+            " WHERE run = ? AND number = ?",
+            given,
+        )
+
+    def stages(self, run: int) -> list[StageRecord]:
+        """Return the stages of a run that have begun, in order."""
+        rows = self._rows("SELECT number, first_request, first_evaluation, first_iteration FROM stages", run)
+        return [StageRecord(*row) for row in rows if row[1] is not None]
+
     def add_arrival(self, run: int, request: int, tickets: Sequence[int]) -> None:
         """Record which points came back at a request."""
         self._add("INSERT OR REPLACE INTO arrivals VALUES (?, ?, ?)", (run, request, array("q", tickets).tobytes()))
@@ -316,9 +337,11 @@ class Ledger(GroupShelf, CallShelf):
         """Return the requests of a run in order."""
         return [RequestRecord(*row) for row in self._rows("SELECT number, hash, points FROM requests", run)]
 
-    def evaluations(self, run: int) -> list[EvaluationRecord]:
-        """Return the computed points of a run in order. An invalid violation reads as infinite."""
-        rows = self._rows(_EVALUATIONS, run)
+    def evaluations(self, run: int, *, every_stage: bool = False) -> list[EvaluationRecord]:
+        """Return the computed points of a run in order, of a run of several stages those of the last one alone: the
+        others belong to other problems. An invalid violation reads as infinite."""
+        first = 0 if every_stage else self._last_stage(run, "first_evaluation")
+        rows = self._rows(_EVALUATIONS, run, first)
         return [EvaluationRecord(*_with_infinity(row, 6)) for row in rows]
 
     def evaluation(self, run: int, number: int) -> EvaluationRecord | None:
@@ -335,12 +358,22 @@ class Ledger(GroupShelf, CallShelf):
             ).fetchone()
         return least or 0, most or 0
 
-    def iterations(self, run: int) -> list[IterationRecord]:
-        """Return the iterations of a run in order. An invalid violation reads as infinite."""
+    def _last_stage(self, run: int, what: str) -> int:
+        """Return where the last stage of a run begins: 0 without stages, beyond all numbers where it never began."""
+        with self._guard():
+            row = self._db.execute(
+                f"SELECT {what} FROM stages WHERE run = ? ORDER BY number DESC LIMIT 1", (run,)
+            ).fetchone()
+        return 0 if row is None else sys.maxsize if row[0] is None else int(row[0])
+
+    def iterations(self, run: int, *, every_stage: bool = False) -> list[IterationRecord]:
+        """Return the iterations of a run in order, as `evaluations` does. An invalid violation reads as infinite."""
+        first = 0 if every_stage else self._last_stage(run, "first_iteration")
         rows = self._rows(
             "SELECT number, path, evaluations, gradients, seconds, objective, best, violation, stationarity, step,"
             " note, point FROM iterations",
             run,
+            first,
         )
         return [IterationRecord(*_with_infinity(row, 7)) for row in rows]
 
@@ -352,9 +385,10 @@ class Ledger(GroupShelf, CallShelf):
             ).fetchall()
         return {iteration: array("q", members) for iteration, members in rows}
 
-    def _rows(self, select: str, run: int) -> Iterable[tuple[Any, ...]]:
+    def _rows(self, select: str, run: int, first: int = 0) -> Iterable[tuple[Any, ...]]:
         with self._guard():
-            return self._db.execute(f"{select} WHERE run = ? ORDER BY number", (run,)).fetchall()
+            given = run, first
+            return self._db.execute(f"{select} WHERE run = ? AND number >= ? ORDER BY number", given).fetchall()
 
 
 _EVALUATIONS = (

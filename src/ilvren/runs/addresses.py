@@ -17,7 +17,7 @@ __all__ = ["Addressed", "addressed", "design_document", "split_address"]
 @dataclass(frozen=True)
 class Addressed:
     """A design on record: its run, its `number` among the run's evaluations (None: the reported one), the full design
-    `point` (n,), and the evaluation where it has a number."""
+    `point` (n,), and the evaluation where it has a number and is of the run's last stage."""
 
     record: RunRecord
     number: int | None
@@ -63,11 +63,15 @@ def addressed(ledger: Ledger, text: str) -> Addressed:
         has = f"its designs have numbers from {least} to {most}" if most else "it has evaluated none"
         raise RequestError(f"{record.id} has no design {number}: {has}", advice=f"`ilvren designs {record.id}`")
     if not evaluation.is_whole:
-        whole = [item.number for item in ledger.evaluations(record.number) if item.is_whole]
+        kept = ledger.evaluations(record.number, every_stage=True)
+        whole = [item.number for item in kept if item.is_whole]
         raise RequestError(
             f"the vectors of {record.id}:{number} were not kept: long ones are thinned as a history grows",
             advice=f"nearest that are: {record.id}:{min(whole, key=lambda one: abs(one - number))}",
         )
     import numpy as np
 
-    return Addressed(record, number, tuple(np.frombuffer(evaluation.point).tolist()), evaluation)
+    point = tuple(np.frombuffer(evaluation.point).tolist())
+    # A design of an earlier stage is one of this problem, too, but what was evaluated there is not.
+    is_own = any(item.number == number for item in ledger.evaluations(record.number))
+    return Addressed(record, number, point, evaluation if is_own else None)

@@ -7,10 +7,19 @@ from dataclasses import dataclass
 
 from ilvren.runs.leaders import Leader
 
-__all__ = ["Ended", "Event", "Iterated", "LookedOn", "Started"]
+__all__ = ["Ended", "Event", "Iterated", "LookedOn", "StageBegun", "Started"]
 
 
 @dataclass(frozen=True, slots=True)
+class StageBegun:
+    """A stage of the run begins: its `number` of so many, and the parameters that it sets, in words."""
+
+    number: int
+    count: int
+    told: str
+
+
+@dataclass(frozen=True)
 class Started:
     """The run exists: its id in the ledger ("" without one) and what it was asked."""
 
@@ -60,4 +69,4 @@ class Ended:
     outcome: str
 
 
-Event = Started | Iterated | LookedOn | Ended
+Event = Started | StageBegun | Iterated | LookedOn | Ended

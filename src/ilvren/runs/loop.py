@@ -15,8 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import MachineError, ProblemError, RequestError
-from ilvren.evaluate import Arrival, Evaluation, Gate, Workers, key_of, measured, with_sizes
-from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord
+from ilvren.evaluate import Arrival, Counts, Evaluation, Gate, Workers, key_of, measured, with_sizes
+from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord, StageRecord
 from ilvren.methods.base import (
     SLOPES,
     VALUES,
@@ -57,6 +57,7 @@ from ilvren.runs.second_look import document
 from ilvren.runs.settings import Settings
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.sources import with_source
+from ilvren.runs.stages import Base, StageEnd
 
 __all__ = ["Loop", "is_large"]
 
@@ -110,9 +111,11 @@ class Loop:
         multipliers: tuple[FloatArray, FloatArray] | None = None,
         workers: Workers | None = None,
         known: Known | None = None,
+        base: Base | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
-        self.problem = problem
+        base = base or Base()
+        self._base = base
         self.method = method
         self.options = options
         self.settings = settings
@@ -124,7 +127,7 @@ class Loop:
         # Runs of older ledgers have the derivatives of models on record, not the calls.
         self._is_old_style = bool(calls and replay and replay.evaluations and not replay.has_calls)
         if ledger is not None and number and calls and not self._is_old_style:
-            self._shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
+            self._shelf = base.shelf or RunShelf(ledger, number, problem, is_fresh=settings.fresh)
             for own in calls:
                 own.shelf = self._shelf
         self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers, calls=calls)
@@ -139,8 +142,8 @@ class Loop:
         self._known = known
         self._clock = clock
         self._began = clock()
-        self._earlier = 0.0
-        self._requests = 0
+        self._earlier = base.seconds
+        self._requests = base.requests
         self._scaling: Scaling | None = None
         self._start: Evaluation | None = None
         self._leaders = Leaders(settings.feasibility, settings.tolerance)
@@ -160,8 +163,10 @@ class Loop:
         # Runs of older ledgers are followed by the replies on record, which are kept whole.
         rows = self.problem.row_count
         thinned = None if self._is_old_style else ledger
-        self._history = History(variables=problem.size, rows=rows, ledger=thinned, run=number)
+        self._history = base.history or History(variables=problem.size, rows=rows, ledger=thinned, run=number)
         self.evaluations, self.iterations = self._history.evaluations, self._history.iterations
+        self._first = len(self.evaluations), len(self.iterations)
+        self._leaders.progress_at = self._first[0]
         self._trouble: str | None = None
         self._flight = Flight(self.gate)
         self._idle, self._known_work = 0, 0
@@ -173,17 +178,51 @@ class Loop:
         """Return the id in the ledger, "" without one."""
         return f"r{self._number}" if self._number else ""
 
+    @property
+    def counts(self) -> Counts:
+        """Return what the run has counted, in its earlier stages, too."""
+        own, before = self.gate.counts, self._base.counts
+        return Counts(
+            own.evaluations + before.evaluations, own.gradients + before.gradients, own.hessians + before.hessians
+        )
+
+    def base_after(self, result: RunResult, values: Mapping[str, Any]) -> Base:
+        """Return what the next stage begins with, where this one set `values` and ended with `result`."""
+        evaluations = self.gate.counts.evaluations
+        told = StageEnd(values, result.outcome, result.reason, result.objective, result.violation, evaluations)
+        ended = (*self._base.ended, told)
+        return Base(self._requests, self.counts, self._seconds(), self._history, self._shelf, ended)
+
+    def begin_stage(self, number: int) -> None:
+        """Record that a stage of the run begins here."""
+        if self._ledger is not None:
+            first = StageRecord(number, self._requests, self._first[0] + 1, self._first[1])
+            self._ledger.begin_stage(self._number, first)
+
+    def given_up(self, outcome: str, reason: str) -> RunResult:
+        """Report the start for what it is: the run was stopped in an earlier stage, at this design."""
+        self._can_differentiate = False  # values tell where it stands; derivatives could take many calls
+        try:
+            with np.errstate(all="ignore"):
+                result = self._result(outcome, reason)
+            if self._ledger is not None:
+                self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
+            return result
+        finally:
+            self.gate.release()
+
     # ---- the loop -----------------------------------------------------------------------------
 
-    def drive(self) -> RunResult:
-        """Run to an end and return the result. An interrupt ends the run, the best design being kept."""
+    def drive(self, *, is_last: bool = True) -> RunResult:
+        """Run to an end and return the result; of the last stage, it is recorded as the run's. An interrupt ends the
+        run, the best design being kept."""
         try:
-            return self._driven()
+            return self._driven(is_last=is_last)
         finally:
             self._flight.end()
             self.gate.release()
 
-    def _driven(self) -> RunResult:
+    def _driven(self, *, is_last: bool) -> RunResult:
         try:
             with np.errstate(all="ignore"):  # methods judge what is not finite; NumPy need not warn
                 outcome, reason = self._run()
@@ -209,7 +248,7 @@ class Loop:
                 assert self._watch.conflict is not None
                 outcome, reason = "infeasible", f"proved: {self._watch.conflict.sentence}"
             result = self._result(outcome, reason)
-        if self._ledger is not None:
+        if self._ledger is not None and is_last:
             try:
                 self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
             except MachineError as error:
@@ -346,10 +385,10 @@ class Loop:
     def _replied(self, message: object) -> object:
         if isinstance(message, Request):
             if message.beyond and self._first_evaluations is None:
-                self._first_evaluations = self.gate.counts.evaluations
+                self._first_evaluations = self.counts.evaluations
             self._is_beyond = message.beyond
             if message.beyond and self._listener is not None:
-                self._listener(LookedOn(self.gate.counts.evaluations, self._best_as_written()))
+                self._listener(LookedOn(self.counts.evaluations, self._best_as_written()))
         if isinstance(message, (Request, Bend)):
             try:
                 return self._answer(message) if isinstance(message, Request) else self._bend(message)
@@ -378,7 +417,7 @@ class Loop:
             self._requests,
             len(self.evaluations),
             len(self.iterations),
-            self.gate.counts.hessians,
+            self.counts.hessians,
             self._idle,
             self._leaders.progress,
             RunCheckpoint.of_calls(self.gate.calls),
@@ -390,9 +429,9 @@ class Loop:
         does not reach so far, or vectors that are needed were thinned."""
         evaluations, iterations = self._replay.recorded
         done = evaluations[len(self.evaluations) : checkpoint.evaluations]
-        shown = iterations[: checkpoint.iterations]
+        shown = iterations[len(self.iterations) : checkpoint.iterations]
         is_whole = all(record.is_whole for record in done) and all(record.is_whole for record in shown[-1:])
-        if len(evaluations) < checkpoint.evaluations or len(shown) < checkpoint.iterations or not is_whole:
+        if len(evaluations) < checkpoint.evaluations or len(iterations) < checkpoint.iterations or not is_whole:
             return None
         restore_calls(self.gate.calls, checkpoint.calls)
         left = list(shown)
@@ -401,14 +440,14 @@ class Loop:
                 self._shown_again(left.pop(0))
             point, values = np.frombuffer(record.point), np.frombuffer(record.values)
             evaluation = Evaluation(float(values[0]), values[1:].copy())
-            self.gate.adopt(point, evaluation, evaluations=record.evaluations)
+            self.gate.adopt(point, evaluation, evaluations=record.evaluations - self._base.counts.evaluations)
             self._earlier, self._began = max(self._earlier, record.seconds), self._clock()
             self._note_evaluation(point, evaluation, record.request, took=0.0, is_recorded=True, number=record.number)
         for item in left:
             self._shown_again(item)
         self._leaders.progress = checkpoint.progress
         self._requests, self._idle = checkpoint.requests, checkpoint.idle
-        self._known_work = self.gate.counts.evaluations + self.gate.counts.gradients
+        self._known_work = self.counts.evaluations + self.counts.gradients
         return checkpoint.state
 
     def _shown_again(self, record: IterationRecord) -> None:
@@ -500,7 +539,7 @@ class Loop:
             return next(iter(flight.open))
         self._check_seconds()
         limit = self.settings.evaluations
-        room = len(flight.open) if limit is None else limit - self.gate.counts.evaluations - flight.sent
+        room = len(flight.open) if limit is None else limit - self.counts.evaluations - flight.sent
         waiting = [ticket for ticket in flight.open if ticket not in flight.under_way]
         flight.send(waiting[: max(room, 0)])
         arrived = flight.arrived()
@@ -589,7 +628,7 @@ class Loop:
         """Return the number that the evaluation of each new design will have, and the designs that must be computed,
         as far as the limit on evaluations allows."""
         limit = self.settings.evaluations
-        room = math.inf if limit is None else limit - self.gate.counts.evaluations
+        room = math.inf if limit is None else limit - self.counts.evaluations
         numbers: dict[bytes, int] = {}
         found: dict[bytes, FloatArray] = {}
         for point in points:
@@ -635,7 +674,7 @@ class Loop:
         self._check_seconds()
         limit = self.settings.evaluations
         known = self.gate.counted_among(full)
-        room = len(full) if limit is None else max(int(limit - self.gate.counts.evaluations) + known, 0)
+        room = len(full) if limit is None else max(int(limit - self.counts.evaluations) + known, 0)
         objective, rows = self.gate.batch_values(full)
         taken = min(room, len(full))
         if taken:
@@ -667,7 +706,7 @@ class Loop:
         own = np.fromiter(places.values(), dtype=np.int64, count=len(places))
         new = np.array([not self.gate.has_counted_key(key) for key in places])
         limit = self.settings.evaluations
-        room = len(own) if limit is None else int(limit - self.gate.counts.evaluations)
+        room = len(own) if limit is None else int(limit - self.counts.evaluations)
         allowed = len(own) if int(new.sum()) <= room else int(np.searchsorted(np.cumsum(new), room, side="right"))
         recorded = [self._replay.values_of(points[place].tobytes()) for place in own.tolist()]
         began = self._seconds()
@@ -716,7 +755,7 @@ class Loop:
         known = self.gate.known(point, derivatives=derivatives)
         if known is not None:
             return known
-        counts = self.gate.counts
+        counts = self.counts
         is_new = not self.gate.has_counted(point)
         limit = self.settings.evaluations
         if limit is not None and is_new and counts.evaluations >= limit:
@@ -735,7 +774,8 @@ class Loop:
             self._earlier, self._began = max(self._earlier, seconds), self._clock()
         else:
             evaluation, seconds = self._recalled(point, recorded, derivatives=derivatives), recorded.seconds
-            self.gate.adopt(point, evaluation, evaluations=recorded.evaluations)
+            before = self._base.counts.evaluations
+            self.gate.adopt(point, evaluation, evaluations=recorded.evaluations - before)
             self._earlier = max(self._earlier, seconds)
             self._began = self._clock()
         self._note_evaluation(
@@ -772,7 +812,7 @@ class Loop:
 
     def _record(self, point: FloatArray, evaluation: Evaluation, request: int, number: int) -> EvaluationRecord:
         violation = self.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
-        counts = self.gate.counts
+        counts = self.counts
         derivatives = None
         if evaluation.gradient is not None and evaluation.jacobian is not None:
             # Formulas give the same numbers again, from the calls of models on record; older ledgers have no calls.
@@ -847,7 +887,7 @@ class Loop:
         self._note_iteration(iterate, point, evaluation, standing)
         if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
-        counts = self.gate.counts
+        counts = self.counts
         total = counts.evaluations + counts.gradients
         if self._leaders.feasible is None and self._leaders.least is not None:
             self._check_conflict(self._watch.after(self._leaders.least.violation))
@@ -867,7 +907,7 @@ class Loop:
         return next((record.point for record in self.evaluations[:-4:-1] if record.point == key), key)
 
     def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
-        counts, seconds = self.gate.counts, self._seconds()
+        counts, seconds = self.counts, self._seconds()
         best = self._best_as_written()
         number = len(self.iterations)  # the first iterate is the start: iteration 0
         record = IterationRecord(
@@ -965,7 +1005,7 @@ class Loop:
         )
         baseline_point = np.array(problem.baseline)
         baseline = Gate(problem, calls=self.gate.calls).evaluate(baseline_point)
-        counts = self.gate.counts
+        counts = self.counts
         settings = self.settings.to_dict()
         if self.settings.scaling and self._scaling is not None:
             settings["scaling"] = self._scaling.facts(problem)
@@ -994,8 +1034,8 @@ class Loop:
             self._seconds(),
             self.settings.seed,
             settings,
-            tuple(self.evaluations),
-            tuple(self.iterations),
+            tuple(self.evaluations[self._first[0] :]),
+            tuple(self.iterations[self._first[1] :]),
             self._trouble,
             estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None,
             self._optima_as_written(),
@@ -1005,6 +1045,7 @@ class Loop:
             () if self._watch.conflict is None else self._watch.conflict.names,
             self._notes(),
             self._quantities(point) if is_valid else {},
+            self._base.ended,
         )
 
     def _quantities(self, point: FloatArray) -> dict[str, object]:
@@ -1032,7 +1073,7 @@ class Loop:
         if self._looked is None:
             return None
         first = self._first_evaluations if not self._looked.is_convex else None
-        return document(self._looked, 0 if first is None else self.gate.counts.evaluations - first)
+        return document(self._looked, 0 if first is None else self.counts.evaluations - first)
 
     def _optima_as_written(self) -> tuple[FoundOptimum, ...]:
         sign = self.problem.objective.sign if self.problem.objective is not None else 1

@@ -41,7 +41,9 @@ class Replay:
         has_calls: bool = False,
         checkpoint: RunCheckpoint | None = None,
         arrivals: Mapping[int, tuple[int, ...]] | None = None,
+        of_stage: range | None = None,
     ) -> None:
+        """`of_stage`: the numbers of the evaluations that are this stage's, None for all."""
         self.arrivals = arrivals or {}
         self.checkpoint = checkpoint
         self.recorded = evaluations or [], iterations or []
@@ -52,6 +54,8 @@ class Replay:
         self._values: dict[bytes, EvaluationRecord] = {}
         self._derivatives: dict[bytes, EvaluationRecord] = {}
         for record in evaluations or []:
+            if of_stage is not None and record.number not in of_stage:
+                continue
             kept = self._values if record.derivatives is None else self._derivatives
             kept.setdefault(record.point, record)
         self._has_thinned = any(not record.is_whole for record in evaluations or [])

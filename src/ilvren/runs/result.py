@@ -10,6 +10,7 @@ from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem
 from ilvren.runs.estimates import Estimates
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
+from ilvren.runs.stages import StageEnd
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 
@@ -51,7 +52,8 @@ class RunResult:
     any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
-    `derived` {name: value} are the derived values and the models' outputs at the design."""
+    `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
+    before the last one ended."""
 
     id: str
     problem: Problem
@@ -82,6 +84,7 @@ class RunResult:
     conflict: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     derived: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    stages: tuple[StageEnd, ...] = ()
 
     @property
     def holds(self) -> bool:
@@ -155,5 +158,6 @@ class RunResult:
             **({"optima": [self._optimum_document(item) for item in self.optima]} if self.optima else {}),
             **({"bound": self._bound_document()} if self.bound is not None else {}),
             **({"conflict": list(self.conflict)} if self.conflict else {}),
+            **({"stages": [stage.to_dict() for stage in self.stages]} if self.stages else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }

@@ -7,8 +7,9 @@ import shlex
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,13 +18,13 @@ from ilvren import __version__
 from ilvren.errors import RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import Method, options_from
+from ilvren.methods.base import Known, Method, options_from
 from ilvren.problem import Aim, Problem, load
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
-from ilvren.runs.events import Ended, Event, Started
+from ilvren.runs.events import Ended, Event, StageBegun, Started
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
 from ilvren.runs.pool import open_workers
@@ -31,6 +32,7 @@ from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
+from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 from ilvren.runs.warm import begun_at, record_result, warm_start
 
@@ -55,6 +57,7 @@ def run(
     workers: int | str | Workers | None = None,
     member: tuple[int, int] | None = None,
     known: Sequence[str] = (),
+    stages: Sequence[Mapping[str, Any]] = (),
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -67,18 +70,22 @@ def run(
     given. `listener` is called with every event. `workers` evaluate the models of the problem: so many processes, or
     those of a cluster ("dask://HOST:PORT"), or a pool that is open; problems of formulas need none. `member` says which
     place of which group of the ledger the run takes; `known` are runs of the ledger on the same problem, on whose
-    designs the method may build.
+    designs the method may build. `stages` are parameter values by name, each stage's in turn: the run solves the
+    problem with them one after the other, each from where the last one ended, and reports the last.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
         problem = load(problem)
     problem.one_objective()
+    problems, before = staged_problems(problem, stages), dict(problem.overrides)
+    problem = problems[-1] if problems else problem
     if settings is None:
         try:
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
     chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
+    early = _without_look(problem, settings)
     settings = _with_room(problem, chosen, settings)
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
@@ -92,10 +99,8 @@ def run(
         if origin is not None or known:
             raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
         with open_workers(problem, workers, settings) as pool:
-            loop = Loop(
-                problem, chosen, read_options, settings, listener=listener, multipliers=multipliers, workers=pool
-            )
-            return _drive(loop, listener, choice)
+            plan = _Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
+            return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     with ExitStack() as stack:
         if opened is not ledger:
@@ -103,6 +108,7 @@ def run(
         pool = stack.enter_context(open_workers(problem, workers, settings))
         if origin is not None:
             problem, multipliers = _from_run(problem, opened, origin)
+            problems = [one.with_starts(np.array(problem.start)) for one in problems]
         recorded = known_recorded(opened, known)
         designs = known_designs(problem, opened, recorded) if known else None
         number = opened.begin_run(
@@ -117,6 +123,8 @@ def run(
                 **({"multipliers": _recorded(multipliers)} if multipliers is not None else {}),
                 **({"aim": problem.aim.to_dict()} if problem.aim else {}),
                 **({"known": recorded} if known else {}),
+                **({"stages": {str(place): dict(own) for place, own in enumerate(stages, start=1)}} if stages else {}),
+                **({"before": before} if stages else {}),
             },
             versions=versions(),
             label=settings.label,
@@ -124,19 +132,25 @@ def run(
             models=stored_models(problem),
             member=member,
         )
-        loop = Loop(
-            problem,
+        if stages:
+            opened.plan_stages(number, len(stages))
+        plan = _Plan(
             chosen,
+            early,
             read_options,
             settings,
             ledger=opened,
             number=number,
             listener=listener,
-            multipliers=multipliers,
             workers=pool,
             known=designs,
         )
-        return _drive(loop, listener, choice)
+        return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
+
+
+def _without_look(problem: Problem, settings: Settings) -> Method:
+    """Return the method of the settings without a second look."""
+    return chosen_method(problem, replace(settings, second_look=0.0), has_options=bool(settings.options))[0]
 
 
 def _with_room(problem: Problem, chosen: Method, settings: Settings) -> Settings:
@@ -220,43 +234,44 @@ def resume(
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
     chosen, choice = chosen_method(problem, settings, has_options=False)
-    kept = ledger.checkpoint(record.number) if chosen.keeps_checkpoints else None
-    replay = Replay(
-        ledger.requests(record.number),
-        ledger.evaluations(record.number),
-        ledger.iterations(record.number),
-        has_calls=bool(ledger.call_counts(record.number)),
-        checkpoint=None if kept is None else RunCheckpoint.unpacked(kept),
-        arrivals=ledger.arrivals(record.number),
-    )
+    early = _without_look(problem, settings)
+    stages = list(record.overrides.get("stages", {}).values())
+    problems = staged_problems(_without_stages(record), stages) if stages else [problem]
     recorded = record.overrides.get("known")
     designs = known_designs(problem, ledger, recorded) if recorded else None
     with open_workers(problem, workers, settings) as pool:
-        loop = Loop(
-            problem,
+        plan = _Plan(
             chosen,
+            early,
             options_from(chosen, settings.options),
             settings,
             ledger=ledger,
             number=record.number,
-            replay=replay,
             listener=listener,
-            multipliers=_recalled(record),
             workers=pool,
             known=designs,
+            is_resumed=True,
         )
-        ledger.reopen_run(record, settings.to_dict())  # only now: whatever could be refused has been
-        result = _resumed(loop, record, ledger, listener, choice)
+        first = plan.loop(problems[0], _recalled(record), plan.replay(1), None)  # what can be refused is refused here
+        ledger.reopen_run(record, settings.to_dict())
+        first.gate.release()
+        result = _resumed(plan, problems, stages, record, ledger, listener, choice)
     if anyhow and is_over:
         ledger.restore_run(record)
     return result
 
 
 def _resumed(
-    loop: Loop, record: RunRecord, ledger: Ledger, listener: Listener | None, choice: Choice | None
+    plan: _Plan,
+    problems: Sequence[Problem],
+    stages: Sequence[Mapping[str, Any]],
+    record: RunRecord,
+    ledger: Ledger,
+    listener: Listener | None,
+    choice: Choice | None,
 ) -> RunResult:
     try:
-        return _drive(loop, listener, choice)
+        return _drive(plan, problems, stages, listener, choice, _recalled(record))
     except Exception as error:  # whatever it is, the run is as it was
         ledger.restore_run(record)
         if not isinstance(error, RequestError):
@@ -287,6 +302,8 @@ def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
+    for values in record.overrides.get("stages", {}).values():
+        words += ["--stage", ",".join(f"{name}={json.dumps(value)}" for name, value in values.items())]
     for reference in record.overrides.get("known", ()):
         words += ["--known", reference]
     for name, value in record.overrides["set"].items():
@@ -307,11 +324,111 @@ def _listed(found: Mapping[str, str]) -> str:
     return ", ".join(f"{name} {version}" for name, version in found.items())
 
 
-def _drive(loop: Loop, listener: Listener | None, choice: Choice | None) -> RunResult:
+@dataclass(frozen=True)
+class _Plan:
+    """What all stages of a run have in common."""
+
+    method: Method
+    early: Method  # of all stages but the last: without a second look
+    options: object
+    settings: Settings
+    ledger: Ledger | None = None
+    number: int = 0
+    listener: Listener | None = None
+    workers: Workers | None = None
+    known: Known | None = None
+    is_resumed: bool = False
+
+    def loop(
+        self,
+        problem: Problem,
+        multipliers: tuple[FloatArray, FloatArray] | None,
+        replay: Replay | None,
+        base: Base | None,
+        *,
+        is_last: bool = True,
+    ) -> Loop:
+        """Return the loop of one stage."""
+        return Loop(
+            problem,
+            self.method if is_last else self.early,
+            self.options,
+            self.settings if is_last else replace(self.settings, target=None),
+            ledger=self.ledger,
+            number=self.number,
+            replay=replay,
+            listener=self.listener,
+            multipliers=multipliers,
+            workers=self.workers,
+            known=self.known,
+            base=base,
+        )
+
+    def replay(self, stage: int) -> Replay | None:
+        """Return what is on record of a stage."""
+        if not self.is_resumed or self.ledger is None:
+            return None
+        ledger, number = self.ledger, self.number
+        begun = {item.number: item for item in ledger.stages(number)}
+        of_stage = None
+        if begun:
+            first = begun[stage].first_evaluation if stage in begun else sys.maxsize
+            end = begun[stage + 1].first_evaluation if stage + 1 in begun else sys.maxsize
+            of_stage = range(first, end)
+        packed = ledger.checkpoint(number) if self.method.keeps_checkpoints else None
+        checkpoint = None if packed is None else RunCheckpoint.unpacked(packed)
+        if checkpoint is not None and of_stage is not None and checkpoint.evaluations not in of_stage:
+            checkpoint = None
+        return Replay(
+            ledger.requests(number),
+            ledger.evaluations(number, every_stage=True),
+            ledger.iterations(number, every_stage=True),
+            has_calls=bool(ledger.call_counts(number)),
+            checkpoint=checkpoint,
+            arrivals=ledger.arrivals(number),
+            of_stage=of_stage,
+        )
+
+
+def _drive(
+    plan: _Plan,
+    problems: Sequence[Problem],
+    stages: Sequence[Mapping[str, Any]],
+    listener: Listener | None,
+    choice: Choice | None,
+    multipliers: tuple[FloatArray, FloatArray] | None,
+) -> RunResult:
+    """Run the stages, each from where the last one ended; a run without has one."""
+    last = problems[-1]
     if listener is not None:
         why = choice.sentence if choice else ""
-        listener(Started(loop.run_id, loop.method.name, len(loop.problem.free), loop.problem.row_count, why))
-    result = loop.drive()
+        name = f"r{plan.number}" if plan.number else ""
+        listener(Started(name, plan.method.name, len(last.free), last.row_count, why))
+    base, point, count = None, None, len(problems)
+    for stage, problem in enumerate(problems, start=1):
+        own = problem if point is None else problem.with_starts(point)
+        is_last = stage == count
+        loop = plan.loop(own, multipliers, plan.replay(stage), base, is_last=is_last)
+        if stages:
+            loop.begin_stage(stage)
+            if listener is not None:
+                listener(StageBegun(stage, count, told_set(stages[stage - 1])))
+        result = loop.drive(is_last=is_last)
+        if not is_last:
+            point = np.array(result.point)
+            warm = warm_start(problem, result.to_dict(), f"stage {stage}")
+            base, multipliers = loop.base_after(result, stages[stage - 1]), warm.multipliers
+            plan = replace(plan, settings=replace(loop.settings, target=plan.settings.target))
+            if result.outcome in ENDS_THE_RUN:
+                reason = f"in stage {stage} of {count} ({told_set(stages[stage - 1])}): {result.reason}"
+                ending = plan.loop(last.with_starts(point), None, None, base)
+                result = ending.given_up(result.outcome, reason)
+                break
     if listener is not None:
         listener(Ended(result.outcome))
     return result
+
+
+def _without_stages(record: RunRecord) -> Problem:
+    """Return the problem of a run as it was before its stages set parameters."""
+    return problem_of(replace(record, overrides={**record.overrides, "set": record.overrides["before"]}))

@@ -126,6 +126,8 @@ def _command(record: RunRecord) -> str:
     for name, value in options.items() if isinstance(options, dict) else ():
         words += ["--option", f"{name}={value}"]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
+    for values in record.overrides.get("stages", {}).values():
+        words += ["--stage", ",".join(f"{name}={json.dumps(value)}" for name, value in values.items())]
     for reference in record.overrides.get("known", ()):
         words += ["--known", reference]
     for flag, key in (("--set", "set"), ("--start", "start")):
