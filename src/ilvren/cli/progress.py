@@ -50,6 +50,7 @@ class Progress:
         if isinstance(event, Started) and event.why:
             self._terminal.note(event.why)
         if isinstance(event, StageBegun):
+            self.close()
             self._first = None  # of another problem
             self._terminal.note(f"stage {event.number} of {event.count}: {event.told}")
         if not isinstance(event, (Iterated, LookedOn)) or self._terminal.quiet or self._is_quiet:

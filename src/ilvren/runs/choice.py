@@ -78,7 +78,8 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
             rest = ("sqp", "bfgs") if is_small else ("l-bfgs",)
             return Choice(("newton", *rest, *last), "bounds at most, and exact second derivatives")
         return Choice(("l-bfgs", "newton"), f"{n} variables, bounds at most")
-    what = f"{n} variables and {m} rows" if n > 1 else f"one variable and {m} row{'s' if m > 1 else ''}"
+    rows = f"{m} row{'s' if m > 1 else ''}"
+    what = f"{n} variables and {rows}" if n > 1 else f"one variable and {rows}"
     if is_small:
         if last:
             return Choice(
