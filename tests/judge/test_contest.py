@@ -205,6 +205,8 @@ class Contests(unittest.TestCase):
             ledger._db.execute("DROP TABLE group_runs")
             ledger._db.execute("DROP TABLE groups")
             ledger._db.execute("DROP TABLE calls")
+            for table in ("checkpoints", "arrivals", "stages"):
+                ledger._db.execute(f"DROP TABLE {table}")
             ledger._db.execute("DELETE FROM schema_steps WHERE number >= 4")
             ledger._db.execute("PRAGMA user_version = 3")
         with Ledger(self.path, read_only=True) as ledger:
