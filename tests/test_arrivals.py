@@ -96,6 +96,21 @@ class Arrivals(unittest.TestCase):
                     self.assertIsInstance(arrived, Arrived)
                     self.assertEqual(arrived.reply.objective[0], gate.evaluate(points[arrived.tickets[0]]).objective)
 
+    def test_a_design_asked_for_twice_is_answered_twice_and_counted_once(self):
+        def twice(task, options):
+            points = np.array([[0.1] * 3, [0.2] * 3, [0.1] * 3, [0.1] * 3])
+            yield Request(points, in_arrival_order=True)
+            for _ in range(3):
+                yield Request(points[:0], in_arrival_order=True)
+            yield Request(np.array([[0.3] * 3]), in_arrival_order=True)
+            yield Iterate(points[0])
+            return Ending("settled", "")
+
+        for workers in (False, True):
+            with self.subTest(workers=workers):
+                result = driven(twice, workers=workers)
+                self.assertEqual((result.outcome, result.counts["evaluations"]), ("settled", 4))  # the start is one
+
     def test_limits_hold_and_the_protocol_is_policed(self):
         def many(task, options):
             points = np.random.default_rng(1).uniform(-1, 1, size=(9, 3))

@@ -102,6 +102,10 @@ MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 # Polishes in one run.
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
+# Steps of this share of the variables are rounding; so many in turn are the end.
+STILL, MOST_STILL = 1e-12, 4
+# A step that no trial shows to gain is taken where it leaves this share of the error in the conditions at most.
+NEARER = 0.9
 # Trial steps along one direction; iterations without a clearly lower error.
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
 # Powers are taken of no more than this.
@@ -245,7 +249,7 @@ def _solved(
     goal = 0.01 * task.tolerance
     has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
     is_free, errors = outer is None, list[float]()
-    lowest, idle = math.inf, 0
+    lowest, idle, still = math.inf, 0, 0
     last_polished: FloatArray | None = None
     most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
     while True:
@@ -317,6 +321,9 @@ def _solved(
                 memory.filter.clear()
                 step, note, held = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
                 continue
+        is_feasible = outer is None and standing.violation <= task.feasibility
+        if taken is None and newton is not None and found is not None and is_feasible:
+            taken = yield from _towards_conditions(stage, state, found)
         if taken is None and found is not None and _is_tiny(state, found.dw):
             tiny += 1
             if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
@@ -377,6 +384,12 @@ def _solved(
             continue
         tiny, failures = 0, 0
         trial, step, note, held = taken
+        # Steps accepted one after the other that are rounding alone, at the last barrier, lead nowhere any more.
+        still = still + 1 if step <= STILL * max(1.0, float(np.abs(trial.point.x).max(initial=0.0))) else 0
+        if still > MOST_STILL and state.mu <= LAST_BARRIER * 1.01 and outer is None:
+            if standing.meets_conditions:
+                return state, "converged", "first-order conditions hold; rounding allows no further decrease"
+            return state, "stalled", "steps have become as small as rounding"
         _update_quasi_newton(memory, state, trial)
         state = trial
 
@@ -578,6 +591,26 @@ def _line_search(
         alpha *= 0.5
         count += 1
     return None, "no trial point is acceptable"
+
+
+def _towards_conditions(
+    stage: Stage, state: State, found: _Step
+) -> Generator[Request, Any, tuple[State, float, str, float] | None]:
+    """Return the full step, as `_line_search` does, where it brings the conditions of (1) nearer, None elsewhere. At a
+    feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
+    rows."""
+    tau = max(LEAST_TAU, 1.0 - state.mu)
+    alpha = longest_step(state.w, found.dw, stage, tau)
+    at = np.clip(state.w + alpha * found.dw, stage.lower, stage.upper)
+    there = yield from evaluated(at[: stage.n], derivatives=True)
+    if np.array_equal(at, state.w) or not (there.is_finite and there.has_derivatives):
+        return None
+    dz = bound_steps(stage, state, found.dw, state.mu)
+    trial = _moved(stage, state, there, at[stage.n :], alpha * found.dy, dz, tau)
+    if not scaled_error(stage, trial, state.mu) <= NEARER * scaled_error(stage, state, state.mu):
+        return None
+    length = float(np.abs(there.x - state.point.x).max(initial=0.0))
+    return trial, length, "full step for the conditions: rounding hides what it gains", math.nan
 
 
 def _why(state: State, newton: _Newton) -> str:

@@ -55,7 +55,8 @@ class Flight:
             if self._answers is None:
                 self._answers = self._gate.as_they_come(self._sent)
             for place, arrival in self._answers:
-                return self._tickets[place], arrival
+                if self._tickets[place] in self.open:  # else its design was known from another ticket meanwhile
+                    return self._tickets[place], arrival
             self._answers, self._sent, self._tickets = None, [], []
         return None
 
