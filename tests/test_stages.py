@@ -77,7 +77,7 @@ class Stages(unittest.TestCase):
                     given = {"method": method, "stages": STAGES, "ledger": ledger, "fresh": True}
                     whole = run(self.problem(kind), **given)
                     total = whole.counts["evaluations"]
-                    for number, share in enumerate((0.15, 0.5, 0.9), start=2):
+                    for number, share in enumerate((0.15, 0.6), start=2):
                         log = self.folder / "calls"
                         log.unlink(missing_ok=True)
                         run(self.problem(kind), evaluations=max(int(share * total), 1), **given)
