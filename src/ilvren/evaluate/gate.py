@@ -37,6 +37,8 @@ MOST_DENSE = 20_000_000
 FEW_DERIVATIVES = 400
 # Estimated second derivatives are worth their factorization up to so many entries a variable.
 MOST_BENT_ENTRIES = 40
+# Longer than this nobody waits for second derivatives of models.
+MOST_BEND_SECONDS = 60.0
 # Lengths of the steps by which second derivatives of models are estimated twice.
 BEND_STEPS = (1.0, 4.0)
 # Second derivatives of formulas in so few scalars are compiled one by one, else by compressed products.
@@ -311,14 +313,29 @@ class Gate(Questions):
         error, where models have no second derivatives; none where there are too many inputs for that."""
         if self.has_curvature:
             return [self.curvature(point, multipliers, 1.0)]
+        if not self._can_bend or self._bend_seconds > MOST_BEND_SECONDS:
+            return []
         found = []
-        for step in BEND_STEPS if self._can_bend else ():
+        try:
+            for step in BEND_STEPS:
+                for calls in self.calls:
+                    calls.bend_step = step
+                found.append(self.hessian(point, -multipliers, weight=self._sign))
+        except RequestError:  # too many non-zeros to be formed
+            return []
+        finally:
             for calls in self.calls:
-                calls.bend_step = step
-            found.append(self.hessian(point, -multipliers, weight=self._sign))
-        for calls in self.calls:
-            calls.bend_step = 1.0
+                calls.bend_step = 1.0
         return found
+
+    @property
+    def _bend_seconds(self) -> float:
+        """Return what `curvatures` would take at least: two Jacobians for each input and step."""
+        return sum(
+            2.0 * len(BEND_STEPS) * calls.source.input_size * calls.quickest
+            for calls in self.calls
+            if np.isfinite(calls.quickest)
+        )
 
     def bent(self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
         """Return the product of the Hessian that `curvature` gives with a direction (n,)."""

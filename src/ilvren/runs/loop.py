@@ -38,7 +38,7 @@ from ilvren.methods.base import (
 )
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
-from ilvren.runs.assessing import LARGE_SIZE, Assessor
+from ilvren.runs.assessing import Assessor
 from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
@@ -74,6 +74,8 @@ LEAST_BATCH = 8
 HOPELESS = frozenset({"infeasible", "no-feasible", "stalled", "exhausted"})
 # An objective of less than this at the start may be flat there, and nowhere else.
 FLAT = 1e-9
+# From so many variables and rows on, multipliers of a design take minutes where the method has none of its own.
+HUGE_SIZE = 20_000
 # No design of a model takes less than this, with all that is around it.
 LEAST_SECONDS = 1e-4
 
@@ -199,17 +201,29 @@ class Loop:
             first = StageRecord(number, self._requests, self._first[0] + 1, self._first[1])
             self._ledger.begin_stage(self._number, first)
 
-    def given_up(self, outcome: str, reason: str) -> RunResult:
-        """Report the start for what it is: the run was stopped in an earlier stage, at this design."""
+    def given_up(self, outcome: str, reason: str, trouble: str | None) -> RunResult:
+        """Report the start for what it is: the run was stopped in an earlier stage, at this design; by `trouble` of the
+        machine, where there is any: then nothing can be recorded."""
+        self._trouble = trouble
         self._can_differentiate = False  # values tell where it stands; derivatives could take many calls
         try:
             with np.errstate(all="ignore"):
                 result = self._result(outcome, reason)
-            if self._ledger is not None:
-                self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
-            return result
+            return result if trouble is not None else self._ended(result)
         finally:
             self.gate.release()
+
+    def _ended(self, result: RunResult) -> RunResult:
+        """Record the end of the run, and return its result."""
+        if self._ledger is None:
+            return result
+        outcome, seconds = result.outcome, result.seconds
+        try:
+            self._ledger.end_run(self._number, outcome=outcome, seconds=seconds, result=result.to_dict())
+        except MachineError as error:
+            self._trouble = str(error)
+            return self._result("interrupted", str(error))
+        return result
 
     # ---- the loop -----------------------------------------------------------------------------
 
@@ -248,13 +262,7 @@ class Loop:
                 assert self._watch.conflict is not None
                 outcome, reason = "infeasible", f"proved: {self._watch.conflict.sentence}"
             result = self._result(outcome, reason)
-        if self._ledger is not None and is_last:
-            try:
-                self._ledger.end_run(self._number, outcome=outcome, seconds=result.seconds, result=result.to_dict())
-            except MachineError as error:
-                self._trouble = str(error)
-                result = self._result("interrupted", str(error))
-        return result
+        return self._ended(result) if is_last else result
 
     def _run(self) -> tuple[str, str]:
         problem, settings = self.problem, self.settings
@@ -997,7 +1005,7 @@ class Loop:
             self._start = self.gate.evaluate(np.array(problem.start))
         ended_here = self._last is not None and np.array_equal(self._last[0], point)
         # Of a large problem the last multipliers measure any design well enough: better ones would take minutes.
-        has_last = ended_here or problem.size > LARGE_SIZE
+        has_last = ended_here or problem.size + problem.row_count > HUGE_SIZE
         conditions = self._conditions(point, evaluation, self._last_iterate if has_last else None)
         is_valid = evaluation.is_finite
         bounds, rows = limit_states(

@@ -422,7 +422,7 @@ def _drive(
             if result.outcome in ENDS_THE_RUN:
                 reason = f"in stage {stage} of {count} ({told_set(stages[stage - 1])}): {result.reason}"
                 ending = plan.loop(last.with_starts(point), None, None, base)
-                result = ending.given_up(result.outcome, reason)
+                result = ending.given_up(result.outcome, reason, result.machine_trouble)
                 break
     if listener is not None:
         listener(Ended(result.outcome))
