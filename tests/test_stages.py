@@ -102,6 +102,7 @@ class Stages(unittest.TestCase):
             whole = run(self.problem("formula"), method="sqp", stages=STAGES, ledger=ledger)
             part = run(self.problem("formula"), method="sqp", stages=STAGES, evaluations=4, ledger=ledger)
             self.assertEqual((part.outcome, len(part.stages)), ("exhausted", 1))
+            self.assertEqual((part.counts["evaluations"], part.stages[0].evaluations), (4, 4))
             self.assertIn("stage 1 of 3 (width = 1.0)", part.reason)
             final = self.problem("formula", width=0.1, push=2.5)
             objective = final.entry_values([final.objective.node], part.point).values[0]

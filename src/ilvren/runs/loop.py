@@ -209,6 +209,9 @@ class Loop:
         try:
             with np.errstate(all="ignore"):
                 result = self._result(outcome, reason)
+            before = self._base.counts  # telling where it stands is no evaluation that the run asked for
+            own = {"evaluations": before.evaluations, "gradients": before.gradients, "hessians": before.hessians}
+            result = replace(result, counts={**result.counts, **own})
             return result if trouble is not None else self._ended(result)
         finally:
             self.gate.release()

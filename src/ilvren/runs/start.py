@@ -360,7 +360,7 @@ class _Plan:
             listener=self.listener,
             multipliers=multipliers,
             workers=self.workers,
-            known=self.known,
+            known=self.known if is_last else None,  # values of the last stage's problem
             base=base,
         )
 
