@@ -14,6 +14,7 @@ from ilvren.judge.history import history_table
 from ilvren.ledger import Ledger
 from ilvren.runs import history, resume
 from ilvren.runs.addresses import addressed
+from ilvren.runs.warm import warm_start
 from tests.test_cli import InAFolder
 
 N = 1200
@@ -83,6 +84,16 @@ class Histories(unittest.TestCase):
             self.assertIsNone(row["variable:u[0]"])
             self.assertEqual(row["f"], thinned.objective)
             self.assertTrue(verify(result).holds, verify(result).reason)
+
+    def test_a_large_record_keeps_prices_and_what_follows_from_the_design_is_left_out(self):
+        with Ledger(self.folder / "a.ledger") as ledger:
+            result = run(loads(HELD), ledger=ledger)
+            record = ledger.run("r1").result
+            self.assertEqual(set(record["constraints"]["steep"]), {"price"})
+            warm = warm_start(loads(HELD), record, "r1")
+            self.assertAlmostEqual(warm.row_multipliers[0], result.constraints[0].price, places=12)
+            self.assertNotEqual(warm.row_multipliers[0], 0.0)
+            np.testing.assert_array_equal(warm.problem.start, result.point)
 
 
 class Told(InAFolder):

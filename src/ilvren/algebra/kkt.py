@@ -220,8 +220,8 @@ class KktSystem:
         self.condensed = np.flatnonzero(condensed) if use and condensed is not None else None
         self.kept = np.flatnonzero(~condensed) if use and condensed is not None else np.arange(m)
         self._key: tuple[Any, ...] = ()
-        self._pattern: Any = None
-        self._order: NDArray[np.int64] = np.zeros(0, dtype=np.int64)
+        self._pattern: tuple[Any, Any] = (None, None)
+        self._order: Any = None
 
     def factored(self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> KktFactor:
         """Return the factorization for H, the diagonals `top` (n,) = S and `bottom` (m,) = D, and J."""
@@ -229,33 +229,36 @@ class KktSystem:
 
     def assembled(self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> Any:
         """Return the sparse matrix of (1) in CSC form."""
+        from scipy.sparse import csc_array
+
         key = (hessian.indptr, hessian.indices, jacobian.indptr, jacobian.indices)
         is_known = bool(self._key) and all(a is b or np.array_equal(a, b) for a, b in zip(self._key, key, strict=True))
         if not is_known:
             self._learn(hessian, jacobian)
             self._key = key
         values = np.concatenate([hessian.data, jacobian.data, jacobian.data, top, -bottom])
-        data = np.bincount(self._order, values, len(self._pattern.indices))
-        matrix = self._pattern.copy()
-        matrix.data = data
-        return matrix
+        data = np.bincount(self._order, values, len(self._pattern[0]))
+        return csc_array((data, *self._pattern), shape=(len(self._pattern[1]) - 1,) * 2)
 
     def _learn(self, hessian: Any, jacobian: Any) -> None:
-        """Find where in the matrix each number of H, J, J', S and D belongs."""
-        from scipy.sparse import csc_array
-
+        """Find where in the matrix each number of H, J, J', S and D belongs: its entries in order are numbered, and
+        those that stand in one place share its number."""
         n, m = self.n, jacobian.shape[0]
-        h_rows = np.repeat(np.arange(n), np.diff(hessian.indptr))
-        j_rows = np.repeat(np.arange(n, n + m), np.diff(jacobian.indptr))
-        diagonal = np.arange(n + m)
-        rows = np.concatenate([h_rows, j_rows, jacobian.indices, diagonal])
-        columns = np.concatenate([hessian.indices, jacobian.indices, j_rows, diagonal])
-        pattern = csc_array((np.ones(len(rows)), (rows, columns)), shape=(n + m, n + m))
-        pattern.sort_indices()
-        numbers = columns.astype(np.int64) * (n + m) + rows
-        kept = np.repeat(np.arange(n + m), np.diff(pattern.indptr)).astype(np.int64) * (n + m) + pattern.indices
-        self._order = np.searchsorted(kept, numbers)
-        self._pattern = pattern
+        size = n + m
+        h_rows = np.repeat(np.arange(n, dtype=np.int32), np.diff(hessian.indptr))
+        j_rows = np.repeat(np.arange(n, size, dtype=np.int32), np.diff(jacobian.indptr))
+        diagonal = np.arange(size, dtype=np.int32)
+        numbers = np.concatenate([hessian.indices, jacobian.indices, j_rows, diagonal]).astype(np.int64)
+        numbers *= size
+        numbers += np.concatenate([h_rows, j_rows, jacobian.indices, diagonal])
+        sequence = np.argsort(numbers, kind="stable").astype(np.int32)
+        numbers = numbers[sequence]
+        is_first = np.append(True, numbers[1:] != numbers[:-1])
+        self._order = np.empty(len(sequence), dtype=np.int32)
+        self._order[sequence] = np.cumsum(is_first, dtype=np.int32) - np.int32(1)
+        numbers = numbers[is_first]
+        indptr = np.searchsorted(numbers, np.arange(size + 1, dtype=np.int64) * size).astype(np.int32)
+        self._pattern = (numbers % size).astype(np.int32), indptr
 
 
 def _lifted(hessian: Any, top: FloatArray) -> FloatArray:

@@ -28,7 +28,7 @@ from ilvren.problem import Problem
 __all__ = ["HessianPlan", "JacobianPlan", "lagrangian_gradient", "spread_blocks", "variable_offsets"]
 
 FloatArray = NDArray[np.float64]
-Indices = NDArray[np.int64]
+Indices = NDArray[np.integer[Any]]
 
 # Numbers held by a batch of directions at one node.
 CHUNK = 4_000_000
@@ -88,6 +88,16 @@ def lagrangian_gradient(problem: Problem, *, with_objective: bool = True) -> dic
     return weighted_gradient(graph, seeds)
 
 
+def _small(pattern: Any) -> Any:
+    """Return a CSR pattern with 32-bit indices, where these suffice."""
+    from scipy.sparse import csr_array
+
+    if max(*pattern.shape, pattern.nnz) >= np.iinfo(np.int32).max:
+        return pattern
+    parts = pattern.data, pattern.indices.astype(np.int32), pattern.indptr.astype(np.int32)
+    return csr_array(parts, shape=pattern.shape)
+
+
 @dataclass(frozen=True)
 class JacobianForms:
     """The compiled products of one problem: `forward` for the constraints at `places`, `reverse` for full rows, and the
@@ -116,10 +126,10 @@ class JacobianPlan:
         parts = patterns(problem.graph, nodes, variable_offsets(problem), n)
         pattern = vstack(parts, format="csr") if parts else csr_array((0, n), dtype=np.int8)
         pattern.sort_indices()
-        self.pattern = pattern
+        pattern = self.pattern = _small(pattern)
         self.indptr = pattern.indptr.astype(np.int64)
-        self.rows = np.repeat(np.arange(m), np.diff(self.indptr))
-        self.columns = pattern.indices.astype(np.int64)
+        self.rows = np.repeat(np.arange(m, dtype=np.int32), np.diff(self.indptr))
+        self.columns = pattern.indices
         in_reverse = split_rows(pattern)
         self.reverse_rows = np.flatnonzero(in_reverse)
         is_forward = ~in_reverse[self.rows]
@@ -129,7 +139,7 @@ class JacobianPlan:
         )
         self.colours = column_colours(forward)
         self.colour_count = int(self.colours[self.columns[is_forward]].max(initial=-1)) + 1
-        self.entry_colour = np.where(is_forward, self.colours[self.columns], -1)
+        self.entry_colour = np.where(is_forward, self.colours[self.columns], -1).astype(np.int32)
         self.used_columns = np.diff(forward.tocsc().indptr) > 0
         self.groups = self._reverse_groups()
         self.tangent_nodes = tangents(problem.graph, nodes, tangent_inputs(problem)) if self.colour_count else []
@@ -210,7 +220,7 @@ class JacobianPlan:
         cache: dict[int, Indices] = self.__dict__.setdefault("_place_cache", {})
         if first not in cache:
             own = slice(int(self.indptr[first]), int(self.indptr[first + size]))
-            cache[first] = self.entry_colour[own] * size + (self.rows[own] - first)
+            cache[first] = self.entry_colour[own] * np.int32(size) + (self.rows[own] - np.int32(first))
         return cache[first]
 
     def _seeds(self, problem: Problem, first: int, last: int) -> list[FloatArray]:
@@ -262,7 +272,7 @@ class HessianPlan:
         pattern = csr_array((ones, (np.append(i, j), np.append(j, i))), shape=(n, n))
         pattern.sum_duplicates()
         pattern.sort_indices()
-        self.pattern = pattern
+        pattern = self.pattern = _small(pattern)
         self.colours = star_colours(pattern)
         self.colour_count = int(self.colours.max(initial=0)) + 1 if pattern.nnz else 0
         self.places = star_places(pattern, self.colours)

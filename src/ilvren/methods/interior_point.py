@@ -214,7 +214,7 @@ def _least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
         return np.zeros(0)
     target = stage.slope(state.point.g, state.point.x) - state.z_low + state.z_high
     n = stage.n
-    system = KktSystem(n, m, is_sparse=stage.task.is_sparse)
+    system = KktSystem(n, m, is_sparse=stage.task.is_sparse, condensed=_condensed_rows(stage, state))
     bottom = np.asarray(np.bincount(stage.attached, stage.signs**2, m), dtype=np.float64)
     shifted = np.asarray(np.bincount(stage.attached, stage.signs * target[n:], m), dtype=np.float64)
     found = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT).solve(-target[:n], shifted)
@@ -303,9 +303,8 @@ def _solved(
         if state.mu < before:
             memory.filter.clear()
         hessian, memory = yield from _curvature(stage, state, memory, options)
-        newton = None  # a large factorization makes room for the next
+        newton = found = taken = None  # a large factorization makes room for the next
         newton = _factored(stage, state, system, hessian, memory)
-        found, taken = None, None
         if newton is not None:
             probed = _probed_barrier(stage, state, newton) if is_free else None
             if probed is not None:

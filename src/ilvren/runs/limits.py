@@ -189,6 +189,14 @@ class LimitStates(Sequence[LimitState]):
     def _parts(self) -> tuple[FloatArray, FloatArray, FloatArray]:
         return self.value, self.lower, self.upper
 
+    def priced_document(self) -> dict[str, object]:
+        """Return {name: {"price": values}}: what does not follow from a design."""
+        return {
+            block.name: {"price": nested(_plain_list(self.prices[block.first : block.first + block.size]), block.shape)}
+            for block in self.blocks
+            if self.prices is not None
+        }
+
     def document(self) -> dict[str, object]:
         """Return {name: {key: value}} of all, each value nested lists for vectors and matrices."""
         document: dict[str, object] = {}

@@ -222,7 +222,7 @@ class Loop:
             return result
         outcome, seconds = result.outcome, result.seconds
         try:
-            self._ledger.end_run(self._number, outcome=outcome, seconds=seconds, result=result.to_dict())
+            self._ledger.end_run(self._number, outcome=outcome, seconds=seconds, result=result.to_record())
         except MachineError as error:
             self._trouble = str(error)
             return self._result("interrupted", str(error))

@@ -110,11 +110,17 @@ class RunResult:
     def to_dict(self, *, full: bool = True) -> dict[str, object]:
         """Return the JSON document of the run; without `full`, of very many rows only the worst."""
         if full or len(self.constraints) <= MOST_JSON_ROWS:
-            return self._document(self.constraints.document())
+            return self._document(self.bounds.document(), self.constraints.document())
         shown = self.worst_constraints(SUMMARY_ROWS)
-        document = self._document({state.name: state.to_dict() for state in shown})
+        document = self._document(self.bounds.document(), {state.name: state.to_dict() for state in shown})
         document["constraints_summary"] = {"rows": len(self.constraints), "shown": len(shown)}
         return document
+
+    def to_record(self) -> dict[str, object]:
+        """Return what a ledger keeps: the document, of very many bounds and rows only what a design does not tell."""
+        if len(self.constraints) + len(self.bounds) <= MOST_JSON_ROWS:
+            return self.to_dict()
+        return self._document(self.bounds.priced_document(), self.constraints.priced_document())
 
     @property
     def gap(self) -> float | None:
@@ -135,7 +141,7 @@ class RunResult:
             "from_starts": list(item.from_starts),
         }
 
-    def _document(self, constraints: Mapping[str, object]) -> dict[str, object]:
+    def _document(self, bounds: Mapping[str, object], constraints: Mapping[str, object]) -> dict[str, object]:
         return {
             "run": self.id or None,
             "problem": self.problem.title or self.problem.source.file,
@@ -145,7 +151,7 @@ class RunResult:
             "design": self.design,
             "objectives": {name: plain(value) for name, value in self.objectives.items()},
             "variables": by_block(self.problem.blocks, [plain(value) for value in self.point]),
-            "bounds": self.bounds.document(),
+            "bounds": bounds,
             "constraints": constraints,
             "derived": {name: plain_values(value) for name, value in self.derived.items()},
             "violation": plain(self.violation),
