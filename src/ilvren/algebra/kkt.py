@@ -45,7 +45,16 @@ class KktFactor:
     """A factorization of (1). `has_inertia`: n positive and m negative eigenvalues, and a trusted factorization;
     `is_singular`: a pivot all but vanished; `is_doubtful`: one is so small that rounding may have made it."""
 
-    def __init__(self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> None:
+    def __init__(
+        self,
+        system: KktSystem,
+        hessian: Any,
+        top: FloatArray,
+        jacobian: Any,
+        bottom: FloatArray,
+        *,
+        with_inertia: bool = True,
+    ) -> None:
         self._n, self._m = system.n, system.m
         self._hessian, self._jacobian = hessian, jacobian
         self._top, self._bottom = top, bottom
@@ -54,7 +63,7 @@ class KktFactor:
         self._magnitudes: tuple[Any, Any] | None = None
         self._is_sparse = system.is_sparse
         if system.is_sparse:
-            self._factor_sparse(system, hessian, top, jacobian, bottom)
+            self._factor_sparse(system, hessian, top, jacobian, bottom, with_inertia=with_inertia)
         else:
             self._factor_dense(hessian, top, jacobian, bottom)
 
@@ -83,7 +92,14 @@ class KktFactor:
         self._solve = lambda rhs: scale * dsytrs(factor, pivots, scale * rhs, lower=1)[0]
 
     def _factor_sparse(
-        self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray
+        self,
+        system: KktSystem,
+        hessian: Any,
+        top: FloatArray,
+        jacobian: Any,
+        bottom: FloatArray,
+        *,
+        with_inertia: bool,
     ) -> None:
         from scipy.sparse.linalg import splu
 
@@ -97,10 +113,12 @@ class KktFactor:
             factor = splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
         except RuntimeError:  # exactly singular
             return
-        pivots = factor.U.diagonal()
-        self.is_singular = not np.isfinite(pivots).all()
-        is_symmetric = np.array_equal(factor.perm_r, factor.perm_c)
-        self.has_inertia = is_symmetric and not self.is_singular and int((pivots > 0.0).sum()) == self._n
+        self.is_singular = False
+        if with_inertia:  # this copies both factors
+            pivots = factor.U.diagonal()
+            self.is_singular = not np.isfinite(pivots).all()
+            is_symmetric = np.array_equal(factor.perm_r, factor.perm_c)
+            self.has_inertia = is_symmetric and not self.is_singular and int((pivots > 0.0).sum()) == self._n
         self._solve = factor.solve if system.condensed is None else self._by_condensed(system, factor.solve)
 
     def _condensed(self, system: KktSystem, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> Any:
@@ -223,9 +241,12 @@ class KktSystem:
         self._pattern: tuple[Any, Any] = (None, None)
         self._order: Any = None
 
-    def factored(self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> KktFactor:
-        """Return the factorization for H, the diagonals `top` (n,) = S and `bottom` (m,) = D, and J."""
-        return KktFactor(self, hessian, top, jacobian, bottom)
+    def factored(
+        self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray, *, with_inertia: bool = True
+    ) -> KktFactor:
+        """Return the factorization for H, the diagonals `top` (n,) = S and `bottom` (m,) = D, and J. Without inertia
+        that of a sparse matrix takes half the memory."""
+        return KktFactor(self, hessian, top, jacobian, bottom, with_inertia=with_inertia)
 
     def assembled(self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> Any:
         """Return the sparse matrix of (1) in CSC form."""

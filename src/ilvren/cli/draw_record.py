@@ -104,7 +104,7 @@ def _limits(problem: Problem, name: str) -> tuple[NDArray[np.float64], NDArray[n
 
 
 def _units(problem: Problem) -> dict[str, str]:
-    found = {block.name: block.unit for block in problem.blocks} | {item.name: item.unit for item in problem.derived}
+    found = {block.name: block.unit for block in problem.blocks} | problem.quantity_units
     found |= {block.name: block.unit for block in problem.row_blocks}
     return found | {item.name: item.unit for item in problem.parameters}
 

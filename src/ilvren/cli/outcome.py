@@ -117,7 +117,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
 
 def _show_quantities(result: RunResult, terminal: Terminal, *, full: bool) -> None:
     """The derived values and models' outputs at the design; of vectors how many elements, and between what."""
-    units = {item.name: item.unit for item in result.problem.derived}
+    units = result.problem.quantity_units
     items = list(result.derived.items())
     shown = items if full else items[:MOST_QUANTITIES]
     if not items:

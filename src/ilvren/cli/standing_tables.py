@@ -119,7 +119,7 @@ def models_table(standing: Standing) -> Table:
         )
         for calls in standing.calls
     ]
-    return table(("model", "python", "inputs", "outputs", "derivatives", ">calls", ">time"), rows)
+    return table(("model", "runs", "inputs", "outputs", "derivatives", ">calls", ">time"), rows)
 
 
 def pattern_lines(pattern: Pattern) -> list[str]:

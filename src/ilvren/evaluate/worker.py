@@ -36,6 +36,8 @@ class Bench:
         self._known = _Known()
         # This process is there to be lost; and the pool decides what is tried again.
         self._calls = tuple(Calls(source, place=HERE, shelf=self._known, retries=0) for source in sources)
+        for calls in self._calls:
+            calls.refuses_unread = False
         self._gate = Gate(replace(problem, sources=sources), is_sparse=recipe.is_sparse, calls=self._calls)
 
     def done(self, job: Job) -> Answer:

@@ -154,7 +154,7 @@ def _compared(
     deviation = float(off[worst]) if math.isfinite(off[worst]) else math.inf
     units = {block.name: block.unit for block in problem.blocks}
     units |= {row.name: row.unit for row in problem.row_blocks}
-    units |= {item.name: item.unit for item in problem.derived}
+    units |= problem.quantity_units
     if problem.objective is not None:
         units[problem.objective.name] = problem.objective.unit
     return Agreement(name, units.get(name, ""), places, along, own, given, deviation, float(places[worst]))

@@ -217,7 +217,8 @@ def _least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
     system = KktSystem(n, m, is_sparse=stage.task.is_sparse, condensed=_condensed_rows(stage, state))
     bottom = np.asarray(np.bincount(stage.attached, stage.signs**2, m), dtype=np.float64)
     shifted = np.asarray(np.bincount(stage.attached, stage.signs * target[n:], m), dtype=np.float64)
-    found = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT).solve(-target[:n], shifted)
+    factor = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT, with_inertia=False)
+    found = factor.solve(-target[:n], shifted)
     if found is None or not np.abs(found[1]).max(initial=0.0) <= MOST_FIRST_MULTIPLIER:
         return np.zeros(m)
     return found[1]
@@ -273,6 +274,7 @@ def _solved(
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
             if options.exact_limits and is_new and is_near and polishes < most_polishes:
+                newton = found = taken = None
                 better, multipliers = yield from polished(stage, state, polishing, is_exact=options.exact)
                 last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:

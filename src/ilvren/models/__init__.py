@@ -8,6 +8,7 @@ from ilvren.models.call import Call
 from ilvren.models.calls import Calls, NotOnRecord, Shelf
 from ilvren.models.failures import ModelFailure
 from ilvren.models.places import ASIDE, HERE, Place
+from ilvren.models.program import ProgramSource
 from ilvren.models.python import PythonSource, arguments_of, read_python
 from ilvren.models.source import DERIVATIVE_WORDS, ModelSource, Outcome, Question
 
@@ -23,6 +24,7 @@ __all__ = [
     "NotOnRecord",
     "Outcome",
     "Place",
+    "ProgramSource",
     "PythonSource",
     "Question",
     "Secants",

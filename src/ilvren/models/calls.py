@@ -15,7 +15,7 @@ from ilvren.errors import ProblemError
 from ilvren.models.bends import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
 from ilvren.models.call import Call, Point, jacobian_of
 from ilvren.models.failures import CannotFollow, ModelFailure
-from ilvren.models.places import ASIDE, Place
+from ilvren.models.places import ASIDE, HERE, Place
 from ilvren.models.source import (
     AUTOMATIC,
     DIFFERENCES,
@@ -63,7 +63,7 @@ class Calls:
     ) -> None:
         self.source = source
         self.retries = source.retries if retries is None else retries
-        self.place = place
+        self.place = HERE if source.is_apart else place
         self.shelf = shelf
         self.notes: list[str] = []
         self.calls = 0
@@ -88,6 +88,9 @@ class Calls:
         self.visited = Secants(LEAST_APART_DIFFERENCED if is_differenced(source.derivatives) else LEAST_APART)
         self.bend_step = 1.0
         self.is_closed = False  # whether nothing may be asked anew
+        # Whether values that are not where they should be at the first call are a mistake of the problem's.
+        self.refuses_unread = True
+        self._stamps: dict[str, int] = {}
         self._kept: OrderedDict[bytes, Point] = OrderedDict()
         self._ahead: dict[bytes, Outcome] = {}
         self._offsets = sizes_of(source.inputs), sizes_of(source.outputs)
@@ -130,7 +133,9 @@ class Calls:
             self.notes.append(note)
 
     def at(self, inputs: Sequence[Array]) -> str:
-        """Return the inputs as messages name them."""
+        """Return the inputs as messages name them; programs say so themselves."""
+        if self.source.is_apart:
+            return ""
         told = [
             f"{name} = {float(value):.6g}" if not shape else f"{name} = [{float(np.ravel(value)[0]):.4g}, …]"
             for (name, shape), value in zip(self.source.inputs, inputs, strict=True)
@@ -148,12 +153,12 @@ class Calls:
     def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
         """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
         question = _question(inputs, kind)
-        kept = self._kept.get(_key(question.inputs)) if kind is float else None
+        kept = self._kept.get(self.source.key(question.inputs)) if kind is float else None
         if kept is not None and not kept.reason and self.source.is_repeatable:
             return kept.outputs
         outcome = self._ahead.pop(question.key, None)
         found: list[Array] = self._checked(outcome or self._put([question])[0])
-        return found
+        return found[: len(self.source.outputs)]
 
     def slopes(self, inputs: Sequence[Array]) -> Any:
         """Return the source's own Jacobian, dense or CSR. Raises ModelFailure, CannotFollow."""
@@ -172,7 +177,8 @@ class Calls:
     def _checked(self, outcome: Outcome) -> Any:
         if outcome.is_done:
             return outcome.answer
-        if outcome.status == "broken":
+        is_mistaken = outcome.status == "unread" and self.refuses_unread and self.quickest == math.inf
+        if outcome.status == "broken" or is_mistaken:
             file, line = self.source.place
             raise ProblemError(outcome.trouble, file=file, line=line, where=f"models.{self.source.name}")
         if outcome.status == "unfollowable":
@@ -216,9 +222,10 @@ class Calls:
         """Ask the source, once more where it was slow or lost, as often as it says."""
         if self.elsewhere is not None and questions[0].kind in ("values", "complex"):
             return self.elsewhere(questions)
+        self._notice_changes()
         outcomes = self.place.asked(self.source, questions)
         for _ in range(self.retries):
-            again = [place for place, outcome in enumerate(outcomes) if outcome.status in ("slow", "lost")]
+            again = [k for k, outcome in enumerate(outcomes) if outcome.status in self.source.tried_again]
             for place in again:
                 outcome = self.place.asked(self.source, [questions[place]])[0]
                 if not outcome.is_done and outcome.status == outcomes[place].status:
@@ -227,6 +234,14 @@ class Calls:
                 outcomes[place] = outcome
                 self.calls += 1
         return outcomes
+
+    def _notice_changes(self) -> None:
+        """Note when a program's files are others than at the first call."""
+        if self.source.is_apart:
+            stamps = self.source.stamps()
+            changed = [path for path, stamp in stamps.items() if self._stamps.setdefault(path, stamp) != stamp]
+            for path in changed:
+                self.add_note(f"{path} changed while the run went on: earlier values came from what it was before")
 
     def _note(self, question: Question, outcome: Outcome) -> None:
         if question.kind == "ready" or outcome.status == "broken":
@@ -265,7 +280,7 @@ class Calls:
                 found.append(Point(shaped, empty, "", is_spoilt=True))
                 keys.append(b"")
                 continue
-            key = _key(shaped)
+            key = source.key(shaped)
             kept = self._kept.get(key)
             if kept is not None and not kept.reason and self.made is not None and self.is_closed:
                 self.made.append((_question(shaped, float), Outcome("done", kept.outputs)))
@@ -292,14 +307,14 @@ class Calls:
         if self.shelf is not None:
             self.shelf.add(self.source, question, outcome)
         if question.kind == "values":
-            key = _key(question.inputs)
+            key = self.source.key(question.inputs)
             failures, first = self.failures, self.first_failure  # counted by whoever tells of the call
             self._kept[key] = self._pointed(list(question.inputs), outcome)
             self.failures, self.first_failure = failures, first
 
     def learn_slopes(self, inputs: Sequence[Array], jacobian: Any) -> None:
         """Take a Jacobian that was found elsewhere as found here."""
-        point = self._kept.get(_key(inputs))
+        point = self._kept.get(self.source.key(inputs))
         if point is not None:
             point.jacobian = jacobian
             self.widen(jacobian)
@@ -319,12 +334,17 @@ class Calls:
             empty = [np.full(shape, np.nan) for _, shape in self.source.outputs]
             self.count_failures(1, f"{failure}{self.at(inputs)}")
             return Point(inputs, empty, f"{failure}{self.at(inputs)}")
-        reason = ""
+        reason, jacobian = "", None
+        if len(outputs) > len(self.source.outputs):
+            *outputs, jacobian = outputs
         for (name, _), value in zip(self.source.outputs, outputs, strict=True):
             if not np.isfinite(value).all():
                 reason = f'model "{self.source.name}" returned {_first_bad(value)} as "{name}"{self.at(inputs)}'
                 break
-        return Point(inputs, outputs, reason)
+        point = Point(inputs, outputs, reason)
+        if jacobian is not None and not reason:
+            point.jacobian = jacobian
+        return point
 
     # ---- patterns ---------------------------------------------------------------------------------
 
@@ -357,10 +377,6 @@ def is_banded(source: ModelSource) -> bool:
     return all(name in source.bands and len(shape) == 1 for name, shape in source.outputs) and any(
         all(shape == out for _, out in source.outputs) for _, shape in source.inputs
     )
-
-
-def _key(inputs: Sequence[Array]) -> bytes:
-    return b"".join(np.ascontiguousarray(value).tobytes() for value in inputs)
 
 
 def _question(inputs: Sequence[Any], kind: type) -> Question:

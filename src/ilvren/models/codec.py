@@ -13,9 +13,10 @@ from ilvren.models.source import ModelSource, Question
 __all__ = ["digest_of", "packed_answer", "packed_inputs", "unpacked_answer", "unpacked_inputs"]
 
 
-def digest_of(identity: str, question: Question) -> bytes:
+def digest_of(identity: str, source: ModelSource, question: Question) -> bytes:
     """Return what tells a question to a source of this identity from every other."""
-    return hashlib.sha256(identity.encode() + b"|" + question.key).digest()[:16]
+    key = question.kind.encode() + b":" + source.key(question.inputs) if source.is_apart else question.key
+    return hashlib.sha256(identity.encode() + b"|" + key).digest()[:16]
 
 
 def packed_inputs(question: Question) -> bytes:
@@ -60,6 +61,8 @@ def unpacked_answer(source: ModelSource, question: Question, packed: bytes) -> A
             size = math.prod(shape)
             found.append(flat[at : at + size].reshape(shape).copy())
             at += size
+        if at < len(flat):  # a Jacobian that came with the values
+            found.append(flat[at:].reshape(source.output_size, source.input_size).copy())
         return found
     rest, rows, columns = packed[1:], source.output_size, source.input_size
     if packed[:1] == b"D":

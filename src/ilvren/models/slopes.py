@@ -8,7 +8,7 @@
 
 The noise ε of the function is read off a difference table, and the curvature μ₂ by each group of inputs measured.
 Then h = L·(3ε)^(1/3) for (2), L the shorter of |x| and (|f|/μ₂)^(1/2), and h = 2·(ε|f|/μ₂)^(1/2) for (3). Where
-outputs declare a band, inputs far enough apart are moved together.
+outputs declare a band, inputs far enough apart are moved together. Programs show few digits: see `models.shown_steps`.
 
 Sources: J. Lyness, C. Moler, "Numerical differentiation of analytic functions", 1967; J. Moré, S. Wild,
 "Estimating computational noise", 2011, and "Estimating derivatives of noisy simulations", 2012.
@@ -28,6 +28,7 @@ from numpy.typing import NDArray
 from ilvren.errors import ProblemError
 from ilvren.models.calls import LEAST_SPARSE, Calls, is_banded
 from ilvren.models.failures import CannotFollow, ModelFailure
+from ilvren.models.shown_steps import LEAST_IN_DECK, LEAST_IN_LISTING, LONGEST, listing_noise, moving_places
 from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, FORWARD_DIFFERENCES, SUPPLIED, ModelSource
 
 __all__ = ["jacobian"]
@@ -38,6 +39,8 @@ IMAGINARY_STEP = 1e-40
 EPSILON = float(np.finfo(float).eps)
 # The difference table: so many points, so far apart relative to the inputs.
 TABLE_POINTS, TABLE_STEP = 8, 1e-7
+# In a deck they are apart by so many of its last places.
+TABLE_PLACES = 10.0
 # An input keeps at least this share of the size it had when the steps were chosen: nearly 0, steps relative to itself
 # would drown in rounding.
 LEAST_SHARE = 1e-2
@@ -154,6 +157,7 @@ class _Steps:
     shares: Array
     sizes: Array
     groups: list[NDArray[np.int64]]
+    least: Array | None = None  # (input size,) lengths that no step goes below, for what shows few digits
 
 
 def _sizes(flat: Array) -> Array:
@@ -183,12 +187,15 @@ def _values_at(calls: Calls, flat: Array) -> Array:
         return np.full(calls.source.output_size, np.nan)
 
 
-def _noise(calls: Calls, flat: Array) -> float:
+def _noise(calls: Calls, flat: Array, resolution: Array) -> float:
     """Return the relative noise of the outputs, from the difference table along one direction."""
-    move = TABLE_STEP * _sizes(flat) * np.where(np.arange(len(flat)) % 2, -1.0, 1.0)
+    move = np.maximum(TABLE_STEP * _sizes(flat), TABLE_PLACES * resolution)
+    move *= np.where(np.arange(len(flat)) % 2, -1.0, 1.0)
     table = np.array([_values_at(calls, flat + k * move) for k in range(TABLE_POINTS)])
     size = np.abs(table).max(axis=0)
     found = EPSILON
+    if calls.source.is_apart:
+        found = max(found, float(listing_noise(list(table)).max(initial=0.0)))
     for output in range(table.shape[1]):
         column, levels = table[:, output], []
         if not np.isfinite(column).all() or size[output] == 0.0:
@@ -215,11 +222,15 @@ def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
     itself it takes the input's place in (2), whose step is (3ε)^(1/3) of it.
     """
     source = calls.source
-    noise = _noise(calls, flat)
-    sizes, trial = _sizes(flat), noise**0.25
+    resolution = _resolution(source, flat)
+    noise = _noise(calls, flat, np.where(np.isfinite(resolution), resolution, 0.0))
+    sizes = _sizes(flat)
     shares, groups = np.full(len(flat), (3.0 * noise) ** (1.0 / 3.0)), _groups(source)
     level = noise * np.abs(here)
     for group in groups:
+        if np.isinf(resolution[group]).all():
+            continue
+        trial = max(noise**0.25, float((LEAST_IN_DECK * resolution[group] / sizes[group]).max()))
         ahead, behind = _moved(calls, flat, here, group, trial, sizes, math.sqrt(noise) * np.abs(here))
         bend = np.abs(ahead - 2.0 * here + behind) / trial**2
         is_seen = np.isfinite(bend) & (bend > 4.0 * level / trial**2)
@@ -232,7 +243,44 @@ def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
         else:
             length = float(np.min(np.sqrt(np.abs(here[is_seen]) / bend[is_seen])))
             shares[group] *= min(max(length, trial), 1.0)  # (2)
-    return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
+    if not source.is_apart:
+        return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
+    longest = min(max(MOST_STEP, (3.0 * noise) ** (1.0 / 3.0)), LONGEST)
+    shares = np.maximum(np.clip(shares, LEAST_STEP, longest), min(LEAST_IN_LISTING * noise, LONGEST))
+    least = np.where(np.isfinite(resolution), LEAST_IN_DECK * resolution, 0.0)
+    if LEAST_IN_LISTING * noise > LONGEST:
+        calls.add_note(
+            f'model "{source.name}" shows about {max(-math.log10(2.0 * noise), 1.0):.0f} digits: its derivatives are'
+            f" differences over {LONGEST:.0%} of a size, and good to about {min(noise / LONGEST / 2.0, 1.0):.0e}"
+        )
+    coarse = [k for k in moving_places(source.inputs, source.still) if least[k] > LONGEST * sizes[k]]
+    if coarse:
+        calls.add_note(
+            f'the decks of model "{source.name}" show {_input_name(source, coarse[0])} to {resolution[coarse[0]]:.1g}:'
+            f" its differences are over {least[coarse[0]]:.2g}; more digits in the deck make better derivatives"
+        )
+    return _Steps(shares, sizes, groups, least)
+
+
+def _input_name(source: ModelSource, place: int) -> str:
+    at = 0
+    for name, shape in source.inputs:
+        size = math.prod(shape)
+        if place < at + size:
+            return name if not shape else f"{name}[{place - at}]"
+        at += size
+    return ""
+
+
+def _resolution(source: ModelSource, flat: Array) -> Array:
+    """Return (input size,): the resolution that decks have for each input, 0 for what is given with all digits,
+    infinite for what is not given or does not move."""
+    if not source.is_apart:
+        return np.zeros(len(flat))
+    found, places = np.full(len(flat), math.inf), moving_places(source.inputs, source.still)
+    if places:
+        found[places] = source.shown(_parts(source, flat), places)[:, 1]
+    return found
 
 
 def _groups(source: ModelSource) -> list[NDArray[np.int64]]:
@@ -241,11 +289,11 @@ def _groups(source: ModelSource) -> list[NDArray[np.int64]]:
     has_bands = is_banded(source)
     reach = 2 * max(source.bands.values(), default=0) + 1
     at = 0
-    for _, shape in source.inputs:
+    for name, shape in source.inputs:
         size = math.prod(shape)
         if has_bands and len(shape) == 1 and all(shape == out for _, out in source.outputs):
             groups += [np.arange(at + first, at + size, reach) for first in range(min(reach, size))]
-        else:
+        elif name not in source.still:
             groups += [np.array([place]) for place in range(at, at + size)]
         at += size
     return groups
@@ -258,6 +306,8 @@ def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]
         calls.steps = _chosen_steps(calls, flat, here)
     steps: _Steps = calls.steps
     h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
+    if steps.least is not None:
+        h = np.maximum(h, steps.least)
     h = (flat + h) - flat  # a step that the numbers can hold
     found = np.zeros((source.output_size, len(flat)))
     moves = np.zeros((len(steps.groups), len(flat)))
@@ -269,12 +319,16 @@ def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]
         ahead = _values_at(calls, flat + move)
         if source.derivatives == FORWARD_DIFFERENCES and np.isfinite(ahead).all():
             change, length = ahead - here, np.ones(1)  # (3)
+            if source.is_apart:
+                length = _as_written(source, flat, move, (np.ones(1, dtype=bool), np.zeros(1, dtype=bool))) / h[group]
         else:
             behind = _values_at(calls, flat - move)
             ahead, one = np.where(np.isfinite(ahead), ahead, here), np.isfinite(ahead)
             behind, other = np.where(np.isfinite(behind), behind, here), np.isfinite(behind)
             count = one.astype(float) + other.astype(float)
             change, length = ahead - behind, np.where(count > 0.0, count, np.nan)  # (2), one-sided at an edge
+            if source.is_apart:
+                length = _as_written(source, flat, move, (one, other)) / h[group[0]]
         _fill(found, source, group, change / length, h)
     if is_first and len(steps.groups) < len(flat) and np.isfinite(found).all():
         _compare(
@@ -286,6 +340,17 @@ def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]
             " derivatives. Widen it or leave it out, and `ilvren check`",
         )
     return _sparse_where_worth(source, found, steps.groups)
+
+
+def _as_written(source: ModelSource, flat: Array, move: Array, sides: tuple[Array, Array]) -> Array:
+    """Return (outputs,): how far the input that moves is written apart in the decks, ahead (where there is a value),
+    else here, and behind; NaN where both are written alike, infinite where the input is not written at all."""
+    place = int(np.flatnonzero(move)[0])
+    at = [source.shown(_parts(source, flat + side * move), [place])[0] for side in (1.0, 0.0, -1.0)]
+    if all(width == math.inf for _, width in at):
+        return np.full(len(sides[0]), math.inf)
+    length = np.where(sides[0], at[0][0], at[1][0]) - np.where(sides[1], at[2][0], at[1][0])
+    return np.where(np.abs(length) > 0.0, length, np.nan)
 
 
 def _sparse_where_worth(source: ModelSource, found: Array, groups: Sequence[NDArray[np.int64]]) -> Any:

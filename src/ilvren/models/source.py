@@ -58,17 +58,19 @@ class Question:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What came of a question. `status` is "done", "failed", "slow" (beyond its timeout), "lost" (it took its process
-    with it), "unfollowable" (derivatives cannot be had this way) or "broken" (it cannot be asked at all); else than
-    done, `trouble` says why. `answer` are the outputs in order, or the Jacobian (outputs, inputs), dense or CSR;
-    `seconds` what it took; `read` names a file that had a part in it and that the source does not declare: then nobody
-    can know whether another run would be answered the same."""
+    """What came of a question. `status` is "done", "failed", "slow" (beyond its timeout), "unread" (a value is not
+    where it should be), "lost" (it took its process with it), "unfollowable" (derivatives cannot be had this way) or
+    "broken" (it cannot be asked at all); else than done, `trouble` says why. `answer` are the outputs in order (behind
+    them a Jacobian that came with them), or the Jacobian (outputs, inputs), dense or CSR; `seconds` what it took;
+    `read` names a file that had a part in it and that the source does not declare: then nobody can know whether another
+    run would be answered the same; `folder` is where a program's call stayed."""
 
     status: str
     answer: Any = None
     trouble: str = ""
     seconds: float = 0.0
     read: str = ""
+    folder: str = ""
 
     @property
     def is_done(self) -> bool:
@@ -109,7 +111,20 @@ class ModelSource(Protocol):
 
     @property
     def retries(self) -> int:
-        """Return how often a call that is slow or lost is made again."""
+        """Return how often a call that ended with a status of `tried_again` is made again."""
+
+    @property
+    def tried_again(self) -> frozenset[str]:
+        """Return which statuses are worth another try."""
+
+    @property
+    def is_apart(self) -> bool:
+        """Return whether it computes in processes of its own: then it is asked in any process, and knows its calls by
+        what they are given."""
+
+    @property
+    def still(self) -> frozenset[str]:
+        """Return the inputs that no variable moves: nothing is differentiated by them."""
 
     @property
     def is_repeatable(self) -> bool:
@@ -152,6 +167,13 @@ class ModelSource(Protocol):
 
     def with_derivatives(self, word: str) -> ModelSource:
         """Return the same source, differentiated another way."""
+
+    def key(self, inputs: Sequence[Array]) -> bytes:
+        """Return what tells a call at these inputs from every other."""
+
+    def shown(self, inputs: Sequence[Array], places: Sequence[int]) -> Array:
+        """Return (k, 2): the input elements at `places` as the model is given them, and their resolution: 0 for all
+        digits, infinite for what it is not given at all."""
 
 
 def sizes_of(items: Sequence[tuple[str, Shape]]) -> NDArray[np.int64]:

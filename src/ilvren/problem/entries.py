@@ -5,14 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from ilvren.problem.positions import Positions
 
 __all__ = [
+    "DeckDeclaration",
     "Declarations",
     "EntryDeclaration",
     "FitDeclaration",
     "ModelDeclaration",
+    "ProgramDeclaration",
+    "ReadDeclaration",
     "Source",
     "TableDeclaration",
     "Value",
@@ -89,11 +93,50 @@ class TableDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
+class DeckDeclaration:
+    """A file written for each call, `target` in its folder: from the template `file`, or from a base with numbers
+    replaced: `puts` {name: where}, as in `models.program.Put`."""
+
+    target: str
+    file: str
+    is_template: bool
+    puts: Mapping[str, Mapping[str, Any]]
+
+
+@dataclass(frozen=True, slots=True)
+class ReadDeclaration:
+    """Where a value stands: `file`, and `place` as in `models.program.Reading`."""
+
+    file: str
+    place: Mapping[str, Any]
+    unit: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ProgramDeclaration:
+    """What a model with a command says beside what all models say."""
+
+    commands: tuple[tuple[str, ...], ...]
+    decks: tuple[DeckDeclaration, ...]
+    reads: Mapping[str, ReadDeclaration]
+    slopes: Mapping[tuple[str, str], ReadDeclaration | float]
+    files: tuple[str, ...]
+    links: tuple[str, ...]
+    environment: Mapping[str, str]
+    failures: tuple[tuple[str, str], ...]
+    success: tuple[int, ...]
+    parallel: int | None
+    keep: str
+
+
+@dataclass(frozen=True, slots=True)
 class ModelDeclaration:
-    """A Python function: `python` is "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or
-    None}; `derivatives` how slopes are found, "" where that is not said: automatically, by differences where the
-    function cannot be followed; `slopes` the function that gives them, "file.py:function";
-    `retries` how often a call that is slow or lost is made again; `repeatable`: the same inputs give the same."""
+    """A Python function, or a program (then `python` is "" and `program` says the rest): `python` is
+    "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or None}; `derivatives` how slopes are
+    found, "" where that is not said: automatically, by differences where the function cannot be followed; `slopes` the
+    function that gives them, "file.py:function"; `retries` how often a call that is slow or lost is made again;
+    `repeatable`: the same inputs give the same; `units` {output: its unit}."""
 
     name: str
     python: str
@@ -106,6 +149,13 @@ class ModelDeclaration:
     slopes: str = ""
     retries: int = 1
     repeatable: bool = True
+    program: ProgramDeclaration | None = None
+    units: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def told(self) -> str:
+        """Return how messages show what it runs."""
+        return self.python if self.program is None else "; ".join(" ".join(one) for one in self.program.commands)
 
 
 @dataclass(frozen=True, slots=True)

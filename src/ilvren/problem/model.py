@@ -445,6 +445,14 @@ class Problem:
             for (name, _), value in zip(entries, seen.values, strict=True)
         }
 
+    @property
+    def quantity_units(self) -> dict[str, str]:
+        """Return {name: unit} of every derived value and output of a model."""
+        found = {item.name: item.unit for item in self.derived}
+        for model in self.template.declarations.models if self.template is not None else ():
+            found |= {f"{model.name}.{output}": unit for output, unit in model.units.items()}
+        return found
+
     def named_values(
         self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()
     ) -> dict[str, tuple[Any, Trouble | None]]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.models import PythonSource, arguments_of
+from ilvren.formula import Shape
+from ilvren.models import ModelSource, PythonSource, arguments_of
 from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
 
 if TYPE_CHECKING:
@@ -16,6 +17,10 @@ __all__ = ["add_model", "inputs_of"]
 
 def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
     """Return {argument: formula}: what the entry gives, else the value of the same name."""
+    if model.program is not None:
+        from ilvren.problem.program_entries import program_inputs  # few files have programs
+
+        return program_inputs(template, model)
     where = EntryDeclaration("models", model.name, model.python)
     file, function = model.python.split(":")
     try:
@@ -47,17 +52,44 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
 
 def add_model(template: Template, model: ModelDeclaration) -> None:
     """Add a model's call and outputs to the template's graph, and its source. Raises ProblemError."""
-    source, graph = template.declarations.source, template.graph
-    where = EntryDeclaration("models", model.name, model.python)
-    nodes, inputs = [], []
+    graph = template.graph
+    where = EntryDeclaration("models", model.name, model.told)
+    nodes, inputs, still = [], [], set()
     for name, entry in template.inputs[model.name].items():
         node = template.lower_entry(entry, template.parse(entry))
         nodes.append(node)
         inputs.append((name, graph.shape(node)))
+        if not template.depends(node):
+            still.add(name)
     outputs = [
         (name, () if shape is None else template.shape_of(where, f"{model.name}.outputs.{name}", shape))
         for name, shape in model.outputs.items()
     ]
+    own = (
+        _python_source(template, model, tuple(inputs), tuple(outputs))
+        if model.program is None
+        else _program_source(template, model, tuple(inputs), tuple(outputs), frozenset(still))
+    )
+    call = graph.arrange("call", tuple(nodes), (), None, len(template.sources))
+    template.sources.append(own)
+    for place, (name, shape) in enumerate(outputs):
+        template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
+
+
+def _program_source(template: Template, model: ModelDeclaration, *facts: Any) -> ModelSource:
+    from ilvren.problem.program_entries import program_source
+
+    return program_source(template, model, *facts)
+
+
+def _python_source(
+    template: Template,
+    model: ModelDeclaration,
+    inputs: tuple[tuple[str, Shape], ...],
+    outputs: tuple[tuple[str, Shape], ...],
+) -> PythonSource:
+    source = template.declarations.source
+    where = EntryDeclaration("models", model.name, model.python)
     file, function = model.python.split(":")
     slopes_file, _, slopes = model.slopes.partition(":")
     if slopes_file:
@@ -69,8 +101,8 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         model.name,
         source.beside(file).resolve(),
         function,
-        tuple(inputs),
-        tuple(outputs),
+        inputs,
+        outputs,
         model.derivatives or "automatic",
         source.beside(slopes_file).resolve() if slopes_file else None,
         slopes,
@@ -85,7 +117,4 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
     for path in own.depends:
         if not source.files and not path.exists():
             template.fail(where, f"depends on a file that is not there: {path}", text=None)
-    call = graph.arrange("call", tuple(nodes), (), None, len(template.sources))
-    template.sources.append(own)
-    for place, (name, shape) in enumerate(outputs):
-        template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
+    return own

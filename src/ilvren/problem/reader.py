@@ -23,7 +23,7 @@ from ilvren.problem.entries import (
 )
 from ilvren.problem.positions import Positions
 
-__all__ = ["read_file", "read_text"]
+__all__ = ["Reader", "read_file", "read_text"]
 
 # Formula files are kilobytes; beyond this it is some other file.
 MOST_BYTES = 50_000_000
@@ -97,7 +97,7 @@ def read_text(text: str, *, file: str = "<text>", files: Mapping[str, str] | Non
         raise ProblemError(
             "the file is empty", file=file, advice="`ilvren new FILE` writes a commented starter problem"
         )
-    return _Reader(document, Source(text, file, Positions(text), dict(files or {}))).declarations()
+    return Reader(document, Source(text, file, Positions(text), dict(files or {}))).declarations()
 
 
 def _not_toml(text: str, file: str, message: str) -> ProblemError:
@@ -122,7 +122,7 @@ def _not_toml(text: str, file: str, message: str) -> ProblemError:
     )
 
 
-class _Reader:
+class Reader:
     def __init__(self, document: Mapping[str, object], source: Source) -> None:
         self.document = document
         self.source = source
@@ -260,7 +260,15 @@ class _Reader:
     def model(self, name: str, content: object) -> ModelDeclaration:
         self.check_name("models", name)
         path = ("models", name)
+        if isinstance(content, dict) and "command" in content:
+            from ilvren.problem.program_reader import read_program  # few files have programs
+
+            if "python" in content:
+                self.fail(path, 'a model has either a "command" or a "python" function')
+            return read_program(self, name, content)
         content = self.checked_keys(path, content, MODEL_KEYS)
+        if "python" not in content:
+            self.fail(path, 'needs "python" (a function in a file) or "command" (a program with its arguments)')
         for key in ("python", "slopes"):
             text = self.word(path, content, key)
             if (key == "python" or text) and not re.fullmatch(r"[^:]+\.py:[A-Za-z_]\w*", text):
@@ -269,17 +277,11 @@ class _Reader:
         if not isinstance(inputs, dict):
             self.fail((*path, "inputs"), '"inputs" gives formulas to arguments: { flow = "2 * q" }')
         outputs, bands = self.outputs((*path, "outputs"), content.get("outputs"))
-        timeout = content.get("timeout")
-        if timeout is not None and (isinstance(timeout, bool) or not isinstance(timeout, (int, float)) or timeout <= 0):
-            self.fail((*path, "timeout"), '"timeout" is a number of seconds above 0')
         retries = content.get("retries", 1)
         if isinstance(retries, bool) or not isinstance(retries, int) or retries < 0:
             self.fail(
                 (*path, "retries"), '"retries" is a whole number from 0: how often a call that was lost is made again'
             )
-        repeatable = content.get("repeatable", True)
-        if not isinstance(repeatable, bool):
-            self.fail((*path, "repeatable"), '"repeatable" is true or false')
         depends = content.get("depends", [])
         if not isinstance(depends, list) or not all(isinstance(item, str) for item in depends):
             self.fail((*path, "depends"), '"depends" lists the names of files')
@@ -295,13 +297,28 @@ class _Reader:
             {key: self.value((*path, "inputs"), item) for key, item in inputs.items()},
             outputs,
             bands,
-            None if timeout is None else float(timeout),
+            self.timeout(path, content),
             tuple(depends),
             derivatives,
             slopes,
             retries,
-            repeatable,
+            self.repeatable(path, content),
+            units=self.output_units((*path, "outputs"), content.get("outputs")),
         )
+
+    def timeout(self, path: tuple[str, ...], content: Mapping[str, object]) -> float | None:
+        value = content.get("timeout")
+        if value is None:
+            return None
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < math.inf:
+            self.fail((*path, "timeout"), '"timeout" is a number of seconds above 0')
+        return float(value)
+
+    def repeatable(self, path: tuple[str, ...], content: Mapping[str, object]) -> bool:
+        value = content.get("repeatable", True)
+        if not isinstance(value, bool):
+            self.fail((*path, "repeatable"), '"repeatable" is true or false')
+        return value
 
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:
         if isinstance(content, list) and all(isinstance(item, str) for item in content):
@@ -321,6 +338,10 @@ class _Reader:
                     self.fail((*path, name), '"band" is a whole number: how far an element looks to both sides')
                 bands[name] = band
         return shapes, bands
+
+    def output_units(self, path: tuple[str, ...], content: object) -> dict[str, str]:
+        found = content.items() if isinstance(content, dict) else ()
+        return {name: self.word((*path, name), facts, "unit") for name, facts in found if isinstance(facts, dict)}
 
     def residual(self, name: str, content: object) -> FitDeclaration:
         self.check_name("fit", name)

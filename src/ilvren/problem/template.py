@@ -87,6 +87,10 @@ class Template:
         self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
+        if any(model.program is not None for model in declarations.models):
+            from ilvren.problem.program_entries import refuse_unused
+
+            refuse_unused(self)
 
     # ---- messages ---------------------------------------------------------------------------
 
@@ -151,6 +155,10 @@ class Template:
             return self.model_outputs[name][0]
         return None
 
+    def known_keys(self) -> list[str]:
+        """Return the names that decks may use."""
+        return [*self._variables, *self._entries, *(name for name, (model, _) in self.model_outputs.items() if model)]
+
     def _needs(self) -> dict[str, list[str]]:
         def used(tree: Node) -> list[str]:
             return [key for word in names_in(tree) if (key := self.key_of(word.name)) is not None]
@@ -205,7 +213,7 @@ class Template:
         if name in self._entries:
             return self._entries[name]
         if name in self._models:
-            return EntryDeclaration("models", name, self._models[name].python)
+            return EntryDeclaration("models", name, self._models[name].told)
         section = "variables" if name in self._variables else "tables"
         return EntryDeclaration(section, name, "")
 

@@ -1077,7 +1077,8 @@ class Loop:
             found += calls.notes
             if calls.failures:
                 where = f"failed at {calls.failures} point{'s' if calls.failures > 1 else ''}"
-                found.append(f'model "{calls.source.name}" {where}, taken as invalid; the first: {calls.first_failure}')
+                first = calls.first_failure.removeprefix(f'model "{calls.source.name}" ').removeprefix(": ")
+                found.append(f'model "{calls.source.name}" {where}, taken as invalid; the first: {first}')
         return tuple(found)
 
     def _second_look(self) -> dict[str, object] | None:

@@ -36,10 +36,10 @@ class RunShelf:
         """Return the outcome on record, or None."""
         if question.kind == "ready":
             return None
-        digest = digest_of(self._identities[source.name], question)
+        digest = digest_of(self._identities[source.name], source, question)
         for model, identity in self._earlier:
-            if model == source.name and digest_of(identity, question) in self._own:
-                digest = digest_of(identity, question)
+            if model == source.name and digest_of(identity, source, question) in self._own:
+                digest = digest_of(identity, source, question)
         record: CallRecord | None = None
         if not source.is_repeatable:
             left = self._unread.get(digest, 0)
@@ -53,13 +53,13 @@ class RunShelf:
         if record is None:
             return None
         if record.status not in ("done", OWN):
-            return Outcome(record.status, None, record.trouble, record.seconds)
+            return Outcome(record.status, None, record.trouble, record.seconds, folder=record.folder)
         return Outcome("done", unpacked_answer(source, question, record.answer), "", record.seconds)
 
     def add(self, source: ModelSource, question: Question, outcome: Outcome) -> None:
         """Record an outcome."""
         identity = self._identities[source.name]
-        digest = digest_of(identity, question)
+        digest = digest_of(identity, source, question)
         self._own[digest] = self._own.get(digest, 0) + 1
         record = CallRecord(
             identity,
@@ -71,5 +71,6 @@ class RunShelf:
             OWN if outcome.is_done and outcome.read else outcome.status,
             outcome.trouble,
             outcome.seconds,
+            outcome.folder,
         )
         self._ledger.add_call(self._run, record)

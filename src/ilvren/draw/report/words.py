@@ -118,7 +118,7 @@ def design_rows(report: Report) -> list[tuple[str, str, str, str, Sequence[str]]
 def quantity_rows(report: Report) -> list[tuple[str, str, Sequence[str]]]:
     """Return name, unit and the value at each run's design of the derived values and models' outputs; of vectors the
     least and the largest element."""
-    units = {item.name: item.unit for item in report.problem.derived}
+    units = report.problem.quantity_units
     told = [chapter.record.result.get("derived", {}) if chapter.record.result else {} for chapter in report.chapters]
     found = [own for own in told if isinstance(own, dict)]
     names = list(dict.fromkeys(name for own in found for name in own))[:MOST_QUANTITIES]

@@ -105,18 +105,24 @@ def on_limits(
     task: Task, here: Point, hessian: Any, system: KktSystem, held: IntArray, row_sides: IntArray
 ) -> tuple[FloatArray, FloatArray, FloatArray] | None:
     """Return (dx, multipliers of rows, of bounds) of the Newton step with the limits at `held` and `row_sides` as
-    equations. Held variables and free rows are taken out by large diagonals, so that the pattern stays."""
+    equations. Held variables are taken out by large diagonals, and free rows, so that the pattern stays; sparse
+    matrices are made without them, which is smaller."""
     is_held, is_active = held != 0, row_sides != 0
     dx_held = np.where(held < 0, task.lower - here.x, np.where(held > 0, task.upper - here.x, 0.0))
     goal = np.where((row_sides == -1) | (row_sides == 2), task.row_lower, np.where(is_active, task.row_upper, here.c))
     target = -here.g - hessian @ dx_held
     rest = np.where(is_active, goal - here.c - here.j @ dx_held, 0.0)
-    bottom = np.where(is_active, POLISH_SHIFT, HELD_OUT)
-    factor = system.factored(hessian, np.where(is_held, HELD_OUT, 0.0), here.j, bottom)
-    found = factor.solve(np.where(is_held, 0.0, target), rest)
+    top, chosen = np.where(is_held, HELD_OUT, 0.0), np.arange(len(rest))
+    if system.is_sparse:
+        chosen = np.flatnonzero(is_active)
+        system = KktSystem(system.n, len(chosen), is_sparse=True)
+    bottom = np.where(is_active, POLISH_SHIFT, HELD_OUT)[chosen]
+    factor = system.factored(hessian, top, here.j[chosen], bottom, with_inertia=False)
+    found = factor.solve(np.where(is_held, 0.0, target), rest[chosen])
     if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
         return None
     dx = np.where(is_held, dx_held, found[0])
-    multipliers = np.where(is_active, -found[1], 0.0)
+    multipliers = np.zeros(len(rest))
+    multipliers[chosen] = np.where(is_active[chosen], -found[1], 0.0)
     pressing = np.where(is_held, here.g + hessian @ dx - here.j.T @ multipliers, 0.0)
     return dx, multipliers, pressing

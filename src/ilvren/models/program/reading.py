@@ -26,7 +26,7 @@ from numpy.typing import NDArray
 
 from ilvren.models.program.numbers import Field, as_number, fields, first_number
 
-__all__ = ["TAKES", "Found", "Missing", "Reading", "read_values"]
+__all__ = ["TAKES", "Found", "Missing", "Reading", "blank_pattern", "nearest_lines", "read_values"]
 
 FloatArray = NDArray[np.float64]
 
@@ -143,7 +143,7 @@ def _found(reading: Reading, numbers: Sequence[float], line: int, text: str, fie
 def _chosen(reading: Reading, occurrences: Sequence[Any], what: str, lines: Sequence[str]) -> Any:
     """Return the occurrence that `which` names."""
     if not occurrences:
-        near = _nearest(reading.after or reading.pattern, lines)
+        near = nearest_lines(reading.after or reading.pattern, lines)
         told = "; nearest: " + " | ".join(near) if near else ""
         raise _fail(reading, f"{what} is not there{told}")
     if reading.which == "first":
@@ -157,7 +157,8 @@ def _chosen(reading: Reading, occurrences: Sequence[Any], what: str, lines: Sequ
     return occurrences[number - 1]
 
 
-def _nearest(wanted: str, lines: Sequence[str]) -> list[str]:
+def nearest_lines(wanted: str, lines: Sequence[str]) -> list[str]:
+    """Return the lines of a text most like a wanted one."""
     import difflib
 
     stripped = list(dict.fromkeys(line.strip()[:100] for line in lines if line.strip()))

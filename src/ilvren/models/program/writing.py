@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ilvren.models.program.numbers import Field, Written, as_number, fields, first_number
 from ilvren.models.program.reading import blank_pattern
 
-__all__ = ["CannotWrite", "Put", "replaced"]
+__all__ = ["CannotWrite", "Put", "placed_at", "replaced"]
 
 FloatArray = NDArray[np.float64]
 
@@ -47,6 +47,12 @@ class _Spot:
     line: int
     field: Field
     is_fixed: bool  # whether the characters given are its own, and no others
+
+
+def placed_at(text: str, put: Put, count: int) -> list[tuple[int, str]]:
+    """Return (line from 1, number as it stands there) of each number that a put of `count` numbers replaces. Raises
+    CannotWrite."""
+    return [(spot.line + 1, spot.field.text) for spot in _spots(put, text.splitlines(keepends=True), count)]
 
 
 def replaced(text: str, puts: Sequence[Put], values: Mapping[str, Any]) -> tuple[str, dict[str, FloatArray]]:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,6 +56,11 @@ class PythonSource:
     is_strict: bool = True
     retries: int = 1
     is_repeatable: bool = True
+
+    # It runs in a process that it may take with it; what was slow or lost may work at the second try.
+    is_apart = False
+    tried_again = frozenset({"slow", "lost"})
+    still: ClassVar[frozenset[str]] = frozenset()
 
     @property
     def told(self) -> str:
@@ -116,6 +121,15 @@ class PythonSource:
     def with_derivatives(self, word: str) -> PythonSource:
         """Return the same function, differentiated another way."""
         return replace(self, derivatives=word)
+
+    def key(self, inputs: Sequence[Array]) -> bytes:
+        """Return the inputs to the last bit."""
+        return b"".join(np.ascontiguousarray(value).tobytes() for value in inputs)
+
+    def shown(self, inputs: Sequence[Array], places: Sequence[int]) -> Array:
+        """Return (k, 2): the inputs themselves, with all digits."""
+        flat = np.concatenate([np.ravel(value) for value in inputs])
+        return np.stack([flat[list(places)], np.zeros(len(places))], axis=1)
 
     def asked(self, question: Question) -> Outcome:
         """Answer in this process, within the timeout; what the function prints goes to standard error."""
