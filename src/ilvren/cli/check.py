@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, pairs
+from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, pairs, text_pairs
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   ilvren check rising-main.toml
   ilvren check rising-main.toml --units --only conflicts
+  ilvren check terrace-pipes.toml --expect head_far=14.535 --expect cost=12356
 """
 
 
@@ -31,7 +32,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="CHECK",
         action="append",
         default=[],
-        help="derivatives, scaling, conflicts or domain (repeatable)",
+        help="programs, derivatives, scaling, conflicts or domain (repeatable)",
+    )
+    parser.add_argument(
+        "--expect",
+        metavar="NAME=VALUE",
+        action="append",
+        default=[],
+        help="a value that the start must have, to the digits given (repeatable)",
     )
     parser.add_argument("--units", action="store_true", help="also check that the units go together")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random designs (0)")
@@ -51,7 +59,16 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         aim=aim_of(arguments, with_only=False),
     ).one_objective()
     checks = tuple(dict.fromkeys(arguments.only)) or CHECKS
-    report = check(problem, checks=checks, units=arguments.units, seed=arguments.seed, progress=terminal.progress)
+    expect = {name: _texts(value) for name, value in text_pairs("--expect", arguments.expect).items()}
+    pairs("--expect", arguments.expect)  # numbers, or a message
+    report = check(
+        problem,
+        checks=checks,
+        units=arguments.units,
+        expect=expect,
+        seed=arguments.seed,
+        progress=terminal.progress,
+    )
     terminal.progress("")
     if arguments.json:
         terminal.document(report.to_dict())
@@ -60,10 +77,24 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS if report.holds else status.DOES_NOT_HOLD
 
 
+def _texts(value: str) -> str | list[str]:
+    """Return the text of a number, or of those of a list: their digits count."""
+    return [item.strip() for item in value.strip("[]").split(",")] if value.startswith("[") else value
+
+
 def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
     from rich.text import Text
 
+    from ilvren.cli.program_tables import show_program
+
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
+    for program in report.programs:
+        show_program(program, terminal)
+    unexpected = [finding for finding in report.findings if finding.kind in ("unexpected", "slopes")]
+    if unexpected:
+        terminal.show("")
+    for finding in unexpected:
+        terminal.show(Text.assemble((finding.kind, "red bold"), f"  {finding.text}"))
     if report.derivatives is not None:
         _show_derivatives(report, terminal)
     if report.scaling is not None:

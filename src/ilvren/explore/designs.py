@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
-from ilvren.models import NotOnRecord
+from ilvren.models import Calls, NotOnRecord
 from ilvren.problem import Problem
 from ilvren.problem.asked import Condition, condition_of, node_of
+from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import nested, plain, plain_values
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
@@ -142,6 +143,7 @@ def designs_of(
     problem, thinned = problem_of(records[0]), 0
     points, evaluations, addresses = list[FloatArray](), list[EvaluationRecord](), list[str]()
     parts: list[tuple[dict[str, FloatArray], NDArray[np.bool_]]] = []
+    troubles = list[str]()
     for record in records:
         theirs = problem_of(record)
         if _asked_of(theirs) != _asked_of(problem):
@@ -165,6 +167,7 @@ def designs_of(
         conditions = [condition_of(theirs, text, "--keep") for text in keep]
         matrix = np.array(points[first:]).reshape(-1, theirs.size)
         parts.append(_values(theirs, ledger, record, evaluations[first:], matrix, conditions))
+        troubles += _troubles(theirs, ledger, record, evaluations[first:], matrix)
     matrix = np.array(points).reshape(-1, problem.size)
     values = {name: np.concatenate([part[name] for part, _ in parts]) for name in parts[0][0]}
     kept = np.concatenate([own for _, own in parts])
@@ -175,8 +178,8 @@ def designs_of(
         problem,
         tuple(record.id for record in records),
         tuple(
-            Design(address, rank, tuple(point.tolist()), item.objective, item.violation, _trouble(item, feasibility))
-            for address, rank, point, item in zip(addresses, ranks, matrix, evaluations, strict=True)
+            Design(address, rank, tuple(point.tolist()), item.objective, item.violation, trouble)
+            for address, rank, point, item, trouble in zip(addresses, ranks, matrix, evaluations, troubles, strict=True)
         ),
         values,
         len(addresses),
@@ -244,10 +247,47 @@ def _ranks(problem: Problem, evaluations: Sequence[EvaluationRecord], feasibilit
     return ranks
 
 
-def _trouble(item: EvaluationRecord, feasibility: float) -> str:
-    if not math.isfinite(item.violation):
-        return "invalid"
-    return "" if item.violation <= feasibility else "misses a limit"
+def _troubles(
+    problem: Problem, ledger: Ledger, record: RunRecord, evaluations: Sequence[EvaluationRecord], points: FloatArray
+) -> list[str]:
+    """Return what is wrong with each design: a missed limit, or why it has no values, "" for nothing."""
+    feasibility = record.settings["feasibility"]
+    assert isinstance(feasibility, float)
+    calls = _recorded_calls(problem, ledger, record)
+    found = []
+    for item, point in zip(evaluations, points, strict=True):
+        is_valid = math.isfinite(item.violation) and (problem.objective is None or item.objective is not None)
+        if not is_valid:
+            found.append(_why_invalid(problem, calls, point))
+        else:
+            found.append("" if item.violation <= feasibility else "misses a limit")
+    return found
+
+
+def _why_invalid(problem: Problem, calls: Sequence[Calls], point: FloatArray) -> str:
+    """Return why a design has no values: what a model's record says, else where a formula leaves its domain."""
+    for own in calls:
+        own.forget()
+        own.failures, own.first_failure = 0, ""
+    nodes = [block.node for block in problem.row_blocks]
+    nodes += [] if problem.objective is None else [problem.objective.node]
+    try:
+        seen = problem.entry_values(nodes, point, calls)
+    except NotOnRecord:
+        return "invalid: a call of a model is not on record"
+    failed = next((own.first_failure for own in calls if own.first_failure), "")
+    if failed:
+        return failed
+    trouble = next((item for item in seen.troubles if item is not None), None)
+    return "invalid" if trouble is None else f"invalid{trouble_clause(trouble)}"
+
+
+def _recorded_calls(problem: Problem, ledger: Ledger, record: RunRecord) -> tuple[Calls, ...]:
+    """Return calls that are answered from the record alone."""
+    calls = problem.calls() if problem.sources else ()
+    for own in calls:
+        own.shelf, own.is_closed = RunShelf(ledger, record.number, problem, is_fresh=False), True
+    return calls
 
 
 def _values(
@@ -291,9 +331,7 @@ def _computed(
         gate = Gate(problem)
         flat = gate.node_batch(nodes, points)
         return [value if shape else value[:, 0] for value, shape in zip(flat, shapes, strict=True)]
-    calls = problem.calls()
-    for own in calls:
-        own.shelf, own.is_closed = RunShelf(ledger, record.number, problem, is_fresh=False), True
+    calls = _recorded_calls(problem, ledger, record)
     sizes = [math.prod(shape) for shape in shapes]
     found = [np.full((len(points), size), np.nan) for size in sizes]
     for place, point in enumerate(points):

@@ -59,7 +59,7 @@ def _check_derivatives(case: Case) -> str:
     if not case.evaluation.has_finite_derivatives:
         case.add("derivatives", "unknown", None, None, "a derivative is not finite at this design")
         return "blind"
-    doubt = _doubt(case)
+    doubt = _coarse(case) or _doubt(case)
     if doubt is not None:
         case.add("derivatives", "unknown", None, None, doubt)
         return "blind"
@@ -175,6 +175,18 @@ def _is_strict(piece: Case) -> bool:
     if curvature is None or curvature.kind != "strict" or curvature.moved > math.sqrt(piece.tolerance):
         return False
     return region_of(piece).holds
+
+
+def _coarse(case: Case) -> str | None:
+    """Return which model's derivatives are too coarse to judge by, or None: differences of numbers with few digits."""
+    for calls in case.gate.calls:
+        accuracy = getattr(calls.steps, "accuracy", 0.0)
+        if calls.source.is_apart and accuracy > case.tolerance:
+            return (
+                f'derivatives through model "{calls.source.name}" are differences of numbers with few digits, good to'
+                f" about {accuracy:.0e}: too coarse to judge by"
+            )
+    return None
 
 
 def _probed_blind(case: Case) -> Verdict:

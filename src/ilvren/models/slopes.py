@@ -31,7 +31,7 @@ from ilvren.models.failures import CannotFollow, ModelFailure
 from ilvren.models.shown_steps import LEAST_IN_DECK, LEAST_IN_LISTING, LONGEST, listing_noise, moving_places
 from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, FORWARD_DIFFERENCES, SUPPLIED, ModelSource
 
-__all__ = ["jacobian"]
+__all__ = ["Steps", "choose_steps", "jacobian"]
 
 Array = NDArray[Any]
 
@@ -63,6 +63,14 @@ def jacobian(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) ->
     if word == COMPLEX_STEP:
         return _complex(calls, inputs, outputs)
     return _differences(calls, inputs, outputs)
+
+
+def choose_steps(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Steps:
+    """Return the steps of differences, chosen at these inputs where none were chosen before."""
+    if calls.steps is None:
+        calls.steps = _chosen_steps(calls, _flat(inputs), _flat(outputs))
+    found: Steps = calls.steps
+    return found
 
 
 def _flat(values: Sequence[Array]) -> Array:
@@ -150,7 +158,7 @@ def _compare(calls: Calls, flat: Array, found: Array, outputs: Sequence[Array], 
 
 
 @dataclass
-class _Steps:
+class Steps:
     """Step lengths relative to an input's size, the sizes where they were chosen, both (input size,), and the groups
     of inputs moved together."""
 
@@ -158,6 +166,14 @@ class _Steps:
     sizes: Array
     groups: list[NDArray[np.int64]]
     least: Array | None = None  # (input size,) lengths that no step goes below, for what shows few digits
+    accuracy: float = 0.0  # about what share of a derivative its last places leave open
+    noise: float = EPSILON  # of the outputs, relative
+    resolution: Array | None = None  # (input size,) of the inputs as they are given
+
+    def lengths(self, flat: Array) -> Array:
+        """Return the step of each input at inputs (input size,)."""
+        h = self.shares * np.maximum(np.abs(flat), LEAST_SHARE * self.sizes)
+        return h if self.least is None else np.maximum(h, self.least)
 
 
 def _sizes(flat: Array) -> Array:
@@ -214,7 +230,7 @@ def _noise(calls: Calls, flat: Array, resolution: Array) -> float:
     return min(found, 1e-2)
 
 
-def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
+def _chosen_steps(calls: Calls, flat: Array, here: Array) -> Steps:
     """Choose the step of each group of inputs from the noise ε and the curvature μ₂.
 
     The curvature is measured with a step of ε^(1/4) of the inputs' sizes.
@@ -244,9 +260,16 @@ def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
             length = float(np.min(np.sqrt(np.abs(here[is_seen]) / bend[is_seen])))
             shares[group] *= min(max(length, trial), 1.0)  # (2)
     if not source.is_apart:
-        return _Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
+        return Steps(np.clip(shares, LEAST_STEP, MOST_STEP), sizes, groups)
+    return _steps_as_shown(calls, flat, Steps(shares, sizes, groups, noise=noise, resolution=resolution))
+
+
+def _steps_as_shown(calls: Calls, flat: Array, chosen: Steps) -> Steps:
+    """Return steps of a program, no shorter than decks and listings show, and note where that makes them long."""
+    source, noise, sizes, resolution = calls.source, chosen.noise, chosen.sizes, chosen.resolution
+    assert resolution is not None
     longest = min(max(MOST_STEP, (3.0 * noise) ** (1.0 / 3.0)), LONGEST)
-    shares = np.maximum(np.clip(shares, LEAST_STEP, longest), min(LEAST_IN_LISTING * noise, LONGEST))
+    shares = np.maximum(np.clip(chosen.shares, LEAST_STEP, longest), min(LEAST_IN_LISTING * noise, LONGEST))
     least = np.where(np.isfinite(resolution), LEAST_IN_DECK * resolution, 0.0)
     if LEAST_IN_LISTING * noise > LONGEST:
         calls.add_note(
@@ -259,7 +282,12 @@ def _chosen_steps(calls: Calls, flat: Array, here: Array) -> _Steps:
             f'the decks of model "{source.name}" show {_input_name(source, coarse[0])} to {resolution[coarse[0]]:.1g}:'
             f" its differences are over {least[coarse[0]]:.2g}; more digits in the deck make better derivatives"
         )
-    return _Steps(shares, sizes, groups, least)
+    steps = Steps(shares, sizes, chosen.groups, least, noise=noise, resolution=resolution)
+    lengths = steps.lengths(flat)
+    blurred = np.where(np.isfinite(resolution), resolution, 0.0) / lengths
+    moved = [k for k in moving_places(source.inputs, source.still) if np.isfinite(resolution[k])]
+    steps.accuracy = float(np.max(noise * sizes[moved] / lengths[moved] + blurred[moved], initial=0.0))
+    return steps
 
 
 def _input_name(source: ModelSource, place: int) -> str:
@@ -302,12 +330,8 @@ def _groups(source: ModelSource) -> list[NDArray[np.int64]]:
 def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     source, flat, here = calls.source, _flat(inputs), _flat(outputs)
     is_first = calls.steps is None
-    if is_first:
-        calls.steps = _chosen_steps(calls, flat, here)
-    steps: _Steps = calls.steps
-    h = steps.shares * np.maximum(np.abs(flat), LEAST_SHARE * steps.sizes)
-    if steps.least is not None:
-        h = np.maximum(h, steps.least)
+    steps = choose_steps(calls, inputs, outputs)
+    h = steps.lengths(flat)
     h = (flat + h) - flat  # a step that the numbers can hold
     found = np.zeros((source.output_size, len(flat)))
     moves = np.zeros((len(steps.groups), len(flat)))

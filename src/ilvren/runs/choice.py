@@ -65,6 +65,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     without_slopes = ("quadratic-interpolation", "mesh-adaptive-search") if problem.sources else ("nelder-mead",)
     last = without_slopes if n <= FEW and (has_kinks(problem) or problem.sources) else ()
     is_small = n + m <= SMALL
+    if n <= FEW and any(source.is_apart and not source.can_supply for source in problem.sources):
+        why = "values of a program: few calls, whatever digits it shows and wherever it fails"
+        return Choice(("quadratic-interpolation", "mesh-adaptive-search"), why)
     if not m:
         if sum_of_squares(problem):
             return Choice(

@@ -7,7 +7,7 @@ from typing import Any
 
 __all__ = ["KINDS", "Finding", "listed"]
 
-# Kind → what it means; only "wrong" and "conflict" make a check fail.
+# Kind → what it means; "wrong", "conflict", "units", "unexpected" and "slopes" make a check fail.
 KINDS = {
     "wrong": "a derivative disagrees with differences by far more than their own error",
     "conflict": "limits that no design within the bounds can meet",
@@ -17,6 +17,8 @@ KINDS = {
     "redundant": "limits that always hold within the bounds",
     "forced": "variables that the limits leave one value",
     "units": "units that do not go together",
+    "unexpected": "a value that is not the one expected",
+    "slopes": "a derivative that is read, and differences do not confirm",
     "note": "worth knowing",
 }
 
@@ -35,7 +37,7 @@ class Finding:
     @property
     def fails(self) -> bool:
         """Return whether it makes the check fail."""
-        return self.kind in ("wrong", "conflict", "units")
+        return self.kind in ("wrong", "conflict", "units", "unexpected", "slopes")
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -12,12 +13,20 @@ from ilvren.evaluate import Gate
 from ilvren.judge.checking.conflicts import check_conflicts, check_domains
 from ilvren.judge.checking.derivatives import DerivativeCheck, check_derivatives
 from ilvren.judge.checking.finding import Finding
+from ilvren.judge.checking.programs import ProgramCheck, check_programs, expected_findings, programs_of
 from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
 from ilvren.problem import Problem
 
 __all__ = ["CHECKS", "CheckReport", "Finding", "check"]
 
-CHECKS = ("derivatives", "scaling", "conflicts", "domain")
+CHECKS = ("programs", "derivatives", "scaling", "conflicts", "domain")
+
+
+# Differences of values that few digits show cannot be held against differences; what is read is compared apart.
+_NOT_COMPARED = (
+    "derivatives are not compared with finer differences: those through programs are differences themselves, or were"
+    " compared where they are read; those of formulas are exact"
+)
 
 
 @dataclass(frozen=True)
@@ -31,6 +40,7 @@ class CheckReport:
     findings: tuple[Finding, ...]
     checks: tuple[str, ...]
     units: dict[str, object] | None = None
+    programs: tuple[ProgramCheck, ...] = ()
 
     @property
     def holds(self) -> bool:
@@ -69,6 +79,7 @@ class CheckReport:
                 "row_ratio": _finite(scaling.row_ratio),
             },
             "units": self.units,
+            "programs": [program.to_dict() for program in self.programs],
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
@@ -78,11 +89,14 @@ def check(
     *,
     checks: tuple[str, ...] = CHECKS,
     units: bool = False,
+    expect: Mapping[str, Any] | None = None,
     seed: int = 0,
     progress: Callable[[str], None] | None = None,
 ) -> CheckReport:
     """Check a problem before any run: derivatives against differences, scaling, conflicts between limits, domains, and
-    with `units` whether the units go together. Raises RequestError for an unknown check."""
+    with `units` whether the units go together, with `expect` {name: text of a number, or a list of such} whether values
+    at the start are those expected. Raises RequestError for an unknown check or name, ProblemError for a program whose
+    values at the start cannot be read."""
     for name in checks:
         if name not in CHECKS:
             raise RequestError(f'no check "{name}"', advice="checks: " + ", ".join(CHECKS))
@@ -90,6 +104,11 @@ def check(
     findings: list[Finding] = []
     derivatives = scaling = None
     told = progress or (lambda _: None)
+    programs: list[ProgramCheck] = []
+    if "programs" in checks and programs_of(problem):
+        told("programs at the start")
+        programs, findings = check_programs(problem, gate)
+    findings += expected_findings(problem, gate, expect or {})
     with np.errstate(all="ignore"):
         if "conflicts" in checks:
             told("limits within the bounds")
@@ -97,7 +116,9 @@ def check(
         if "domain" in checks:
             told("domains of the formulas")
             findings += check_domains(problem, gate, seed=seed)
-        if "derivatives" in checks:
+        if "derivatives" in checks and programs_of(problem):
+            findings.append(Finding("note", (), _NOT_COMPARED))
+        elif "derivatives" in checks:
             derivatives = check_derivatives(problem, gate, seed=seed, progress=progress)
             findings = [*derivatives.findings, *findings]
             if not derivatives.points:
@@ -113,7 +134,13 @@ def check(
         findings += found
     findings += [Finding("note", (calls.source.name,), note) for calls in gate.calls for note in calls.notes]
     return CheckReport(
-        problem, derivatives, scaling, tuple(findings), (*checks, *(["units"] if units else [])), unit_facts
+        problem,
+        derivatives,
+        scaling,
+        tuple(findings),
+        (*checks, *(["units"] if units else [])),
+        unit_facts,
+        tuple(programs),
     )
 
 

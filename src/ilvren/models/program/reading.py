@@ -284,4 +284,16 @@ def _of_table(reading: Reading, text: str) -> Found:
     if reading.take:
         values = [TAKES[reading.take](np.array(values))]
     line, row = own[0]
-    return _found(reading, values, line, reading.delimiter.join(row), Field("", 0, 0))
+    return _found(reading, values, line, *_cell(reading, text, line, row, place))
+
+
+def _cell(reading: Reading, text: str, line: int, row: Sequence[str], place: int) -> tuple[str, Field]:
+    """Return the line of a row, and where its cell stands in it, when that can be told."""
+    lines = text.splitlines()
+    whole = lines[line - 1] if line <= len(lines) else ""
+    if whole != reading.delimiter.join(row):  # quoted cells, or cells of several lines
+        return whole or reading.delimiter.join(row), Field("", 0, 0)
+    first = sum(len(cell) + 1 for cell in row[:place])
+    first += len(row[place]) - len(row[place].lstrip())
+    own = row[place].strip()
+    return whole, Field(own, first, first + len(own))

@@ -230,7 +230,7 @@ class ProgramSource:
             return Outcome(call.status, None, call.trouble, call.seconds, folder=call.folder)
         answer = [call.found[name].value for name, _ in self.outputs]
         if self.slopes:
-            answer.append(self._jacobian(call.found))
+            answer.append(self.jacobian_of(call.found))
         return Outcome("done", answer, "", call.seconds, folder=call.folder)
 
     def _unready(self) -> str:
@@ -258,7 +258,8 @@ class ProgramSource:
         try:
             texts = self.texts(inputs)
         except CannotWrite as error:
-            return ProgramCall("failed", {}, f'model "{self.name}"{self._at(inputs)}: {error}', time.monotonic() - began)
+            trouble = f'model "{self.name}"{self._at(inputs)}: {error}'
+            return ProgramCall("failed", {}, trouble, time.monotonic() - began)
         folder = into or warden().folder()
         call = ProgramCall("failed")
         try:
@@ -392,7 +393,7 @@ class ProgramSource:
         with contextlib.suppress(OSError):
             (folder / LOG).write_text("\n".join(lines) + "\n", encoding="utf-8")
 
-    def _jacobian(self, found: Mapping[Any, Found]) -> Array:
+    def jacobian_of(self, found: Mapping[Any, Found]) -> Array:
         """Return the Jacobian (outputs, inputs) of the slopes that were read."""
         blocks = []
         for output, out_shape in self.outputs:
