@@ -22,7 +22,7 @@ DEMOS = (
     "hum/hum",
     "pump_test/pump-test",
     "trench/trench",
-    "branch_pipes/branch-pipes",
+    "terrace_pipes/terrace-pipes",
     "level_loop/level-loop",
 )
 

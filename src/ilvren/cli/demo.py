@@ -27,7 +27,7 @@ DEMOS = {
     "trench": "trench",
     "pump-test": "pump_test",
     "level-loop": "level_loop",
-    "branch-pipes": "branch_pipes",
+    "terrace-pipes": "terrace_pipes",
 }
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
@@ -170,23 +170,23 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("draw", "level-loop.toml", "--slices", "--run", "by-models", "--output", "slices.png"),
         ),
     ),
-    "branch-pipes": (
+    "terrace-pipes": (
         (
-            "Six pipes from a catalogue, and a network model that tells what pressure they leave.",
-            ("show", "branch-pipes.toml"),
+            "A program reads pipes.deck and writes listings. Run once: every value with the place it was found at.",
+            ("check", "terrace-pipes.toml", "--only", "programs", "--expect", "cost=12356"),
         ),
         (
             "The choice for members: polls among the neighbours, in few calls of the model.",
-            ("run", "branch-pipes.toml", "--label", "by-polls"),
+            ("run", "terrace-pipes.toml", "--label", "by-polls"),
         ),
         (
             "A population sees more of the catalogue.",
-            ("run", "branch-pipes.toml", "--method", "genetic-algorithm", "--label", "population"),
+            ("run", "terrace-pipes.toml", "--method", "genetic-algorithm", "--label", "population"),
         ),
         ("Side by side.", ("compare", "by-polls", "population")),
         (
             "How its generations improved, narrowed and moved.",
-            ("draw", "branch-pipes.toml", "--generations", "--run", "population", "--output", "generations.png"),
+            ("draw", "terrace-pipes.toml", "--generations", "--run", "population", "--output", "generations.png"),
         ),
         ("Is every neighbouring pipe worse? Checked one by one.", ("verify", "population")),
     ),
@@ -215,7 +215,7 @@ TRY_NEXT = {
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
     "level-loop": "ilvren run level-loop.toml --method global --workers 2 --set overshoot_cap=0.002",
-    "branch-pipes": "ilvren run branch-pipes.toml --method differential-evolution --repeats 5 --workers 2",
+    "terrace-pipes": "ilvren run terrace-pipes.toml --method differential-evolution --repeats 5 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
 }
 
@@ -246,7 +246,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     folder.mkdir(exist_ok=True)
     for source in resources.files("ilvren.demos").joinpath(DEMOS[name]).iterdir():
         if source.is_file():
-            (folder / source.name).write_bytes(source.read_bytes())
+            content = source.read_bytes()
+            (folder / source.name).write_bytes(content)
+            if content.startswith(b"#!"):  # an archive may have lost that it is a program
+                (folder / source.name).chmod(0o755)
     terminal.show(f"{folder}: a copy of the demo {name}; every command below can be typed there by hand")
     began = time.monotonic()
     with _inside(folder):

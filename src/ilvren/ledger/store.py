@@ -274,6 +274,24 @@ class Ledger(GroupShelf, CallShelf):
             ),
         )
 
+    def withdraw_run(self, run: int) -> None:
+        """Take back a run that has not begun to search, with all that was recorded of it."""
+        self._pending.clear()
+        with self._transaction():
+            tables = (
+                "requests",
+                "evaluations",
+                "iterations",
+                "generations",
+                "calls",
+                "checkpoints",
+                "arrivals",
+                "stages",
+            )
+            for table in (*tables, "group_runs"):
+                self._db.execute(f"DELETE FROM {table} WHERE run = ?", (run,))
+            self._db.execute("DELETE FROM runs WHERE number = ?", (run,))
+
     def end_run(self, run: int, *, outcome: str, seconds: float, result: Mapping[str, object]) -> None:
         """Record how a run ended, with everything still pending."""
         self._pending.append(

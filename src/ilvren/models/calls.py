@@ -90,6 +90,7 @@ class Calls:
         self.is_closed = False  # whether nothing may be asked anew
         # Whether values that are not where they should be at the first call are a mistake of the problem's.
         self.refuses_unread = True
+        self.is_stopped = False  # whether the run was interrupted: then nothing is waited for any more
         self._stamps: dict[str, int] = {}
         self._kept: OrderedDict[bytes, Point] = OrderedDict()
         self._ahead: dict[bytes, Outcome] = {}
@@ -124,6 +125,8 @@ class Calls:
 
     def count_failures(self, count: int, first: str) -> None:
         """Count points at which the model gave nothing, and keep what was said of the first."""
+        if self.is_stopped:
+            return
         self.failures += count
         self.first_failure = self.first_failure or first
 
@@ -222,6 +225,8 @@ class Calls:
         """Ask the source, once more where it was slow or lost, as often as it says."""
         if self.elsewhere is not None and questions[0].kind in ("values", "complex"):
             return self.elsewhere(questions)
+        if self.is_stopped:
+            return [Outcome("failed", None, "the run was stopped before its model had answered") for _ in questions]
         self._notice_changes()
         outcomes = self.place.asked(self.source, questions)
         for _ in range(self.retries):
@@ -244,7 +249,7 @@ class Calls:
                 self.add_note(f"{path} changed while the run went on: earlier values came from what it was before")
 
     def _note(self, question: Question, outcome: Outcome) -> None:
-        if question.kind == "ready" or outcome.status == "broken":
+        if question.kind == "ready" or outcome.status == "broken" or self.is_stopped:
             return
         self.calls += 1
         self.seconds += outcome.seconds

@@ -252,6 +252,8 @@ class Loop:
             self._can_differentiate = False
         except KeyboardInterrupt:
             outcome, reason = "interrupted", "stopped by the user; `ilvren resume` continues the run"
+            for calls in self.gate.calls:
+                calls.is_stopped = True
         except MachineError as error:
             outcome, reason = "interrupted", str(error)
             self._trouble, self._ledger = str(error), None

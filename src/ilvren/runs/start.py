@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren import __version__
-from ilvren.errors import RequestError
+from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Known, Method, options_from
@@ -145,7 +145,11 @@ def run(
             workers=pool,
             known=designs,
         )
-        return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
+        try:
+            return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
+        except ProblemError:  # found at the first call of a model: then there is no run to tell of
+            opened.withdraw_run(number)
+            raise
 
 
 def _without_look(problem: Problem, settings: Settings) -> Method:

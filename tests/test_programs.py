@@ -1,0 +1,350 @@
+"""Programs as models, run for real: what they are given and leave, how they fail, and what stays behind."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from ilvren import load, run
+from ilvren.evaluate import Gate, Job, Recipe
+from ilvren.evaluate.workers import ProcessPool
+from ilvren.ledger import Ledger
+from ilvren.models import Calls, Question
+from ilvren.models.program.shown import cells
+from ilvren.models.slopes import choose_steps, jacobian
+from tests.test_cli import InAFolder
+
+# A tube: reads a deck, writes a listing with few digits; fails, hangs or stammers where it is told to.
+TUBE = r"""#!/bin/sh
+echo "$PPID" > /dev/null
+echo x >> "$COUNT"
+awk '
+/WIDTH/  { w = $3 }
+/DEPTH/  { d = $3; sub("D", "E", d); d += 0 }
+END {
+  if (w > 8)   { print "no convergence"; exit 3 }
+  if (w > 7)   { print "LISTING\n MASS ****"; exit 0 }
+  if (w > 6.5) { print "LISTING"; exit 0 }
+  if (w > 6)   { print "DIVERGED\n MASS 1.0\n SAG 1.0"; exit 0 }
+  if (w > 5.5) { system("sleep 60 & sleep 60"); exit 0 }
+  printf "LISTING\n MASS   %.4f KG\n SAG    %.4f MM\n", w * d + 0.1 * w * w, 20 / (w * d * d)
+}' "$1" | tee listing.txt
+test "$(tail -n 1 listing.txt)" = "no convergence" && exit 3
+exit 0
+"""
+DECK = "* TUBE\nWIDTH  =   2.0000\nDEPTH  = 1.500000D+00   (of the tube)\nLAST CARD\n"
+PROBLEM = """
+[variables]
+w = { start = 2.0, lower = 0.5, upper = 9, unit = "m" }
+d = { start = 1.5, lower = 0.5, upper = 9, unit = "m" }
+[models.tube]
+command = ["./tube", "tube.dat"]
+files = ["tube"]
+timeout = 0.6
+failed = { file = "listing.txt", pattern = "DIVERGED" }
+environment = { COUNT = "COUNTER" }
+[models.tube.write."tube.dat"]
+base = "tube.dat"
+put = { w = { after = "WIDTH" }, d = { line = 3, field = 3 } }
+[models.tube.read]
+mass = { file = "listing.txt", after = "MASS", unit = "kg" }
+sag = { file = "stdout", pattern = 'SAG +(\\S+)', unit = "mm" }
+[minimize]
+m = { formula = "tube.mass", unit = "kg" }
+[constraints]
+stiff = { formula = "tube.sag <= 4", unit = "mm" }
+"""
+
+
+class WithTube(InAFolder):
+    def setUp(self):
+        super().setUp()
+        Path("tube").write_text(TUBE)
+        Path("tube").chmod(0o755)
+        Path("tube.dat").write_text(DECK)
+        self.write()
+
+    def write(self, *changes):
+        text = PROBLEM.replace("COUNTER", str(self.folder / "count"))
+        for old, new in changes:
+            assert old in text, old
+            text = text.replace(old, new)
+        Path("tube.toml").write_text(text)
+
+    def count(self):
+        return Path("count").read_text().count("x") if Path("count").exists() else 0
+
+    def source(self):
+        return load("tube.toml").sources[0]
+
+    def asked(self, w, d=1.5):
+        return self.source().asked(Question("values", (np.array(w), np.array(d))))
+
+
+class Calling(WithTube):
+    def test_values_and_what_a_call_is_given(self):
+        found = self.asked(2.00004, 1.5)
+        self.assertEqual([float(value) for value in found.answer], [3.4, 4.4444])
+        self.assertEqual(Path("tube.dat").read_text(), DECK)
+        self.assertEqual(sorted(path.name for path in Path().iterdir() if path.is_dir()), [])
+
+    def test_every_failure_is_an_outcome_with_its_reason_and_its_folder(self):
+        for w, status, told in (
+            (8.5, "failed", "ended with status 3; its last words: no convergence"),
+            (7.5, "unread", 'no number follows "MASS" in line 2, but ****'),
+            (6.7, "unread", '"MASS" is not there'),
+            (6.2, "failed", "listing.txt:1 says that it failed: DIVERGED"),
+            (5.7, "slow", "took longer than its timeout of 0.6 s"),
+            (float("nan"), "failed", "which no deck takes"),
+        ):
+            with self.subTest(w=w):
+                found = self.asked(w)
+                self.assertEqual(found.status, status, found.trouble)
+                self.assertIn(told, found.trouble)
+                self.assertIn(f"w = {w:.6g}", found.trouble)
+                if found.folder:
+                    self.assertIn(found.folder, found.trouble)
+                    self.assertIn("outcome", (Path(found.folder) / "call.log").read_text())
+        self.assertEqual(len(list(Path("tube.calls/tube").iterdir())), 5)
+
+    def test_a_value_read_from_a_file_that_was_only_copied_is_none(self):
+        Path("listing.txt").write_text("MASS 99\n")
+        Path("lazy").write_text("#!/bin/sh\necho SAG 1\n")
+        Path("lazy").chmod(0o755)
+        self.write(('"./tube"', '"./lazy"'), ('files = ["tube"]', 'files = ["lazy", "listing.txt"]'))
+        found = self.asked(2.0)
+        self.assertEqual(found.status, "unread")
+        self.assertIn("listing.txt is as it was before the call", found.trouble)
+
+    def test_no_shell_sees_a_path_an_argument_or_a_value(self):
+        Path("echo args").write_text(
+            '#!/bin/sh\nprintf "MASS 1\\nSAG 2\\n" > listing.txt; echo SAG 2; printf "%s|" "$@"; echo\n'
+        )
+        Path("echo args").chmod(0o755)
+        self.write(
+            ('["./tube", "tube.dat"]', '["./echo args", "; touch /tmp/never $(id)", "{w}", "{d:.2f}", "{{w}}"]'),
+            ('files = ["tube"]', 'files = ["echo args"]\nkeep = "all"'),
+        )
+        found = self.asked(0.1, 1.23456)
+        self.assertEqual(found.status, "done", found.trouble)
+        told = (Path(found.folder) / "call.stdout").read_text()
+        self.assertEqual(told.split("\n")[1], "; touch /tmp/never $(id)|0.1|1.23|{w}|")
+        self.assertFalse(Path("/tmp/never").exists())
+
+    def test_a_link_leads_to_a_copy_that_may_be_spoilt(self):
+        Path("big.bin").write_text("precious")
+        Path("vandal").write_text(
+            "#!/bin/sh\ncat big.bin\necho gone > big.bin\nprintf 'MASS 1\\n' > listing.txt\necho SAG 2\n"
+        )
+        Path("vandal").chmod(0o755)
+        self.write(('"./tube"', '"./vandal"'), ('files = ["tube"]', 'files = ["vandal"]\nlink = ["big.bin"]'))
+        self.assertEqual(self.asked(2.0).status, "done")
+        self.assertEqual(Path("big.bin").read_text(), "precious")
+
+    def test_many_calls_leave_nothing_behind(self):
+        script = (
+            "import sys, os, numpy as np, ilvren\n"
+            "from ilvren.models import Question\n"
+            "from ilvren.models.program.warden import warden\n"
+            "source = ilvren.load('tube.toml').sources[0]\n"
+            "ask = lambda w: source.asked(Question('values', (np.array(w), np.array(1.5)))).status\n"
+            "ask(2.0); handles = len(os.listdir('/proc/self/fd'))\n"
+            "assert [ask(2 + k / 50) for k in range(150)] == ['done'] * 150\n"
+            "assert len(os.listdir('/proc/self/fd')) == handles\n"
+            "assert os.listdir(warden().root) == [], os.listdir(warden().root)\n"
+            "print(warden().root)\n"
+        )
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+        self.assertFalse(Path(done.stdout.strip()).exists())
+
+    def test_places_for_calls_are_shared_by_processes(self):
+        Path("tube").write_text(TUBE.replace("awk '", 'echo $(date +%s%N) >> "$COUNT.t"\nsleep 0.2\nawk \'', 1))
+        self.write(("timeout = 0.6", "parallel = 1"))
+        with ProcessPool(Recipe.of(load("tube.toml"), is_sparse=False), 2) as pool:
+            jobs = [Job(point=np.array([w, 1.5])) for w in (2.0, 2.5, 3.0, 3.5)]
+            answers = list(pool.answers(jobs))
+        self.assertEqual(len(answers), 4)
+        times = sorted(int(line) for line in Path("count.t").read_text().split())
+        self.assertGreater(min(np.diff(times)), 0.19e9)
+
+
+class Differences(WithTube):
+    def test_cells_are_what_a_format_cannot_tell_apart(self):
+        def key(inputs):
+            return f"{float(inputs[0]):.3f} {inputs[1][1]:.6g} {inputs[1][0]!r}".encode()
+
+        found = cells(key, [np.array(1.23449), np.array([0.1, 123456.7, 5.0])], [0, 1, 2, 3])
+        np.testing.assert_allclose(found[:, 1], [1e-3, 0.0, 1.0, np.inf], rtol=2e-3)
+        np.testing.assert_allclose(found[:3, 0], [1.234, 0.1, 123457.0], rtol=1e-6)
+
+    def test_steps_are_a_thousand_of_a_decks_last_places_and_slopes_are_true(self):
+        problem = load("tube.toml")
+        calls = Calls(problem.sources[0])
+        inputs = [np.array(2.00003), np.array(1.5)]
+        outputs = calls.values(inputs)
+        steps = choose_steps(calls, inputs, outputs)
+        lengths = steps.lengths(np.array([2.00003, 1.5]))
+        self.assertTrue((lengths >= 1000 * np.array([1e-4, 1e-6]) * 0.999).all(), lengths)
+        found = jacobian(calls, inputs, outputs)
+        exact = [[1.5 + 0.2 * 2.0, 2.0], [-20 / (4 * 1.5**2), -40 / (2 * 1.5**3)]]
+        np.testing.assert_allclose(found, exact, rtol=5e-3)
+
+    def test_an_input_that_no_deck_shows_is_never_moved(self):
+        self.write(
+            ('["./tube", "tube.dat"]', '["./tube", "tube.dat", "{kind}"]'),
+            ("[models.tube]", "[parameters]\nkind = 3\n[models.tube]"),
+        )
+        problem = load("tube.toml")
+        self.assertEqual(problem.sources[0].still, {"kind"})
+        gate = Gate(problem)
+        gate.evaluate(np.array([2.0, 1.5]), derivatives=True)
+        self.assertLessEqual(self.count(), 8 + 2 + 2 * 4)
+
+    def test_slopes_that_are_read_are_derivatives_without_further_calls(self):
+        text = TUBE.replace('exit 0\n"""', "").replace(
+            "awk '", "echo 'BY WIDTH 1.9 -2.2222 BY DEPTH 2 -5.9259' > slopes.txt\nawk '", 1
+        )
+        Path("tube").write_text(text)
+        read = '{{ file = "slopes.txt", after = "BY {}", field = {} }}'
+        self.write(
+            (
+                "[minimize]",
+                "[models.tube.slopes]\n"
+                + "".join(
+                    f"{out} = {{ w = {read.format('WIDTH', k)}, d = {read.format('DEPTH', k)} }}\n"
+                    for k, out in ((1, "mass"), (2, "sag"))
+                )
+                + "[minimize]",
+            )
+        )
+        problem = load("tube.toml")
+        found = Gate(problem).evaluate(np.array([2.0, 1.5]), derivatives=True)
+        np.testing.assert_array_equal(found.gradient, [1.9, 2.0])
+        np.testing.assert_array_equal(found.jacobian, [[-2.2222, -5.9259]])
+        self.assertEqual(self.count(), 1)
+        self.assertNotIn("slopes ", self.call("check", "tube.toml")[0].replace("slopes of", ""))
+        Path("tube").write_text(text.replace("1.9 ", "2.9 "))
+        self.assertIn("is read as 2.9", self.call("check", "tube.toml", status=1)[0])
+
+
+class Running(WithTube):
+    def test_the_default_goes_around_failures_and_what_it_found_is_shared(self):
+        out, err = self.call("run", "tube.toml", "--json")
+        found = json.loads(out)
+        self.assertEqual(found["outcome"], "settled", err)
+        w, d = found["variables"]["w"], found["variables"]["d"]
+        self.assertLess(found["objectives"]["m"], 3.1)
+        calls = self.count()
+        again = json.loads(self.call("run", "tube.toml", "--json")[0])
+        self.assertEqual(again["variables"], found["variables"])
+        self.assertEqual(self.count(), calls)
+        self.assertEqual(again["counts"]["evaluations"], found["counts"]["evaluations"])
+        del w, d
+
+    def test_failed_designs_are_listed_with_their_reasons(self):
+        self.call("run", "tube.toml", "--start", "w=8.5", "--method", "mesh-adaptive-search", "--evaluations", "12",
+                  "--quiet", status=1)  # fmt: skip
+        designs = json.loads(self.call("designs", "r1", "--json")[0])["designs"]
+        start = next(item for item in designs if item["design"] == "r1:1")
+        self.assertIn("ended with status 3", start["trouble"])
+        self.assertIn("tube.calls", start["trouble"])
+
+    def test_workers_change_nothing_and_resuming_calls_nothing_twice(self):
+        problem = load("tube.toml")
+        with Ledger("a.ledger") as ledger:
+            whole = run(problem, ledger=ledger, evaluations=25, fresh=True)
+            calls = self.count()
+            shared = run(problem, ledger=ledger, evaluations=25, workers=2, fresh=True)
+            self.assertEqual(shared.point, whole.point)
+            self.assertEqual(self.count(), 2 * calls)
+        self.call("run", "tube.toml", "--evaluations", "12", "--quiet", "--ledger", "b.ledger", status=1)
+        before = self.count()
+        self.call("resume", "r1", "--evaluations", "25", "--quiet", "--ledger", "b.ledger", status=1)
+        with Ledger("b.ledger") as ledger:
+            self.assertEqual(tuple(np.ravel(list(ledger.run("r1").result["variables"].values()))), whole.point)
+        self.assertLess(self.count() - before, calls)
+
+    def test_a_killed_run_leaves_no_process_and_no_folder(self):
+        Path("tube").write_text('#!/bin/sh\necho $$ > pid.txt\npwd > "$COUNT.where"\nsleep 300 & sleep 300\n')
+        self.write(("timeout = 0.6", "timeout = 100"))
+        for way in (signal.SIGKILL, signal.SIGTERM):
+            where = Path("count.where")
+            where.unlink(missing_ok=True)
+            words = [sys.executable, "-m", "ilvren", "run", "tube.toml", "--quiet"]
+            process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            for _ in range(300):
+                if where.exists() and where.read_text().strip():
+                    break
+                time.sleep(0.05)
+            folder = Path(where.read_text().strip())
+            os.kill(process.pid, way)
+            process.wait(20)
+            for _ in range(100):
+                if not folder.exists() and not _running_in(folder):
+                    break
+                time.sleep(0.05)
+            self.assertEqual(_running_in(folder), [], way)
+            self.assertFalse(folder.parent.exists(), way)
+
+
+def _running_in(folder):
+    found = []
+    for name in os.listdir("/proc"):
+        if name.isdigit():
+            try:
+                if os.readlink(f"/proc/{name}/cwd").split(" ")[0] == str(folder):
+                    found.append(int(name))
+            except OSError:
+                continue
+    return found
+
+
+class Refusing(WithTube):
+    def test_mistakes_are_refused_before_anything_runs(self):
+        for old, new, told in (
+            ('base = "tube.dat"', 'base = "tub.dat"', "is not there"),
+            ('after = "WIDTH"', 'after = "WIDHT"', "Nearest lines: WIDTH  =   2.0000"),
+            ("line = 3, field = 3", "line = 3, field = 3, which = 2", '"which" does not go with "line"'),
+            ('put = { w = { after = "WIDTH" },', "put = {", '"w" is used by no formula and stands in no deck'),
+            ("put = { w =", "put = { width =", '"width", which is the name of nothing in this file'),
+            ("'SAG +(\\S+)'", "'SAG +\\S+'", "has 0 groups, one is needed"),
+            ('write."tube.dat"', 'write."../tube.dat"', "outside the folder of a call"),
+            ('["./tube", "tube.dat"]', '"./tube tube.dat"', "There is no shell"),
+            ('["tube"]', '["tune"]', "needs a file that is not there"),
+            ("timeout = 0.6", "timeuot = 0.6", 'Did you mean "timeout"?'),
+            ('sag = { file = "stdout"', 'sag = { fiel = "stdout"', 'unknown key "fiel"'),
+        ):
+            with self.subTest(new=new):
+                self.write((old, new))
+                err = self.call("run", "tube.toml", status=2)[1]
+                self.assertIn(told, err)
+                self.assertRegex(err, r"tube.toml:\d+")
+        self.assertEqual(self.count(), 0)
+
+    def test_what_the_baseline_does_not_leave_and_programs_that_are_not_there(self):
+        self.write(('after = "MASS"', 'after = "MAS OF TUBE"'))
+        for command in ("check", "run"):
+            err = self.call(command, "tube.toml", status=2)[1]
+            self.assertIn('"MAS OF TUBE" is not there; nearest: MASS   3.4000 KG', err)
+        self.write(('"./tube"', '"tubular"'))
+        self.assertIn('"tubular" of model "tube" is neither among its files nor on the path',
+                      self.call("run", "tube.toml", status=2)[1])  # fmt: skip
+        self.assertFalse(self.call("runs")[0].count("tube.toml"))
+
+    def test_check_shows_places_and_compares_what_is_expected(self):
+        out, _ = self.call("check", "tube.toml", "--expect", "mass=3.40", "--expect", "tube.sag=4.44")
+        self.assertIn("listing.txt:2", out)
+        self.assertIn("MASS   ‹3.4000› KG", out)
+        self.assertIn(
+            "sag is 4.4444, 4.5 is expected", self.call("check", "tube.toml", "--expect", "sag=4.5", status=1)[0]
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
