@@ -16,6 +16,7 @@ from ilvren.evaluate import Gate, Job, Recipe
 from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
 from ilvren.models import Calls, Question
+from ilvren.models.program import Reading, read_values
 from ilvren.models.program.shown import cells
 from ilvren.models.slopes import choose_steps, jacobian
 from tests.test_cli import InAFolder
@@ -303,6 +304,78 @@ def _running_in(folder):
             except OSError:
                 continue
     return found
+
+
+class Locating(WithTube):
+    LISTING = """\
+ TUBE LISTING 12.5
+ STATION   SAG MM
+   1        0.50
+   2        0.75
+ WALL  = 12.5     DEPTH OF BED  -1.250D-02 M
+ MASS OF TUBE 1 IS  99.12KG  OF 150.0
+ 1450.0   3.75
+12.34567890.12
+"""
+
+    def test_every_entry_finds_its_number_again(self):
+        Path("list.txt").write_text(self.LISTING)
+        for number, line, facts in (
+            ("12.5", 1, {"after": "TUBE LISTING"}),
+            ("12.5", 5, {"after": "WALL"}),
+            ("-0.0125", 5, {"after": "DEPTH OF BED"}),
+            ("0.75", 4, {"line": 4, "field": 2}),
+            ("99.1", 6, {"after": "MASS OF TUBE", "field": 2}),
+            ("3.75", 7, {"line": 7, "field": 2}),
+            ("150", 6, {"after": "KG OF"}),
+        ):
+            with self.subTest(number=number, line=line):
+                places = json.loads(self.call("locate", "list.txt", number, "--json")[0])["numbers"][0]["places"]
+                place = next(item for item in places if item["line"] == line)
+                self.assertEqual(place["read"], {"file": "list.txt", **facts})
+                reading = Reading("x", **place["read"])
+                found = read_values([reading], Path(), {})["x"]
+                self.assertEqual(found.line, line)
+                self.assertAlmostEqual(float(found.value), float(number), delta=0.051)
+        out, _ = self.call("locate", "list.txt", "7", status=1)
+        self.assertIn("7 stands nowhere in list.txt; nearest there: 3.75", out)
+
+    def test_a_block_written_from_deck_and_listing_runs(self):
+        subprocess.run(
+            ["./tube", "tube.dat"], env={**os.environ, "COUNT": "/dev/null"}, stdout=subprocess.DEVNULL, check=True
+        )
+        out, _ = self.call("locate", "--deck", "tube.dat", "--listing", "listing.txt", "--model", "tube",
+                           "w=2.0", "d=1.5", "mass=3.4", "sag=4.444")  # fmt: skip
+        head, rest = PROBLEM.split("[models.tube]")
+        environment = 'environment = { COUNT = "/dev/null" }\n'
+        block = out.replace("\n\n[models.tube.write", "\n" + environment + "\n[models.tube.write", 1)
+        Path("tube.toml").write_text(head + block + "[minimize]" + rest.split("[minimize]")[1])
+        self.call("check", "tube.toml", "--only", "programs", "--expect", "mass=3.4", "--expect", "sag=4.444")
+
+
+class Applying(WithTube):
+    def test_decks_and_starts_get_the_design_and_keep_the_rest(self):
+        self.call("run", "tube.toml", "--quiet", "--evaluations", "20", status=1)
+        deck, problem = Path("tube.dat").read_text(), Path("tube.toml").read_text()
+        calls = self.count()
+        self.call("apply", "r1", "--dry-run", "--starts")
+        self.assertEqual((Path("tube.dat").read_text(), Path("tube.toml").read_text()), (deck, problem))
+        self.assertEqual(self.count(), calls)
+        found = json.loads(self.call("apply", "r1", "--starts", "--json")[0])
+        self.assertEqual(set(found["deviation"].values()), {0.0})
+        self.assertEqual(Path("tube.dat.1").read_text(), deck)
+        self.assertEqual(Path("tube.toml.1").read_text(), problem)
+        lines = list(zip(deck.splitlines(), Path("tube.dat").read_text().splitlines(), strict=True))
+        self.assertEqual([place for place, (old, new) in enumerate(lines) if old != new], [1, 2])
+        self.assertTrue(lines[2][1].endswith("(of the tube)") and "D+0" in lines[2][1], lines[2])
+        with Ledger("ilvren.ledger") as ledger:
+            variables = ledger.run("r1").result["variables"]
+        self.assertEqual(load("tube.toml").baseline, tuple(variables.values()))
+        self.assertIn("w,2.0,", Path("tube.dat.changes.csv").read_text())
+        self.call("resume", "r1", "--evaluations", "22", "--quiet", status=1)  # the decks of r1 are stored with it
+        self.call("apply", "r1:1", "--into", "chosen/first")
+        self.assertEqual(Path("chosen/first/tube.dat").read_text(), deck)
+        self.assertTrue(os.access("chosen/first/tube", os.X_OK))
 
 
 class Refusing(WithTube):

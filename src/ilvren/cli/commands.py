@@ -10,6 +10,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "new": ("new", "write a commented starter problem"),
     "show": ("show", "what is asked: sizes, names, values at the baseline, findings"),
     "check": ("check", "derivatives, scaling, conflicts, domains and units, before any run"),
+    "locate": ("locate", "where numbers stand in decks and listings, as entries to paste"),
     "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
     "run": ("run", "run a method on a problem"),
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
@@ -18,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "designs": ("designs", "every design that runs evaluated: ranked, filtered, as a table, a page or a figure"),
     "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
+    "apply": ("apply", "write a design into its programs' decks, or into the problem file's starts"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "report": ("report", "one page on runs or a contest: problem, designs, histories, verdicts"),
     "export": ("export", "write a run's history, or a contest's runs, as CSV or JSON"),
@@ -25,7 +27,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 GROUPS = {
     "Begin": ("demo", "new"),
-    "Look": ("show", "check", "draw"),
+    "Look": ("show", "check", "locate", "draw"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
-    "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),
+    "Judge": ("designs", "compare", "verify", "diagnose", "report", "export", "apply"),
 }

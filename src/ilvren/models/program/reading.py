@@ -26,7 +26,7 @@ from numpy.typing import NDArray
 
 from ilvren.models.program.numbers import Field, as_number, fields, first_number
 
-__all__ = ["TAKES", "Found", "Missing", "Reading", "blank_pattern", "nearest_lines", "read_values"]
+__all__ = ["TAKES", "Found", "Missing", "Reading", "blank_pattern", "found_in", "nearest_lines", "read_values"]
 
 FloatArray = NDArray[np.float64]
 
@@ -105,11 +105,12 @@ def read_values(readings: Sequence[Reading], folder: Path, streams: Mapping[str,
                 raise Missing(f'"{reading.name}": the program has written no {reading.file}') from None
             except OSError as error:
                 raise Missing(f'"{reading.name}": {reading.file} cannot be read: {error.strerror}') from None
-        found[reading.name] = _value(reading, texts[reading.file])
+        found[reading.name] = found_in(reading, texts[reading.file])
     return found
 
 
-def _value(reading: Reading, text: str) -> Found:
+def found_in(reading: Reading, text: str) -> Found:
+    """Return the value of one reading in the text of its file. Raises Missing."""
     if reading.pointer is not None:
         return _of_json(reading, text)
     if reading.column:

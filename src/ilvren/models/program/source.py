@@ -138,10 +138,10 @@ class ProgramSource:
 
     def hashes(self) -> dict[str, str]:
         """Return {file name: hash of its content} of all files that decide the result."""
-        decks = {deck.file: self.base / deck.file for deck in self.decks}
-        paths = {name: self.base / name for name in (*self.files, *self.links)} | decks
+        paths = {name: self.base / name for name in (*self.files, *self.links)}
         paths |= {path.name: path for path in self._programs()}
-        found: dict[str, str] = {}
+        # What decks are made from is a part of the problem, and stored with it: `apply` may have changed the file.
+        found = {deck.file: hashlib.sha256(deck.text.encode()).hexdigest()[:16] for deck in self.decks}
         for name, path in sorted(paths.items()):
             if path.is_dir():
                 found |= {

@@ -1,0 +1,243 @@
+"""`ilvren apply`: a design written into the decks of its programs, or into the problem file's starts."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ilvren.cli import status
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, numbers
+from ilvren.cli.terminal import Terminal
+from ilvren.errors import MachineError, RequestError
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.problem import Problem
+    from ilvren.runs.addresses import Addressed
+    from ilvren.runs.applying import ReturnedValue, WrittenFile
+
+EXAMPLES = """examples:
+  ilvren apply last --dry-run
+  ilvren apply r1:46 --into chosen --starts
+"""
+
+# A value comes back when it deviates by no more than this share.
+COMES_BACK = 1e-9
+MOST_LINES, MOST_VALUES = 200, 40
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the flags."""
+    parser.add_argument("run", metavar="RUN[:N]", help='a run (its reported design) or a design of it: "r7:12"')
+    parser.add_argument("--into", metavar="FOLDER", help="write the decks, and what they need, there instead")
+    parser.add_argument("--starts", action="store_true", help="also make the design the problem file's starts")
+    parser.add_argument("--dry-run", action="store_true", help="show what would change, write and run nothing")
+    parser.add_argument(
+        "--makeable",
+        metavar="NAME=STEP",
+        action="append",
+        default=[],
+        help="first the best design near it with this variable on multiples of a step (repeatable)",
+    )
+    parser.add_argument(
+        "--as-now", action="store_true", help="take files of models as they are now, though changed since"
+    )
+    add_ledger(parser)
+    add_output_flags(parser)
+
+
+def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    """Run the command."""
+    from ilvren.cli.files import read_ledger
+    from ilvren.runs.addresses import addressed
+    from ilvren.runs.applying import decks_at, recorded_quantities, starts_at
+    from ilvren.runs.stored import problem_of, refuse_changed
+
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        found = addressed(ledger, arguments.run)
+        problem = problem_of(found.record)
+        refuse_changed(found.record, problem, as_now=arguments.as_now)
+        point, told = found.point, ""
+        if arguments.makeable:
+            point, told = _makeable(arguments, ledger, found)
+        into = None if arguments.into is None else Path(arguments.into)
+        files, inputs = decks_at(problem, point, ledger, found.record, into)
+        if arguments.starts:
+            files.append(starts_at(problem, point, Path(found.record.problem_file)))
+        if not files:
+            raise RequestError(
+                f"{found.address} has nothing to write: its problem has no programs with decks",
+                advice="--starts makes the design the problem file's starts",
+            )
+        recorded = {} if arguments.makeable else recorded_quantities(problem, point, ledger, found.record)
+    return _write(arguments, terminal, found, told, problem, files, inputs, recorded, into)
+
+
+def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -> tuple[tuple[float, ...], str]:
+    """Return the best design on steps near the one addressed, and what is said of it."""
+    from ilvren.judge.case import case_of_record
+    from ilvren.judge.makeable import makeable_near
+
+    case = case_of_record(ledger, found.address, None, False, as_now=arguments.as_now)
+    made = makeable_near(case, numbers("--makeable", arguments.makeable))
+    if not made.variables:
+        raise RequestError(
+            f"no feasible design on these steps among {made.tried} tried near {found.address}",
+            advice="smaller steps, or without --makeable",
+        )
+    return tuple(made.variables.values()), f" on steps, the best of {made.tried} tried"
+
+
+def _write(
+    arguments: argparse.Namespace,
+    terminal: Terminal,
+    found: Addressed,
+    told: str,
+    problem: Problem,
+    files: list[WrittenFile],
+    inputs: dict[int, Any],
+    recorded: dict[str, Any],
+    into: Path | None,
+) -> int:
+    from ilvren.runs.applying import copy_along, returned_values, write_files
+
+    kept: dict[Path, Path | None] = {}
+    copied: list[str] = []
+    values: list[ReturnedValue] = []
+    sheet = None
+    if not arguments.dry_run:
+        kept = write_files(files)
+        if into is not None:
+            copied = copy_along(problem, into)
+        sheet = _sheet(files, into)
+        values = returned_values(problem, inputs, files, recorded, into)
+    if arguments.json:
+        terminal.document(_document(found, files, kept, values, is_dry=arguments.dry_run))
+    else:
+        _show(terminal, found, told, files, kept, copied, sheet, values, is_dry=arguments.dry_run)
+    is_back = all(value.deviation is None or value.deviation <= COMES_BACK for value in values)
+    return status.HOLDS if is_back else status.DOES_NOT_HOLD
+
+
+def _sheet(files: list[WrittenFile], into: Path | None) -> Path | None:
+    """Write the changed values, before and after, beside the first file."""
+    rows = [(file.path.name, *_cells(change)) for file in files for change in file.changes if file.is_changed]
+    if not rows:
+        return None
+    path = (into or files[0].path.parent) / f"{files[0].path.name}.changes.csv"
+    try:
+        with path.open("w", newline="", encoding="utf-8") as stream:
+            writer = csv.writer(stream)
+            writer.writerow(("file", "name", "before", "after", "unit"))
+            writer.writerows(rows)
+    except OSError as error:
+        raise MachineError(f"{path} cannot be written: {error.strerror or error}") from None
+    return path
+
+
+def _cells(change: Any) -> tuple[str, str, str, str]:
+    return change.name, "" if change.before is None else repr(change.before), repr(change.after), change.unit
+
+
+def _document(
+    found: Addressed,
+    files: list[WrittenFile],
+    kept: dict[Path, Path | None],
+    values: list[ReturnedValue],
+    *,
+    is_dry: bool,
+) -> dict[str, object]:
+    return {
+        "design": found.address,
+        "dry_run": is_dry,
+        "written": {
+            str(file.path): {
+                "changed": file.is_changed,
+                "kept": str(kept[file.path]) if kept.get(file.path) else None,
+                "values": [
+                    {"name": one.name, "before": one.before, "after": one.after, "unit": one.unit}
+                    for one in file.changes
+                ],
+                "diff": file.diff(),
+            }
+            for file in files
+        },
+        "values": {value.name: value.value for value in values},
+        "deviation": {value.name: value.deviation for value in values},
+    }
+
+
+def _show(
+    terminal: Terminal,
+    found: Addressed,
+    told: str,
+    files: list[WrittenFile],
+    kept: dict[Path, Path | None],
+    copied: list[str],
+    sheet: Path | None,
+    values: list[ReturnedValue],
+    *,
+    is_dry: bool,
+) -> None:
+    from rich.text import Text
+
+    from ilvren.cli.blocks import value_text
+    from ilvren.cli.tables import number, small, table
+
+    terminal.show(Text(f"design {found.address}{told}", style="bold"))
+    for file in files:
+        _show_file(terminal, file, kept, is_dry=is_dry)
+    changes = [change for file in files for change in file.changes if change.before != change.after]
+    if changes:
+        rows = [
+            (one.name, "–" if one.before is None else number(one.before, 9), number(one.after, 9), one.unit)
+            for one in changes[:MOST_VALUES]
+        ]
+        terminal.show(table(("value", ">before", ">after", "unit"), rows))
+        more = f"and {len(changes) - MOST_VALUES} more; " if len(changes) > MOST_VALUES else ""
+        if sheet is not None:
+            terminal.show(f"{more}all in {sheet}")
+    if copied:
+        terminal.show(f"copied along: {', '.join(copied)}")
+    if is_dry:
+        terminal.show("nothing was written or run; without --dry-run it is")
+        return
+    if values:
+        returned = [
+            (
+                value.name,
+                value_text(value.value),
+                "–" if value.recorded is None else value_text(value.recorded),
+                value.unit,
+                "not on record" if value.deviation is None else _comes_back(value.deviation, small(value.deviation)),
+            )
+            for value in values
+        ]
+        terminal.show("", Text("run again from the written files", style="bold"))
+        terminal.show(table(("value", ">now", ">on record", "unit", "note"), returned))
+
+
+def _comes_back(deviation: float, told: str) -> str:
+    return "comes back" if deviation <= COMES_BACK else f"off by {told}"
+
+
+def _show_file(terminal: Terminal, file: WrittenFile, kept: dict[Path, Path | None], *, is_dry: bool) -> None:
+    from rich.text import Text
+
+    copy = kept.get(file.path)
+    if not file.is_changed:
+        terminal.show(f"{file.path}: is so already")
+        return
+    verb = "would be" if is_dry else "is"
+    what = f"{verb} new" if file.before is None else f"{verb} changed" + (f"; as it was: {copy}" if copy else "")
+    terminal.show(f"{file.path}: {what}")
+    if file.before is None:
+        return
+    lines = file.diff()
+    for line in lines[:MOST_LINES]:
+        style = "green" if line.startswith("+") else "red" if line.startswith("-") else "dim"
+        terminal.show(Text(f"  {line}", style=style))
+    if len(lines) > MOST_LINES:
+        terminal.show(f"  and {len(lines) - MOST_LINES} more lines")

@@ -1,0 +1,300 @@
+"""A design written where the work goes on: into the decks of its programs, and into the problem file's starts.
+
+Nothing else of the user's changes: what a file was is kept as a numbered copy, and everything in it that is not one of
+the design's numbers stays as it was. Then the programs are run from the written files, and what they give is held
+against the record.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import difflib
+import math
+import os
+import shutil
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import MachineError, ProblemError, RequestError
+from ilvren.ledger import Ledger, RunRecord
+from ilvren.models import Calls, NotOnRecord, ProgramSource
+from ilvren.models.program import CannotWrite, Deck, placed_at
+from ilvren.models.program.running import inside
+from ilvren.problem import Problem, element_name
+from ilvren.runs.shelf import RunShelf
+
+__all__ = ["Change", "ReturnedValue", "WrittenFile", "decks_at", "returned_values", "starts_at", "write_files"]
+
+FloatArray = NDArray[np.float64]
+
+MOST_COPIES = 10_000
+
+
+@dataclass(frozen=True)
+class Change:
+    """A number that a file gets: what it was `before` (None where nothing says so), and its unit."""
+
+    name: str
+    before: float | None
+    after: float
+    unit: str
+
+
+@dataclass(frozen=True)
+class WrittenFile:
+    """A file to be written: its path, its text before (None for a new one) and after, and the changed values."""
+
+    path: Path
+    before: str | None
+    after: str
+    changes: tuple[Change, ...]
+
+    @property
+    def is_changed(self) -> bool:
+        """Return whether anything in it changes."""
+        return self.before != self.after
+
+    def diff(self) -> list[str]:
+        """Return the lines that change, as unified differences."""
+        before = (self.before or "").splitlines()
+        found = difflib.unified_diff(before, self.after.splitlines(), "before", "after", lineterm="", n=1)
+        return list(found)[2:]
+
+
+@dataclass(frozen=True)
+class ReturnedValue:
+    """A program's value from the written files, `recorded` for the design (None where it is not on record), and their
+    relative `deviation`."""
+
+    name: str
+    value: Any
+    recorded: Any
+    deviation: float | None
+    unit: str
+
+
+def _inputs_at(problem: Problem, point: Sequence[float], calls: Sequence[Calls]) -> dict[int, list[FloatArray]]:
+    """Return {number of a model: its inputs} at a design."""
+    nodes = {node.index: node.operands for node in problem.graph.nodes if node.operation == "call"}
+    found: dict[int, list[FloatArray]] = {}
+    for place, source in enumerate(problem.sources):
+        values = problem.entry_values(list(nodes[place]), point, calls).values
+        found[place] = [
+            np.broadcast_to(np.asarray(value, dtype=float), shape)
+            for value, (_, shape) in zip(values, source.inputs, strict=True)
+        ]
+    return found
+
+
+def recorded_calls(problem: Problem, ledger: Ledger, record: RunRecord, *, only: bool) -> tuple[Calls, ...]:
+    """Return calls answered from the record, and by it alone with `only`."""
+    calls = problem.calls()
+    for own in calls:
+        own.shelf, own.is_closed = RunShelf(ledger, record.number, problem, is_fresh=False), only
+    return calls
+
+
+def decks_at(
+    problem: Problem, point: Sequence[float], ledger: Ledger, record: RunRecord, into: Path | None
+) -> tuple[list[WrittenFile], dict[int, list[FloatArray]]]:
+    """Return the decks of a design, in the folders of their models or `into` one, and each model's inputs. Raises
+    RequestError where a value cannot be written."""
+    try:
+        inputs = _inputs_at(problem, point, recorded_calls(problem, ledger, record, only=True))
+    except NotOnRecord:  # a model that feeds another is called once more
+        inputs = _inputs_at(problem, point, recorded_calls(problem, ledger, record, only=False))
+    files: list[WrittenFile] = []
+    for place, source in enumerate(problem.sources):
+        if not isinstance(source, ProgramSource):
+            continue
+        baseline = None
+        for deck in source.decks:
+            try:
+                text = deck.written(source.values_of(inputs[place]))
+            except CannotWrite as error:
+                raise RequestError(f'the deck {deck.target} of model "{source.name}": {error}') from None
+            path = (into or source.base) / deck.target
+            if any(one.path == path and one.after != text for one in files):
+                raise RequestError(
+                    f"two models write {deck.target}, and not the same", advice="write one of them with --into FOLDER"
+                )
+            if baseline is None:
+                with contextlib.suppress(NotOnRecord, ProblemError):
+                    baseline = _inputs_at(
+                        problem, problem.baseline, recorded_calls(problem, ledger, record, only=True)
+                    )[place]
+            changes = _changes(problem, source, deck, inputs[place], baseline)
+            files.append(WrittenFile(path, _text(path), text, changes))
+    return files, inputs
+
+
+def _changes(
+    problem: Problem, source: ProgramSource, deck: Deck, inputs: list[FloatArray], baseline: list[FloatArray] | None
+) -> tuple[Change, ...]:
+    """Return the numbers of a deck: before, those of its base, or of the baseline for a template."""
+    units = {block.name: block.unit for block in problem.blocks} | problem.quantity_units
+    units |= {item.name: item.unit for item in problem.parameters}
+    found = []
+    puts = None if deck.puts is None else {put.name: put for put in deck.puts}
+    for place, (name, shape) in enumerate(source.inputs):
+        if puts is not None and name not in puts:
+            continue
+        if puts is None and name in source.still:
+            continue
+        before: list[float | None] = [None] * math.prod(shape)
+        if puts is not None:
+            spots = placed_at(deck.text, puts[name], math.prod(shape))
+            before = [_plain_number(text) for _, text in spots]
+        elif baseline is not None:
+            before = list(np.ravel(baseline[place]).tolist())
+        for element, (was, value) in enumerate(zip(before, np.ravel(inputs[place]).tolist(), strict=True)):
+            found.append(Change(element_name(name, shape, element), was, float(value), units.get(name, "")))
+    return tuple(found)
+
+
+def _plain_number(text: str) -> float | None:
+    from ilvren.models.program.numbers import as_number
+
+    return as_number(text.strip())
+
+
+def _text(path: Path) -> str | None:
+    try:
+        return path.read_bytes().decode("utf-8", errors="replace")
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise RequestError(f"cannot be read: {error.strerror}", file=str(path)) from None
+
+
+def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFile:
+    """Return the problem file with a design as its starts, comments and order kept. Raises RequestError."""
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    text = _text(path)
+    if text is None:
+        raise RequestError("the problem file is not there any more", file=str(path))
+    try:
+        document = tomlkit.parse(text)
+    except TOMLKitError as error:
+        raise RequestError(f"is not valid TOML: {error}", file=str(path)) from None
+    variables = document.get("variables", {})
+    changes = []
+    for block in problem.blocks:
+        own = slice(block.first, block.first + block.size)
+        values, before = [float(x) for x in point[own]], [float(x) for x in problem.baseline[own]]
+        if block.name not in variables:
+            raise RequestError(f'has no variable "{block.name}" any more', file=str(path))
+        if values == before:
+            continue
+        entry = variables[block.name]
+        was = entry.get("start") if isinstance(entry, dict) else entry
+        new: Any = np.reshape(values, block.shape).tolist() if block.shape else values[0]
+        if isinstance(was, int) and not block.shape and values[0].is_integer():
+            new = int(values[0])  # as the engineer writes it
+        if isinstance(entry, dict):
+            entry["start"] = new
+        else:
+            variables[block.name] = new
+        changes += [
+            Change(element_name(block.name, block.shape, k), old, value, block.unit)
+            for k, (old, value) in enumerate(zip(before, values, strict=True))
+            if old != value
+        ]
+    return WrittenFile(path, text, tomlkit.dumps(document), tuple(changes))
+
+
+def write_files(files: Sequence[WrittenFile]) -> dict[Path, Path | None]:
+    """Write files, keeping what each was as a numbered copy; return {path: its copy}. Raises MachineError, with nothing
+    half written."""
+    kept: dict[Path, Path | None] = {}
+    for file in files:
+        if not file.is_changed:
+            continue
+        partial = file.path.with_name(f".{file.path.name}.part")
+        try:
+            file.path.parent.mkdir(parents=True, exist_ok=True)
+            partial.write_bytes(file.after.encode())
+            copy = None
+            if file.before is not None:
+                copy = _free_copy(file.path)
+                shutil.copy2(file.path, copy)
+                shutil.copymode(file.path, partial)
+            os.replace(partial, file.path)
+        except OSError as error:
+            with contextlib.suppress(OSError):
+                partial.unlink()
+            raise MachineError(f"{file.path} cannot be written: {error.strerror or error}") from None
+        kept[file.path] = copy
+    return kept
+
+
+def _free_copy(path: Path) -> Path:
+    for number in range(1, MOST_COPIES):
+        copy = path.with_name(f"{path.name}.{number}")
+        if not copy.exists():
+            return copy
+    raise MachineError(f"{path} has {MOST_COPIES} copies already")
+
+
+def copy_along(problem: Problem, into: Path) -> list[str]:
+    """Copy the files that programs need beside their decks into a folder, those that are not there; return them."""
+    copied = []
+    for source in problem.sources:
+        if isinstance(source, ProgramSource):
+            for name in (*source.files, *source.links):
+                target = into / inside(name)
+                if not target.exists():
+                    target.parent.mkdir(parents=True, exist_ok=True)
+                    own = source.base / name
+                    (shutil.copytree if own.is_dir() else shutil.copy2)(own, target)
+                    copied.append(str(target))
+    return copied
+
+
+def returned_values(
+    problem: Problem,
+    inputs: Mapping[int, list[FloatArray]],
+    files: Sequence[WrittenFile],
+    recorded: Mapping[str, Any],
+    into: Path | None,
+) -> list[ReturnedValue]:
+    """Run the programs from the written files and return their values beside those on record. Raises RequestError
+    where one fails."""
+    found = []
+    units = problem.quantity_units
+    for place, source in enumerate(problem.sources):
+        if not isinstance(source, ProgramSource):
+            continue
+        decks = []
+        for deck in source.decks:
+            text = _text((into or source.base) / deck.target)
+            assert text is not None
+            decks.append(Deck(deck.target, deck.file, text, ()))
+        call = replace(source, decks=tuple(decks)).called(inputs[place])
+        if call.status != "done":
+            raise RequestError(f"run from the written files, {call.trouble}")
+        for name, _ in source.outputs:
+            full = f"{source.name}.{name}"
+            value, was = call.found[name].value, recorded.get(full)
+            off = None
+            if was is not None and np.isfinite(was).all():
+                size = float(np.abs(was).max(initial=0.0)) or 1.0
+                off = float(np.abs(value - was).max(initial=0.0) / size)
+            told = None if was is None else np.asarray(was).tolist()
+            found.append(ReturnedValue(full, value.tolist(), told, off, units.get(full, "")))
+    return found
+
+
+def recorded_quantities(problem: Problem, point: Sequence[float], ledger: Ledger, record: RunRecord) -> dict[str, Any]:
+    """Return the values of a design that are on record, {} where a call is not."""
+    try:
+        return problem.quantities(point, recorded_calls(problem, ledger, record, only=True))
+    except NotOnRecord:
+        return {}
