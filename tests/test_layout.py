@@ -22,7 +22,7 @@ ALLOWED = {
     "explore": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "models", "algebra", "proofs"},
     "judge": {"runs", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula"},
-    "cli": {"formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "explore", "draw"},
+    "cli": {"models", "formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "explore", "draw"},
 }
 
 

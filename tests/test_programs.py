@@ -378,6 +378,69 @@ class Applying(WithTube):
         self.assertTrue(os.access("chosen/first/tube", os.X_OK))
 
 
+LIFE = """
+[parameters]
+least = 3
+[derived]
+wear = { formula = "fatigue.life / 2", unit = "h" }
+[models.fatigue]
+command = ["./fatigue", "{m:.3f}"]
+files = ["fatigue"]
+[models.fatigue.read]
+life = { file = "stdout", after = "LIFE", unit = "h" }
+[confirm]
+lasts = { formula = "fatigue.life >= least", unit = "h", about = "until the first crack" }
+half = { formula = "wear", unit = "h" }
+"""
+
+
+class Confirming(WithTube):
+    def setUp(self):
+        super().setUp()
+        Path("fatigue").write_text("#!/bin/sh\necho x >> life_count\necho x >> " + str(self.folder / "lives")
+                                   + "\ntest $1 = 0.000 && exit 1\nawk \"BEGIN { print \\\"LIFE\\\", 2 * $1 }\"\n")  # fmt: skip
+        Path("fatigue").chmod(0o755)
+        Path("tube.toml").write_text(Path("tube.toml").read_text() + LIFE)
+
+    def lives(self):
+        return Path("lives").read_text().count("x") if Path("lives").exists() else 0
+
+    def test_the_chosen_design_alone_is_confirmed_once_by_each_that_needs_it(self):
+        self.call("show", "tube.toml")
+        self.call("check", "tube.toml", "--only", "programs")
+        self.assertEqual(self.lives(), 0)
+        found = json.loads(self.call("run", "tube.toml", "--json")[0])
+        self.assertEqual(self.lives(), 1)
+        self.assertEqual(found["confirmation"]["confirmed"], "confirmed")
+        self.assertAlmostEqual(found["confirmation"]["values"]["half"], found["objectives"]["m"], places=3)
+        self.assertNotIn("wear", found["derived"])
+        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json")[0])
+        self.assertEqual(verdict["checks"][-1]["name"], "confirmation")
+        self.assertEqual(self.lives(), 2)
+        self.call("apply", "r1")
+        self.assertEqual(self.lives(), 3)
+
+    def test_a_broken_confirmation_is_said_and_carried_into_the_next_run(self):
+        found = json.loads(self.call("run", "tube.toml", "--set", "least=3.4", "--json", status=1)[0])
+        self.assertEqual((found["outcome"], found["confirmation"]["confirmed"]), ("settled", "broken"))
+        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
+        self.assertEqual((verdict["verdict"], verdict["holds"]), ("confirmation-broken", False))
+        self.assertIn("its limit is 3.4", verdict["reason"])
+        found = json.loads(
+            self.call("run", "tube.toml", "--set", "least=3.4", "--from", "r1", "--add", "lasts", "--json")[0]
+        )
+        self.assertGreaterEqual(found["constraints"]["lasts"]["value"], 3.4 * (1 - 1e-6))
+        self.assertGreater(self.lives(), 5)
+        self.assertIn('did you mean "lasts"', self.call("run", "tube.toml", "--add", "last", status=2)[1].lower())
+
+    def test_a_confirmation_that_fails_leaves_a_design_unverified(self):
+        Path("fatigue").write_text("#!/bin/sh\necho broken pipe >&2; exit 1\n")
+        found = json.loads(self.call("run", "tube.toml", "--json")[0])
+        self.assertIn("broken pipe", found["confirmation"]["trouble"])
+        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
+        self.assertEqual(verdict["verdict"], "unverified")
+
+
 class Refusing(WithTube):
     def test_mistakes_are_refused_before_anything_runs(self):
         for old, new, told in (

@@ -72,7 +72,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 advice="--starts makes the design the problem file's starts",
             )
         recorded = {} if arguments.makeable else recorded_quantities(problem, point, ledger, found.record)
-    return _write(arguments, terminal, found, told, problem, files, inputs, recorded, into)
+    return _write(arguments, terminal, found, told, problem, point, files, inputs, recorded, into)
 
 
 def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -> tuple[tuple[float, ...], str]:
@@ -96,29 +96,40 @@ def _write(
     found: Addressed,
     told: str,
     problem: Problem,
+    point: tuple[float, ...],
     files: list[WrittenFile],
     inputs: dict[int, Any],
     recorded: dict[str, Any],
     into: Path | None,
 ) -> int:
+    from ilvren.cli.outcome import show_confirmation
     from ilvren.runs.applying import copy_along, returned_values, write_files
+    from ilvren.runs.confirming import CONFIRMED, confirmed
 
     kept: dict[Path, Path | None] = {}
     copied: list[str] = []
     values: list[ReturnedValue] = []
-    sheet = None
+    sheet = confirmation = None
     if not arguments.dry_run:
         kept = write_files(files)
         if into is not None:
             copied = copy_along(problem, into)
         sheet = _sheet(files, into)
         values = returned_values(problem, inputs, files, recorded, into)
+        feasibility = found.record.settings["feasibility"]
+        assert isinstance(feasibility, float)
+        confirmation = confirmed(problem, point, feasibility)
     if arguments.json:
-        terminal.document(_document(found, files, kept, values, is_dry=arguments.dry_run))
+        document = _document(found, files, kept, values, is_dry=arguments.dry_run)
+        more = {} if confirmation is None else {"confirmation": confirmation.to_dict()}
+        terminal.document(document | more)
     else:
         _show(terminal, found, told, files, kept, copied, sheet, values, is_dry=arguments.dry_run)
+        if confirmation is not None:
+            show_confirmation(confirmation, terminal)
     is_back = all(value.deviation is None or value.deviation <= COMES_BACK for value in values)
-    return status.HOLDS if is_back else status.DOES_NOT_HOLD
+    is_confirmed = confirmation is None or confirmation.word == CONFIRMED
+    return status.HOLDS if is_back and is_confirmed else status.DOES_NOT_HOLD
 
 
 def _sheet(files: list[WrittenFile], into: Path | None) -> Path | None:

@@ -76,13 +76,30 @@ def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
     )
 
 
+def add_add(parser: argparse.ArgumentParser) -> None:
+    """Add --add."""
+    parser.add_argument(
+        "--add",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="search under this limit of [confirm], too: its models are called for every design (repeatable)",
+    )
+
+
 def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
-    """Return what --only, --weigh and --hold make of the objectives. Raises RequestError."""
+    """Return what --only, --weigh, --hold and --add make of the problem. Raises RequestError."""
     from ilvren.problem import Aim
 
     words = [word for word in (arguments.weigh or "").split(",") if word.strip()]
     weigh = {name: float(value) for name, value in pairs("--weigh", words).items()}
-    return Aim(weigh, (arguments.only or "") if with_only else "", {}, tuple(arguments.hold))
+    return Aim(
+        weigh,
+        (arguments.only or "") if with_only else "",
+        {},
+        tuple(arguments.hold),
+        tuple(getattr(arguments, "add", ())),
+    )
 
 
 def add_ledger(parser: argparse.ArgumentParser) -> None:

@@ -13,6 +13,7 @@ from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally
 from ilvren.cli.tables import (
     change_percent,
     count,
+    limits_text,
     number,
     row_cells,
     seconds_text,
@@ -22,11 +23,12 @@ from ilvren.cli.tables import (
 )
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import RowBlock, VariableBlock
+from ilvren.runs.confirming import Confirmation
 from ilvren.runs.limits import LimitState
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
 from ilvren.runs.stages import told_set
 
-__all__ = ["price_sentence", "show_result"]
+__all__ = ["price_sentence", "show_confirmation", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
@@ -88,6 +90,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
             terminal.show(_summary_table(result, lines))
             _show_worst(result, terminal)
     _show_quantities(result, terminal, full=full)
+    if result.confirmation is not None:
+        show_confirmation(result.confirmation, terminal)
     if result.estimates is not None and result.holds:
         _show_estimates(result, terminal)
     for sentence in _price_sentences(result):
@@ -113,6 +117,25 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def show_confirmation(found: Confirmation, terminal: Terminal) -> None:
+    """Show what [confirm] found at a design."""
+    style = "green bold" if found.word == "confirmed" else "red bold"
+    terminal.show("", Text.assemble((found.word, style), f"  {found.sentence}"))
+    rows = [
+        (state.name, number(state.value), state.unit, limits_text(state.lower, state.upper), _confirm_note(state))
+        for state in found.limits
+    ]
+    rows += [(name, value_text(value), found.units.get(name, ""), "", "shown") for name, value in found.values.items()]
+    if rows:
+        terminal.show(table(("of the chosen design", ">value", "unit", "limit", "note"), rows))
+
+
+def _confirm_note(state: LimitState) -> str:
+    if math.isnan(state.value):
+        return "no value"
+    return "missed" if state.violation > 0.0 else "met"
 
 
 def _show_quantities(result: RunResult, terminal: Terminal, *, full: bool) -> None:

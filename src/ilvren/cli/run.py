@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import (
+    add_add,
     add_aim,
     add_ledger,
     add_output_flags,
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     add_problem(parser)
     add_aim(parser)
+    add_add(parser)
     parser.add_argument(
         "--method",
         metavar="NAME",

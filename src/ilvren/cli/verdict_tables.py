@@ -57,6 +57,10 @@ def show_verdict(verdict: Verdict, terminal: Terminal) -> None:
         terminal.show(f"degrees of freedom that the active limits leave: {verdict.freedom}")
     if verdict.worth is not None:
         _show_worth(verdict, verdict.worth, terminal)
+    if verdict.confirmation is not None:
+        from ilvren.cli.outcome import show_confirmation
+
+        show_confirmation(verdict.confirmation, terminal)
     if verdict.makeable is not None:
         _show_makeable(verdict, verdict.makeable, terminal)
     _show_word(verdict, terminal)

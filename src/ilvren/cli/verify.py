@@ -75,6 +75,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--reference-tolerance", type=float, metavar="SHARE", help="deviation that counts as agreement (1e-3)"
     )
     parser.add_argument("--output", metavar="FILE", help="draw the design's curves beside the reference: .png or .svg")
+    parser.add_argument(
+        "--confirm", action="store_true", help="evaluate [confirm] for this design, though other checks do not hold"
+    )
     add_as_now(parser)
     add_ledger(parser)
     add_output_flags(parser)
@@ -225,6 +228,7 @@ def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
         makeable=numbers("--makeable", arguments.makeable),
         reference=_reference(arguments),
         told=told,
+        confirm=arguments.confirm,
     )
 
 

@@ -36,7 +36,7 @@ class Recipe:
             str(Path(problem.source.file).resolve()),
             dict(problem.overrides),
             dict(problem.start_overrides),
-            dict(problem.template.texts),
+            problem.stored_texts,
             tuple(source.derivatives for source in problem.sources),
             is_sparse,
             problem.aim.to_dict(),

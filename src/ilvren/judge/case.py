@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -45,6 +45,8 @@ class Case:
     checks: list[Check] = field(default_factory=list)
 
     def __post_init__(self) -> None:
+        self.asked = self.problem
+        self.problem = replace(self.problem, confirmation=None)  # which is asked of this design, and no other
         self.gate = Gate(self.problem, is_sparse=is_large(self.problem))
         self.measures = measured(self.problem, self.gate)
         self.evaluation = self.gate.evaluate(self.point, derivatives=True)
@@ -80,7 +82,7 @@ class Case:
         names = [variable.name for variable in self.problem.variables]
         return Verdict(
             self.run,
-            self.problem,
+            self.asked,
             word,
             reason,
             tuple(self.checks),

@@ -90,4 +90,5 @@ def _relaxed(problem: Problem, rows: NDArray[np.bool_], bounds: NDArray[np.bool_
         kept = rows[row.first : row.first + row.size]
         lower, upper = np.where(kept, row.lower, -np.inf), np.where(kept, row.upper, np.inf)
         row_blocks.append(replace(row, lower=lower, upper=upper))
-    return replace(problem, objective=None, objectives=(), blocks=tuple(blocks), row_blocks=tuple(row_blocks))
+    searched = replace(problem, objective=None, objectives=(), confirmation=None)
+    return replace(searched, blocks=tuple(blocks), row_blocks=tuple(row_blocks))

@@ -14,12 +14,14 @@ if TYPE_CHECKING:
     from ilvren.judge.makeable import Makeable
     from ilvren.judge.reference import Agreement
     from ilvren.judge.worth import Worth
+    from ilvren.runs.confirming import Confirmation
 
 __all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]
 
 # Verdict → what it means for the reader, in the order in which they are tried.
 MEANINGS = {
     "limits-broken": "the design misses a bound or a constraint",
+    "confirmation-broken": "the design misses a limit of [confirm]",
     "improvable": "a feasible better design was evaluated",
     "global-proved": "no feasible design can be better",
     "saddle": "a stationary design with a direction in which the objective improves",
@@ -102,6 +104,7 @@ class Verdict:
     makeable: Makeable | None = None
     agreements: tuple[Agreement, ...] = ()
     better_run: str = ""
+    confirmation: Confirmation | None = None
 
     @property
     def holds(self) -> bool:
@@ -126,6 +129,8 @@ class Verdict:
             document["worth"] = self.worth.to_dict()
         if self.makeable is not None:
             document["makeable"] = self.makeable.to_dict()
+        if self.confirmation is not None:
+            document["confirmation"] = self.confirmation.to_dict()
         if self.agreements:
             document["reference"] = [item.to_dict() for item in self.agreements]
         if self.better:

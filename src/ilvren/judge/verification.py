@@ -25,11 +25,12 @@ from ilvren.judge.probe import Better
 from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.search_around import better_at, check_other_method, check_random_starts
 from ilvren.judge.standing import trouble_sentence
-from ilvren.judge.verdict import Verdict
+from ilvren.judge.verdict import Check, Verdict
 from ilvren.judge.worth import worth_of
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import RunResult
+from ilvren.runs.confirming import BROKEN, CONFIRMED, FAILED, confirmed
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
 
@@ -51,7 +52,7 @@ MOST_PROVED_QUICKLY, PROVED_QUICKLY_BOXES = 6, 4000
 class Wishes:
     """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a
     proof within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the
-    best design near it on spacings, agreement with a reference."""
+    best design near it on spacings, agreement with a reference; `confirm` evaluates [confirm] whatever checks fail."""
 
     random_starts: int = 0
     method: str | None = None
@@ -61,6 +62,7 @@ class Wishes:
     worth: bool = False
     makeable: Mapping[str, float] = field(default_factory=dict)
     reference: Reference | None = None
+    confirm: bool = False
     told: Callable[[int, int, float], None] | None = None
 
 
@@ -126,6 +128,7 @@ def judge(case: Case, wishes: Wishes) -> Verdict:
 
         found = proved(case, found, seconds=wishes.prove_seconds, told=wishes.told)
     found = _with_reference(case, _with_sensitivity(case, found), agreements, wishes)
+    found = _with_confirmation(case, found, wishes)
     if wishes.worth:
         found = replace(found, worth=worth_of(case, found.active))
     if wishes.makeable:
@@ -150,6 +153,25 @@ def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...
         reason = f"{worst.name} is off its reference by {worst.deviation:.2g} of its size"
         reason += f"; by itself the design is {found.verdict}"
         return replace(found, verdict="unverified", reason=reason)
+    return found
+
+
+def _with_confirmation(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
+    """Evaluate [confirm] afresh for a design that holds, or that is asked for: a limit it misses breaks the verdict, a
+    value that cannot be had leaves it open."""
+    is_due = found.holds or found.verdict == "probe-only" or wishes.confirm
+    if case.asked.confirmation is None or found.verdict == "limits-broken" or not is_due:
+        return found
+    own = confirmed(case.asked, case.point.tolist(), case.feasibility)
+    assert own is not None
+    result = {CONFIRMED: "pass", BROKEN: "fail"}.get(own.word, "unknown")
+    value = None if own.word == FAILED else own.violation
+    check = Check("confirmation", result, value, case.feasibility, own.sentence)
+    found = replace(found, checks=(*found.checks, check), confirmation=own)
+    if own.word == BROKEN:
+        return replace(found, verdict="confirmation-broken", reason=own.sentence)
+    if own.word == FAILED:
+        return replace(found, verdict="unverified", reason=own.sentence)
     return found
 
 

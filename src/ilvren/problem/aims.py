@@ -29,19 +29,26 @@ __all__ = ["NO_AIM", "Aim", "aimed"]
 class Aim:
     """What is to be made of a problem's objectives: `weigh` {objective: weight}, `only` one of them, or `near`
     {objective: value hoped for} with `weigh` as the weights of the distances (1 where left out); `hold` are further
-    limits, such as "loss <= 3"."""
+    limits, such as "loss <= 3", `add` limits of [confirm] that are searched."""
 
     weigh: Mapping[str, float] = field(default_factory=dict)
     only: str = ""
     near: Mapping[str, float] = field(default_factory=dict)
     hold: tuple[str, ...] = ()
+    add: tuple[str, ...] = ()
 
     def __bool__(self) -> bool:
-        return bool(self.weigh or self.only or self.near or self.hold)
+        return bool(self.weigh or self.only or self.near or self.hold or self.add)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; nothing for what is not asked."""
-        found = {"weigh": dict(self.weigh), "only": self.only, "near": dict(self.near), "hold": list(self.hold)}
+        found = {
+            "weigh": dict(self.weigh),
+            "only": self.only,
+            "near": dict(self.near),
+            "hold": list(self.hold),
+            "add": list(self.add),
+        }
         return {name: value for name, value in found.items() if value}
 
     def flags(self, *, with_only: bool = True) -> list[str]:
@@ -50,7 +57,8 @@ class Aim:
         words = ["--only", self.only] if self.only and with_only else []
         told = ",".join(f"{name}={repr(float(weight)).removesuffix('.0')}" for name, weight in weights.items())
         words += ["--weigh", told] if told and not self.near else []
-        return words + [word for text in self.hold for word in ("--hold", text)]
+        words += [word for text in self.hold for word in ("--hold", text)]
+        return words + [word for name in self.add for word in ("--add", name)]
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Aim:
@@ -60,6 +68,7 @@ class Aim:
             given.get("only", ""),
             dict(given.get("near", {})),
             tuple(given.get("hold", ())),
+            tuple(given.get("add", ())),
         )
 
 
@@ -69,6 +78,10 @@ NO_AIM = Aim()
 def aimed(declarations: Declarations, aim: Aim) -> Declarations:
     """Return the declarations with their objectives as the aim says. Raises RequestError for unknown names, weights
     without meaning, and aims that exclude each other."""
+    if aim.add:
+        from ilvren.problem.confirming import adding
+
+        declarations = adding(declarations, aim.add)
     objectives = {entry.name: entry for entry in declarations.objectives}
     names = _names(declarations)
     if aim.only and (aim.weigh or aim.near):
@@ -119,6 +132,7 @@ def _names(declarations: Declarations) -> set[str]:
         declarations.constraints,
         declarations.tables,
         declarations.models,
+        declarations.confirm,
     )
     return {entry.name for group in groups for entry in group}
 

@@ -171,7 +171,8 @@ class FitDeclaration:
 
 @dataclass(frozen=True, slots=True)
 class Declarations:
-    """All of a file. Names are unique over all sections."""
+    """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
+    sections."""
 
     source: Source
     title: str
@@ -184,6 +185,9 @@ class Declarations:
     tables: tuple[TableDeclaration, ...] = ()
     models: tuple[ModelDeclaration, ...] = ()
     fit: tuple[FitDeclaration, ...] = ()
+    confirm: tuple[EntryDeclaration, ...] = ()
+    part: str = ""
+    whole: Declarations | None = None
 
 
 def formula_text(value: Value) -> str:

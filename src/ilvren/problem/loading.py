@@ -52,10 +52,24 @@ def scalarized(problem: Problem, aim: Aim) -> Problem:
     RequestError."""
     if problem.aim:
         raise RequestError("the objectives of this problem have been made one already")
-    found = _built(problem.template.declarations, problem.overrides, problem.start_overrides, aim)
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim)
     return found if problem.start == found.start else found.with_starts(problem.start)
+
+
+def _whole(problem: Problem) -> Declarations:
+    declarations: Declarations = problem.template.declarations
+    return declarations.whole or declarations
 
 
 def _built(declarations: Declarations, set: Mapping[str, Given], start: Mapping[str, Given], aim: Aim) -> Problem:
     own = aimed(declarations, aim) if aim else declarations
-    return replace(bind(Template(own, set), parameters=set, starts=start), aim=aim)
+    if not own.confirm:
+        return replace(bind(Template(own, set), parameters=set, starts=start), aim=aim)
+    from ilvren.problem.confirming import divided, is_limit  # few files have such entries
+
+    search, confirm = divided(own, set)
+    assert confirm is not None
+    confirmation = bind(Template(confirm, set), parameters=set, starts=start)
+    shown = frozenset(entry.name for entry in own.confirm if not is_limit(entry))
+    confirmation = replace(confirmation, confirm_values=shown)
+    return replace(bind(Template(search, set), parameters=set, starts=start), aim=aim, confirmation=confirmation)

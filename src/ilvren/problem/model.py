@@ -275,7 +275,8 @@ class Problem:
     per variable element. `parameter_values` follow the graph's parameters, table columns included. `overrides` are
     what replaced parameters. `sources` are the models, by their number in the graph, `outputs` (name, node) of theirs.
     `objectives` are all that the file asks for, `objective` the one where there is one; `aim` is what was made of
-    several.
+    several. `confirmation` is the problem of what is asked of a chosen design alone, whose entries `confirm_values` are
+    only shown.
     """
 
     source: Source
@@ -297,6 +298,8 @@ class Problem:
     outputs: tuple[tuple[str, int], ...] = ()
     objectives: tuple[Objective, ...] = ()
     aim: Aim = NO_AIM
+    confirmation: Problem | None = field(default=None, repr=False)
+    confirm_values: frozenset[str] = frozenset()
 
     @cached_property
     def variables(self) -> Sequence[Variable]:
@@ -444,6 +447,12 @@ class Problem:
             name: np.where(np.isfinite(value), value, np.nan)
             for (name, _), value in zip(entries, seen.values, strict=True)
         }
+
+    @property
+    def stored_texts(self) -> dict[str, str]:
+        """Return {name: text} of the files that the problem names: what builds it again without the disk."""
+        own = self.confirmation
+        return dict(self.template.texts) | (own.stored_texts if own is not None else {})
 
     @property
     def quantity_units(self) -> dict[str, str]:

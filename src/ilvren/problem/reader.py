@@ -28,7 +28,7 @@ __all__ = ["Reader", "read_file", "read_text"]
 # Formula files are kilobytes; beyond this it is some other file.
 MOST_BYTES = 50_000_000
 
-SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints")
+SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
 OTHER_SECTIONS = ("tables", "models", "fit")
 VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 TABLE_KEYS = ("file", "lines", "columns")
@@ -53,6 +53,7 @@ _KEYS = {
     "minimize": ("formula", "unit", "about", "magnitude"),
     "maximize": ("formula", "unit", "about", "magnitude"),
     "constraints": ("formula", "unit", "about", "magnitude"),
+    "confirm": ("formula", "unit", "about", "magnitude"),
 }
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -176,6 +177,7 @@ class Reader:
             tuple(self.table(name, content) for name, content in self.section("tables").items()),
             tuple(self.model(name, content) for name, content in self.section("models").items()),
             fit,
+            entries["confirm"],
         )
 
     def check_sections(self) -> None:

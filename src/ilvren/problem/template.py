@@ -87,7 +87,7 @@ class Template:
         self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
-        if any(model.program is not None for model in declarations.models):
+        if any(model.program is not None for model in declarations.models) and not declarations.part:
             from ilvren.problem.program_entries import refuse_unused
 
             refuse_unused(self)
@@ -159,7 +159,9 @@ class Template:
         """Return the names that decks may use."""
         return [*self._variables, *self._entries, *(name for name, (model, _) in self.model_outputs.items() if model)]
 
-    def _needs(self) -> dict[str, list[str]]:
+    def needs(self) -> dict[str, list[str]]:
+        """Return {name: what must be built before it} of all entries, variables, models and tables."""
+
         def used(tree: Node) -> list[str]:
             return [key for word in names_in(tree) if (key := self.key_of(word.name)) is not None]
 
@@ -187,7 +189,7 @@ class Template:
 
     def _sorted(self) -> list[str]:
         """Return the names so that each comes after those it is made of; a cycle is refused."""
-        needs = self._needs()
+        needs = self.needs()
         done: set[str] = set()
         order: list[str] = []
         for root in needs:
@@ -309,7 +311,7 @@ class Template:
     def decides_more(self, names: Iterable[str]) -> bool:
         """Return whether other parameters are formulas of these, or the size of something depends on them."""
         given = set(names)
-        needs = self._needs()
+        needs = self.needs()
         others = [name for name in self.parameter_index if name not in given]
         if any(given & set(needs[name]) for name in others):
             return True

@@ -80,6 +80,6 @@ def _decisive(problem: Problem, theirs: Problem, record: RunRecord) -> list[tupl
         ("the problem's text", problem.source.text, record.problem_text),
         ("parameters", dict(mine), dict(record.overrides["set"])),
         ("the objectives asked for", problem.aim.to_dict(), theirs.aim.to_dict()),
-        ("table files", dict(problem.template.texts), dict(record.files)),
+        ("table files", problem.stored_texts, dict(record.files)),
         ("files of models", stored_models(problem), {name: dict(files) for name, files in record.models.items()}),
     ]

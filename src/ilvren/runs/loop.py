@@ -114,6 +114,7 @@ class Loop:
         workers: Workers | None = None,
         known: Known | None = None,
         base: Base | None = None,
+        confirms: bool = True,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         base = base or Base()
@@ -142,6 +143,7 @@ class Loop:
         self._listener = listener
         self._multipliers = multipliers
         self._known = known
+        self._confirms = confirms
         self._clock = clock
         self._began = clock()
         self._earlier = base.seconds
@@ -217,7 +219,8 @@ class Loop:
             self.gate.release()
 
     def _ended(self, result: RunResult) -> RunResult:
-        """Record the end of the run, and return its result."""
+        """Confirm the design, record the end of the run, and return its result."""
+        result = self._confirmed(result)
         if self._ledger is None:
             return result
         outcome, seconds = result.outcome, result.seconds
@@ -227,6 +230,23 @@ class Loop:
             self._trouble = str(error)
             return self._result("interrupted", str(error))
         return result
+
+    def _confirmed(self, result: RunResult) -> RunResult:
+        """Evaluate [confirm] at the design the run ends with, where that is feasible and will be used as it is."""
+        feasibility = self.settings.feasibility
+        if self.problem.confirmation is None or not self._confirms or not result.violation <= feasibility:
+            return result
+        if result.outcome == "interrupted":
+            return result
+        from ilvren.runs.confirming import confirmed
+
+        ledger, number = self._ledger, self._number
+        fresh = self.settings.fresh
+        try:
+            found = confirmed(self.problem, result.point, feasibility, ledger=ledger, number=number, is_fresh=fresh)
+        except KeyboardInterrupt:  # the search has ended, and is on record; verify confirms as well
+            return result
+        return replace(result, confirmation=found)
 
     # ---- the loop -----------------------------------------------------------------------------
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem
 from ilvren.runs.estimates import Estimates
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
 from ilvren.runs.stages import StageEnd
+
+if TYPE_CHECKING:
+    from ilvren.runs.confirming import Confirmation
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 
@@ -53,7 +56,7 @@ class RunResult:
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
-    before the last one ended."""
+    before the last one ended; `confirmation` what [confirm] found, None where it was not evaluated."""
 
     id: str
     problem: Problem
@@ -85,11 +88,12 @@ class RunResult:
     notes: tuple[str, ...] = ()
     derived: Mapping[str, Any] = field(default_factory=dict, repr=False)
     stages: tuple[StageEnd, ...] = ()
+    confirmation: Confirmation | None = None
 
     @property
     def holds(self) -> bool:
-        """Return whether the run reached what it was asked."""
-        return self.outcome in HOLDS
+        """Return whether the run reached what it was asked, and nothing of [confirm] is broken."""
+        return self.outcome in HOLDS and not (self.confirmation is not None and self.confirmation.word == "broken")
 
     @property
     def objectives(self) -> dict[str, float]:
@@ -165,5 +169,6 @@ class RunResult:
             **({"bound": self._bound_document()} if self.bound is not None else {}),
             **({"conflict": list(self.conflict)} if self.conflict else {}),
             **({"stages": [stage.to_dict() for stage in self.stages]} if self.stages else {}),
+            **({"confirmation": self.confirmation.to_dict()} if self.confirmation is not None else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }

@@ -144,6 +144,7 @@ def run(
             listener=listener,
             workers=pool,
             known=designs,
+            confirms=member is None,  # of a contest the engineer chooses one
         )
         try:
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
@@ -342,6 +343,7 @@ class _Plan:
     workers: Workers | None = None
     known: Known | None = None
     is_resumed: bool = False
+    confirms: bool = True
 
     def loop(
         self,
@@ -366,6 +368,7 @@ class _Plan:
             workers=self.workers,
             known=self.known if is_last else None,  # values of the last stage's problem
             base=base,
+            confirms=self.confirms,
         )
 
     def replay(self, stage: int) -> Replay | None:

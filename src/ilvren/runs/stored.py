@@ -16,12 +16,13 @@ __all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stor
 
 def stored_files(problem: Problem) -> dict[str, str]:
     """Return {name: text} of the table files and model files a problem names: what rebuilds it without the disk."""
-    return dict(problem.template.texts)
+    return problem.stored_texts
 
 
 def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
     """Return {model: {file: hash}} of all files that decide what a model returns."""
-    return {source.name: source.hashes() for source in problem.sources}
+    sources = [*problem.sources, *(problem.confirmation.sources if problem.confirmation is not None else ())]
+    return {source.name: source.hashes() for source in sources}
 
 
 def problem_of(record: RunRecord) -> Problem:
