@@ -1,5 +1,6 @@
 """Programs as models, run for real: what they are given and leave, how they fail, and what stays behind."""
 
+import dataclasses
 import json
 import os
 import signal
@@ -8,6 +9,7 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -19,6 +21,8 @@ from ilvren.models import Calls, Question
 from ilvren.models.program import Reading, read_values
 from ilvren.models.program.shown import cells
 from ilvren.models.slopes import choose_steps, jacobian
+from ilvren.runs.stored import problem_of
+from ilvren.runs.trust import refusal_of
 from tests.test_cli import InAFolder
 
 # A tube: reads a deck, writes a listing with few digits; fails, hangs or stammers where it is told to.
@@ -304,6 +308,27 @@ def _running_in(folder):
             except OSError:
                 continue
     return found
+
+
+class Trusting(WithTube):
+    def test_models_of_somebody_elses_run_are_not_run_unless_trusted(self):
+        self.call("run", "tube.toml", "--quiet", "--evaluations", "15", status=1)
+        self.call("verify", "r1", status=1)  # one's own
+        calls, other = self.count(), self.folder / "other"
+        with mock.patch.dict(os.environ, XDG_CONFIG_HOME=str(other)):
+            for words in (("verify", "r1"), ("apply", "r1"), ("resume", "r1", "--evaluations", "30"), ("show", "r1")):
+                err = self.call(*words, status=2)[1]
+                self.assertIn("was not recorded by you, and this would run ./tube tube.dat", err)
+            self.call("designs", "r1")
+            self.call("compare", "r1")
+            self.assertEqual(self.count(), calls)
+            self.call("resume", "r1", "--evaluations", "16", "--quiet", "--trust", status=1)
+            self.call("verify", "r1", "--trust", status=1)
+        with Ledger("ilvren.ledger") as ledger:
+            record = ledger.run("r1")
+            self.assertEqual(refusal_of(record, problem_of(record)), "")
+            changed = dataclasses.replace(record, problem_text=record.problem_text.replace("9", "8"))
+            self.assertIn("not recorded by you", refusal_of(changed, problem_of(record)))
 
 
 class Locating(WithTube):

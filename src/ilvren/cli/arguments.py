@@ -109,6 +109,9 @@ def add_ledger(parser: argparse.ArgumentParser) -> None:
         metavar="PATH",
         help=f"the file that runs are recorded in (default: $ILVREN_LEDGER, else {DEFAULT_LEDGER})",
     )
+    parser.add_argument(
+        "--trust", action="store_true", help="run models also of runs that somebody else recorded: look at them first"
+    )
 
 
 def add_as_now(parser: argparse.ArgumentParser) -> None:

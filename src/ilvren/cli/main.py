@@ -103,8 +103,13 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
         return int(stop.code or 0)
     terminal.quiet = terminal.quiet or getattr(parsed, "quiet", False)
     terminal.color = terminal.color and not getattr(parsed, "no_color", False)
-    result: int = module.execute(parsed, terminal)
-    return result
+    if not getattr(parsed, "trust", False):
+        result: int = module.execute(parsed, terminal)
+        return result
+    from ilvren.runs.trust import trusting
+
+    with trusting():
+        return int(module.execute(parsed, terminal))
 
 
 def overview() -> str:

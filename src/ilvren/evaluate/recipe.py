@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ilvren.errors import RequestError
 from ilvren.problem import Aim, Problem, loads
 
 __all__ = ["Recipe"]
@@ -30,7 +31,9 @@ class Recipe:
 
     @classmethod
     def of(cls, problem: Problem, *, is_sparse: bool) -> Recipe:
-        """Return the recipe of a problem."""
+        """Return the recipe of a problem. Raises RequestError for one whose models may not be run."""
+        if problem.refusal:
+            raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
         return cls(
             problem.source.text,
             str(Path(problem.source.file).resolve()),

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import ProblemError
+from ilvren.errors import ProblemError, RequestError
 from ilvren.models.bends import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
 from ilvren.models.call import Call, Point, jacobian_of
 from ilvren.models.failures import CannotFollow, ModelFailure
@@ -91,6 +91,7 @@ class Calls:
         # Whether values that are not where they should be at the first call are a mistake of the problem's.
         self.refuses_unread = True
         self.is_stopped = False  # whether the run was interrupted: then nothing is waited for any more
+        self.refusal = ""  # why nothing may be asked anew: the models are somebody else's
         self._stamps: dict[str, int] = {}
         self._kept: OrderedDict[bytes, Point] = OrderedDict()
         self._ahead: dict[bytes, Outcome] = {}
@@ -225,6 +226,8 @@ class Calls:
         """Ask the source, once more where it was slow or lost, as often as it says."""
         if self.elsewhere is not None and questions[0].kind in ("values", "complex"):
             return self.elsewhere(questions)
+        if self.refusal:
+            raise RequestError(self.refusal, advice="look at what it is, and add --trust to run it")
         if self.is_stopped:
             return [Outcome("failed", None, "the run was stopped before its model had answered") for _ in questions]
         self._notice_changes()

@@ -276,7 +276,7 @@ class Problem:
     what replaced parameters. `sources` are the models, by their number in the graph, `outputs` (name, node) of theirs.
     `objectives` are all that the file asks for, `objective` the one where there is one; `aim` is what was made of
     several. `confirmation` is the problem of what is asked of a chosen design alone, whose entries `confirm_values` are
-    only shown.
+    only shown. `refusal` says why its models may not be run, where they may not.
     """
 
     source: Source
@@ -300,6 +300,7 @@ class Problem:
     aim: Aim = NO_AIM
     confirmation: Problem | None = field(default=None, repr=False)
     confirm_values: frozenset[str] = frozenset()
+    refusal: str = ""
 
     @cached_property
     def variables(self) -> Sequence[Variable]:
@@ -429,7 +430,10 @@ class Problem:
         """Return new calls of the models, of which nothing is known yet."""
         from ilvren.models import Calls
 
-        return tuple(Calls(source) for source in self.sources)
+        found = tuple(Calls(source) for source in self.sources)
+        for calls in found:
+            calls.refusal = self.refusal
+        return found
 
     def entry_values(
         self, nodes: Sequence[int], point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()

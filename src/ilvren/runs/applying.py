@@ -267,6 +267,8 @@ def returned_values(
 ) -> list[ReturnedValue]:
     """Run the programs from the written files and return their values beside those on record. Raises RequestError
     where one fails."""
+    if problem.refusal:
+        raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
     found = []
     units = problem.quantity_units
     for place, source in enumerate(problem.sources):

@@ -34,6 +34,7 @@ from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
+from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
 
 __all__ = ["check_label", "resume", "run"]
@@ -111,6 +112,8 @@ def run(
             problems = [one.with_starts(np.array(problem.start)) for one in problems]
         recorded = known_recorded(opened, known)
         designs = known_designs(problem, opened, recorded) if known else None
+        models = stored_models(problem)
+        signature = signature_of(problem, models)
         number = opened.begin_run(
             problem_text=problem.source.text,
             problem_file=problem.source.file,
@@ -125,11 +128,12 @@ def run(
                 **({"known": recorded} if known else {}),
                 **({"stages": {str(place): dict(own) for place, own in enumerate(stages, start=1)}} if stages else {}),
                 **({"before": before} if stages else {}),
+                **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
             label=settings.label,
             files=stored_files(problem),
-            models=stored_models(problem),
+            models=models,
             member=member,
         )
         if stages:

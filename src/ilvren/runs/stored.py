@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy as np
 from ilvren.errors import RequestError
 from ilvren.ledger import RunRecord
 from ilvren.problem import Aim, Problem, loads
+from ilvren.runs.trust import refusal_of
 
 __all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
 
@@ -26,8 +28,9 @@ def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
 
 
 def problem_of(record: RunRecord) -> Problem:
-    """Return the problem as the run stored it. Models run from the files on disk, which may have changed."""
-    return loads(
+    """Return the problem as the run stored it. Models run from the files on disk, which may have changed; those of a
+    run that somebody else recorded only where that is trusted."""
+    problem = loads(
         record.problem_text,
         file=record.problem_file,
         set=record.overrides["set"],
@@ -35,6 +38,11 @@ def problem_of(record: RunRecord) -> Problem:
         files=record.files,
         aim=Aim.from_dict(record.overrides.get("aim", {})),
     )
+    refusal = refusal_of(record, problem)
+    if not refusal:
+        return problem
+    own = problem.confirmation
+    return replace(problem, refusal=refusal, confirmation=None if own is None else replace(own, refusal=refusal))
 
 
 def changed_files(record: RunRecord, problem: Problem) -> list[str]:

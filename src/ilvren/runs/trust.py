@@ -1,0 +1,94 @@
+"""Whose models a ledger may run: those of runs that this user recorded, and others only when told to.
+
+A ledger can come from anywhere, and its runs name programs and functions. So a run with models is signed with a key
+that only its user has; what bears no such signature is shown from the record, but its models are not run. The key lies
+beside the user's other settings, readable by nobody else.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import contextvars
+import hashlib
+import hmac
+import json
+import os
+import secrets
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ilvren.ledger import RunRecord
+    from ilvren.problem import Problem
+
+__all__ = ["refusal_of", "signature_of", "trusting"]
+
+KEY_BYTES = 32
+MOST_TOLD = 4
+_is_trusting: contextvars.ContextVar[bool] = contextvars.ContextVar("trusting", default=False)
+
+
+@contextlib.contextmanager
+def trusting(is_trusting: bool = True) -> Iterator[None]:
+    """Run models of whatever ledger, as long as this lasts."""
+    token = _is_trusting.set(is_trusting)
+    try:
+        yield
+    finally:
+        _is_trusting.reset(token)
+
+
+def signature_of(problem: Problem, models: dict[str, dict[str, str]]) -> str:
+    """Return the signature of a run that is recorded here, "" for one without models or where no key can be kept."""
+    if not models:
+        return ""
+    key = _key(is_new_allowed=True)
+    return "" if key is None else _signed(key, problem.source.text, problem.source.file, models)
+
+
+def refusal_of(record: RunRecord, problem: Problem) -> str:
+    """Return why the models of a recorded run may not be run, "" where they may."""
+    models = {name: dict(files) for name, files in record.models.items()}
+    if not models or _is_trusting.get():
+        return ""
+    key, signature = _key(is_new_allowed=False), str(record.overrides.get("signature", {}).get("hmac", ""))
+    if key is not None and signature:
+        wanted = _signed(key, record.problem_text, record.problem_file, models)
+        if hmac.compare_digest(wanted, signature):
+            return ""
+    own = problem.confirmation
+    sources = [*problem.sources, *(own.sources if own is not None else ())]
+    told = list(dict.fromkeys(source.told for source in sources))
+    more = f" and {len(told) - MOST_TOLD} more" if len(told) > MOST_TOLD else ""
+    return f"{record.id} was not recorded by you, and this would run {', '.join(told[:MOST_TOLD])}{more}"
+
+
+def _signed(key: bytes, text: str, file: str, models: dict[str, dict[str, str]]) -> str:
+    said = json.dumps([text, file, models], sort_keys=True).encode()
+    return hmac.new(key, said, hashlib.sha256).hexdigest()
+
+
+def _key(*, is_new_allowed: bool) -> bytes | None:
+    """Return the user's key, made when it is first needed; None where it can be neither read nor made."""
+    home = os.environ.get("XDG_CONFIG_HOME") or os.path.join(os.path.expanduser("~"), ".config")
+    path = Path(home) / "ilvren" / "key"
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        if not is_new_allowed:
+            return None
+    except OSError:
+        return None
+    try:
+        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        partial = path.with_name(f"key.{os.getpid()}")
+        handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(secrets.token_bytes(KEY_BYTES))
+        with contextlib.suppress(FileExistsError):  # whoever is first has made the key
+            os.link(partial, path)
+        partial.unlink()
+        return path.read_bytes()
+    except OSError:
+        return None
