@@ -200,7 +200,7 @@ def _show(
     terminal.show(Text(f"design {found.address}{told}", style="bold"))
     for file in files:
         _show_file(terminal, file, kept, is_dry=is_dry)
-    changes = [change for file in files for change in file.changes if change.before != change.after]
+    changes = list(dict.fromkeys(one for file in files for one in file.changes if one.before != one.after))
     if changes:
         rows = [
             (one.name, "–" if one.before is None else number(one.before, 9), number(one.after, 9), one.unit)

@@ -172,23 +172,35 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "terrace-pipes": (
         (
-            "A program reads pipes.deck and writes listings. Run once: every value with the place it was found at.",
-            ("check", "terrace-pipes.toml", "--only", "programs", "--expect", "cost=12356"),
+            "A program reads pipes.deck. Where do its numbers stand? As entries to paste into a problem file.",
+            ("locate", "pipes.deck", "trunk=125", "link=63"),
         ),
         (
-            "The choice for members: polls among the neighbours, in few calls of the model.",
-            ("run", "terrace-pipes.toml", "--label", "by-polls"),
+            "The problem file is there. Run once: every value with its line, and whether it is the one expected.",
+            (
+                "check",
+                "terrace-pipes.toml",
+                "--only",
+                "programs",
+                "--expect",
+                "cost=12356",
+                "--expect",
+                "fastest=1.338",
+            ),
         ),
         (
-            "A population sees more of the catalogue.",
-            ("run", "terrace-pipes.toml", "--method", "genetic-algorithm", "--label", "population"),
+            "The choice among the pipes on stock. Where the program fails, the search goes around.",
+            ("run", "terrace-pipes.toml", "--label", "pipes"),
         ),
-        ("Side by side.", ("compare", "by-polls", "population")),
+        ("Every design that was computed, the best first.", ("designs", "pipes", "--top", "8")),
         (
-            "How its generations improved, narrowed and moved.",
-            ("draw", "terrace-pipes.toml", "--generations", "--run", "population", "--output", "generations.png"),
+            "Is every neighbouring pipe worse? Checked one by one; and what is asked of the chosen design alone holds.",
+            ("verify", "pipes"),
         ),
-        ("Is every neighbouring pipe worse? Checked one by one.", ("verify", "population")),
+        (
+            "The design goes back into the deck, and the program is run from there.",
+            ("apply", "pipes", "--into", "chosen", "--starts"),
+        ),
     ),
     "pump-test": (
         ("Readings from a CSV file, and the curves to be fitted to them.", ("show", "pump-test.toml")),
@@ -215,7 +227,7 @@ TRY_NEXT = {
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
     "level-loop": "ilvren run level-loop.toml --method global --workers 2 --set overshoot_cap=0.002",
-    "terrace-pipes": "ilvren run terrace-pipes.toml --method differential-evolution --repeats 5 --workers 2",
+    "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
 }
 
