@@ -260,6 +260,13 @@ class Running(WithTube):
         self.assertIn("ended with status 3", start["trouble"])
         self.assertIn("tube.calls", start["trouble"])
 
+    def test_diagnose_says_where_designs_fail_and_calls_nothing_to_say_it(self):
+        self.call("run", "tube.toml", "--method", "differential-evolution", "--evaluations", "90", "--quiet", status=1)
+        calls = self.count()
+        out, _ = self.call("diagnose", "r1", status=1)
+        self.assertRegex(out, r"lie where w >= [56]\.\d+ \(no design there has values\): the upper bound [456]")
+        self.assertEqual(self.count(), calls)
+
     def test_workers_change_nothing_and_resuming_calls_nothing_twice(self):
         problem = load("tube.toml")
         with Ledger("a.ledger") as ledger:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 import math
 import shlex
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,8 +19,9 @@ from ilvren.judge.checking.conflicts import check_conflicts
 from ilvren.judge.checking.scaling import check_scaling
 from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
+from ilvren.judge.failing import FailingRegion, failing_region
 from ilvren.judge.standing import trouble_sentence
-from ilvren.ledger import Ledger, RunRecord
+from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named
 from ilvren.methods.pieces.lifting import can_lift
 from ilvren.problem import Aim, NamedValue, Objective, Problem, RowBlock, objective_size
@@ -31,6 +32,7 @@ from ilvren.runs.report import limit_states
 from ilvren.runs.result import HOLDS
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
+from ilvren.runs.shelf import RecordedShelf
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
 __all__ = ["Diagnosis", "Symptom", "diagnose"]
@@ -101,6 +103,23 @@ def diagnose(reference: str, ledger: Ledger, *, as_now: bool = False) -> Diagnos
         return case.diagnosis()
 
 
+def _region_in_words(found: FailingRegion, names: Sequence[str]) -> tuple[str, str]:
+    """Return where failures lie, and the bound or constraint that keeps out of there."""
+    place = found.variable
+    if place is not None:
+        sign = found.normal[place]
+        side, kind = (">=", "upper") if sign > 0.0 else ("<=", "lower")
+        return (
+            f"{names[place]} {side} {found.bound * sign:.5g}",
+            f"the {kind} bound {found.safe * sign:.5g} of {names[place]}",
+        )
+    order = np.argsort(-np.abs(found.normal), kind="stable")
+    terms = [f"{found.normal[k]:+.4g} * {names[k]}" for k in order if found.normal[k] != 0.0]
+    told = " ".join(terms).removeprefix("+").replace("+1 * ", "+").replace("-1 * ", "-")
+    told = told.removeprefix("1 * ")
+    return f"{told} >= {found.bound:.5g}", f'the constraint "{told} <= {found.safe:.5g}"'
+
+
 class _Case:
     def __init__(self, record: RunRecord, problem: Problem, ledger: Ledger) -> None:
         assert record.result is not None
@@ -111,7 +130,11 @@ class _Case:
         self.point: FloatArray = np.array(flat_design(variables), dtype=np.float64)
         self.gate = Gate(problem, is_sparse=is_large(problem))
         self.measures = measured(problem, self.gate)
-        self.here = self.gate.evaluate(self.point, derivatives=True)
+        for calls in self.gate.calls:
+            calls.shelf = RecordedShelf(ledger, record.number, problem)
+        # Differences of a program take many calls, and say little where it shows few digits.
+        self.is_costly = any(source.is_apart and not source.can_supply for source in problem.sources)
+        self.here = self.gate.evaluate(self.point, derivatives=not self.is_costly)
         self.violation = self.measures.violation(self.point, self.here.rows) if self.here.is_finite else math.inf
         self.conflict: Conflict | None = None
         self.is_proved = False
@@ -122,11 +145,9 @@ class _Case:
         symptoms = [
             *proved,
             *self._missed(),
-            *([] if proved else self._conflicting()),
+            *([] if proved or self.is_costly else self._conflicting()),
             *self._invalid(),
-            *self._kinks(),
-            *self._scaling(),
-            *self._curvature(),
+            *([] if self.is_costly else (*self._kinks(), *self._scaling(), *self._curvature())),
         ]
         self.kinds = {symptom.kind for symptom in symptoms}
         outcome = self.record.outcome or ""
@@ -243,7 +264,27 @@ class _Case:
                     found.append(Symptom("invalid", text, self._entry_line(name), {"evaluation": item.number}))
                     break
         share = f"{len(bad)} of {len(evaluations)} designs had no finite value"
-        return [Symptom("invalid", share, None, {"invalid": len(bad), "evaluations": len(evaluations)}), *found]
+        facts = {"invalid": len(bad), "evaluations": len(evaluations)}
+        return [Symptom("invalid", share, None, facts), *self._region(evaluations, bad), *found]
+
+    def _region(self, evaluations: Sequence[EvaluationRecord], bad: Sequence[EvaluationRecord]) -> list[Symptom]:
+        """Say where the designs without values lie, when they lie together, and what keeps out of there."""
+        failed = {item.number for item in bad}
+        kept = [item for item in evaluations if item.is_whole and len(item.point) == 8 * len(self.point)]
+        if not kept:
+            return []
+        points = np.array([np.frombuffer(item.point) for item in kept])
+        sizes = np.where(np.isin(np.arange(len(self.point)), self.problem.free_places), 1.0, 0.0)
+        sizes *= self.measures.variable_sizes(self.point)
+        found = failing_region(points, np.array([item.number in failed for item in kept]), sizes)
+        if found is None:
+            return []
+        others = found.others
+        beside = {0: "no design there has", 1: "one design there has"}.get(others, f"{others} designs there have")
+        told, out = _region_in_words(found, [variable.name for variable in self.problem.variables])
+        share = "all of them" if found.failed == found.failures else f"{found.failed} of the {found.failures}"
+        text = f"{share} lie where {told} ({beside} values): {out} keeps out of it"
+        return [Symptom("invalid", text, None, {"failed_beyond": found.failed, "others_beyond": found.others})]
 
     def _kinks(self) -> list[Symptom]:
         if not self.here.is_finite:

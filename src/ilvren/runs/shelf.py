@@ -7,7 +7,7 @@ from ilvren.models import ModelSource, Outcome, Question
 from ilvren.models.codec import digest_of, packed_answer, packed_inputs, unpacked_answer
 from ilvren.problem import Problem
 
-__all__ = ["RunShelf"]
+__all__ = ["RecordedShelf", "RunShelf"]
 
 # The status on record of an answer that only the run itself may use: a file that nobody declared had a part in it.
 OWN = "done for this run"
@@ -74,3 +74,13 @@ class RunShelf:
             outcome.folder,
         )
         self._ledger.add_call(self._run, record)
+
+
+class RecordedShelf(RunShelf):
+    """What a run was answered, for whoever looks into it: nothing is added."""
+
+    def __init__(self, ledger: Ledger, run: int, problem: Problem) -> None:
+        super().__init__(ledger, run, problem, is_fresh=False)
+
+    def add(self, source: ModelSource, question: Question, outcome: Outcome) -> None:
+        """Record nothing."""
