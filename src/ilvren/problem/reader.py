@@ -31,6 +31,7 @@ MOST_BYTES = 50_000_000
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
 OTHER_SECTIONS = ("tables", "models", "fit")
 VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
+LINKED_KEYS = ("linked", "lower", "upper", "magnitude", "unit", "about")
 TABLE_KEYS = ("file", "lines", "columns")
 MODEL_KEYS = (
     "python",
@@ -123,6 +124,10 @@ def _not_toml(text: str, file: str, message: str) -> ProblemError:
     )
 
 
+def _is_linked(content: object) -> bool:
+    return isinstance(content, dict) and "linked" in content
+
+
 class Reader:
     def __init__(self, document: Mapping[str, object], source: Source) -> None:
         self.document = document
@@ -142,12 +147,17 @@ class Reader:
 
     def declarations(self) -> Declarations:
         self.check_sections()
-        variables = tuple(self.variable(name, content) for name, content in self.section("variables").items())
+        section = self.section("variables")
+        linked = {name: self.linked(name, own) for name, own in section.items() if _is_linked(own)}
+        variables = tuple(self.variable(name, own) for name, own in section.items() if name not in linked)
         entries = {
             section: tuple(self.entry(section, name, content) for name, content in self.section(section).items())
             for section in SECTIONS[1:]
         }
         objectives = entries["minimize"] + entries["maximize"]
+        for own in linked.values():
+            entries["derived"] += own[:1]
+            entries["constraints"] += own[1:]
         if not variables:
             path = ("variables",) if "variables" in self.document else ()
             self.fail(path, "the file has no variables", "write for example  x = { start = 1.0 }  below [variables]")
@@ -231,6 +241,39 @@ class Reader:
             about=self.word(path, content, "about"),
             **{key: self.value((*path, key), content[key]) for key in VARIABLE_KEYS[:-2] if key in content},
         )
+
+    def linked(self, name: str, content: object) -> tuple[EntryDeclaration, ...]:
+        """Return a variable that is given by others: its value, and its bounds as a constraint."""
+        self.check_name("variables", name)
+        path = ("variables", name)
+        assert isinstance(content, dict)
+        for key in content:
+            if key not in LINKED_KEYS:
+                known = ", ".join(LINKED_KEYS)
+                self.fail((*path, key), f'"{key}" does not go with "linked": others give its value', f"known: {known}")
+        unit, about = self.word(path, content, "unit"), self.word(path, content, "about")
+        value = self.value((*path, "linked"), content["linked"])
+        if isinstance(value, tuple):
+            self.fail(path, '"linked" is a name or a formula of variables')
+        entry = EntryDeclaration("derived", name, value, unit, about, None, "variables")
+        low, high = (self.bound((*path, key), content.get(key)) for key in ("lower", "upper"))
+        if not low and not high:
+            return (entry,)
+        sides = [f"{low} <= " if low else "", name, f" <= {high}" if high else ""]
+        magnitude = None if "magnitude" not in content else self.value((*path, "magnitude"), content["magnitude"])
+        limit = EntryDeclaration("constraints", name, "".join(sides), unit, about, magnitude, "variables")
+        return entry, limit
+
+    def bound(self, path: tuple[str, ...], content: object) -> str:
+        """Return a bound as a formula, "" for one that is none."""
+        if content is None:
+            return ""
+        value = self.value(path, content)
+        if isinstance(value, tuple):
+            self.fail(path, "a linked variable has one bound for all its elements: a number or a formula")
+        if isinstance(value, float) and math.isinf(value):
+            return ""
+        return f"({value})" if isinstance(value, str) else repr(value).removesuffix(".0")
 
     def checked_keys(self, path: tuple[str, ...], content: object, known: Iterable[str]) -> Mapping[str, object]:
         if not isinstance(content, dict):
