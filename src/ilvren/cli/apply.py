@@ -149,7 +149,7 @@ def _sheet(files: list[WrittenFile], into: Path | None) -> Path | None:
 
 
 def _cells(change: Any) -> tuple[str, str, str, str]:
-    return change.name, "" if change.before is None else repr(change.before), repr(change.after), change.unit
+    return change.name, "" if change.before is None else str(change.before), str(change.after), change.unit
 
 
 def _document(
@@ -195,7 +195,7 @@ def _show(
     from rich.text import Text
 
     from ilvren.cli.blocks import value_text
-    from ilvren.cli.tables import number, small, table
+    from ilvren.cli.tables import small, table
 
     terminal.show(Text(f"design {found.address}{told}", style="bold"))
     for file in files:
@@ -203,7 +203,7 @@ def _show(
     changes = list(dict.fromkeys(one for file in files for one in file.changes if one.before != one.after))
     if changes:
         rows = [
-            (one.name, "–" if one.before is None else number(one.before, 9), number(one.after, 9), one.unit)
+            (one.name, "–" if one.before is None else _told(one.before), _told(one.after), one.unit)
             for one in changes[:MOST_VALUES]
         ]
         terminal.show(table(("value", ">before", ">after", "unit"), rows))
@@ -228,6 +228,12 @@ def _show(
         ]
         terminal.show("", Text("run again from the written files", style="bold"))
         terminal.show(table(("value", ">now", ">on record", "unit", "note"), returned))
+
+
+def _told(value: float | str) -> str:
+    from ilvren.cli.tables import number
+
+    return value if isinstance(value, str) else number(value, 9)
 
 
 def _comes_back(deviation: float, told: str) -> str:

@@ -156,6 +156,9 @@ def pairs(flag: str, words: list[str]) -> dict[str, Any]:
         try:
             found[name] = _list(value) if value.startswith("[") else float(value)
         except ValueError:
+            if flag == "--start" and not value.startswith("["):
+                found[name] = value  # the word of a choice, or refused with the variable's name
+                continue
             example = f"{flag} {name}=[1, 2.5, 4]" if value.startswith("[") else f"{flag} {name}=0.15"
             raise RequestError(
                 f"{flag} {name}={value}: a number, or a list of numbers, is expected", advice=f"for example {example}"

@@ -67,6 +67,9 @@ def bound_lines(blocks: Sequence[VariableBlock], states: LimitStates) -> list[Li
     lines = []
     for block in blocks:
         own = states.of_block(block)
+        if block.words:
+            lines.append(Line((block.name, str(block.shown(float(own.value[0]))), "", "", ""), own, 0))
+            continue
         if block.size <= MOST_ELEMENTS:
             lines += [Line(bound_cells(state), (state,), place) for place, state in enumerate(own)]
             continue

@@ -136,8 +136,13 @@ def _show_designs(comparison: Comparison, terminal: Terminal) -> None:
     if not 2 <= len(comparison.tracks) <= MOST_COLUMNS:
         return
     found = sorted_differences(comparison.tracks)
+    choices = {block.name: block for block in comparison.tracks[0].problem.blocks if block.words}
+
+    def told(name: str, value: float | None) -> str:
+        return str(choices[name].shown(value)) if name in choices and value is not None else number(value, 7)
+
     rows = [
-        (item.name, item.unit, *(number(value, 7) for value in item.values), f"{item.spread:.2g}")
+        (item.name, item.unit, *(told(item.name, value) for value in item.values), f"{item.spread:.2g}")
         for item in found[:MOST_VARIABLES]
     ]
     terminal.show(table(("variable", "unit", *(f">{track.name}" for track in comparison.tracks), ">spread"), rows))

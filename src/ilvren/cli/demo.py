@@ -28,6 +28,7 @@ DEMOS = {
     "pump-test": "pump_test",
     "level-loop": "level_loop",
     "terrace-pipes": "terrace_pipes",
+    "cutwater": "cutwater",
 }
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
@@ -170,6 +171,19 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("draw", "level-loop.toml", "--slices", "--run", "by-models", "--output", "slices.png"),
         ),
     ),
+    "cutwater": (
+        (
+            "A shape: 30 points of an outline from a CSV file, free to move along and across within limits.",
+            ("show", "cutwater.toml"),
+        ),
+        ("Sixty coordinates with exact derivatives.", ("run", "cutwater.toml", "--label", "shape")),
+        (
+            "The outline: y against x, where it began and how it went.",
+            ("draw", "shape", "--of", "y", "--against", "x", "--every", "6", "--output", "outline.png"),
+        ),
+        ("Is it an optimum?", ("verify", "shape")),
+        ("The outline for the workshop.", ("export", "shape", "--of", "x,y", "--output", "new-outline.csv")),
+    ),
     "terrace-pipes": (
         (
             "A program reads pipes.deck. Where do its numbers stand? As entries to paste into a problem file.",
@@ -227,6 +241,7 @@ TRY_NEXT = {
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
     "level-loop": "ilvren run level-loop.toml --method global --workers 2 --set overshoot_cap=0.002",
+    "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
 }

@@ -121,7 +121,7 @@ def _columns(arguments: argparse.Namespace, table: DesignTable) -> list[str]:
 
 
 def _table(table: DesignTable, names: list[str], most: int) -> Table:
-    from ilvren.cli.tables import number, small
+    from ilvren.cli.tables import small
     from ilvren.cli.tables import table as framed
 
     units = table.units
@@ -137,13 +137,19 @@ def _table(table: DesignTable, names: list[str], most: int) -> Table:
         (
             design.address,
             str(design.rank),
-            *(number(float(columns[name][place])) for name in names),
+            *(_cell(table.told(name, float(columns[name][place]))) for name in names),
             small(design.violation),
             design.trouble,
         )
         for place, design in enumerate(table.designs[:most])
     ]
     return framed(heads, rows)
+
+
+def _cell(value: float | str) -> str:
+    from ilvren.cli.tables import number
+
+    return value if isinstance(value, str) else number(value)
 
 
 def _show_counts(table: DesignTable, terminal: Terminal, shown: int) -> None:

@@ -21,7 +21,7 @@ EXAMPLES = """examples:
   ilvren draw hum.toml --variables speed --tangent --at speed=20 --output curve.svg
   ilvren draw rising-main.toml --of surge_cap --slices --output slices.png
   ilvren draw rising-main.toml --generations --run last --output generations.png
-  ilvren draw r3 --of depth --over place --output profile.png
+  ilvren draw r3 --of depth --against place --output profile.png
 """
 # More extremes than this are not listed.
 MOST_LISTED = 20
@@ -45,7 +45,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the derived value or constraint to draw, or an element such as drop[3] (the objective); of a design on"
         " record a vector, with its limits",
     )
-    parser.add_argument("--over", metavar="NAME", help="draw the vector of a design against this one (its index)")
+    parser.add_argument("--against", metavar="NAME", help="draw the vector of a design against this one (its index)")
+    parser.add_argument(
+        "--every", type=int, metavar="N", help="with a vector of a run: also its start and every Nth iteration"
+    )
     parser.add_argument(
         "--at",
         metavar="NAME=VALUE",
@@ -83,10 +86,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         from ilvren.cli.draw_record import draw_record
 
         return draw_record(arguments, terminal)
-    if arguments.over is not None:
-        raise RequestError(
-            "--over is for a design on record: ilvren draw r7 --of NAME --over NAME", advice="leave it out"
-        )
+    for flag, given in (("--against", arguments.against), ("--every", arguments.every)):
+        if given is not None:
+            raise RequestError(
+                f"{flag} is for a design on record: ilvren draw r7 --of NAME --against NAME", advice="leave it out"
+            )
     problem = load(arguments.file, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
     if arguments.generations:
         return _draw_generations(arguments, terminal)

@@ -8,9 +8,14 @@ from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
 from ilvren.cli.terminal import Terminal
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+
 EXAMPLES = """examples:
   ilvren export last --output history.csv
   ilvren export r2 --output history.json --every evaluation
+  ilvren export r2 --of x,y --output outline.csv
 """
 
 
@@ -26,6 +31,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="iteration",
         help="a line for every iteration (default) or for every design evaluated",
     )
+    parser.add_argument(
+        "--of", metavar="NAME,NAME", help="vectors of the design (r7, or r7:12) as columns, instead of the history"
+    )
     add_ledger(parser)
     add_output_flags(parser, json=False)
 
@@ -37,6 +45,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     check_suffix(arguments.output, (".csv", ".json"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        if arguments.of is not None:
+            return _export_vectors(arguments, ledger, terminal)
         if ledger.is_group(arguments.run):
             group = ledger.group(arguments.run)
             members = group_table(ledger, group)
@@ -47,4 +57,35 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         rows = history_table(ledger, record, every=arguments.every)
     write_history(rows, record, arguments.output, every=arguments.every)
     terminal.note(f"{arguments.output}: {len(rows)} {arguments.every}s of {record.id}")
+    return status.HOLDS
+
+
+def _export_vectors(arguments: argparse.Namespace, ledger: Ledger, terminal: Terminal) -> int:
+    """Write vectors of a design side by side."""
+    import numpy as np
+
+    from ilvren.cli.draw_record import unknown_vector, vectors_of
+    from ilvren.errors import RequestError
+    from ilvren.judge.history import write_rows
+    from ilvren.runs.addresses import addressed
+    from ilvren.runs.applying import recorded_calls
+    from ilvren.runs.stored import problem_of
+
+    found = addressed(ledger, arguments.run)
+    problem = problem_of(found.record)
+    calls = recorded_calls(problem, ledger, found.record, only=False)
+    values = vectors_of(problem, np.array(found.point), calls)
+    names = [name.strip() for name in arguments.of.split(",") if name.strip()]
+    for name in names:
+        if name not in values:
+            raise unknown_vector("--of", name, values, found.address)
+    lengths = {len(values[name]) for name in names}
+    if len(lengths) != 1:
+        told = ", ".join(f"{name}: {len(values[name])}" for name in names) or "no name is given"
+        raise RequestError(f"--of {arguments.of}: vectors of one length are written side by side ({told})")
+    rows: list[dict[str, object]] = [
+        {name: float(values[name][place]) for name in names} for place in range(lengths.pop())
+    ]
+    write_rows(rows, arguments.output, {"design": found.address}, "vectors")
+    terminal.note(f"{arguments.output}: {', '.join(names)} of {found.address}, {len(rows)} rows")
     return status.HOLDS

@@ -62,12 +62,14 @@ def _variable_note(variable: Variable, state: LimitState) -> str:
     if variable.spacing is not None:
         notes.append(f"spaced by {number(variable.spacing)}")
     elif variable.catalogue is not None:
-        notes.append(f"catalogue of {len(variable.catalogue)}")
+        kind = "choice of" if variable.words else "catalogue of"
+        words = f": {', '.join(variable.words[round(k) - 1] for k in variable.catalogue)}" if variable.words else ""
+        notes.append(f"{kind} {len(variable.catalogue)}{words}")
     if variable.is_fixed:
         notes.append("fixed")
     elif state.violation > 0.0:
         notes.append("missed: its " + ("lower" if state.value < state.lower else "upper") + " bound")
-    elif state.side:
+    elif state.side and not variable.words:
         notes.append(f"at its {state.side} bound")
     if not variable.is_used:
         notes.append("nothing depends on it")

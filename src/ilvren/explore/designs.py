@@ -21,7 +21,7 @@ from ilvren.models import Calls, NotOnRecord
 from ilvren.problem import Problem
 from ilvren.problem.asked import Condition, condition_of, node_of
 from ilvren.runs.claims import trouble_clause
-from ilvren.runs.limits import nested, plain, plain_values
+from ilvren.runs.limits import plain, plain_values, told_by_block
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
 
@@ -96,16 +96,16 @@ class DesignTable:
         advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(self.names[:12])
         raise RequestError(f'no quantity "{name}" that is one number', advice=advice)
 
+    def told(self, name: str, value: float) -> float | str:
+        """Return a quantity's value as it is told: the word of a choice, else the number."""
+        block = next((item for item in self.problem.blocks if item.name == name and item.words), None)
+        return value if block is None else block.shown(value)
+
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document."""
         designs = []
         for place, design in enumerate(self.designs):
-            variables = {
-                block.name: nested(
-                    [plain(x) for x in design.point[block.first : block.first + block.size]], block.shape
-                )
-                for block in self.problem.blocks
-            }
+            variables = told_by_block(self.problem.blocks, [plain(x) for x in design.point])
             values = {name: plain_values(_shaped(self.problem, name, v[place])) for name, v in self.values.items()}
             designs.append(
                 {

@@ -141,12 +141,19 @@ def _moves(
     """Return the moves (k, number of variables) in member numbers, singles first, and what they are."""
     n = len(places)
     found: list[IntArray] = []
-    found += [sign * np.eye(n, dtype=np.int64)[i] for i in range(n) for sign in (1, -1)]
+    unit = np.eye(n, dtype=np.int64)
+    # Every other word of a choice is a neighbour.
+    grid = dict(case.problem.grid)
+    steps = [
+        [k - int(here[i]) for k in range(own.count) if k != here[i]] if grid[place].words else [1, -1]
+        for i, (place, own) in enumerate(zip(places, members, strict=True))
+    ]
+    found += [step * unit[i] for i in range(n) for step in steps[i]]
     what = ["singles"]
-    if n > 1 and 2 * n * (n - 1) <= MOST_EVALUATED:
-        unit = np.eye(n, dtype=np.int64)
+    pairs = sum(len(steps[i]) * len(steps[j]) for i, j in itertools.combinations(range(n), 2))
+    if 0 < pairs <= MOST_EVALUATED:
         for i, j in itertools.combinations(range(n), 2):
-            found += [a * unit[i] + b * unit[j] for a in (1, -1) for b in (1, -1)]
+            found += [a * unit[i] + b * unit[j] for a in steps[i] for b in steps[j]]
         what.append("pairs")
     along = _along_equalities(case, places, members, here)
     if len(along):

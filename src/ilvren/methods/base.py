@@ -75,12 +75,13 @@ Matrix = Any
 @dataclass(frozen=True)
 class Grid:
     """The values that a spaced or catalogue variable may take, scaled: `first` + k · `spacing` for 0 <= k < `count`, or
-    the `members` (count,), ascending."""
+    the `members` (count,), ascending; those of a choice are unordered, each as near as any other."""
 
     first: float
     spacing: float
     count: int
     members: FloatArray | None = None
+    is_unordered: bool = False
 
     def indices(self, values: FloatArray) -> FloatArray:
         """Return the numbers, as floats, of the members nearest to values of any shape; a NaN counts as the first."""

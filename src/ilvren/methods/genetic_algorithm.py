@@ -188,5 +188,8 @@ def _mutated(coding: Coding, codes: FloatArray, chance: float, index: float, rng
         steps = old + np.where(rng.random(len(rows)) < 0.5, -1.0, 1.0)
         anywhere = coding.box_lower[columns] + np.floor(rng.random(len(rows)) * (coding.widths[columns] + 1.0))
         new = np.where(is_member, np.where(rng.random(len(rows)) < 0.5, steps, anywhere), new)
+    is_choice = coding.is_unordered[columns]
+    if is_choice.any():
+        new = np.where(is_choice, coding.elsewhere(old, columns, rng), new)
     codes[rows, columns] = new
     return codes

@@ -343,7 +343,11 @@ def _polls(
     mesh = np.where(coding.is_discrete, 1.0, min(frame, frame**2) * sizes)
     steps = np.rint(steps / mesh) * mesh
     order = np.argsort(-(steps / sizes) @ (last / sizes), kind="stable")
-    return np.asarray(centre + steps[order], dtype=np.float64)
+    found = np.asarray(centre + steps[order], dtype=np.float64)
+    if coding.is_unordered.any():
+        rows, columns = np.nonzero((found != centre) & coding.is_unordered)
+        found[rows, columns] = coding.elsewhere(centre[columns], columns, rng)
+    return found
 
 
 def _members_poll(
@@ -353,11 +357,17 @@ def _members_poll(
     places = np.flatnonzero(coding.is_discrete)
     if not len(places):
         return False
-    units = np.zeros((2 * len(places), len(x)))
-    for row, place in enumerate(places):
-        units[2 * row, place], units[2 * row + 1, place] = 1.0, -1.0
+    units = []
+    for place in places:
+        moves: list[float] = [1.0, -1.0]
+        if coding.is_unordered[place]:
+            moves = [other - x[place] for other in range(int(coding.upper[place]) + 1) if other != x[place]]
+        for move in moves:
+            unit = np.zeros(len(x))
+            unit[place] = move
+            units.append(unit)
     first = seen.count
-    yield from _ask(task, coding, seen, x + units)
+    yield from _ask(task, coding, seen, x + np.array(units).reshape(-1, len(x)))
     return _take_in(seen, state, first) == "dominating"
 
 

@@ -152,7 +152,9 @@ def _spread(values: FloatArray) -> float:
 
 
 def _moved(coding: Coding, value: float, length: float, j: int, rng: np.random.Generator) -> float:
-    """Return one code moved within its bounds."""
+    """Return one code moved within its bounds; that of a choice anywhere."""
+    if coding.is_unordered[j]:
+        return float(coding.elsewhere(np.array([value]), np.array([j]), rng)[0])
     low, high = float(coding.lower[j]), float(coding.upper[j])
     step = length * rng.uniform(-1.0, 1.0)
     if coding.is_discrete[j]:

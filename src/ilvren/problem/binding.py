@@ -9,7 +9,7 @@ from typing import Any, NoReturn
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import ProblemError, RequestError
+from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.formula import Shape, shape_text
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.model import (
@@ -39,11 +39,24 @@ def bind(template: Template, *, parameters: Mapping[str, Given], starts: Mapping
         name: checked_override("--set", name, value, template.parameter_index, "parameter")
         for name, value in parameters.items()
     }
+    starts = {name: _word_number(template, name, value) for name, value in starts.items()}
     values = template.values_for(overrides)
     if values is None:
         template = Template(template.declarations, overrides)
         values = template.values
     return _Binding(template, values, overrides, starts).problem(_plain(parameters), _plain(starts))
+
+
+def _word_number(template: Template, name: str, value: Any) -> Any:
+    """Return the number of a word that a choice starts with; any other value as it is. Raises RequestError."""
+    declared = next((item for item in template.declarations.variables if item.name == name and item.choices), None)
+    if declared is None or not isinstance(value, str):
+        return value
+    if value not in declared.choices:
+        close = nearest(value, declared.choices)
+        advice = f'did you mean "{close}"?' if close else "its choices: " + ", ".join(declared.choices)
+        raise RequestError(f'{name} = "{value}" is not among its choices', advice=advice)
+    return float(template.declarations.words.index(value) + 1)
 
 
 def _plain(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -299,6 +312,7 @@ class _Binding:
             declared.about,
             is_used,
             self.source.line(*path),
+            self.template.declarations.words if declared.choices else (),
         )
         if spacing is not None:
             ends = [item.member(item.upper) if math.isfinite(item.upper) else item.upper for item in block]

@@ -61,6 +61,7 @@ class VariableDeclaration:
     shape: Value | None = None
     unit: str = ""
     about: str = ""
+    choices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,7 +173,7 @@ class FitDeclaration:
 @dataclass(frozen=True, slots=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
-    sections."""
+    sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1."""
 
     source: Source
     title: str
@@ -188,6 +189,7 @@ class Declarations:
     confirm: tuple[EntryDeclaration, ...] = ()
     part: str = ""
     whole: Declarations | None = None
+    words: tuple[str, ...] = ()
 
 
 def formula_text(value: Value) -> str:

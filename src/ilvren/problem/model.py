@@ -59,7 +59,8 @@ def element_name(name: str, shape: Shape, place: int) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Variable:
-    """What may change: one element. `spacing` counts from `lower`; `catalogue` lists all members, ascending."""
+    """What may change: one element. `spacing` counts from `lower`; `catalogue` lists all members, ascending;
+    those of a choice are places in `words`, from 1."""
 
     name: str
     start: float
@@ -71,6 +72,7 @@ class Variable:
     unit: str = ""
     about: str = ""
     is_used: bool = True
+    words: tuple[str, ...] = ()
 
     @property
     def is_fixed(self) -> bool:
@@ -123,6 +125,7 @@ class VariableBlock:
     about: str = ""
     is_used: NDArray[np.bool_] = field(default_factory=lambda: np.ones(1, dtype=bool))
     line: int | None = None
+    words: tuple[str, ...] = ()
 
     @property
     def size(self) -> int:
@@ -150,7 +153,12 @@ class VariableBlock:
             self.unit,
             self.about,
             bool(self.is_used[place]),
+            self.words,
         )
+
+    def shown(self, value: float) -> float | str:
+        """Return a value as it is told: the word of a choice, else the number."""
+        return self.words[round(value) - 1] if self.words and 1 <= round(value) <= len(self.words) else value
 
     def __iter__(self) -> Iterator[Variable]:
         return (self.element(place) for place in range(self.size))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
@@ -68,12 +69,21 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
     own = (
         _python_source(template, model, tuple(inputs), tuple(outputs))
         if model.program is None
-        else _program_source(template, model, tuple(inputs), tuple(outputs), frozenset(still))
+        else _program_source(
+            template, model, tuple(inputs), tuple(outputs), frozenset(still), _words(template, nodes, inputs)
+        )
     )
     call = graph.arrange("call", tuple(nodes), (), None, len(template.sources))
     template.sources.append(own)
     for place, (name, shape) in enumerate(outputs):
         template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
+
+
+def _words(template: Template, nodes: Sequence[int], inputs: Sequence[tuple[str, Shape]]) -> dict[str, tuple[str, ...]]:
+    """Return {input: all words} of the inputs that are choices."""
+    declared = template.declarations
+    choices = {template.nodes[item.name] for item in declared.variables if item.choices and item.name in template.nodes}
+    return {name: declared.words for (name, _), node in zip(inputs, nodes, strict=True) if node in choices}
 
 
 def _program_source(template: Template, model: ModelDeclaration, *facts: Any) -> ModelSource:

@@ -129,6 +129,7 @@ def program_source(
     inputs: tuple[tuple[str, Shape], ...],
     outputs: tuple[tuple[str, Shape], ...],
     still: frozenset[str],
+    words: Mapping[str, tuple[str, ...]],
 ) -> ProgramSource:
     """Return the source of a program, with its decks read and its places in them found. Raises ProblemError."""
     program, source = model.program, template.declarations.source
@@ -163,7 +164,7 @@ def program_source(
         program.keep,
         model.repeatable,
         still,
-        {},
+        words,
         store,
         (source.file, source.line("models", model.name)),
         model.derivatives,

@@ -7,7 +7,7 @@ import re
 import tomllib
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import RESERVED_NAMES
@@ -30,7 +30,8 @@ MOST_BYTES = 50_000_000
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
 OTHER_SECTIONS = ("tables", "models", "fit")
-VARIABLE_KEYS = ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
+VARIABLE_KEYS = ("choices", "start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
+CHOICE_KEYS = ("choices", "start", "about")
 LINKED_KEYS = ("linked", "lower", "upper", "magnitude", "unit", "about")
 TABLE_KEYS = ("file", "lines", "columns")
 MODEL_KEYS = (
@@ -124,6 +125,10 @@ def _not_toml(text: str, file: str, message: str) -> ProblemError:
     )
 
 
+def _are_words(items: list[object]) -> bool:
+    return bool(items) and all(isinstance(item, str) and item.strip() for item in items) and len({*items}) == len(items)
+
+
 def _is_linked(content: object) -> bool:
     return isinstance(content, dict) and "linked" in content
 
@@ -133,6 +138,7 @@ class Reader:
         self.document = document
         self.source = source
         self.taken: dict[str, str] = {}
+        self.words: dict[str, float] = {}  # of all choices, numbered from 1
 
     def fail(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
         line = self.source.line(*path)
@@ -188,6 +194,7 @@ class Reader:
             tuple(self.model(name, content) for name, content in self.section("models").items()),
             fit,
             entries["confirm"],
+            words=tuple(self.words),
         )
 
     def check_sections(self) -> None:
@@ -232,14 +239,43 @@ class Reader:
         for key in content:
             if key not in VARIABLE_KEYS:
                 self.unknown_key((*path, key), key, VARIABLE_KEYS, "key")
+        if "choices" in content:
+            return self.choice(name, path, content)
         catalogue = content.get("catalogue")
         if catalogue is not None and (not isinstance(catalogue, (list, str)) or not catalogue):
             self.fail(path, "a catalogue is a list of numbers, or the name of one")
+        given: dict[str, Any] = {
+            key: self.value((*path, key), content[key]) for key in VARIABLE_KEYS[1:-2] if key in content
+        }
         return VariableDeclaration(
             name,
             unit=self.word(path, content, "unit"),
             about=self.word(path, content, "about"),
-            **{key: self.value((*path, key), content[key]) for key in VARIABLE_KEYS[:-2] if key in content},
+            **given,
+        )
+
+    def choice(self, name: str, path: tuple[str, ...], content: Mapping[str, object]) -> VariableDeclaration:
+        """Return a variable whose values are words: a catalogue of their numbers."""
+        for key in content:
+            if key not in CHOICE_KEYS:
+                told = "words have no order, no bounds and no unit"
+                self.fail((*path, key), f'"{key}" does not go with "choices": {told}')
+        choices = content["choices"]
+        if not isinstance(choices, list) or not _are_words(choices):
+            self.fail((*path, "choices"), '"choices" lists different words: ["oak", "larch"]')
+        start = content.get("start", choices[0])
+        if start not in choices:
+            close = nearest(str(start), choices)
+            advice = f'did you mean "{close}"?' if close else "its choices: " + ", ".join(choices)
+            self.fail((*path, "start"), f'"{start}" is not among the choices', advice)
+        for word in choices:
+            self.words.setdefault(word, float(len(self.words) + 1))
+        return VariableDeclaration(
+            name,
+            start=self.words[str(start)],
+            catalogue=tuple(sorted(self.words[word] for word in choices)),
+            about=self.word(path, content, "about"),
+            choices=tuple(choices),
         )
 
     def linked(self, name: str, content: object) -> tuple[EntryDeclaration, ...]:
@@ -413,7 +449,10 @@ class Reader:
         given = [key for key in ("formula", "value") if key in content]
         if len(given) != 1:
             self.fail(path, "needs a formula" if not given else 'has both "formula" and "value"')
-        formula = self.value((*path, given[0]), content[given[0]])
+        given_value = content[given[0]]
+        if section == "parameters" and isinstance(given_value, list) and self.words:
+            given_value = [self.words.get(item, item) if isinstance(item, str) else item for item in given_value]
+        formula = self.value((*path, given[0]), given_value)
         if isinstance(formula, tuple) and section != "parameters":
             self.fail(path, "a list stands in [parameters]; formulas use it by its name")
         magnitude = content.get("magnitude")

@@ -27,6 +27,7 @@ class Table:
     columns: dict[str, list[str]]
     first_line: int
     fail: Callable[[str, str | None], ProblemError]
+    words: tuple[str, ...] = ()
 
     def column(self, name: str) -> FloatArray:
         """Return a column as numbers. Raises ProblemError, naming the line of the file."""
@@ -34,7 +35,11 @@ class Table:
             close = nearest(name, self.columns)
             advice = f'did you mean "{close}"?' if close else "its columns: " + ", ".join(list(self.columns)[:12])
             raise self.fail(f'the table "{self.declaration.name}" has no column "{name}"', advice)
-        found = np.empty(len(self.columns[name]))
+        cells = self.columns[name]
+        if any(cell in self.words for cell in cells):  # keys of a choice; a word that is none equals nothing
+            numbers = {word: place + 1.0 for place, word in enumerate(self.words)}
+            return np.array([numbers.get(cell, -1.0 - place) for place, cell in enumerate(cells)])
+        found = np.empty(len(cells))
         for place, cell in enumerate(self.columns[name]):
             try:
                 found[place] = float(cell)
@@ -49,7 +54,9 @@ class Table:
         return found
 
 
-def read_table(source: Source, declaration: TableDeclaration, lines: tuple[int, int] | None) -> Table:
+def read_table(
+    source: Source, declaration: TableDeclaration, lines: tuple[int, int] | None, words: tuple[str, ...] = ()
+) -> Table:
     """Read a table of a problem file, from `source.files` or from disk beside it. Raises ProblemError."""
 
     def fail(message: str, advice: str | None) -> ProblemError:
@@ -104,4 +111,4 @@ def read_table(source: Source, declaration: TableDeclaration, lines: tuple[int, 
                 f'did you mean "{close}"?' if close else "its columns: " + ", ".join(headers[:12]),
             )
         columns[name] = columns[header]
-    return Table(declaration, text, columns, data[0][0], fail)
+    return Table(declaration, text, columns, data[0][0], fail, words)

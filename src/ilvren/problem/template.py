@@ -87,6 +87,7 @@ class Template:
         self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
+        self._check_choices()
         if any(model.program is not None for model in declarations.models) and not declarations.part:
             from ilvren.problem.program_entries import refuse_unused
 
@@ -236,7 +237,7 @@ class Template:
             from ilvren.problem.tables import read_table
 
             table = self._tables[name]
-            self.tables[name] = read_table(self.declarations.source, table, self._lines(table))
+            self.tables[name] = read_table(self.declarations.source, table, self._lines(table), self.declarations.words)
             self.texts[table.file] = self.tables[name].text
         else:
             entry = self._entries[name]
@@ -492,6 +493,29 @@ class Template:
                 self._lower_number(("variables", variable.name, key), getattr(variable, key))
         for entry in (*self.declarations.objectives, *self.declarations.constraints):
             self._lower_number((entry.section, entry.name, "magnitude"), entry.magnitude)
+
+    def _check_choices(self) -> None:
+        """Refuse a choice where its number would be used: it stands as the value of a lookup, or in decks."""
+        choices = {self.variable_index[item.name]: item for item in self.declarations.variables if item.choices}
+        if not choices:
+            return
+        nodes = {k: node.index for k, node in enumerate(self.graph.nodes) if node.operation == "variable"}
+        programs = {place for place, source in enumerate(self.sources) if source.is_apart}
+        for node in self.graph.nodes:
+            for place, operand in enumerate(node.operands):
+                index = nodes.get(operand)
+                if index not in choices:
+                    continue
+                is_right = node.operation == "lookup" and place == 0
+                if is_right or (node.operation == "call" and node.index in programs):
+                    continue
+                name = choices[index].name
+                self.fail(
+                    EntryDeclaration("variables", name, ""),
+                    f'"{name}" is a choice among words, which have no number to compute with',
+                    text=None,
+                    advice=f"lookup({name}, words, numbers) gives each word a number; decks take the word",
+                )
 
     def _lower_number(self, path: tuple[str, ...], value: Value | None) -> None:
         if isinstance(value, tuple):

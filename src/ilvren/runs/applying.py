@@ -40,8 +40,8 @@ class Change:
     """A number that a file gets: what it was `before` (None where nothing says so), and its unit."""
 
     name: str
-    before: float | None
-    after: float
+    before: float | str | None
+    after: float | str
     unit: str
 
 
@@ -152,9 +152,15 @@ def _changes(
             before = [_plain_number(text) for _, text in spots]
         elif baseline is not None:
             before = list(np.ravel(baseline[place]).tolist())
+        words = source.words.get(name)
         for element, (was, value) in enumerate(zip(before, np.ravel(inputs[place]).tolist(), strict=True)):
-            found.append(Change(element_name(name, shape, element), was, float(value), units.get(name, "")))
+            told = (was, float(value)) if words is None else (_word(words, was), _word(words, value))
+            found.append(Change(element_name(name, shape, element), told[0], told[1] or 0.0, units.get(name, "")))
     return tuple(found)
+
+
+def _word(words: Sequence[str], value: float | None) -> str | None:
+    return None if value is None else words[round(value) - 1]
 
 
 def _plain_number(text: str) -> float | None:
@@ -195,7 +201,7 @@ def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFi
             continue
         entry = variables[block.name]
         was = entry.get("start") if isinstance(entry, dict) else entry
-        new: Any = np.reshape(values, block.shape).tolist() if block.shape else values[0]
+        new: Any = np.reshape(values, block.shape).tolist() if block.shape else block.shown(values[0])
         if isinstance(was, int) and not block.shape and values[0].is_integer():
             new = int(values[0])  # as the engineer writes it
         if isinstance(entry, dict):
@@ -203,7 +209,7 @@ def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFi
         else:
             variables[block.name] = new
         changes += [
-            Change(element_name(block.name, block.shape, k), old, value, block.unit)
+            Change(element_name(block.name, block.shape, k), block.shown(old), block.shown(value), block.unit)
             for k, (old, value) in enumerate(zip(before, values, strict=True))
             if old != value
         ]

@@ -25,5 +25,5 @@ def scaled_grids(problem: Problem, free: NDArray[np.int64], sizes: FloatArray) -
             continue
         own = members_of(known[place])
         listed = None if own.listed is None else own.listed / size
-        grids.append(Grid(own.first / size, own.spacing / size, own.count, listed))
+        grids.append(Grid(own.first / size, own.spacing / size, own.count, listed, bool(known[place].words)))
     return tuple(grids)

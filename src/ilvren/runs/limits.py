@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ilvren.formula import Shape
 from ilvren.problem import RowBlock, VariableBlock, element_name
 
-__all__ = ["LimitState", "LimitStates", "by_block", "nested", "plain", "plain_values"]
+__all__ = ["LimitState", "LimitStates", "by_block", "nested", "plain", "plain_values", "told_by_block"]
 
 FloatArray = NDArray[np.float64]
 
@@ -201,6 +201,8 @@ class LimitStates(Sequence[LimitState]):
         """Return {name: {key: value}} of all, each value nested lists for vectors and matrices."""
         document: dict[str, object] = {}
         for block in self.blocks:
+            if isinstance(block, VariableBlock) and block.words:  # words have no bounds
+                continue
             if not block.shape:
                 document[block.name] = self._state(block, block.first).to_dict()
                 continue
@@ -234,6 +236,12 @@ def _plain_list(values: FloatArray, *, endless: str | None = "inf") -> list[Any]
 def by_block(blocks: Sequence[VariableBlock | RowBlock], values: Sequence[Any]) -> dict[str, Any]:
     """Return {name: value} from one value per element: nested lists for vectors and matrices."""
     return {block.name: nested(values[block.first : block.first + block.size], block.shape) for block in blocks}
+
+
+def told_by_block(blocks: Sequence[VariableBlock], values: Sequence[Any]) -> dict[str, Any]:
+    """Return {name: value} like `by_block`, the words of choices in place of their numbers."""
+    found = by_block(blocks, values)
+    return found | {block.name: block.shown(found[block.name]) for block in blocks if block.words}
 
 
 def nested(values: Sequence[Any], shape: Shape) -> Any:

@@ -38,6 +38,10 @@ def limit_states(
         )
     else:
         bound_sides, row_sides = conditions.bound_sides, conditions.row_sides
+    for block in problem.blocks:
+        if block.words:  # words have no bounds to lie at
+            bound_sides = np.array(bound_sides)
+            bound_sides[block.first : block.first + block.size] = 0
 
     is_priced = (
         conditions is not None

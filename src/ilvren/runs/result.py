@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem
 from ilvren.runs.estimates import Estimates
-from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
+from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values, told_by_block
 from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
@@ -105,7 +105,7 @@ class RunResult:
     @property
     def variables(self) -> dict[str, Any]:
         """Return {name: value} of the reported design, nested lists for vectors and matrices."""
-        return by_block(self.problem.blocks, self.point)
+        return told_by_block(self.problem.blocks, self.point)
 
     def worst_constraints(self, most: int) -> tuple[LimitState, ...]:
         """Return the rows with the largest violation, then with the least room, in their order in the file."""
@@ -123,8 +123,10 @@ class RunResult:
     def to_record(self) -> dict[str, object]:
         """Return what a ledger keeps: the document, of very many bounds and rows only what a design does not tell."""
         if len(self.constraints) + len(self.bounds) <= MOST_JSON_ROWS:
-            return self.to_dict()
-        return self._document(self.bounds.priced_document(), self.constraints.priced_document())
+            found = self.to_dict()
+        else:
+            found = self._document(self.bounds.priced_document(), self.constraints.priced_document())
+        return found | {"variables": by_block(self.problem.blocks, [plain(value) for value in self.point])}
 
     @property
     def gap(self) -> float | None:
@@ -154,7 +156,7 @@ class RunResult:
             "reason": self.reason,
             "design": self.design,
             "objectives": {name: plain(value) for name, value in self.objectives.items()},
-            "variables": by_block(self.problem.blocks, [plain(value) for value in self.point]),
+            "variables": told_by_block(self.problem.blocks, [plain(value) for value in self.point]),
             "bounds": bounds,
             "constraints": constraints,
             "derived": {name: plain_values(value) for name, value in self.derived.items()},

@@ -63,6 +63,20 @@ class Coding:
         return np.where(self.is_discrete, np.rint(kept), kept)
 
     @property
+    def is_unordered(self) -> NDArray[np.bool_]:
+        """Return (n,): which variables are choices, whose members are all neighbours of each other."""
+        found = np.zeros(len(self.lower), dtype=bool)
+        for place, grid in enumerate(self.task.grids):
+            found[place] = grid is not None and grid.is_unordered
+        return found
+
+    def elsewhere(self, codes: FloatArray, columns: NDArray[np.int64], rng: np.random.Generator) -> FloatArray:
+        """Return other members of choices, any with the same chance, for codes (k,) of variables `columns` (k,)."""
+        counts = self.upper[columns] + 1.0
+        moves = 1.0 + np.floor(rng.random(len(codes)) * np.maximum(counts - 1.0, 1.0))
+        return np.asarray((codes + moves) % counts, dtype=np.float64)
+
+    @property
     def widths(self) -> FloatArray:
         """Return (n,): the widths of the box."""
         return np.maximum(self.box_upper - self.box_lower, 1e-300)

@@ -188,7 +188,7 @@ class ProgramSource:
         for (name, _), value in zip(self.inputs, inputs, strict=True):
             found[name] = plain_value(value)
             if name in self.words:
-                found[name] = self.words[name][round(float(value))]
+                found[name] = self.words[name][round(float(value)) - 1]
         return found
 
     def texts(self, inputs: Sequence[Array]) -> Texts:
@@ -279,7 +279,7 @@ class ProgramSource:
         told = []
         for (name, shape), value in zip(self.inputs, inputs, strict=True):
             if name in self.words:
-                told.append(f"{name} = {self.words[name][round(float(value))]}")
+                told.append(f"{name} = {self.words[name][round(float(value)) - 1]}")
             elif name not in self.still and value.size:
                 told.append(f"{name} = [{np.ravel(value)[0]:.4g}, …]" if shape else f"{name} = {float(value):.6g}")
         return " at " + ", ".join(told[:MOST_TOLD]) + (", …" if len(told) > MOST_TOLD else "") if told else ""
