@@ -206,10 +206,10 @@ def _show(
             (one.name, "–" if one.before is None else _told(one.before), _told(one.after), one.unit)
             for one in changes[:MOST_VALUES]
         ]
-        terminal.show(table(("value", ">before", ">after", "unit"), rows))
+        terminal.show(table(("quantity", ">before", ">after", "unit"), rows))
         more = f"and {len(changes) - MOST_VALUES} more; " if len(changes) > MOST_VALUES else ""
         if sheet is not None:
-            terminal.show(f"{more}all in {sheet}")
+            terminal.show(f"{more}all in {_near(sheet)}")
     if copied:
         terminal.show(f"copied along: {', '.join(copied)}")
     if is_dry:
@@ -227,7 +227,7 @@ def _show(
             for value in values
         ]
         terminal.show("", Text("run again from the written files", style="bold"))
-        terminal.show(table(("value", ">now", ">on record", "unit", "note"), returned))
+        terminal.show(table(("quantity", ">now", ">on record", "unit", "note"), returned))
 
 
 def _told(value: float | str) -> str:
@@ -240,16 +240,22 @@ def _comes_back(deviation: float, told: str) -> str:
     return "comes back" if deviation <= COMES_BACK else f"off by {told}"
 
 
+def _near(path: Path) -> Path:
+    """Return a path as it is seen from here."""
+    here = Path.cwd()
+    return path.relative_to(here) if path.is_absolute() and path.is_relative_to(here) else path
+
+
 def _show_file(terminal: Terminal, file: WrittenFile, kept: dict[Path, Path | None], *, is_dry: bool) -> None:
     from rich.text import Text
 
-    copy = kept.get(file.path)
+    copy, path = kept.get(file.path), _near(file.path)
     if not file.is_changed:
-        terminal.show(f"{file.path}: is so already")
+        terminal.show(f"{path}: is so already")
         return
     verb = "would be" if is_dry else "is"
-    what = f"{verb} new" if file.before is None else f"{verb} changed" + (f"; as it was: {copy}" if copy else "")
-    terminal.show(f"{file.path}: {what}")
+    what = f"{verb} new" if file.before is None else f"{verb} changed" + (f"; as it was: {_near(copy)}" if copy else "")
+    terminal.show(f"{path}: {what}")
     if file.before is None:
         return
     lines = file.diff()

@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "designs": ("designs", "every design that runs evaluated: ranked, filtered, as a table, a page or a figure"),
     "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
+    "propose": ("propose", "the smallest move that derivatives say gives a change, and what stands in the way"),
     "apply": ("apply", "write a design into its programs' decks, or into the problem file's starts"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "report": ("report", "one page on runs or a contest: problem, designs, histories, verdicts"),
@@ -29,5 +30,6 @@ GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "locate", "draw"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
-    "Judge": ("designs", "compare", "verify", "diagnose", "report", "export", "apply"),
+    "Improve": ("propose", "apply"),
+    "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),
 }

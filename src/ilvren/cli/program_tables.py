@@ -28,7 +28,7 @@ def show_program(found: ProgramCheck, terminal: Terminal) -> None:
         (value.name, value_text(value.value), value.unit, value.place, marked(value), _again(value))
         for value in found.values
     ]
-    terminal.show(table(("value", ">value", "unit", "found at", "line", "again"), rows))
+    terminal.show(table(("quantity", ">value", "unit", "found at", "line", "again"), rows))
     if found.inputs:
         has_steps = any(line.step is not None for line in found.inputs)
         head = ("input", ">value", ">in the deck", ">shown to", *((">step of differences",) if has_steps else ()))

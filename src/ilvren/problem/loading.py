@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.template import Template
 
-__all__ = ["load", "loads", "scalarized"]
+__all__ = ["load", "loads", "scalarized", "with_limits"]
 
 
 def load(
@@ -52,6 +52,13 @@ def scalarized(problem: Problem, aim: Aim) -> Problem:
     RequestError."""
     if problem.aim:
         raise RequestError("the objectives of this problem have been made one already")
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim)
+    return found if problem.start == found.start else found.with_starts(problem.start)
+
+
+def with_limits(problem: Problem, texts: Sequence[str]) -> Problem:
+    """Return a problem with further limits, on anything that its file names, behind its own. Raises FormulaError."""
+    aim = replace(problem.aim, hold=(*problem.aim.hold, *texts))
     found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim)
     return found if problem.start == found.start else found.with_starts(problem.start)
 

@@ -59,6 +59,7 @@ def run(
     member: tuple[int, int] | None = None,
     known: Sequence[str] = (),
     stages: Sequence[Mapping[str, Any]] = (),
+    proposal: Mapping[str, Any] | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -73,6 +74,7 @@ def run(
     place of which group of the ledger the run takes; `known` are runs of the ledger on the same problem, on whose
     designs the method may build. `stages` are parameter values by name, each stage's in turn: the run solves the
     problem with them one after the other, each from where the last one ended, and reports the last.
+    `proposal` is what the start was proposed from and promised to be, for the record.
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -128,6 +130,7 @@ def run(
                 **({"known": recorded} if known else {}),
                 **({"stages": {str(place): dict(own) for place, own in enumerate(stages, start=1)}} if stages else {}),
                 **({"before": before} if stages else {}),
+                **({"proposal": dict(proposal)} if proposal else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
