@@ -79,6 +79,6 @@ class Docs(unittest.TestCase):
         from ilvren import loads
 
         text = re.search(r"```toml\n(.*?)```", (DOCS / "problem-file.md").read_text(), re.DOTALL).group(1)
-        self.assertEqual(len(loads(text).rows), 41)
+        self.assertEqual(len(loads(text).rows), 42)
         text = re.search(r"```toml\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL).group(1)
         self.assertEqual(len(loads(text).variables), 2)

@@ -269,6 +269,8 @@ class _Case:
 
     def _region(self, evaluations: Sequence[EvaluationRecord], bad: Sequence[EvaluationRecord]) -> list[Symptom]:
         """Say where the designs without values lie, when they lie together, and what keeps out of there."""
+        if not self.problem.sources:  # a formula says itself where it is invalid, and why
+            return []
         failed = {item.number for item in bad}
         kept = [item for item in evaluations if item.is_whole and len(item.point) == 8 * len(self.point)]
         if not kept:

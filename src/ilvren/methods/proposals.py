@@ -101,7 +101,11 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
         after = float(np.linalg.norm(_misses(task, here.c + here.j @ p))) if m else 0.0
         if is_relaxed and v - after <= LEAST_TAKEN * v and trust.move >= LONGEST * SHORTER:
             return Ending("conflict", "to first order no move lowers the violation")
-        penalty = max(penalty, PENALTY * float(np.linalg.norm(own)))
+        if is_relaxed:  # multipliers of relaxed rows are what relaxing costs: the way back must only outweigh its price
+            own = multipliers
+            penalty = max(penalty, LONGER * float(here.g @ p) / max(v - after, 1e-300) if v > after else 0.0)
+        else:
+            penalty = max(penalty, PENALTY * float(np.linalg.norm(own)))
         promised = -float(here.g @ p) + penalty * (v - after)
         length = float(np.abs(p).max(initial=0.0))
         if not promised > NOTHING * max(1.0, abs(here.f)) or length <= SHORTEST or idle > PATIENCE:
@@ -111,6 +115,14 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
         if trial.is_finite:
             actual = here.f - trial.f + penalty * (v - float(np.linalg.norm(_misses(task, trial.c))))
         held = actual / promised
+        if not held >= REFUSED and m and trial.is_finite and not is_relaxed:
+            # Curved limits may be all that is in the way of a good move: (1) once more with what they are there.
+            again = _proposed(task, here, matrix, trust, rows_here=trial.c - here.j @ p)
+            if again is not None and not again[2]:
+                trial = yield from evaluated(np.clip(here.x + again[0], task.lower, task.upper), derivatives=False)
+                if trial.is_finite:
+                    actual = here.f - trial.f + penalty * (v - float(np.linalg.norm(_misses(task, trial.c))))
+                    held = actual / promised
         if not held >= REFUSED:
             trust.shorter(promised, length)
             step, idle, note = 0.0, idle + 1, f"refused: {held:.2g} of what was promised"
@@ -133,13 +145,17 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
         here, multipliers = there, own
 
 
-def _proposed(task: Task, here: Point, matrix: FloatArray, trust: _Trust) -> tuple[FloatArray, FloatArray, bool] | None:
-    """Return the move of (1), the multipliers of the rows, and whether rows had to be relaxed."""
+def _proposed(
+    task: Task, here: Point, matrix: FloatArray, trust: _Trust, *, rows_here: FloatArray | None = None
+) -> tuple[FloatArray, FloatArray, bool] | None:
+    """Return the move of (1), the multipliers of the rows, and whether rows had to be relaxed; `rows_here` (m,) stand
+    in place of c."""
     n, m = len(here.x), len(task.row_lower)
     low = np.maximum(task.lower - here.x, -trust.move)
     high = np.minimum(task.upper - here.x, trust.move)
     rows = np.asarray(here.j) if m else np.zeros((0, n))
-    limits = (task.row_lower - here.c, task.row_upper - here.c) if m else (np.zeros(0), np.zeros(0))
+    c = here.c if rows_here is None else rows_here
+    limits = (task.row_lower - c, task.row_upper - c) if m else (np.zeros(0), np.zeros(0))
     is_feasible = not m or task.violation(here.c) <= task.feasibility
     if is_feasible:
         all_rows = np.vstack([rows, here.g[np.newaxis]])
