@@ -6,14 +6,18 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
-from ilvren.cli.tables import number, small, table
+from ilvren.cli.tables import number, seconds_text, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import Problem
 from ilvren.runs import Event, Iterated, LookedOn, StageBegun, Started
 
 __all__ = ["Progress", "progress_of"]
 
+# The evaluations and seconds that a run was limited to, None where it was not.
+Limits = tuple[int | None, float | None]
 REDRAW_SECONDS = 0.1
+# A design that takes so long is worth a word on what the limits amount to.
+COSTLY_SECONDS = 0.2
 # From so long on a run shows a table of its best designs, with so many of the variables.
 TABLE_SECONDS, MOST_COLUMNS = 2.0, 6
 # Without a terminal: a first line after this long, each later wait twice as long up to the most.
@@ -21,20 +25,30 @@ NOTHING = "nothing feasible so far"
 FIRST_LINE_SECONDS, MOST_LINE_SECONDS = 2.0, 60.0
 
 
-def progress_of(problem: Problem, terminal: Terminal, *, is_quiet: bool = False) -> Progress:
-    """Return the listener for runs of a problem."""
+def progress_of(
+    problem: Problem, terminal: Terminal, *, is_quiet: bool = False, limits: Limits = (None, None)
+) -> Progress:
+    """Return the listener for runs of a problem, whose `limits` are the evaluations and seconds asked for."""
     objective = problem.objective
     unit, sign = (objective.unit, objective.sign) if objective is not None else ("", 1)
     names = [variable.name for variable in problem.variables[:MOST_COLUMNS]]
-    return Progress(terminal, unit=unit, is_quiet=is_quiet, names=names, sign=sign)
+    return Progress(terminal, unit=unit, is_quiet=is_quiet, names=names, sign=sign, limits=limits)
 
 
 class Progress:
     """A listener for runs. Call `close` at the end."""
 
     def __init__(
-        self, terminal: Terminal, *, unit: str = "", is_quiet: bool = False, names: Sequence[str] = (), sign: int = 1
+        self,
+        terminal: Terminal,
+        *,
+        unit: str = "",
+        is_quiet: bool = False,
+        names: Sequence[str] = (),
+        sign: int = 1,
+        limits: Limits = (None, None),
     ) -> None:
+        self._limits, self._is_costed = limits, False
         self._names, self._sign = names, sign
         self._is_quiet = is_quiet
         self._terminal = terminal
@@ -57,6 +71,9 @@ class Progress:
             return
         if self._first is None:
             self._first = event.best
+        if isinstance(event, Iterated) and not self._is_costed and event.evaluations and not event.is_replay:
+            self._is_costed = True
+            self._tell_cost(event)
         now = time.monotonic()
         if now < self._next:
             return
@@ -89,6 +106,32 @@ class Progress:
     def _second_line(self, event: LookedOn) -> str:
         return f"converged, looking elsewhere: {event.evaluations} evaluations  {self._best(event)}"
 
+    def _tell_cost(self, event: Iterated) -> None:
+        """Say what a design takes, and what the limits asked for amount to, where one waits for it."""
+        each = event.seconds / event.evaluations
+        most, seconds = self._limits
+        if each < COSTLY_SECONDS:
+            return
+        told = f"a design takes about {seconds_text(each)} (measured)"
+        if most is not None:
+            told += f": {most} evaluations take up to {seconds_text(each * most)}"
+        elif seconds is not None:
+            told += f": about {max(int(seconds / each), 1)} designs in {seconds_text(seconds)}"
+        else:
+            told += "; --evaluations N or --seconds S limit the run, and `ilvren resume` goes on"
+        self._terminal.note(told)
+
+    def _left(self, event: Iterated) -> str:
+        """Return how long the limits asked for leave at the most, "" for no time worth telling."""
+        most, seconds = self._limits
+        left = []
+        if most is not None and event.evaluations:
+            left.append((most - event.evaluations) * event.seconds / event.evaluations)
+        if seconds is not None:
+            left.append(seconds - event.seconds)
+        least = min(left, default=0.0)
+        return f"  at most {seconds_text(least)} left" if least >= 1.0 else ""
+
     def _line(self, event: Iterated) -> str:
         best = self._best(event)
         change = ""
@@ -98,7 +141,7 @@ class Progress:
         replay = "replaying, " if event.is_replay else ""
         return (
             f"{replay}{event.evaluations} evaluations  {best}{change}"
-            f"  violation {small(event.violation)}{stationarity}  iteration {event.iteration}"
+            f"  violation {small(event.violation)}{stationarity}  iteration {event.iteration}{self._left(event)}"
         )
 
     def _redraw_table(self, line: str, event: Iterated) -> None:

@@ -254,6 +254,14 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
             )
 
 
+def _limits_of(settings: Settings) -> tuple[int | None, float | None]:
+    """Return the evaluations and seconds that were asked for, None for the usual limit, which is far away."""
+    from ilvren.runs.settings import DEFAULT_EVALUATIONS
+
+    asked = settings.evaluations if settings.evaluations != DEFAULT_EVALUATIONS else None
+    return asked, settings.seconds
+
+
 def run_and_show(
     problem: Problem,
     settings: Settings,
@@ -270,7 +278,7 @@ def run_and_show(
     from ilvren.runs import check_workers, no_second_look, run
 
     extras = extras or Extras()
-    progress = progress_of(problem, terminal, is_quiet=extras.step_log)
+    progress = progress_of(problem, terminal, is_quiet=extras.step_log, limits=_limits_of(settings))
     listener: Callable[[Event], None] = progress
     if extras.step_log:
         from ilvren.cli.step_log import StepLog
