@@ -32,7 +32,9 @@ def progress_of(
     objective = problem.objective
     unit, sign = (objective.unit, objective.sign) if objective is not None else ("", 1)
     names = [variable.name for variable in problem.variables[:MOST_COLUMNS]]
-    return Progress(terminal, unit=unit, is_quiet=is_quiet, names=names, sign=sign, limits=limits)
+    return Progress(
+        terminal, unit=unit, is_quiet=is_quiet, names=names, sign=sign, limits=limits, has_models=bool(problem.sources)
+    )
 
 
 class Progress:
@@ -47,8 +49,9 @@ class Progress:
         names: Sequence[str] = (),
         sign: int = 1,
         limits: Limits = (None, None),
+        has_models: bool = False,
     ) -> None:
-        self._limits, self._is_costed = limits, False
+        self._limits, self._is_costed = limits, not has_models
         self._names, self._sign = names, sign
         self._is_quiet = is_quiet
         self._terminal = terminal

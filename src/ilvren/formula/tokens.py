@@ -16,7 +16,8 @@ _PATTERN = re.compile(
     r"""
     (?P<blank>\s+)
   | (?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)
-  | (?P<name>[A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)
+  | (?P<name>[A-Za-z_][A-Za-z0-9_]*(?:@[A-Za-z_][A-Za-z0-9_]*)?      # of a case: x@storm
+       (?:\.[A-Za-z_][A-Za-z0-9_]*(?:@[A-Za-z_][A-Za-z0-9_]*)?)?)    # of a table or model, maybe of a case
   | (?P<sign>\*\*|<=|>=|==|!=|[-+*/^(),<>\[\]:=])
     """,
     re.VERBOSE | re.ASCII,

@@ -43,8 +43,8 @@ FloatArray = NDArray[np.float64]
 
 # (2), and by what t and r are changed.
 REFUSED, DOUBTED, TRUSTED, SHORTER, LONGER = 0.1, 0.25, 0.75, 0.3, 2.0
-# The largest move, and what is no move any more.
-LONGEST, SHORTEST = 1.0, 1e-12
+# The largest move, what is no move any more, and one within which limits that conflict do conflict.
+LONGEST, SHORTEST, WIDE = 1e8, 1e-12, 0.3
 # ρ against |λ|, what a relaxed limit costs, and the share of a violation that a relaxed move must promise to take away.
 PENALTY, RELAXED, LEAST_TAKEN = 1.5, 1e6, 1e-4
 # Promises below this share of the objective are rounding.
@@ -99,7 +99,7 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
             return Ending("stalled", "the numbers of the linear models broke down")
         p, own, is_relaxed = found
         after = float(np.linalg.norm(_misses(task, here.c + here.j @ p))) if m else 0.0
-        if is_relaxed and v - after <= LEAST_TAKEN * v and trust.move >= LONGEST * SHORTER:
+        if is_relaxed and v - after <= LEAST_TAKEN * v and trust.move >= WIDE:
             return Ending("conflict", "to first order no move lowers the violation")
         if is_relaxed:  # multipliers of relaxed rows are what relaxing costs: the way back must only outweigh its price
             own = multipliers

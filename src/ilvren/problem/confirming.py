@@ -49,7 +49,7 @@ def divided(declarations: Declarations, overrides: Mapping[str, Any]) -> tuple[D
         derived=tuple(entry for entry in declarations.derived if entry.name not in spoilt),
         models=tuple(model for model in declarations.models if model.name not in only),
         part=SEARCH,
-        whole=declarations,
+        whole=declarations.whole or declarations,
     )
     objectives = tuple(replace(_as("derived", entry), magnitude=None) for entry in declarations.objectives)
     confirmation = replace(
@@ -61,7 +61,7 @@ def divided(declarations: Declarations, overrides: Mapping[str, Any]) -> tuple[D
         fit=(),
         confirm=(),
         part=CONFIRMATION,
-        whole=declarations,
+        whole=declarations.whole or declarations,
     )
     return search, confirmation
 

@@ -10,6 +10,7 @@ from typing import Any
 from ilvren.problem.positions import Positions
 
 __all__ = [
+    "CaseDeclaration",
     "DeckDeclaration",
     "Declarations",
     "EntryDeclaration",
@@ -171,6 +172,15 @@ class FitDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
+class CaseDeclaration:
+    """What a case changes: values of parameters, files of tables."""
+
+    name: str
+    set: Mapping[str, Value] = field(default_factory=dict)
+    tables: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
     sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1."""
@@ -190,6 +200,7 @@ class Declarations:
     part: str = ""
     whole: Declarations | None = None
     words: tuple[str, ...] = ()
+    cases: tuple[CaseDeclaration, ...] = ()
 
 
 def formula_text(value: Value) -> str:

@@ -70,6 +70,11 @@ def _whole(problem: Problem) -> Declarations:
 
 def _built(declarations: Declarations, set: Mapping[str, Given], start: Mapping[str, Given], aim: Aim) -> Problem:
     own = aimed(declarations, aim) if aim else declarations
+    if own.cases:
+        from ilvren.problem.cases import expanded  # few files have cases
+
+        made, set = expanded(own, set)
+        own = replace(made, whole=own)
     if not own.confirm:
         return replace(bind(Template(own, set), parameters=set, starts=start), aim=aim)
     from ilvren.problem.confirming import divided, is_limit  # few files have such entries

@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import RESERVED_NAMES
 from ilvren.problem.entries import (
+    CaseDeclaration,
     Declarations,
     EntryDeclaration,
     FitDeclaration,
@@ -29,7 +30,8 @@ __all__ = ["Reader", "read_file", "read_text"]
 MOST_BYTES = 50_000_000
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
-OTHER_SECTIONS = ("tables", "models", "fit")
+OTHER_SECTIONS = ("tables", "models", "fit", "cases")
+CASE_KEYS = ("set", "tables", "about")
 VARIABLE_KEYS = ("choices", "start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 CHOICE_KEYS = ("choices", "start", "about")
 LINKED_KEYS = ("linked", "lower", "upper", "magnitude", "unit", "about")
@@ -195,6 +197,7 @@ class Reader:
             fit,
             entries["confirm"],
             words=tuple(self.words),
+            cases=tuple(self.case(name, content) for name, content in self.section("cases").items()),
         )
 
     def check_sections(self) -> None:
@@ -423,6 +426,17 @@ class Reader:
     def output_units(self, path: tuple[str, ...], content: object) -> dict[str, str]:
         found = content.items() if isinstance(content, dict) else ()
         return {name: self.word((*path, name), facts, "unit") for name, facts in found if isinstance(facts, dict)}
+
+    def case(self, name: str, content: object) -> CaseDeclaration:
+        self.check_name("cases", name)
+        path = ("cases", name)
+        content = self.checked_keys(path, content, CASE_KEYS)
+        given, tables = content.get("set", {}), content.get("tables", {})
+        if not isinstance(given, dict):
+            self.fail((*path, "set"), '"set" gives other values to parameters: { draw = 0.031 }')
+        if not isinstance(tables, dict) or not all(isinstance(file, str) for file in tables.values()):
+            self.fail((*path, "tables"), '"tables" gives other files to tables: { demand = "storm.csv" }')
+        return CaseDeclaration(name, {key: self.value((*path, "set"), item) for key, item in given.items()}, tables)
 
     def residual(self, name: str, content: object) -> FitDeclaration:
         self.check_name("fit", name)

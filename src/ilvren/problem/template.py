@@ -98,7 +98,7 @@ class Template:
     def line(self, entry: EntryDeclaration) -> int | None:
         """Return the line of an entry's formula, where it was found."""
         source = self.declarations.source
-        path = (entry.written_in or entry.section, *entry.name.split("."))
+        path = (entry.written_in or entry.section, *entry.name.partition("@")[0].split("."))
         return source.line(*path, "formula") or source.line(*path)
 
     def fail(self, entry: EntryDeclaration, message: str, **facts: object) -> NoReturn:
