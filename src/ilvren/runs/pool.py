@@ -51,8 +51,9 @@ def _opened(problem: Problem, workers: int | str, settings: Settings) -> Workers
 
     used, _ = with_source(problem, settings.derivatives)
     method, _ = chosen_method(used, settings, has_options=False)
-    recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem))
-    if isinstance(workers, str) and workers.startswith(CLUSTER):
+    is_cluster = isinstance(workers, str) and workers.startswith(CLUSTER)
+    recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem), ships=is_cluster)
+    if isinstance(workers, str) and is_cluster:
         from ilvren.evaluate.cluster import ClusterPool
 
         return ClusterPool(recipe, workers.removeprefix(CLUSTER))
