@@ -44,11 +44,13 @@ FloatArray = NDArray[np.float64]
 # (2), and by what t and r are changed.
 REFUSED, DOUBTED, TRUSTED, SHORTER, LONGER = 0.1, 0.25, 0.75, 0.3, 2.0
 # The largest move, what is no move any more, and one within which limits that conflict do conflict.
-LONGEST, SHORTEST, WIDE = 1e8, 1e-12, 0.3
+LONGEST, SHORTEST, WIDE = 1e12, 1e-12, 0.3
 # ρ against |λ|, what a relaxed limit costs, and the share of a violation that a relaxed move must promise to take away.
 PENALTY, RELAXED, LEAST_TAKEN = 1.5, 1e6, 1e-4
 # Promises below this share of the objective are rounding.
 NOTHING = 1e-14
+# Curvature along a step, against what B has there, from which on B learns it; and how small B may become without.
+NO_CURVATURE, LEAST_CURVED = 1e-6, 1e-12
 # Iterations without a better design before it ends.
 PATIENCE = 60
 
@@ -96,7 +98,10 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
         misses = _misses(task, here.c)
         v = float(np.linalg.norm(misses))
         if found is None:
-            return Ending("stalled", "the numbers of the linear models broke down")
+            if trust.move < SHORTEST or idle > PATIENCE:
+                return Ending("stalled", "the numbers of the linear models broke down")
+            trust.move, idle, step, note = SHORTER * trust.move, idle + 1, 0.0, "shorter: the numbers broke down"
+            continue
         p, own, is_relaxed = found
         after = float(np.linalg.norm(_misses(task, here.c + here.j @ p))) if m else 0.0
         if is_relaxed and v - after <= LEAST_TAKEN * v and trust.move >= WIDE:
@@ -182,7 +187,11 @@ def _learnt(matrix: FloatArray, here: Point, there: Point, multipliers: FloatArr
     change = there.g - here.g
     if len(multipliers):
         change = change - (there.j.T @ multipliers - here.j.T @ multipliers)
-    return damped_bfgs(matrix, there.x - here.x, change)
+    step = there.x - here.x
+    if not float(step @ change) > NO_CURVATURE * float(step @ matrix @ step):
+        # A straight line: moves along it may be longer, as long as B stays one to compute with.
+        return 0.5 * matrix if float(np.abs(matrix).max(initial=0.0)) > LEAST_CURVED else matrix
+    return damped_bfgs(matrix, step, change)
 
 
 METHOD = Method(
