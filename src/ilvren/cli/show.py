@@ -12,6 +12,7 @@ from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from ilvren.judge import Standing
+    from ilvren.ledger import RunRecord
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
@@ -104,7 +105,23 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
     note_changed_file(found.record, terminal)
     problem = problem_of(found.record)
     note_changed_models(found.record, problem, terminal)
+    _note_proposal(found.record, problem, terminal)
     return problem, {**document, **values}, found.address
+
+
+def _note_proposal(record: RunRecord, problem: Problem, terminal: Terminal) -> None:
+    """Say what a design was proposed for, and what was predicted of it."""
+    proposal = record.overrides.get("proposal")
+    if not proposal:
+        return
+    told = [item.name for item in problem.objectives]
+    predicted = ", ".join(
+        f"{name} {values[0]:.6g}" for name, values in proposal["predicted"].items() if name in told and len(values) == 1
+    )
+    terminal.note(
+        f"{record.id} was proposed from {proposal['from']} for {', '.join(proposal['changes'])}"
+        + (f"; predicted: {predicted}" if predicted else "")
+    )
 
 
 def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) -> None:
