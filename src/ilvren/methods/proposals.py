@@ -45,8 +45,9 @@ FloatArray = NDArray[np.float64]
 REFUSED, DOUBTED, TRUSTED, SHORTER, LONGER = 0.1, 0.25, 0.75, 0.3, 2.0
 # The largest move, what is no move any more, and one within which limits that conflict do conflict.
 LONGEST, SHORTEST, WIDE = 1e12, 1e-12, 0.3
-# ρ against |λ|, what a relaxed limit costs, and the share of a violation that a relaxed move must promise to take away.
-PENALTY, RELAXED, LEAST_TAKEN = 1.5, 1e6, 1e-4
+# ρ against |λ|, the least of it, what a relaxed limit costs, and the share of a violation that a relaxed move must
+# promise to take away.
+PENALTY, LEAST_PENALTY, RELAXED, LEAST_TAKEN = 1.5, 0.1, 1e6, 1e-4
 # Promises below this share of the objective are rounding.
 NOTHING = 1e-14
 # Curvature along a step, against what B has there, from which on B learns it; and how small B may become without.
@@ -84,7 +85,7 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
     if isinstance(here, Ending):
         return here
     n, m = len(here.x), len(task.row_lower)
-    matrix, multipliers, penalty = np.eye(n), np.zeros(m), 0.0
+    matrix, multipliers, penalty = np.eye(n), np.zeros(m), LEAST_PENALTY
     trust = _Trust(options.first_change, options.first_move)
     step, note, held, idle = math.nan, "the start", math.nan, 0
     while True:
