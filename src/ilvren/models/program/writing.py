@@ -7,6 +7,7 @@ number cut, or one that touches the next, is worse than none.
 
 from __future__ import annotations
 
+import functools
 import math
 import re
 from collections.abc import Mapping, Sequence
@@ -52,19 +53,19 @@ class _Spot:
 def placed_at(text: str, put: Put, count: int) -> list[tuple[int, str]]:
     """Return (line from 1, number as it stands there) of each number that a put of `count` numbers replaces. Raises
     CannotWrite."""
-    return [(spot.line + 1, spot.field.text) for spot in _spots(put, text.splitlines(keepends=True), count)]
+    return [(spot.line + 1, spot.field.text) for spot in _found_spots(text, put, count)]
 
 
 def replaced(text: str, puts: Sequence[Put], values: Mapping[str, Any]) -> tuple[str, dict[str, FloatArray]]:
     """Return the deck with the values of all inputs in place, and the numbers as they are written there. Raises
     CannotWrite."""
-    lines = text.splitlines(keepends=True)
+    lines = list(_lines(text))
     changes: list[tuple[_Spot, str, str]] = []
     written: dict[str, FloatArray] = {}
     for put in puts:
         array = np.asarray(values[put.name], dtype=float)
         numbers = array.ravel().tolist()
-        spots = _spots(put, lines, len(numbers))
+        spots = _found_spots(text, put, len(numbers))
         told = []
         for spot, value in zip(spots, numbers, strict=True):
             new = _styled(put, spot, value)
@@ -76,6 +77,17 @@ def replaced(text: str, puts: Sequence[Put], values: Mapping[str, Any]) -> tuple
     for spot, new, name in sorted(changes, key=lambda item: (item[0].line, -item[0].field.first)):
         lines[spot.line] = _placed(lines[spot.line], spot, new, name)
     return "".join(lines), written
+
+
+@functools.lru_cache(maxsize=64)
+def _lines(text: str) -> tuple[str, ...]:
+    return tuple(text.splitlines(keepends=True))
+
+
+@functools.lru_cache(maxsize=1024)
+def _found_spots(text: str, put: Put, count: int) -> tuple[_Spot, ...]:
+    """Return the places of a put in a deck, which are looked for once."""
+    return tuple(_spots(put, _lines(text), count))
 
 
 def _refuse_twice(changes: Sequence[tuple[_Spot, str, str]]) -> None:
