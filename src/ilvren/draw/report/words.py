@@ -9,6 +9,7 @@ import numpy as np
 
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.judge.verdict import Verdict
+from ilvren.problem import Variable
 from ilvren.runs.limits import LimitState
 
 __all__ = [
@@ -110,9 +111,26 @@ def design_rows(report: Report) -> list[tuple[str, str, str, str, Sequence[str]]
     for name in order:
         values = [number(value) for value in found[name].values]
         variable, base = variables.get(name, (None, None))
+        if variable is not None and variable.words:
+            words = [_word(variable, value) for value in found[name].values]
+            rows.append(
+                (
+                    name,
+                    "",
+                    ", ".join(_word(variable, k) for k in variable.catalogue or ()),
+                    _word(variable, base),
+                    words,
+                )
+            )
+            continue
         bounds = "" if variable is None else f"{number(variable.lower, 5)} … {number(variable.upper, 5)}"
         rows.append((name, found[name].unit, bounds, number(base), values))
     return rows
+
+
+def _word(variable: Variable, value: float | None) -> str:
+    """Return the word of a choice."""
+    return "–" if value is None else variable.words[round(value) - 1]
 
 
 def quantity_rows(report: Report) -> list[tuple[str, str, Sequence[str]]]:
