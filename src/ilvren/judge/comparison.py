@@ -15,6 +15,7 @@ from ilvren.errors import RequestError
 from ilvren.judge.designs import final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
+from ilvren.problem import Problem
 from ilvren.runs import RunResult
 from ilvren.runs.limits import plain
 
@@ -216,6 +217,13 @@ def _arrivals(
     return arrivals
 
 
+def _starts_told(problem: Problem) -> dict[str, Any]:
+    """Return the starts given, those of choices by their words."""
+    found = dict(problem.start_overrides)
+    choices = [block for block in problem.blocks if block.words and block.name in found]
+    return found | {block.name: block.shown(float(found[block.name])) for block in choices}
+
+
 def _notes(tracks: Sequence[Track]) -> list[str]:
     """Return what differs in what was asked, in words."""
     if len(tracks) > MOST_TOLD:
@@ -225,7 +233,7 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
         notes.append("the problem files differ between the runs")
     for what, values in (
         ("parameters set", [dict(track.problem.overrides) for track in tracks]),
-        ("starts set", [dict(track.problem.start_overrides) for track in tracks]),
+        ("starts set", [_starts_told(track.problem) for track in tracks]),
     ):
         if any(value != values[0] for value in values):
             told = "; ".join(f"{track.id}: {_assignments(value)}" for track, value in zip(tracks, values, strict=True))
