@@ -219,7 +219,7 @@ def _arrivals(
 
 def _starts_told(problem: Problem) -> dict[str, Any]:
     """Return the starts given, those of choices by their words."""
-    found = dict(problem.start_overrides)
+    found: dict[str, Any] = dict(problem.start_overrides)
     choices = [block for block in problem.blocks if block.words and block.name in found]
     return found | {block.name: block.shown(float(found[block.name])) for block in choices}
 
@@ -277,6 +277,8 @@ def _options(values: object) -> str:
 
 def _assignments(values: Mapping[str, Any]) -> str:
     def told(value: Any) -> str:
+        if isinstance(value, str):
+            return value
         return f"[{len(value)} values]" if isinstance(value, list) else f"{value:g}"
 
     return ", ".join(f"{name}={told(value)}" for name, value in values.items()) or "none"
