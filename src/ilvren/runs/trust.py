@@ -14,6 +14,7 @@ import hmac
 import json
 import os
 import secrets
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -72,8 +73,18 @@ def _signed(key: bytes, text: str, file: str, models: dict[str, dict[str, str]])
 def _key(*, is_new_allowed: bool) -> bytes | None:
     """Return the user's key, made when it is first needed; None where it can be neither read nor made."""
     home = os.environ.get("XDG_CONFIG_HOME") or os.path.join(os.path.expanduser("~"), ".config")
-    path = Path(home) / "ilvren" / "key"
+    found = _key_in(Path(home) / "ilvren", is_new_allowed=is_new_allowed)
+    if found is not None or os.environ.get("XDG_CONFIG_HOME") or not hasattr(os, "getuid"):
+        return found
+    # A home that cannot be written: one's own folder among those that pass, as long as it lasts.
+    return _key_in(Path(tempfile.gettempdir()) / f"ilvren-key-{os.getuid()}", is_new_allowed=is_new_allowed)
+
+
+def _key_in(folder: Path, *, is_new_allowed: bool) -> bytes | None:
+    path = folder / "key"
     try:
+        if hasattr(os, "getuid") and path.stat().st_uid != os.getuid():
+            return None  # somebody else's
         return path.read_bytes()
     except FileNotFoundError:
         if not is_new_allowed:
@@ -81,7 +92,7 @@ def _key(*, is_new_allowed: bool) -> bytes | None:
     except OSError:
         return None
     try:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         partial = path.with_name(f"key.{os.getpid()}")
         handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(handle, "wb") as stream:
