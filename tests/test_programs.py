@@ -17,7 +17,7 @@ from ilvren import load, run
 from ilvren.evaluate import Gate, Job, Recipe
 from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
-from ilvren.models import Calls, Question
+from ilvren.models import Calls, ModelFailure, Question
 from ilvren.models.program import Reading, read_values
 from ilvren.models.program.shown import cells
 from ilvren.models.slopes import choose_steps, jacobian
@@ -117,6 +117,22 @@ class Calling(WithTube):
                     self.assertIn(found.folder, found.trouble)
                     self.assertIn("outcome", (Path(found.folder) / "call.log").read_text())
         self.assertEqual(len(list(Path("tube.calls/tube").iterdir())), 5)
+
+    def test_whatever_fails_in_a_call_is_tried_again_and_a_folder_that_is_not_kept_is_said(self):
+        self.write(("timeout = 0.6", "timeout = 0.6\nretries = 1"))
+        for w, status in ((8.5, "failed"), (7.5, "unread"), (5.7, "slow")):
+            with self.subTest(w=w):
+                before = self.count()
+                calls = Calls(self.source())
+                calls.made = []
+                calls.refuses_unread = False
+                with self.assertRaisesRegex(ModelFailure, ", twice; folder: /"):
+                    calls.values([np.array(w), np.array(1.5)])
+                self.assertEqual(self.count() - before, 2)
+                self.assertEqual(calls.made[0][1].status, status)
+                self.assertTrue(Path(calls.made[0][1].folder).is_dir())
+        with mock.patch("ilvren.models.program.source.MOST_FOLDERS", 6):
+            self.assertIn("folder not kept: 6 are in", self.asked(8.5).trouble)
 
     def test_a_value_read_from_a_file_that_was_only_copied_is_none(self):
         Path("listing.txt").write_text("MASS 99\n")

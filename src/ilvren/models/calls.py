@@ -232,13 +232,14 @@ class Calls:
             return [Outcome("failed", None, "the run was stopped before its model had answered") for _ in questions]
         self._notice_changes()
         outcomes = self.place.asked(self.source, questions)
-        for _ in range(self.retries):
+        for tried in range(2, self.retries + 2):
             again = [k for k, outcome in enumerate(outcomes) if outcome.status in self.source.tried_again]
             for place in again:
                 outcome = self.place.asked(self.source, [questions[place]])[0]
                 if not outcome.is_done and outcome.status == outcomes[place].status:
-                    twice = f"{outcome.trouble}, twice" if self.retries == 1 else outcome.trouble
-                    outcome = Outcome(outcome.status, None, twice, outcome.seconds)
+                    told, folder, kept_at = outcome.trouble.partition("; folder")
+                    often = "twice" if tried == 2 else f"in try {tried} as well"
+                    outcome = replace(outcome, trouble=f"{told}, {often}{folder}{kept_at}")
                 outcomes[place] = outcome
                 self.calls += 1
         return outcomes

@@ -101,7 +101,7 @@ class ProgramSource:
 
     # What the calls of a run do with it: it runs in processes of its own, and what fails is tried again.
     is_apart = True
-    tried_again = frozenset({"slow", "failed"})
+    tried_again = frozenset({"slow", "failed", "unread"})
 
     @property
     def told(self) -> str:
@@ -271,6 +271,8 @@ class ProgramSource:
             kept = str(folder) if into is not None else self._cleared(folder, call)
         if call.status not in ("done", "broken"):
             kept_at = f"; folder: {kept}" if kept else ""
+            if not kept and self.keep != "none" and self._is_full():
+                kept_at = f"; folder not kept: {MOST_FOLDERS} are in {self.store / self.name}, remove some"
             call = replace(call, trouble=f'model "{self.name}"{self._at(inputs)}: {call.trouble}{kept_at}')
         return replace(call, folder=kept)
 
@@ -374,13 +376,18 @@ class ProgramSource:
 
     def _target(self, folder: Path) -> Path | None:
         """Return where a folder is moved: named by the process and the call; None when enough are there."""
-        home = self.store / self.name
+        if self._is_full():
+            return None
+        return self.store / self.name / f"{folder.parent.name.removeprefix('ilvren-')}-{folder.name}"
+
+    def _is_full(self) -> bool:
+        """Return whether as many folders are kept as ever are."""
+        if self.store == Path():
+            return False
         try:
-            if sum(1 for _ in home.iterdir()) >= MOST_FOLDERS:
-                return None
+            return sum(1 for _ in (self.store / self.name).iterdir()) >= MOST_FOLDERS
         except OSError:
-            pass
-        return home / f"{folder.parent.name.removeprefix('ilvren-')}-{folder.name}"
+            return False
 
     def _log(self, folder: Path, call: ProgramCall) -> None:
         lines = [f"model    {self.name}", f"outcome  {call.status}", f"seconds  {call.seconds:.3f}"]
