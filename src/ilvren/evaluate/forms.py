@@ -29,7 +29,7 @@ class Form:
         self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), calls: Sequence[Calls] = ()
     ) -> None:
         self.problem = problem
-        self.calls = calls
+        self.models = problem.with_simulations(calls)
         self.roots = tuple(roots)
         self.batch = tuple(batch)
         graph = problem.graph
@@ -38,12 +38,12 @@ class Form:
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
         self.code: Any = graph.compiled[key]
-        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=calls).values
+        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=self.models).values
         if self.is_scalar:
             self.scalar: Callable[..., tuple[float, ...]] = self.code.bound(fixed)
         else:
             arrays = [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed]
-            self.arrays: Callable[..., tuple[list[Array], bool]] = self.code.bound(calls, arrays)
+            self.arrays: Callable[..., tuple[list[Array], bool]] = self.code.bound(self.models, arrays)
 
     def _compiled(self) -> Any:
         if self.is_scalar:
@@ -88,7 +88,7 @@ class Form:
                 parameters or problem.parameter_values,
                 weights,
                 tangents,
-                models=self.calls,
+                models=self.models,
                 batch=self.batch,
             ).values
         )

@@ -252,12 +252,12 @@ class Questions:
         problem = self.problem
         entries = [(problem.objective.name, problem.objective.node)] if problem.objective else []
         entries += [(block.name, block.node) for block in problem.row_blocks]
-        variables = problem.split(point)
+        variables, models = problem.split(point), problem.with_simulations(self.calls)
         for name, node in entries:
             if problem.graph.shape(node):
                 continue
             slopes = gradient(problem.graph, node)
-            seen = walk(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=self.calls)
+            seen = walk(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=models)
             for index, value, trouble in zip(slopes, seen.values, seen.troubles, strict=True):
                 if trouble is not None:
                     block = problem.blocks[index]
@@ -283,7 +283,7 @@ class Questions:
             problem.split(point),
             problem.parameter_values,
             weights=self._weights(weights, 0.0),
-            models=self.calls,
+            models=problem.with_simulations(self.calls),
         )
         trouble = next((item for item in seen.troubles if item is not None), Trouble("", (), math.nan, "", None))
         return problem.rows[row].name, problem.variables[column].name, trouble
@@ -328,7 +328,7 @@ class Questions:
         """Let the graph know which outputs of large models depend on which inputs: declared, or seen at the start."""
         problem = self.problem
         for number, node in enumerate(problem.graph.nodes):
-            if node.operation != "call" or not self.calls[node.index].is_sparse:
+            if node.operation != "call" or node.index < 0 or not self.calls[node.index].is_sparse:
                 continue
             calls = self.calls[node.index]
             if calls.pattern is None and calls.seconds < SLOW_SECONDS * max(calls.calls, 1):

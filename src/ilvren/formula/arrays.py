@@ -17,6 +17,7 @@ ELEMENTWISE gives code templates over the names in CODE_SPACE.
     dot       (rank, rank)             the product of vectors or matrices
     norm      (rank, axis)             the root of the sum of squares
     ramp      (n,)                     n even steps from 0 to 1
+    peak_place, cross_place, leave_place: see `places`
     interp, interp_slope, interp_pull, interp_slope_pull, lookup, lookup_pull: see the functions
 """
 
@@ -28,6 +29,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.formula.places import PLACES
 
 __all__ = ["CODE_SPACE", "ELEMENTWISE", "LOOKUP_TOLERANCE", "STRUCTURAL", "index_key", "lifted", "normal_key"]
 
@@ -360,4 +363,5 @@ STRUCTURAL: dict[str, Callable[..., Array]] = {
     "interp_slope_pull": _interp_slope_pull,
     "lookup": _lookup,
     "lookup_pull": _lookup_pull,
+    **PLACES,
 }

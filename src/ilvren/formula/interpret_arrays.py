@@ -16,6 +16,8 @@ from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
 from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.interpret import Kink, Trouble, Walk
 from ilvren.formula.operators import OPERATIONS, why_not_finite
+from ilvren.formula.places import PLACES
+from ilvren.formula.places import gaps as place_gaps
 from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
 
@@ -123,6 +125,8 @@ def _operation(graph: Graph, number: int, node: GraphNode, state: _State, batche
     if node.operation in STRUCTURAL:
         value = STRUCTURAL[node.operation](node.detail, *given)
         _keep(state, number, np.asarray(value), _structural_mask(node, given, masks, np.shape(value)), given)
+        if not batched and node.operation in PLACES:
+            state.gaps[number] = place_gaps(node.operation, given)
         if not batched and node.operation == "norm":
             state.gaps[number] = np.asarray(value)
         if not batched and node.operation == "interp":

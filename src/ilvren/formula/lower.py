@@ -8,6 +8,7 @@ from collections.abc import Callable
 from ilvren.errors import FormulaError
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph, Origin, Shape, ShapeMismatch
+from ilvren.formula.parser import TIME_FUNCTIONS
 from ilvren.formula.syntax import (
     Call,
     Comparison,
@@ -143,6 +144,10 @@ class _Lowering:
     def _call(self, call: Call) -> int:
         graph = self.graph
         name = call.function
+        if name in TIME_FUNCTIONS:
+            raise self.fail(
+                f'"{name}" is a function of what evolves over time', call.span, "it stands in files with [time] and [states]"
+            )
         a = [self.build(argument) for argument in call.arguments]
         axis = self._axis(call, graph.shape(a[0]))
         match name:

@@ -37,7 +37,7 @@ from ilvren.formula.syntax import (
 )
 from ilvren.formula.tokens import Token, tokenize
 
-__all__ = ["RESERVED_NAMES", "Limits", "parse_formula", "parse_limits"]
+__all__ = ["RESERVED_NAMES", "TIME_FUNCTIONS", "Limits", "parse_formula", "parse_limits"]
 
 # Each level of nesting costs the parser up to seven Python frames of the thousand it has.
 MOST_NESTING = 60
@@ -54,6 +54,12 @@ FUNCTIONS: dict[str, tuple[int, int | None]] = {
     "evenly": (3, 3),
     "interp": (3, 3),
     "lookup": (3, 3),
+}
+# What becomes of something that evolves, in files with [time]: names that files without may give to other things.
+TIME_FUNCTIONS: dict[str, tuple[int, int | None]] = {
+    **dict.fromkeys(["first", "last", "integral", "average", "highest", "lowest", "moves"], (1, 1)),
+    **dict.fromkeys(["at", "overshoot", "delayed"], (2, 2)),
+    **dict.fromkeys(["rise_time", "settling_time"], (3, 3)),
 }
 # Functions that work along an axis: the second argument of all but min and max, or `axis = …`.
 AXIS_FUNCTIONS = frozenset(["sum", "prod", "mean", "norm", "diff", "cumsum", "min", "max"])
@@ -249,7 +255,7 @@ class _Parser:
 
     def call(self, function: Token) -> Node:
         name = function.text
-        if name not in FUNCTIONS:
+        if name not in FUNCTIONS and name not in TIME_FUNCTIONS:
             close = nearest(name, FUNCTIONS)
             advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(FUNCTIONS))
             self.fail(f'unknown function "{name}"', token=function, advice=advice)
@@ -273,7 +279,7 @@ class _Parser:
             )
         end = self.expect(")")
         self.depth -= levels
-        least, most = FUNCTIONS[name]
+        least, most = FUNCTIONS[name] if name in FUNCTIONS else TIME_FUNCTIONS[name]
         if len(arguments) < least or (most is not None and len(arguments) > most):
             wanted = f"{least}" if least == most else f"at least {least}" if most is None else f"{least} or {most}"
             self.fail(f'"{name}" takes {wanted} argument(s), not {len(arguments)}', token=function)

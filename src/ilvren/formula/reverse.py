@@ -190,6 +190,8 @@ def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -
             return graph.arrange("interp_pull", (adjoint, a, node.operands[1]), own, node.detail)
         case "lookup" if place == 0:
             return None
+        case "peak_place" | "cross_place" | "leave_place":
+            return None
         case "lookup":
             return graph.arrange("lookup_pull", (adjoint, a, node.operands[1]), own, node.detail)
     return times_partial(graph, number, place, adjoint, live=live)

@@ -23,6 +23,7 @@ from dataclasses import dataclass
 
 from ilvren.formula.arrays import STRUCTURAL
 from ilvren.formula.operators import OPERATIONS
+from ilvren.formula.places import PLACES
 
 __all__ = ["MODEL_NODES", "RULES", "Rule"]
 
@@ -81,6 +82,8 @@ RULES: dict[str, Rule] = {
     "interp_slope": Rule(("own", "all"), (True, False, True), "open", "not"),
     **{name: Rule(("all",), (True, True, False), "open", "not") for name in ("interp_pull", "interp_slope_pull")},
     "lookup_pull": Rule(("all",), (True, False, False), "open", "not"),
+    # Of things over time: places, which leap.
+    **{name: Rule(("all",), (False,), "open", "not") for name in PLACES},
     # Of models.
     "call": Rule(("all",), (True,), "open", "not"),
     **{name: Rule(("model",), (True,), "open", "not") for name in MODEL_NODES[1:]},

@@ -6,8 +6,8 @@ and the top-level terms of a constraint can be read off.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 
 __all__ = [
     "Call",
@@ -22,7 +22,9 @@ __all__ = [
     "Product",
     "Slice",
     "Sum",
+    "children",
     "names_in",
+    "rebuilt",
 ]
 
 Span = tuple[int, int]
@@ -165,3 +167,40 @@ def names_in(node: Node) -> Iterator[Name]:
         if isinstance(node, Name):
             yield node
         waiting.extend(reversed(children(node)))
+
+
+def rebuilt(node: Node, replaced: Callable[[Node], Node | None]) -> Node:
+    """Return a tree in which every outermost node that `replaced` gives another for is that one."""
+    found = replaced(node)
+    if found is not None:
+        return found
+
+    def own(part: Node) -> Node:
+        return rebuilt(part, replaced)
+
+    match node:
+        case Number() | Name():
+            return node
+        case Negative() | Index():
+            if isinstance(node, Negative):
+                return replace(node, operand=own(node.operand))
+            return replace(node, base=own(node.base), subscripts=tuple(_subscript(part, own) for part in node.subscripts))
+        case Sum(terms=terms):
+            return replace(node, terms=tuple((flag, own(term)) for flag, term in terms))
+        case Product(factors=factors):
+            return replace(node, factors=tuple((flag, own(factor)) for flag, factor in factors))
+        case Power(base=base, exponent=exponent):
+            return replace(node, base=own(base), exponent=own(exponent))
+        case Call(arguments=arguments, axis=axis):
+            return replace(node, arguments=tuple(map(own, arguments)), axis=None if axis is None else own(axis))
+        case Comparison(left=left, right=right):
+            return replace(node, left=own(left), right=own(right))
+        case Condition(parts=parts):
+            return replace(node, parts=tuple(map(own, parts)))
+
+
+def _subscript(part: Node | Slice, own: Callable[[Node], Node]) -> Node | Slice:
+    if not isinstance(part, Slice):
+        return own(part)
+    ends = (None if end is None else own(end) for end in (part.start, part.stop, part.step))
+    return Slice(*ends, part.span)

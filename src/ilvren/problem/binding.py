@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
-from ilvren.formula import Shape, shape_text
+from ilvren.formula import Shape, shape_text, walk
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.model import (
     Given,
@@ -26,6 +26,9 @@ from ilvren.problem.model import (
 )
 from ilvren.problem.rows import RowTemplate
 from ilvren.problem.template import Template, checked_override
+
+if TYPE_CHECKING:
+    from ilvren.dynamics import Simulation
 
 __all__ = ["bind"]
 
@@ -145,6 +148,10 @@ class _Binding:
             block = self.variable(declared, sum(item.size for item in blocks), used[index])
             baseline.append(block.start)
             blocks.append(self.restarted(block))
+        rows = [
+            row if item.times is None else self.timed(row, item, baseline)
+            for row, item in zip(rows, template.rows, strict=True)
+        ]
         return Problem(
             self.source,
             declarations.title,
@@ -162,6 +169,7 @@ class _Binding:
                     template.line(entry),
                 )
                 for entry in declarations.derived
+                if entry.name in template.nodes  # what changes over time has no value of its own
             ),
             objective,
             tuple(rows),
@@ -187,7 +195,32 @@ class _Binding:
                 for name, _ in source.outputs
             ),
             objectives,
+            simulations=self.simulations(baseline),
         )
+
+    def simulations(self, baseline: list[FloatArray]) -> tuple[Simulation, ...]:
+        """Return the simulations of what evolves, their meshes chosen along the baseline."""
+        template = self.template
+        if not template.axes:
+            return ()
+        shapes = [template.shapes[declared.name] for declared in template.declarations.variables]
+        anchor = [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(baseline, shapes, strict=True)]
+        return tuple(axis.simulation(self.parameter_values, anchor) for axis in template.built_axes)
+
+    def timed(self, row: RowBlock, item: RowTemplate, baseline: list[FloatArray]) -> RowBlock:
+        """Return the rows of a limit over time with their times, which may move with the design: then those of the
+        baseline."""
+        template = self.template
+        assert item.times is not None
+        shapes = [template.shapes[declared.name] for declared in template.declarations.variables]
+        design = [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(baseline, shapes, strict=True)]
+        times = np.ravel(walk(template.graph, [item.times], design, self.parameter_values).values[0])
+        names = [""]
+        for digits in range(6, 18):
+            names = [f"{time:.{digits}g}" + ("-" if left else "") for time, left in zip(times, item.is_left, strict=True)]
+            if len(set(names)) == len(names):
+                break
+        return _with(row, times=tuple(times.tolist()), time_names=tuple(names), measure=item.measure)
 
     def parameters(self) -> tuple[Parameter, ...]:
         declared = self.template.declarations.parameters
@@ -382,7 +415,7 @@ class _Binding:
         return _with(block, start=self.checked_starts(block, values, None))
 
 
-def _with(block: VariableBlock, **changes: Any) -> VariableBlock:
+def _with(block: Any, **changes: Any) -> Any:
     from dataclasses import replace
 
     return replace(block, **changes)

@@ -11,6 +11,7 @@ from ilvren.problem.positions import Positions
 
 __all__ = [
     "CaseDeclaration",
+    "ControlDeclaration",
     "DeckDeclaration",
     "Declarations",
     "EntryDeclaration",
@@ -19,7 +20,11 @@ __all__ = [
     "ProgramDeclaration",
     "ReadDeclaration",
     "Source",
+    "StateDeclaration",
     "TableDeclaration",
+    "TimeCase",
+    "TimeDeclaration",
+    "TransferDeclaration",
     "Value",
     "VariableDeclaration",
     "formula_text",
@@ -172,6 +177,73 @@ class FitDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
+class TimeDeclaration:
+    """[time]: when it begins and ends, so many intervals (`steps`) or the moments (`at`) to begin with, and how it is
+    treated, "" where that is not said. `more` are moments that a run has added, as shares of the time."""
+
+    begin: Value | None = None
+    end: Value | None = None
+    unit: str = ""
+    steps: Value | None = None
+    at: Value | None = None
+    treatment: str = ""
+    more: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class TransferDeclaration:
+    """A linear block: coefficients in descending powers, of what it takes (`of`, a formula)."""
+
+    of: str
+    numerator: tuple[Value, ...]
+    denominator: tuple[Value, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class StateDeclaration:
+    """What evolves: by a `rate`, as a linear block (`transfer`), or at samples (`every`) to `next`."""
+
+    name: str
+    rate: str | None = None
+    transfer: TransferDeclaration | None = None
+    every: Value | None = None
+    next: str | None = None
+    initial: Value | None = None
+    start: Value | None = None
+    lower: Value | None = None
+    upper: Value | None = None
+    magnitude: Value | None = None
+    shape: Value | None = None
+    unit: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ControlDeclaration:
+    """What may be chosen at every moment, in `pieces` of a `form` ("constant", "linear" or "pointwise")."""
+
+    name: str
+    start: Value | None = None
+    lower: Value | None = None
+    upper: Value | None = None
+    magnitude: Value | None = None
+    pieces: Value | None = None
+    form: str = "constant"
+    before: Value | None = None
+    shape: Value | None = None
+    unit: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TimeCase:
+    """What evolves in one case, when that differs from case to case."""
+
+    case: str
+    time: TimeDeclaration
+
+
+@dataclass(frozen=True, slots=True)
 class CaseDeclaration:
     """What a case changes: values of parameters, files of tables."""
 
@@ -201,6 +273,12 @@ class Declarations:
     whole: Declarations | None = None
     words: tuple[str, ...] = ()
     cases: tuple[CaseDeclaration, ...] = ()
+    time: TimeDeclaration | None = None
+    states: tuple[StateDeclaration, ...] = ()
+    controls: tuple[ControlDeclaration, ...] = ()
+    signals: tuple[EntryDeclaration, ...] = ()
+    time_tolerance: float = 1e-4
+    time_cases: tuple[TimeCase, ...] = ()
 
 
 def formula_text(value: Value) -> str:

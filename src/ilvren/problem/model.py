@@ -23,6 +23,7 @@ from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.entries import Source
 
 if TYPE_CHECKING:
+    from ilvren.dynamics import Simulation
     from ilvren.models import Calls, ModelSource
     from ilvren.problem.lifted import Lifted
 
@@ -236,7 +237,9 @@ class Row:
 class RowBlock:
     """A constraint, or one side of a chain, of any shape: lower <= value(node) <= upper, a row per element. `lower`,
     `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`
-    is the place of its first row; `entry` the name written in the file."""
+    is the place of its first row; `entry` the name written in the file. Over time the first axis are moments: `times`
+    (at the start of the design where they move), and `time_names` as rows are told; `measure` is the node of the measure
+    that is limited, where that is searched at every moment."""
 
     name: str
     entry: str
@@ -251,17 +254,27 @@ class RowBlock:
     about: str = ""
     text: str = ""
     line: int | None = None
+    times: tuple[float, ...] | None = None
+    time_names: tuple[str, ...] = ()
+    measure: int | None = None
 
     @property
     def size(self) -> int:
         """Return the number of rows."""
         return len(self.lower)
 
+    def row_name(self, place: int) -> str:
+        """Return the name of one row: with its element, or over time with its time."""
+        if self.times is None:
+            return element_name(self.name, self.shape, place)
+        size = math.prod(self.shape[1:])
+        return element_name(f"{self.name}@{self.time_names[place // size]}", self.shape[1:], place % size)
+
     def element(self, place: int) -> Row:
         """Return one row."""
         magnitude = float(self.magnitude[place])
         return Row(
-            element_name(self.name, self.shape, place),
+            self.row_name(place),
             float(self.lower[place]),
             float(self.upper[place]),
             self.unit,
@@ -309,6 +322,7 @@ class Problem:
     confirmation: Problem | None = field(default=None, repr=False)
     confirm_values: frozenset[str] = frozenset()
     refusal: str = ""
+    simulations: tuple[Simulation, ...] = field(default=(), repr=False, compare=False)
 
     @cached_property
     def variables(self) -> Sequence[Variable]:
@@ -448,7 +462,12 @@ class Problem:
     ) -> Any:
         """Return the walk (values, troubles, kinks) of some nodes at a design, by the `calls` that a run makes of its
         models; without any, by new ones."""
-        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=calls or self.calls())
+        models = self.with_simulations(calls or self.calls())
+        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=models)
+
+    def with_simulations(self, calls: Sequence[Any]) -> Sequence[Any]:
+        """Return what formulas may call: models by their number, simulations by theirs, counted from the end."""
+        return (*calls, *reversed(self.simulations)) if self.simulations else calls
 
     def quantities(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> dict[str, Any]:
         """Return {name: value} of every derived value and output of a model at a full design, NaN where invalid;

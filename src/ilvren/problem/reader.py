@@ -30,7 +30,7 @@ __all__ = ["Reader", "read_file", "read_text"]
 MOST_BYTES = 50_000_000
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
-OTHER_SECTIONS = ("tables", "models", "fit", "cases")
+OTHER_SECTIONS = ("tables", "models", "fit", "cases", "time", "states", "controls", "signals")
 CASE_KEYS = ("set", "tables", "about")
 VARIABLE_KEYS = ("choices", "start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 CHOICE_KEYS = ("choices", "start", "about")
@@ -141,6 +141,7 @@ class Reader:
         self.source = source
         self.taken: dict[str, str] = {}
         self.words: dict[str, float] = {}  # of all choices, numbered from 1
+        self.reserved: frozenset[str] = frozenset()  # names that sections of this file reserve
 
     def fail(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
         line = self.source.line(*path)
@@ -157,6 +158,11 @@ class Reader:
         self.check_sections()
         section = self.section("variables")
         linked = {name: self.linked(name, own) for name, own in section.items() if _is_linked(own)}
+        over_time = None
+        if any(name in self.document for name in ("time", "states", "controls", "signals")):
+            from ilvren.problem.time_reader import read_time  # few files have things that evolve
+
+            over_time = read_time(self)
         variables = tuple(self.variable(name, own) for name, own in section.items() if name not in linked)
         entries = {
             section: tuple(self.entry(section, name, content) for name, content in self.section(section).items())
@@ -166,7 +172,7 @@ class Reader:
         for own in linked.values():
             entries["derived"] += own[:1]
             entries["constraints"] += own[1:]
-        if not variables:
+        if not variables and not (over_time and over_time.has_variables):
             path = ("variables",) if "variables" in self.document else ()
             self.fail(path, "the file has no variables", "write for example  x = { start = 1.0 }  below [variables]")
         fit = tuple(self.residual(name, content) for name, content in self.section("fit").items())
@@ -177,13 +183,14 @@ class Reader:
                 "an objective beside [fit], which declares one itself",
                 "keep one of them; other residuals and terms can be written into the objective's formula",
             )
-        if not objectives and not fit and not entries["constraints"]:
+        bounded = over_time is not None and over_time.has_limits
+        if not objectives and not fit and not entries["constraints"] and not bounded:
             self.fail(
                 (),
                 "neither an objective nor a constraint: nothing is asked",
                 "add [minimize], [maximize] or [constraints]",
             )
-        return Declarations(
+        found = Declarations(
             self.source,
             self.text_of("title"),
             self.text_of("about"),
@@ -199,6 +206,7 @@ class Reader:
             words=tuple(self.words),
             cases=tuple(self.case(name, content) for name, content in self.section("cases").items()),
         )
+        return found if over_time is None else over_time.added(found)
 
     def check_sections(self) -> None:
         for key in self.document:
@@ -226,7 +234,7 @@ class Reader:
         path = (section, name)
         if not _NAME.fullmatch(name):
             self.fail(path, f'"{name}" is not a name', "names have ASCII letters, digits and _, and no digit first")
-        if name in RESERVED_NAMES:
+        if name in RESERVED_NAMES or name in self.reserved:
             self.fail(path, f'"{name}" is reserved: formulas know it already')
         if name in self.taken:
             self.fail(path, f'the name "{name}" is used twice, here and in [{self.taken[name]}]')

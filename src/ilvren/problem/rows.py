@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -12,12 +13,14 @@ from ilvren.problem.entries import EntryDeclaration, formula_text
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["RowTemplate", "row_templates"]
+__all__ = ["RowTemplate", "compared", "row_templates"]
 
 
 @dataclass(frozen=True, slots=True)
 class RowTemplate:
-    """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none."""
+    """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none. Over time
+    the rows have `times` (a node), some from the left (`is_left`); of a limit on a measure that is searched at every
+    moment, `measure` is the measure itself."""
 
     entry: EntryDeclaration
     name: str
@@ -25,6 +28,13 @@ class RowTemplate:
     lower: int | None
     upper: int | None
     terms: tuple[int, ...]
+    times: int | None = None
+    is_left: tuple[bool, ...] = ()
+    measure: int | None = None
+
+
+# Adds a side, or a term of one, to the graph.
+Lowered = Callable[[Node], int]
 
 
 def row_templates(template: Template, entry: EntryDeclaration) -> list[RowTemplate]:
@@ -34,25 +44,41 @@ def row_templates(template: Template, entry: EntryDeclaration) -> list[RowTempla
         limits = parse_limits(text)
     except FormulaError as error:
         template.fail_at(entry, error)
-    sides = [template.lower_entry(entry, side) for side in limits.sides]
+    if template.axes:
+        from ilvren.problem.time_rows import rows_over_time  # few files have things that evolve
+
+        found = rows_over_time(template, entry, limits)
+        if found is not None:
+            return found
+    return compared(template, entry, limits, lambda side: template.lower_entry(entry, side))
+
+
+def compared(template: Template, entry: EntryDeclaration, limits: Limits, lowered: Lowered) -> list[RowTemplate]:
+    """Return the row templates of sides, each added to the graph by `lowered`."""
+    sides = [lowered(side) for side in limits.sides]
     varies = [template.depends(side) for side in sides]
     if len(sides) == 3:
-        return _chain(template, entry, limits, sides, varies)
-    return [_comparison(template, entry, entry.name, limits.operators[0], limits.sides, sides, varies)]
+        return _chain(template, entry, limits, sides, varies, lowered)
+    return [_comparison(template, entry, entry.name, limits.operators[0], limits.sides, sides, varies, lowered)]
 
 
 def _chain(
-    template: Template, entry: EntryDeclaration, limits: Limits, sides: list[int], varies: list[bool]
+    template: Template,
+    entry: EntryDeclaration,
+    limits: Limits,
+    sides: list[int],
+    varies: list[bool],
+    lowered: Lowered,
 ) -> list[RowTemplate]:
     trees = list(limits.sides)
     if limits.operators[0] == ">=":
         trees, sides, varies = trees[::-1], sides[::-1], varies[::-1]
     if not varies[0] and not varies[2]:
         node = template.stretched(entry, sides[1], (sides[0], sides[2]))
-        return [RowTemplate(entry, entry.name, node, sides[0], sides[2], _terms(template, entry, [trees[1]]))]
+        return [RowTemplate(entry, entry.name, node, sides[0], sides[2], _terms([trees[1]], lowered))]
     return [
         _comparison(
-            template, entry, f"{entry.name}.{word}", "<=", trees[i : i + 2], sides[i : i + 2], varies[i : i + 2]
+            template, entry, f"{entry.name}.{word}", "<=", trees[i : i + 2], sides[i : i + 2], varies[i : i + 2], lowered
         )
         for i, word in enumerate(("low", "high"))
     ]
@@ -66,18 +92,19 @@ def _comparison(
     trees: tuple[Node, ...] | list[Node],
     sides: list[int],
     varies: list[bool],
+    lowered: Lowered,
 ) -> RowTemplate:
     left, right = sides
     if not varies[0] and varies[1]:
         value, limit, operator = right, left, {"<=": ">=", ">=": "<=", "==": "=="}[operator]
-        terms = _terms(template, entry, [trees[1]])
+        terms = _terms([trees[1]], lowered)
     elif varies[0] and varies[1]:
         value = template.graph.apply("sub", left, _fitting(template, entry, right, left))
         limit = template.graph.constant(0.0)
-        terms = _terms(template, entry, list(trees))
+        terms = _terms(list(trees), lowered)
     else:
         value, limit = left, right
-        terms = _terms(template, entry, [trees[0]])
+        terms = _terms([trees[0]], lowered)
     value = template.stretched(entry, value, (limit,))
     at_least = limit if operator in (">=", "==") else None
     at_most = limit if operator in ("<=", "==") else None
@@ -90,5 +117,5 @@ def _fitting(template: Template, entry: EntryDeclaration, node: int, other: int)
     return node
 
 
-def _terms(template: Template, entry: EntryDeclaration, trees: list[Node]) -> tuple[int, ...]:
-    return tuple(template.lower_entry(entry, term) for tree in trees for term in top_terms(tree))
+def _terms(trees: list[Node], lowered: Lowered) -> tuple[int, ...]:
+    return tuple(lowered(term) for tree in trees for term in top_terms(tree))

@@ -37,7 +37,9 @@ from ilvren.problem.fitting import fit_objective, fit_template
 from ilvren.problem.rows import row_templates
 
 if TYPE_CHECKING:
+    from ilvren.formula.syntax import Call
     from ilvren.models import ModelSource
+    from ilvren.problem.over_time import Axis
     from ilvren.problem.tables import Table
 
 __all__ = ["Template", "checked_override", "listed"]
@@ -61,6 +63,7 @@ class Template:
         self.columns: list[str] = []  # "table.column", whose parameters follow the declared ones
         self.tables: dict[str, Table] = {}
         self.sizes: dict[int, float] = {}
+        self._data: dict[str, int] = {}
         self.texts: dict[str, str] = {}  # of the tables and models read, by the names in the file
         self.sources: list[ModelSource] = []
         self.model_outputs: dict[str, tuple[str, str]] = {}
@@ -78,7 +81,13 @@ class Template:
             name: checked_override("--set", name, v, self.parameter_index, "parameter")
             for name, v in (overrides or {}).items()
         }
+        self.axes: list[Axis] = []
+        self.built_axes: list[Axis] = []
+        self._over_time: dict[str, Axis] = {}  # derived values that change over time
+        if declarations.time is not None:
+            self._add_axes()
         self._check_model_names()
+        self._find_over_time()
         self.order = self._sorted()
         for name in self.order:
             self._build(name)
@@ -147,6 +156,9 @@ class Template:
 
     def key_of(self, name: str) -> str | None:
         """Return what must be built before a name can be used: an entry, a variable, a model or a table."""
+        axis = self.axis_of(name)
+        if axis is not None:
+            return axis.key
         if name in self._entries or name in self._variables:
             return name
         first, dot, _ = name.partition(".")
@@ -167,11 +179,19 @@ class Template:
             return [key for word in names_in(tree) if (key := self.key_of(word.name)) is not None]
 
         needs: dict[str, list[str]] = {}
+        if self.axes:
+            return self._needs_over_time()
         for name, entry in self._entries.items():
             trees = [self._trees[name]] if name in self._trees else [self.parse(e) for e in _formulas_in(entry)]
             needs[name] = [key for tree in trees for key in used(tree)]
+        return needs | self._needs_of_others(used)
+
+    def _needs_of_others(self, used: Callable[[Node], list[str]]) -> dict[str, list[str]]:
+        needs: dict[str, list[str]] = {}
         for variable in self.declarations.variables:
             texts = _flat(variable.shape) if variable.shape is not None else []
+            if texts == ["pieces"]:  # of a control: as many as it says
+                texts = self._piece_texts(variable.name)
             needs[variable.name] = [
                 key for text in texts if isinstance(text, str) for key in used(self._parse_number(variable, text))
             ]
@@ -217,13 +237,21 @@ class Template:
             return self._entries[name]
         if name in self._models:
             return EntryDeclaration("models", name, self._models[name].told)
+        if name.startswith("[time]"):
+            return EntryDeclaration("time", "to", "")
         section = "variables" if name in self._variables else "tables"
         return EntryDeclaration(section, name, "")
 
     # ---- building ---------------------------------------------------------------------------
 
     def _build(self, name: str) -> None:
-        if name in self.parameter_index:
+        axis = next((item for item in self.axes if item.key == name), None)
+        if axis is not None:
+            axis.build(list(self._all_trees()))
+            self.built_axes.append(axis)
+        elif name in self._over_time:
+            pass  # written out where it is used
+        elif name in self.parameter_index:
             self._parameter(self._entries[name])
         elif name in self._variables:
             variable = self._variables[name]
@@ -307,6 +335,10 @@ class Template:
         for node, size in self.sizes.items():
             if walk(self.graph, [node], (), values).values[0] != size:
                 return None
+        for axis in self.axes:  # other moments, another graph
+            before, after = (walk(self.graph, axis.structural, (), own).values for own in (self.values, values))
+            if not all(np.array_equal(a, b) for a, b in zip(before, after, strict=True)):
+                return None
         return values
 
     def decides_more(self, names: Iterable[str]) -> bool:
@@ -353,6 +385,8 @@ class Template:
 
     def _variable_shape(self, variable: VariableDeclaration) -> Shape:
         entry = EntryDeclaration("variables", variable.name, formula_text(variable.shape or ""))
+        if variable.shape == ("pieces",):
+            return self._control_shape(variable.name)
         if variable.shape is not None:
             return self.shape_of(entry, f"{variable.name}.shape", variable.shape)
         for given in (variable.start, variable.lower, variable.upper, variable.magnitude):
@@ -384,6 +418,37 @@ class Template:
             self.fail(entry, f"{math.prod(lengths)} elements are more than this tool holds", text=formula_text(given))
         return tuple(lengths)
 
+    def _piece_texts(self, name: str) -> list[Value]:
+        declared = next(item for item in self.declarations.controls if item.name == name)
+        time = self.declarations.time
+        assert time is not None
+        given = declared.pieces if declared.pieces is not None else (time.steps or time.at)
+        return [*_flat(given if given is not None else 1.0), *_flat(declared.shape if declared.shape is not None else 1.0)]
+
+    def _control_shape(self, name: str) -> Shape:
+        """Return the shape of a control's variable: its pieces (values at their ends, of lines), then its own shape."""
+        from ilvren.problem.over_time import DEFAULT_STEPS, MOST_STEPS
+
+        declared = next(item for item in self.declarations.controls if item.name == name)
+        time = self.declarations.time
+        assert time is not None
+        entry = EntryDeclaration("controls", name, "")
+        if declared.pieces is not None:
+            own = EntryDeclaration("controls", name, declared.pieces)
+            pieces = self.whole(self.lower_entry(own, self.parse(own)))
+        elif time.at is not None:
+            own = EntryDeclaration("time", "at", time.at)
+            pieces = self.graph.shape(self.lower_entry(own, self.parse(own)))[0] - 1
+        elif time.steps is not None:
+            own = EntryDeclaration("time", "steps", time.steps)
+            pieces = self.whole(self.lower_entry(own, self.parse(own)))
+        else:
+            pieces = DEFAULT_STEPS
+        if pieces is None or not 1 <= pieces <= MOST_STEPS:
+            self.fail(entry, f"a whole number of pieces from 1 to {MOST_STEPS} is needed, known before any run", text=None)
+        shape = () if declared.shape is None else self.shape_of(entry, f"{name}.shape", declared.shape)
+        return (pieces + (declared.form != "constant"), *shape)
+
     def _lines(self, table: TableDeclaration) -> tuple[int, int] | None:
         if table.lines is None:
             return None
@@ -396,6 +461,194 @@ class Template:
             ends.append(end)
         return ends[0], ends[1]
 
+    # ---- things over time --------------------------------------------------------------------
+
+    def _add_axes(self) -> None:
+        from ilvren.problem.over_time import Axis  # few files have things that evolve
+
+        declared = self.declarations
+        assert declared.time is not None
+        if declared.time_cases:
+            for case in declared.time_cases:
+                own = [state for state in declared.states if state.name.endswith(f"@{case.case}")]
+                signals = [entry for entry in declared.signals if entry.name.endswith(f"@{case.case}")]
+                self.axes.append(Axis(self, case.time, own, declared.controls, signals, case.case))
+            return
+        self.axes.append(Axis(self, declared.time, declared.states, declared.controls, declared.signals))
+
+    def _find_over_time(self) -> None:
+        """Find which derived values change over time: those that use something that does, outside functions of time."""
+        names = [entry.name for entry in self.declarations.derived]
+        for _ in range(len(names) if self.axes else 0):
+            found = False
+            for name in names:
+                if name in self._over_time or name not in self._trees:
+                    continue
+                for axis in self.axes:
+                    if any(self.axis_of(word) is axis for word in axis.free_names(self._trees[name])):
+                        self._over_time[name] = axis
+                        found = True
+                        break
+            if not found:
+                return
+
+    def axis_of(self, name: str) -> Axis | None:
+        """Return the axis along which a name changes, or None."""
+        if not self.axes:
+            return None
+        if name in self._over_time:
+            return self._over_time[name]
+        found = [axis for axis in self.axes if axis.is_over_time(name)]
+        return found[0] if found else None
+
+    def derived_over_time(self, name: str) -> tuple[Node | None, EntryDeclaration | None]:
+        """Return the formula and the entry of a derived value that changes over time."""
+        if name not in self._over_time:
+            return None, None
+        return self._trees[name], self._entries[name]
+
+    def is_over_time(self, tree: Node) -> Axis | None:
+        """Return the axis along which a formula changes, or None."""
+        for axis in self.axes:
+            for name in axis.free_names(tree):
+                found = self.axis_of(name)
+                if found is not None:
+                    return found
+        return None
+
+    def _all_trees(self) -> Iterator[tuple[EntryDeclaration, Node]]:
+        """Yield all formulas that may hold functions of time."""
+        from ilvren.formula import parse_limits
+
+        for name, tree in self._trees.items():
+            yield self._entries[name], tree
+        for axis in self.axes:
+            for name, tree in axis.trees.items():
+                yield axis.signals[name], tree
+        for entry in self.declarations.constraints:
+            try:
+                sides = parse_limits(formula_text(entry.formula)).sides
+            except FormulaError as error:
+                self.fail_at(entry, error)
+            for side in sides:
+                yield entry, side
+        for fit in self.declarations.fit:
+            entry = EntryDeclaration("fit", fit.name, fit.residual)
+            yield entry, self.parse(entry)
+        for model in self.inputs.values():
+            for entry in model.values():
+                yield entry, self.parse(entry)
+
+    def _needs_over_time(self) -> dict[str, list[str]]:
+        """Return `needs` of a problem with things over time: what evolves needs all that its formulas, its integrals and
+        its moments use; whoever asks for a function of it needs it."""
+        from ilvren.formula import TIME_FUNCTIONS
+        from ilvren.formula.syntax import Call
+        from ilvren.problem.over_time import calls_of_time
+
+        def deep(tree: Node, seen: set[str]) -> list[str]:
+            """Return the keys a formula of a moment is made of, through signals and derived values over time."""
+            found: list[str] = []
+            for word in names_in(tree):
+                name = word.name
+                axis = self.axis_of(name)
+                if axis is None:
+                    key = self.key_of(name)
+                    found += [key] if key is not None else []
+                elif name not in seen:
+                    seen.add(name)
+                    own = axis.trees.get(name) or self._trees.get(name)
+                    found += deep(own, seen) if own is not None else []
+            return found
+
+        def used(tree: Node) -> list[str]:
+            found = [key for name in _outside(tree) if (key := self.key_of(name)) is not None]
+            for call in calls_of_time(tree):
+                for name in names_in(call.arguments[0]):
+                    axis = self.axis_of(name.name)
+                    if axis is not None:
+                        found.append(axis.key)
+                found += deep(call, set())
+            return found
+
+        def _outside(tree: Node) -> list[str]:
+            found, waiting = [], [tree]
+            while waiting:
+                node = waiting.pop()
+                if isinstance(node, Name):
+                    found.append(node.name)
+                elif not (isinstance(node, Call) and node.function in TIME_FUNCTIONS):
+                    from ilvren.formula.syntax import children
+
+                    waiting.extend(children(node))
+            return found
+
+        needs: dict[str, list[str]] = {}
+        for axis in self.axes:
+            needs[axis.key] = [key for tree in axis.own_trees() for key in deep(tree, set()) if key != axis.key]
+            for state in axis.state_declarations:
+                if f"{state.name}.first" in self._variables:
+                    needs[axis.key].append(f"{state.name}.first")
+            needs[axis.key] += [name for name in axis.control_declarations]
+        for entry, tree in self._all_trees():
+            for call in calls_of_time(tree):
+                takers = [axis for axis in self.axes if axis.takes(call)]
+                for axis in takers:
+                    if call.function in ("integral", "average", "delayed"):
+                        needs[axis.key] += [key for key in deep(call, set()) if key != axis.key]
+                    elif call.function == "at":
+                        needs[axis.key] += [k for k in deep(call.arguments[1], set()) if k != axis.key]
+            del entry
+        for name, entry in self._entries.items():
+            if name in self._over_time:
+                continue
+            trees = [self._trees[name]] if name in self._trees else [self.parse(e) for e in _formulas_in(entry)]
+            needs[name] = [key for tree in trees for key in used(tree)]
+        return needs | self._needs_of_others(used)
+
+    def _without_time(
+        self, entry: EntryDeclaration, tree: Node, resolve: Callable[[Name], int]
+    ) -> tuple[Node, Callable[[Name], int]]:
+        """Return a formula with the outermost functions of time worked out, and what resolves the names put in place."""
+        from ilvren.formula import TIME_FUNCTIONS
+        from ilvren.formula.syntax import Call, rebuilt
+
+        extra: dict[str, int] = {}
+
+        def replaced(node: Node) -> Node | None:
+            if not (isinstance(node, Call) and node.function in TIME_FUNCTIONS):
+                return None
+            name = f"#{len(extra)}"
+            extra[name] = self.measure(entry, node)
+            return Name(name, node.span)
+
+        own = rebuilt(tree, replaced)
+        return own, lambda word: extra[word.name] if word.name in extra else resolve(word)
+
+    def measure(self, entry: EntryDeclaration, call: Call) -> int:
+        """Return the node of a function of time. Raises FormulaError."""
+        from ilvren.problem.time_functions import worked_out
+
+        return worked_out(self, entry, call)
+
+    def resolved(self, entry: EntryDeclaration, word: Name) -> int:
+        """Return the node of a name that no time changes. Raises ProblemError."""
+        return self._resolver(entry, formula_text(entry.formula))(word)
+
+    def complaint(self, entry: EntryDeclaration, message: str, node: Node | None, advice: str | None = None) -> FormulaError:
+        """Return what to raise about a part of a formula."""
+        return FormulaError(message, text=formula_text(entry.formula), span=node.span if node else None, advice=advice)
+
+    def data(self, name: str, values: Any) -> int:
+        """Return the node of fixed numbers that no file gives; equal names have equal numbers."""
+        if name not in self._data:
+            array = np.asarray(values, dtype=float)
+            index = len(self.values)
+            self.values.append(array)
+            self.columns.append(name)
+            self._data[name] = self.graph.parameter(index, array.shape)
+        return self._data[name]
+
     # ---- names ------------------------------------------------------------------------------
 
     def _resolver(self, entry: EntryDeclaration, text: str) -> Callable[[Name], int]:
@@ -407,6 +660,15 @@ class Template:
                     self.fail(
                         entry, f'a parameter may use parameters only; "{name}" is {kind}', text=text, span=word.span
                     )
+            axis = self.axis_of(name)
+            if axis is not None:
+                self.fail(
+                    entry,
+                    f'"{name}" changes over time; here one number is needed',
+                    text=text,
+                    span=word.span,
+                    advice=f"last({name}), integral({name}), highest({name}) and others make one of it",
+                )
             if name in self.nodes:
                 return self.nodes[name]
             first, dot, rest = name.partition(".")
@@ -444,6 +706,8 @@ class Template:
     def _known_names(self) -> Iterator[str]:
         yield from self.variable_index
         yield from self._entries
+        for axis in self.axes:
+            yield from (*axis.state_names, *axis.signals, axis.t_name)
         yield from (name for name in self.nodes if "." in name)
         for name, table in self.tables.items():
             yield from (f"{name}.{column}" for column in table.columns)
@@ -461,8 +725,11 @@ class Template:
     def lower_entry(self, entry: EntryDeclaration, tree: Node) -> int:
         """Add the formula of an entry to the graph and return its node."""
         text = formula_text(entry.formula)
+        resolve = self._resolver(entry, text)
         try:
-            return lower(tree, self.graph, self._resolver(entry, text), entry=entry.path, text=text, whole=self.whole)
+            if self.axes:
+                tree, resolve = self._without_time(entry, tree, resolve)
+            return lower(tree, self.graph, resolve, entry=entry.path, text=text, whole=self.whole)
         except FormulaError as error:
             self.fail_at(entry, error)
 

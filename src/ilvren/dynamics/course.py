@@ -1,0 +1,522 @@
+"""One way through time: segments of steps, each with the rates at its stages.
+
+A mesh says where steps end in any case; between, a segment also ends where a branch changes (an event), found by
+solving gap(X_1(h)) = 0 for the step h, and at moments that the design gives. Nothing within a segment has a kink, so
+that its numbers are smooth functions of the design, and may be differentiated as they are computed (see `sweeps`).
+"""
+
+from __future__ import annotations
+
+import bisect
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.dynamics.mesh import Mesh
+from ilvren.dynamics.system import System
+from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
+
+__all__ = ["MOST_EVENTS", "Course", "Given", "Lost", "March", "Walker", "nudged", "segment_of"]
+
+FloatArray = NDArray[np.float64]
+
+# A segment that holds more events than this is taken without finding them: a branch that flutters.
+MOST_EVENTS = 40
+# Events are found to rounding; this many steps of the search suffice by far.
+MOST_SEARCH = 100
+# Newton's iteration for the stages of an implicit step.
+MOST_NEWTON = 30
+ROUNDING = 4e-16
+# A gap of less than this share of the largest it had is none: rounding alone could turn it.
+NO_GAP = 1e-11
+
+
+class Lost(Exception):
+    """A course that cannot be followed: `tau` where, `state` the number of the flat state that is to blame, −1 for
+    none, `value` what it was, and `why`."""
+
+    def __init__(self, tau: float, state: int, value: float, why: str) -> None:
+        super().__init__(why)
+        self.tau, self.state, self.value, self.why = tau, state, value, why
+
+
+@dataclass(frozen=True)
+class Given:
+    """What a design gives: outer values flat (o,), each control's pieces flat (pieces, elements), first values of all
+    states flat (n,), lags as shares of the time, the duration, and moving moments as shares: those of moving probes, and
+    those at which something is not smooth a moving lag later."""
+
+    outers: FloatArray
+    pieces: tuple[FloatArray, ...]
+    first: FloatArray
+    lags: FloatArray
+    duration: float
+    moments: FloatArray
+
+
+@dataclass
+class Course:
+    """All segments. Lists have an entry each: share of the time at the start, step, states at both ends (n,), rates at
+    the stages (s, n), all numbers of the moments of the stages (s, width); `modes`; the events by which it began and
+    ended (−1: none) and the base step it lies in. `events` are (branch or −1, moving moment or −1); `jumps` (segment
+    before which, moment, numbers there)."""
+
+    tableau: Tableau
+    tau0: list[float] = field(default_factory=list)
+    h: list[float] = field(default_factory=list)
+    first: list[FloatArray] = field(default_factory=list)
+    last: list[FloatArray] = field(default_factory=list)
+    k: list[FloatArray] = field(default_factory=list)
+    moments: list[FloatArray] = field(default_factory=list)
+    began: list[int] = field(default_factory=list)
+    ended: list[int] = field(default_factory=list)
+    step: list[int] = field(default_factory=list)
+    delays: list[list[list[tuple[int, float]]]] = field(default_factory=list)
+    events: list[tuple[int, int]] = field(default_factory=list)
+    event_gap: list[FloatArray] = field(default_factory=list)
+    jumps: list[tuple[int, float, FloatArray, tuple[int, ...]]] = field(default_factory=list)
+    step_first: list[int] = field(default_factory=list)  # of each base step its first segment
+    error: float = 0.0
+    flutters: int = 0
+
+    def __len__(self) -> int:
+        return len(self.tau0)
+
+
+class March:
+    """Follows designs along a mesh."""
+
+    def __init__(self, system: System, mesh: Mesh) -> None:
+        self.system, self.mesh = system, mesh
+        self.tableau = EXPLICIT if mesh.is_explicit else RADAU
+        evolution = system.evolution
+        self.state_places = system.places("state")
+        self.outer_places = system.places("outer")
+        self.lags = range(evolution.lag_count)
+        self._layout = _Layout(system)
+        self._template = np.zeros(system.all_width)
+        self._modes = slice(system.width, system.width + system.mode_count)
+        self._forcing = slice(system.width + system.mode_count, system.all_width)
+        self._samples = _samples(system)
+
+    # ---- one course -------------------------------------------------------------------------------
+
+    def course(self, given: Given, mesh: Mesh | None = None) -> Course:
+        """Return the course of a design. Raises Lost."""
+        return Walker(self, given, mesh or self.mesh).walked()
+
+
+def _samples(system: System) -> list[int]:
+    return [k for k, flag in enumerate(system.is_sampled) if flag]
+
+
+class _Layout:
+    """Where the numbers of a moment come from."""
+
+    def __init__(self, system: System) -> None:
+        evolution = system.evolution
+        self.controls: list[tuple[int, int, str, slice]] = []  # (lag, control, kind, places)
+        self.sigmas: dict[int, int] = {}
+        self.delayed: dict[int, tuple[list[int], list[int]]] = {}  # lag → places, flat states
+        first = np.concatenate([[0], np.cumsum([int(np.prod(s.shape, dtype=int)) for s in evolution.states])]).astype(int)
+        for k, item in enumerate(evolution.inputs):
+            own = slice(int(system.starts[k]), int(system.starts[k + 1]))
+            if item.kind in ("value", "low", "high", "theta"):
+                self.controls.append((item.lag, item.of, item.kind, own))
+            elif item.kind == "sigma":
+                self.sigmas[item.lag] = own.start
+            elif item.kind == "state" and item.lag >= 0:
+                places, states = self.delayed.setdefault(item.lag, ([], []))
+                places += range(own.start, own.stop)
+                states += range(int(first[item.of]), int(first[item.of + 1]))
+        self.uses_lags = sorted({*self.sigmas, *self.delayed, *(lag for lag, *_ in self.controls if lag >= 0)})
+
+
+class Walker:
+    """One course being made."""
+
+    def __init__(self, march: March, given: Given, mesh: Mesh) -> None:
+        self.march, self.system, self.given, self.mesh = march, march.system, given, mesh
+        self.course = Course(march.tableau)
+        self.base = march._template.copy()
+        self.base[march.outer_places] = given.outers
+        self.modes = np.ones(self.system.mode_count)
+        self.gap_sizes = np.zeros(self.system.mode_count)
+        layout = march._layout
+        self.is_plain = not layout.uses_lags and not any(kind == "theta" for *_, kind, _ in layout.controls)
+        self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
+
+    # ---- moments ----------------------------------------------------------------------------------
+
+    def moment(self, tau: float, x: Sequence[float] | FloatArray, at: float, forcing: FloatArray | None) -> FloatArray:
+        """Return all numbers of the moment tau; `at` is a share of the time within the same piece of every control."""
+        march, layout = self.march, self.march._layout
+        found = self.base.copy()
+        found[0] = tau
+        found[march.state_places] = x
+        for lag, control, kind, own in layout.controls:
+            when, inside = tau, at
+            if lag >= 0:
+                shift = self.given.lags[lag]
+                when = max(tau - shift, 0.0)
+                inside = max(at - shift, 0.0)
+            found[own] = self.control(control, kind, when, inside)
+        for lag in layout.uses_lags:
+            sigma = max(tau - self.given.lags[lag], 0.0)
+            if lag in layout.sigmas:
+                found[layout.sigmas[lag]] = sigma
+            if lag in layout.delayed:
+                places, states = layout.delayed[lag]
+                found[places] = self.past(sigma, at - self.given.lags[lag])[states]
+        found[march._modes] = self.modes
+        if forcing is not None:
+            found[march._forcing] = forcing
+        elif self.system.forcing_count:
+            found[march._forcing] = self.system.forcing(np.array([at if abs(at - tau) < 1e-9 else tau]))[0]
+        return found
+
+    def control(self, number: int, kind: str, tau: float, inside: float) -> FloatArray | float:
+        """Return what a control's input holds; `inside` tells the piece where tau lies on an end."""
+        control = self.system.evolution.controls[number]
+        pieces = self.given.pieces[number]
+        piece = piece_of(inside, control.pieces)
+        match kind:
+            case "value" | "low":
+                return pieces[piece]
+            case "high":
+                return pieces[piece + 1]
+        return tau * control.pieces - piece
+
+    def past(self, sigma: float, inside: float) -> FloatArray:
+        """Return the states at an earlier share of the time, on the side of `inside`."""
+        course = self.course
+        if sigma <= 0.0 or not len(course):
+            return course.first[0] if len(course) else self.x_first
+        place = segment_of(course, sigma, inside)
+        theta = (sigma - course.tau0[place]) / course.h[place]
+        return course.first[place] + course.h[place] * (course.tableau.weights(theta) @ course.k[place])
+
+    # ---- steps ------------------------------------------------------------------------------------
+
+    def segment(self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None) -> tuple[FloatArray, ...]:
+        """Return (moments of the stages, their rates, states at the end) of one step."""
+        tableau = self.march.tableau
+        if tableau.is_explicit:
+            return self.explicit(tableau, tau0, h, x, forcing)
+        return self.implicit(tableau, tau0, h, x, forcing)
+
+    def explicit(
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
+    ) -> tuple[FloatArray, ...]:
+        s, n = tableau.stages, len(x)
+        k = np.zeros((s, n))
+        rates, states, middle = self.system.rates, self.march.state_places, tau0 + 0.5 * h
+        moments = np.empty((s, len(self.base)))
+        if self.is_plain:
+            moments[:] = self.moment(tau0, x, middle, forcing[0] if forcing is not None and len(forcing) else None)
+            moments[:, 0] = tau0 + tableau.c * h
+            if forcing is not None:
+                moments[:, self.march._forcing] = forcing
+            elif self.system.forcing_count:
+                moments[:, self.march._forcing] = self.system.forcing(nudged(tau0, h, tableau.c))
+        for i in range(s):
+            at = x + h * (tableau.a[i, :i] @ k[:i]) if i else x
+            if self.is_plain:
+                moments[i, states] = at
+            else:
+                own = None if forcing is None else forcing[i]
+                tau = tau0 + float(tableau.c[i]) * h
+                moments[i] = self.moment(tau, at, float(nudged(tau0, h, tableau.c[i : i + 1])[0]), own)
+            k[i] = self.rated(rates, moments[i])
+        return moments, k, x + h * (tableau.b @ k)
+
+    @staticmethod
+    def rated(rates: Any, moment: FloatArray) -> Any:
+        try:
+            return rates(*moment.tolist())
+        except (ArithmeticError, ValueError):
+            return math.nan
+
+    def implicit(
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
+    ) -> tuple[FloatArray, ...]:
+        """Solve (1) of `tableau` for the rates by Newton's iteration, its matrix that of the step's start."""
+        s, n = tableau.stages, len(x)
+        inside = nudged(tau0, h, tableau.c)
+        moments = np.stack(
+            [
+                self.moment(tau0 + float(c) * h, x, float(inside[i]), None if forcing is None else forcing[i])
+                for i, c in enumerate(tableau.c)
+            ]
+        )
+        rates, places = self.system.rates, self.march.state_places
+        function, rows, columns = self.system.state_slopes
+
+        def matrix(moment: FloatArray) -> FloatArray:
+            slopes = np.zeros((n, n))
+            if rows:
+                slopes[rows, columns] = self.rated(function, moment)
+            return np.asarray(np.eye(s * n) - h * np.kron(tableau.a, slopes))
+
+        k = np.tile(np.asarray(self.rated(rates, moments[0])) * np.ones(n), (s, 1))
+        change_before, inverse = math.inf, None
+        for turn in range(MOST_NEWTON):
+            at = x + h * (tableau.a @ k)
+            moments[:, places] = at
+            if self.march._layout.uses_lags:
+                self._delay_within(moments, tau0, h, inside)
+            found = np.array([self.rated(rates, moment) * np.ones(n) for moment in moments])
+            if not np.isfinite(found).all():
+                return moments, found, np.full(n, np.nan)
+            if inverse is None or (turn % 6 == 0 and turn):
+                try:
+                    inverse = np.linalg.inv(matrix(moments[-1] if turn else moments[0]))
+                except np.linalg.LinAlgError:
+                    return moments, found, np.full(n, np.nan)
+            change = (inverse @ (found - k).ravel()).reshape(s, n)
+            k = k + change
+            size = h * float(np.abs(change / (np.abs(x) + h * np.abs(k).max(axis=0) + 1e-300)).max(initial=0.0))
+            if size <= ROUNDING or (size >= 0.5 * change_before and size <= 1e-13):
+                break
+            change_before = size
+        else:
+            if not change_before <= 1e-11:
+                return moments, k, np.full(n, np.nan)
+        moments[:, places] = x + h * (tableau.a @ k)
+        k = np.array([self.rated(rates, moment) * np.ones(n) for moment in moments])
+        return moments, k, x + h * (tableau.b @ k)
+
+    def _delay_within(self, moments: FloatArray, tau0: float, h: float, inside: FloatArray) -> None:
+        """Nothing: lags are longer than steps, so that what is taken some time ago is known."""
+
+    # ---- the walk ---------------------------------------------------------------------------------
+
+    def walked(self) -> Course:
+        mesh, course, system = self.mesh, self.course, self.system
+        x = self.given.first.copy()
+        self.x_first = x
+        self.check_lags()
+        samples = mesh.samples
+        for step in range(len(mesh.taus) - 1):
+            low, high = mesh.taus[step], mesh.taus[step + 1]
+            course.step_first.append(len(course))
+            if step in samples:
+                x = self.jumped(low, high, x, samples[step])
+            if system.mode_count and (step == 0 or step in samples or step in mesh.breaks):
+                self.set_modes(low, high, x)
+            x = self.through(step, low, high, x)
+        course.step_first.append(len(course))
+        return course
+
+    def check_lags(self) -> None:
+        layout = self.march._layout
+        for lag in layout.uses_lags:
+            shift = float(self.given.lags[lag])
+            if not shift > 0.0 or not math.isfinite(shift):
+                raise Lost(0.0, -1, shift, "a lag is not above 0")
+            if shift < self.mesh.longest:
+                raise Lost(0.0, -1, shift, "a lag is shorter than the steps")
+
+    def jumped(self, low: float, high: float, x: FloatArray, states: tuple[int, ...]) -> FloatArray:
+        """Return the states after sampled ones (their flat numbers) have jumped."""
+        at = low + 1e-9 * (high - low)
+        moment = self.moment(low, x, at, None)[: self.system.width]
+        order = {flat: k for k, flat in enumerate(np.flatnonzero(self.system.is_sampled).tolist())}
+        try:
+            values = self.system.jumps(*moment.tolist())
+        except (ArithmeticError, ValueError):
+            raise Lost(low, states[0], math.nan, "jumps to no finite value") from None
+        found = x.copy()
+        for flat in states:
+            found[flat] = values[order[flat]]
+            if not math.isfinite(found[flat]):
+                raise Lost(low, flat, float(found[flat]), "jumps to no finite value")
+        self.course.jumps.append((len(self.course), low, moment, states))
+        if not len(self.course):
+            self.x_first = found
+        return found
+
+    def set_modes(self, low: float, high: float, x: FloatArray) -> None:
+        """Set the modes to the sides on which a step begins; of a gap of 0, that to which it goes."""
+        at = low + 1e-9 * (high - low)
+        for _ in range(len(self.modes) + 1):
+            moment = self.moment(low, x, at, None)
+            gaps = self.gaps(moment)
+            near = np.abs(gaps) <= 1e-12 * (1.0 + np.abs(gaps).max(initial=0.0))
+            if near.any():
+                ahead = 1e-6 * (high - low)
+                rate = np.asarray(self.rated(self.system.rates, moment)) * np.ones(len(x))
+                later = self.gaps(self.moment(low + ahead, x + ahead * rate, at, None))
+                gaps = np.where(near, later, gaps)
+            found = np.where(gaps >= 0.0, 1.0, 0.0)
+            if np.array_equal(found, self.modes):
+                return
+            self.modes = found
+
+    def gaps(self, moment: FloatArray) -> FloatArray:
+        try:
+            return np.array(self.system.gaps(*moment.tolist()))
+        except (ArithmeticError, ValueError):
+            return np.full(self.system.mode_count, np.nan)
+
+    def through(self, step: int, low: float, high: float, x: FloatArray) -> FloatArray:
+        """Follow one base step to its end, event by event, and return the states there."""
+        course, position, began, count = self.course, low, -1, 0
+        forcing = self.mesh.forcing[step] if self.mesh.forcing is not None else None
+        while True:
+            place = bisect.bisect_right(self.moving, (position, math.inf))
+            end, ended = high, -1
+            if place < len(self.moving) and position < self.moving[place][0] < high:
+                end, moving = self.moving[place]
+                ended = len(course.events)
+                event = (-1, moving)
+            is_whole = position == low and end == high
+            h = end - position
+            own = forcing if is_whole else None
+            moments, k, after = self.segment(position, h, x, own)
+            if not np.isfinite(after).all():
+                self.lost(position, h, x, after, k)
+            gap_moment = None
+            if self.system.mode_count and count <= MOST_EVENTS:
+                crossing = self.crossed(position, h, x, after)
+                if crossing is not None and crossing[1] > 0.0:
+                    branch, h = crossing
+                    moments, k, after = self.segment(position, h, x, None)
+                    end = position + h
+                    ended, event = len(course.events), (branch, -1)
+                    gap_moment = self.moment(end, after, position + h * (1.0 - 1e-9), None)
+                    count += 1
+                elif crossing is not None:
+                    count = MOST_EVENTS + 1
+            self.append(position, h, x, after, k, moments, began, ended, step)
+            if ended >= 0:
+                course.events.append(event)
+                course.event_gap.append(gap_moment if gap_moment is not None else np.zeros(0))
+                if event[0] >= 0:
+                    self.modes = self.modes.copy()
+                    self.modes[event[0]] = 1.0 - self.modes[event[0]]
+            x, position, began = after, end, ended
+            if ended < 0:
+                break
+            if position >= high:
+                break
+        if count > MOST_EVENTS:
+            self.flutter(low, high, x)
+        return x
+
+    def flutter(self, low: float, high: float, x: FloatArray) -> None:
+        """Go on where a branch changes again and again within a step; where rates jump with it, nothing is right."""
+        if self.system.gap_jumps.any():
+            raise Lost(low, -1, math.nan, "a condition of the rates turns on and off without end")
+        self.course.flutters += 1
+        self.set_modes(0.5 * (low + high), high, x)
+
+    def append(
+        self, tau0: float, h: float, x: FloatArray, after: FloatArray, k: FloatArray, moments: FloatArray,
+        began: int, ended: int, step: int,
+    ) -> None:  # fmt: skip
+        course = self.course
+        course.tau0.append(tau0)
+        course.h.append(h)
+        course.first.append(x)
+        course.last.append(after)
+        course.k.append(k)
+        course.moments.append(moments)
+        course.began.append(began)
+        course.ended.append(ended)
+        course.step.append(step)
+        if course.tableau.error is not None:
+            error = np.abs(h * (course.tableau.error @ k)) / self.mesh.sizes
+            course.error = max(course.error, float(error.max(initial=0.0)))
+
+    def lost(self, tau0: float, h: float, x: FloatArray, after: FloatArray, k: FloatArray) -> None:
+        bad = np.flatnonzero(~np.isfinite(after))
+        state = int(bad[0])
+        named = np.flatnonzero(~np.isfinite(k).all(axis=0))
+        if len(named):
+            state = int(named[0])
+        raise Lost(tau0, state, float(x[state]), "has no finite rate" if len(named) else "grows without bound")
+
+    # ---- events -----------------------------------------------------------------------------------
+
+    def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> tuple[int, float] | None:
+        """Return (branch, step to where it changes) of the first branch whose gap has left its side at the end; a step
+        of 0 where none can be found."""
+        gaps = self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
+        self.gap_sizes = np.fmax(self.gap_sizes, np.abs(gaps))
+        room = NO_GAP * self.gap_sizes
+        wrong = [k for k, gap in enumerate(gaps) if abs(gap) > room[k] and (gap > 0.0) != (self.modes[k] > 0.5)]
+        if not wrong:
+            return None
+        best: tuple[int, float] | None = None
+        for branch in wrong:
+            found = self.root(branch, tau0, h if best is None else best[1], x, float(gaps[branch]) if best is None else None)
+            if found is not None and (best is None or found < best[1]):
+                best = (branch, found)
+        return best if best is not None else (wrong[0], 0.0)
+
+    def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
+        _, _, after = self.segment(tau0, h, x, None)
+        if not np.isfinite(after).all():
+            return math.nan
+        return float(self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))[branch])
+
+    def root(self, branch: int, tau0: float, h: float, x: FloatArray, at_end: float | None) -> float | None:
+        """Return the step after which a gap is 0, to rounding; None where it is on its side at the end after all, or
+        on no side at the start. By the method of false position with halved ends (Dowell & Jarratt 1971)."""
+        side = 1.0 if self.modes[branch] > 0.5 else -1.0
+        high, at_high = h, self.gap_at(branch, tau0, h, x) if at_end is None else at_end
+        if not side * at_high < 0.0:
+            return None
+        low, at_low = 0.0, math.nan
+        trial = 0.5 * h
+        for _ in range(24):  # the start may lie on the gap itself: begin where it is clearly on its side
+            value = self.gap_at(branch, tau0, trial, x)
+            if side * value > 0.0:
+                low, at_low = trial, value
+                break
+            high, at_high = trial, value
+            trial *= 0.5
+        else:
+            return None
+        kept = 0
+        for _ in range(MOST_SEARCH):
+            if high - low <= ROUNDING * max(abs(tau0), high):
+                break
+            new = (low * at_high - high * at_low) / (at_high - at_low)
+            if not low < new < high:
+                new = 0.5 * (low + high)
+            value = self.gap_at(branch, tau0, new, x)
+            if value == 0.0:
+                return new
+            if side * value > 0.0:
+                low, at_low = new, value
+                at_high = at_high * 0.5 if kept == 1 else at_high
+                kept = 1
+            else:
+                high, at_high = new, value
+                at_low = at_low * 0.5 if kept == -1 else at_low
+                kept = -1
+        return high
+
+
+def piece_of(tau: float, pieces: int) -> int:
+    """Return the piece of a control that a share of the time lies in."""
+    return min(max(int(math.floor(tau * pieces)), 0), pieces - 1)
+
+
+def segment_of(course: Course, sigma: float, inside: float) -> int:
+    """Return the segment that holds a share of the time, on the side of `inside` where it lies on an end."""
+    place = bisect.bisect_right(course.tau0, sigma) - 1
+    if place > 0 and course.tau0[place] == sigma and inside < sigma:
+        place -= 1
+    return min(max(place, 0), len(course) - 1)
+
+
+def nudged(tau0: float, h: float, c: FloatArray) -> FloatArray:
+    """Return the stages' shares of the time, those at the ends a little within the step."""
+    return np.asarray(tau0 + h * np.clip(c, 1e-9, 1.0 - 1e-9))

@@ -1,0 +1,47 @@
+"""Where steps end: chosen once by error control along one design, then kept for all designs nearby."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Mesh"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Mesh:
+    """Ends of the steps as shares of the time (m + 1,), from 0 to 1; `grid` the places of the moments at which states are
+    told; `samples` {step: flat numbers of the states that jump at its start}; `breaks` the steps at whose start a fixed
+    value of time changes its branch; `sizes` (n,) of the states; `forcing` (m, s, forcing) at the stages."""
+
+    taus: FloatArray
+    grid: NDArray[np.int64]
+    samples: Mapping[int, tuple[int, ...]]
+    breaks: frozenset[int]
+    sizes: FloatArray
+    is_explicit: bool = True
+    forcing: FloatArray | None = None
+
+    @property
+    def longest(self) -> float:
+        """Return the longest step."""
+        return float(np.diff(self.taus).max())
+
+    def halved(self) -> Mesh:
+        """Return the mesh with every step in two halves; without forcing."""
+        taus = np.empty(2 * len(self.taus) - 1)
+        taus[::2] = self.taus
+        taus[1::2] = 0.5 * (self.taus[:-1] + self.taus[1:])
+        return replace(
+            self,
+            taus=taus,
+            grid=2 * self.grid,
+            samples={2 * step: states for step, states in self.samples.items()},
+            breaks=frozenset(2 * step for step in self.breaks),
+            forcing=None,
+        )

@@ -1,0 +1,183 @@
+"""What is measured of something over time, as formulas: extremes, rise and settling times, overshoot.
+
+Between the moments of the grid a signal is a cubic (see `formula.places`), so that extremes and crossings are found
+between them, and are smooth functions of the design where they do not leap from one interval to another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ilvren.formula import Graph, Shape, shaping
+
+if TYPE_CHECKING:
+    from ilvren.problem.over_time import Axis
+
+__all__ = ["Measures", "Samples"]
+
+
+@dataclass(frozen=True)
+class Samples:
+    """A signal along the grid: at all moments (count, *shape), at the lower and upper ends of intervals, with slopes
+    there times the intervals' lengths (None where not known); where intervals begin and how long they are, as shares
+    of the time."""
+
+    whole: int
+    low: int
+    high: int
+    slopes: tuple[int, int] | None
+    begins: int
+    steps: int
+
+
+class Measures:
+    """Measures on one axis. All take a node of the moment and return one of the problem."""
+
+    def __init__(self, axis: Axis) -> None:
+        self.axis = axis
+        self.graph: Graph = axis.template.graph
+
+    # ---- one element at a time --------------------------------------------------------------------
+
+    def _each(self, node: int, measure: Callable[[Samples, tuple[int, ...]], int]) -> int:
+        """Return a measure of each element of a signal, in its shape."""
+        shape: Shape = self.axis.graph.shape(node)
+        samples = self.axis.samples(node)
+        if not shape:
+            return measure(samples, ())
+        places = [()]
+        for length in shape:
+            places = [(*place, k) for place in places for k in range(length)]  # type: ignore[misc]
+        parts = tuple(measure(self._element(samples, place), place) for place in places)
+        return shaping.reshaped(self.graph, shaping.join(self.graph, parts), shape)
+
+    def _element(self, samples: Samples, place: tuple[int, ...]) -> Samples:
+        def own(node: int) -> int:
+            return shaping.index(self.graph, node, ((0, self.graph.shape(node)[0], 1), *place))
+
+        slopes = None if samples.slopes is None else (own(samples.slopes[0]), own(samples.slopes[1]))
+        return Samples(own(samples.whole), own(samples.low), own(samples.high), slopes, samples.begins, samples.steps)
+
+    def _ends(self, samples: Samples) -> tuple[int, int, int, int]:
+        zero = self.graph.stretched(self.graph.constant(0.0), self.graph.shape(samples.low))
+        slopes = samples.slopes or (zero, zero)
+        return samples.low, samples.high, slopes[0], slopes[1]
+
+    def _placed(self, operation: str, samples: Samples, *levels: int, count: int) -> list[int]:
+        """Return the numbers that an operation of `formula.places` gives."""
+        found = self.graph.arrange(operation, (*self._ends(samples), *levels), (count,), ())
+        return [shaping.index(self.graph, found, (k,)) for k in range(count)]
+
+    def _at(self, place: int, node: int) -> int:
+        """Return the element of a vector over intervals at a place."""
+        count = self.graph.shape(node)[0]
+        keys = self.axis.template.data(f"intervals {count}", range(count))
+        return self.graph.arrange("lookup", (place, keys, node), (), (0,))
+
+    def _cubic(self, samples: Samples, place: int) -> tuple[int, int, int, int, int]:
+        """Return (s, e, u, and the coefficients of θ² and θ³) of (1) of `formula.places` in one interval."""
+        apply, constant = self.graph.apply, self.graph.constant
+        s, e, u, v = (self._at(place, node) for node in self._ends(samples))
+        rise = apply("sub", e, s)
+        both = apply("add", u, v)
+        b = apply("sub", apply("sub", apply("mul", constant(3.0), rise), both), u)
+        c = apply("sub", both, apply("mul", constant(2.0), rise))
+        return s, e, u, b, c
+
+    def _value(self, cubic: tuple[int, int, int, int, int], theta: int) -> int:
+        apply = self.graph.apply
+        s, _, u, b, c = cubic
+        inner = apply("add", b, apply("mul", theta, c))
+        return apply("add", s, apply("mul", theta, apply("add", u, apply("mul", theta, inner))))
+
+    def _slope(self, cubic: tuple[int, int, int, int, int], theta: int) -> int:
+        apply, constant = self.graph.apply, self.graph.constant
+        _, _, u, b, c = cubic
+        inner = apply("add", apply("mul", constant(2.0), b), apply("mul", constant(3.0), apply("mul", theta, c)))
+        return apply("add", u, apply("mul", theta, inner))
+
+    # ---- extremes ---------------------------------------------------------------------------------
+
+    def highest(self, node: int) -> int:
+        """Return the largest value."""
+        return self._each(node, lambda samples, _: self._highest(samples))
+
+    def lowest(self, node: int) -> int:
+        """Return the smallest value."""
+        return self.graph.apply("neg", self.highest(self.axis.graph.apply("neg", node)))
+
+    def _highest(self, samples: Samples) -> int:
+        apply, constant = self.graph.apply, self.graph.constant
+        place, is_inside, end = self._placed("peak_place", samples, count=3)
+        cubic = self._cubic(samples, place)
+        s, e, u, b, c = cubic
+        bend = apply("sub", apply("square", b), apply("mul", constant(3.0), apply("mul", c, u)))
+        root = apply("sqrt", apply("where", is_inside, bend, constant(1.0)))
+        theta = apply("unit", u, apply("sub", root, b))
+        at_end = apply("add", s, apply("mul", end, apply("sub", e, s)))
+        return apply("where", is_inside, self._value(cubic, theta), at_end)
+
+    # ---- times ------------------------------------------------------------------------------------
+
+    def _moment(self, samples: Samples, place: int, theta: int, level: int) -> int:
+        """Return the share of the time at which an interval's cubic is at a level, `theta` being where that is: two steps
+        of Newton's method from there change nothing but give the first and second derivatives."""
+        apply = self.graph.apply
+        cubic = self._cubic(samples, place)
+        for _ in range(2):
+            miss = apply("sub", self._value(cubic, theta), level)
+            theta = apply("sub", theta, apply("unit", miss, self._slope(cubic, theta)))
+        begin, step = self._at(place, samples.begins), self._at(place, samples.steps)
+        return apply("add", begin, apply("mul", theta, step))
+
+    def rise_time(self, node: int, low: int, high: int) -> int:
+        """Return the time from first reaching `low` until first reaching `high` (nodes of the problem)."""
+        apply, constant, graph = self.graph.apply, self.graph.constant, self.axis.graph
+        duration = self.axis.duration
+
+        def upwards(signal: int, a: int, b: int) -> int:
+            def of(samples: Samples, _: tuple[int, ...]) -> int:
+                first, second = (self._placed("cross_place", samples, level, count=3) for level in (a, b))
+                begun = self._moment(samples, first[0], first[1], a)
+                took = apply("sub", self._moment(samples, second[0], second[1], b), begun)
+                short = apply("div", apply("sub", b, self._highest(samples)), apply("sub", b, a))
+                never = apply("add", constant(1.0), short)
+                return apply("mul", duration, apply("where", apply("and", first[2], second[2]), took, never))
+
+            return self._each(signal, of)
+
+        up = upwards(node, low, high)
+        down = upwards(graph.apply("neg", node), apply("neg", low), apply("neg", high))
+        return apply("where", apply(">=", high, low), up, down)
+
+    def settling_time(self, node: int, target: int, band: int) -> int:
+        """Return the last moment, counted from the beginning, at which a signal is farther from `target` than `band`."""
+        apply, constant = self.graph.apply, self.graph.constant
+        duration = self.axis.duration
+        under, over = apply("sub", target, band), apply("add", target, band)
+
+        def of(samples: Samples, _: tuple[int, ...]) -> int:
+            place, theta, is_above, is_back, is_never = self._placed("leave_place", samples, under, over, count=5)
+            level = apply("where", is_above, over, under)
+            share = self._moment(samples, place, theta, level)
+            count = self.graph.shape(samples.whole)[0]
+            last = shaping.index(self.graph, samples.whole, (count - 1,))
+            off = apply("sub", apply("where", is_above, apply("sub", last, target), apply("sub", target, last)), band)
+            never = apply("add", constant(1.0), apply("div", off, band))
+            found = apply("where", is_never, never, apply("where", is_back, share, constant(0.0)))
+            return apply("mul", duration, found)
+
+        return self._each(node, of)
+
+    def overshoot(self, node: int, target: int, first: int) -> int:
+        """Return the largest (s − target) / (target − first), at least 0."""
+        share = self.overshoot_signal(node, target, first)
+        return self.graph.apply("max", self.highest(share), self.graph.constant(0.0))
+
+    def overshoot_signal(self, node: int, target: int, first: int) -> int:
+        """Return the moment's node of (s − target) / (target − first)."""
+        moment, outer = self.axis.graph, self.axis.outer
+        step = outer(self.graph.apply("sub", target, first))
+        return moment.apply("div", moment.apply("sub", node, outer(target)), step)
