@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.mesh import Mesh
+from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
 
@@ -71,7 +72,9 @@ class Course:
     first: list[FloatArray] = field(default_factory=list)
     last: list[FloatArray] = field(default_factory=list)
     k: list[FloatArray] = field(default_factory=list)
-    moments: list[FloatArray] = field(default_factory=list)
+    moments: list[Any] = field(default_factory=list)  # or what they have in common, with the forcing beside
+    forcing: list[Any] = field(default_factory=list)
+    is_plain: bool = False
     began: list[int] = field(default_factory=list)
     ended: list[int] = field(default_factory=list)
     step: list[int] = field(default_factory=list)
@@ -85,6 +88,31 @@ class Course:
 
     def __len__(self) -> int:
         return len(self.tau0)
+
+    def close(self, sizes: FloatArray) -> None:
+        """Take plain numbers into arrays, and find the largest error of a step over the states' sizes."""
+        if self.is_plain:
+            first, last, k = np.array(self.first), np.array(self.last), np.array(self.k)
+            self.first, self.last, self.k = list(first), list(last), list(k)
+        if self.tableau.error is not None and len(self):
+            stacked = np.stack(self.k)
+            error = np.abs(np.einsum("s,psn->pn", self.tableau.error, stacked) * np.array(self.h)[:, None]) / sizes
+            self.error = float(error.max(initial=0.0))
+
+    def all_moments(self, march: March) -> FloatArray:
+        """Return the numbers of the moments of all stages (N, s, width)."""
+        if not self.is_plain:
+            return np.stack(self.moments)
+        tableau = self.tableau
+        first, k, h = np.stack(self.first), np.stack(self.k), np.array(self.h)
+        found = np.repeat(np.array(self.moments)[:, None, :], tableau.stages, axis=1)
+        found[:, :, 0] = np.array(self.tau0)[:, None] + h[:, None] * tableau.c
+        found[:, :, march.state_places] = first[:, None] + h[:, None, None] * np.einsum("ij,pjn->pin", tableau.a, k)
+        for place, pieces in march.thetas.items():
+            found[:, :, place] = found[:, :, 0] * pieces - found[:, :, place]
+        if march.system.forcing_count:
+            found[:, :, march._forcing] = np.array(self.forcing)
+        return found
 
 
 class March:
@@ -102,6 +130,14 @@ class March:
         self._modes = slice(system.width, system.width + system.mode_count)
         self._forcing = slice(system.width + system.mode_count, system.all_width)
         self._samples = _samples(system)
+        layout = self._layout
+        self.is_plain = self.tableau.is_explicit and not layout.uses_lags
+        self.thetas = {
+            own.start: evolution.controls[number].pieces for _, number, kind, own in layout.controls if kind == "theta"
+        }
+        if self.is_plain:
+            forced = range(system.width + system.mode_count, system.all_width)
+            self.step = explicit_step(self.tableau, system.all_width, self.state_places.tolist(), forced, self.thetas)
 
     # ---- one course -------------------------------------------------------------------------------
 
@@ -146,8 +182,11 @@ class Walker:
         self.base[march.outer_places] = given.outers
         self.modes = np.ones(self.system.mode_count)
         self.gap_sizes = np.zeros(self.system.mode_count)
+        self.base_key: tuple[int, ...] | None = None
+        self.base_modes: FloatArray | None = None
+        self.base_list: list[float] = []
         layout = march._layout
-        self.is_plain = not layout.uses_lags and not any(kind == "theta" for *_, kind, _ in layout.controls)
+        self.is_plain = self.course.is_plain = march.is_plain
         self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
 
     # ---- moments ----------------------------------------------------------------------------------
@@ -205,32 +244,46 @@ class Walker:
     def segment(self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None) -> tuple[FloatArray, ...]:
         """Return (moments of the stages, their rates, states at the end) of one step."""
         tableau = self.march.tableau
+        if self.is_plain:
+            return self.plain(tau0, h, x, forcing)
         if tableau.is_explicit:
             return self.explicit(tableau, tau0, h, x, forcing)
         return self.implicit(tableau, tau0, h, x, forcing)
+
+    def plain(self, tau0: float, h: float, x: Any, forcing: Any) -> tuple[Any, ...]:
+        """One step on plain floats; in place of the moments what all of them hold."""
+        base = self.base_of(tau0 + 0.5 * h)
+        if forcing is None and self.system.forcing_count:
+            forcing = self.system.forcing(nudged(tau0, h, self.march.tableau.c)).tolist()
+        try:
+            k, after = self.march.step(self.system.rates, tau0, h, x, base, forcing)
+        except (ArithmeticError, ValueError):
+            n = len(x)
+            return (base, forcing), [[math.nan] * n] * self.march.tableau.stages, [math.nan] * n
+        return (base, forcing), k, after
+
+    def base_of(self, middle: float) -> list[float]:
+        """Return what all moments of a step hold, but the time and the states: of a control between two values the piece."""
+        key = tuple(piece_of(middle, control.pieces) for control in self.system.evolution.controls)
+        if key != self.base_key or self.base_modes is not self.modes:
+            found = self.base.copy()
+            for _, number, kind, own in self.march._layout.controls:
+                found[own] = key[number] if kind == "theta" else self.control(number, kind, middle, middle)
+            found[self.march._modes] = self.modes
+            self.base_key, self.base_modes, self.base_list = key, self.modes, found.tolist()
+        return self.base_list
 
     def explicit(
         self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
     ) -> tuple[FloatArray, ...]:
         s, n = tableau.stages, len(x)
         k = np.zeros((s, n))
-        rates, states, middle = self.system.rates, self.march.state_places, tau0 + 0.5 * h
+        rates, inside = self.system.rates, nudged(tau0, h, tableau.c)
         moments = np.empty((s, len(self.base)))
-        if self.is_plain:
-            moments[:] = self.moment(tau0, x, middle, forcing[0] if forcing is not None and len(forcing) else None)
-            moments[:, 0] = tau0 + tableau.c * h
-            if forcing is not None:
-                moments[:, self.march._forcing] = forcing
-            elif self.system.forcing_count:
-                moments[:, self.march._forcing] = self.system.forcing(nudged(tau0, h, tableau.c))
         for i in range(s):
             at = x + h * (tableau.a[i, :i] @ k[:i]) if i else x
-            if self.is_plain:
-                moments[i, states] = at
-            else:
-                own = None if forcing is None else forcing[i]
-                tau = tau0 + float(tableau.c[i]) * h
-                moments[i] = self.moment(tau, at, float(nudged(tau0, h, tableau.c[i : i + 1])[0]), own)
+            own = None if forcing is None else forcing[i]
+            moments[i] = self.moment(tau0 + float(tableau.c[i]) * h, at, float(inside[i]), own)
             k[i] = self.rated(rates, moments[i])
         return moments, k, x + h * (tableau.b @ k)
 
@@ -297,7 +350,7 @@ class Walker:
 
     def walked(self) -> Course:
         mesh, course, system = self.mesh, self.course, self.system
-        x = self.given.first.copy()
+        x: Any = self.given.first.tolist() if self.is_plain else self.given.first.copy()
         self.x_first = x
         self.check_lags()
         samples = mesh.samples
@@ -310,6 +363,7 @@ class Walker:
                 self.set_modes(low, high, x)
             x = self.through(step, low, high, x)
         course.step_first.append(len(course))
+        course.close(self.mesh.sizes)
         return course
 
     def check_lags(self) -> None:
@@ -330,7 +384,7 @@ class Walker:
             values = self.system.jumps(*moment.tolist())
         except (ArithmeticError, ValueError):
             raise Lost(low, states[0], math.nan, "jumps to no finite value") from None
-        found = x.copy()
+        found = list(x) if self.is_plain else x.copy()
         for flat in states:
             found[flat] = values[order[flat]]
             if not math.isfinite(found[flat]):
@@ -350,7 +404,7 @@ class Walker:
             if near.any():
                 ahead = 1e-6 * (high - low)
                 rate = np.asarray(self.rated(self.system.rates, moment)) * np.ones(len(x))
-                later = self.gaps(self.moment(low + ahead, x + ahead * rate, at, None))
+                later = self.gaps(self.moment(low + ahead, np.asarray(x) + ahead * rate, at, None))
                 gaps = np.where(near, later, gaps)
             found = np.where(gaps >= 0.0, 1.0, 0.0)
             if np.array_equal(found, self.modes):
@@ -366,7 +420,9 @@ class Walker:
     def through(self, step: int, low: float, high: float, x: FloatArray) -> FloatArray:
         """Follow one base step to its end, event by event, and return the states there."""
         course, position, began, count = self.course, low, -1, 0
-        forcing = self.mesh.forcing[step] if self.mesh.forcing is not None else None
+        forcing: Any = None
+        if self.mesh.forcing is not None:
+            forcing = self.mesh.forcing_rows[step] if self.is_plain else self.mesh.forcing[step]
         while True:
             place = bisect.bisect_right(self.moving, (position, math.inf))
             end, ended = high, -1
@@ -378,8 +434,8 @@ class Walker:
             h = end - position
             own = forcing if is_whole else None
             moments, k, after = self.segment(position, h, x, own)
-            if not np.isfinite(after).all():
-                self.lost(position, h, x, after, k)
+            if not is_finite(after):
+                self.lost(position, h, np.asarray(x), np.asarray(after), np.asarray(k))
             gap_moment = None
             if self.system.mode_count and count <= MOST_EVENTS:
                 crossing = self.crossed(position, h, x, after)
@@ -425,13 +481,14 @@ class Walker:
         course.first.append(x)
         course.last.append(after)
         course.k.append(k)
-        course.moments.append(moments)
+        if self.is_plain:
+            course.moments.append(moments[0])
+            course.forcing.append(moments[1])
+        else:
+            course.moments.append(moments)
         course.began.append(began)
         course.ended.append(ended)
         course.step.append(step)
-        if course.tableau.error is not None:
-            error = np.abs(h * (course.tableau.error @ k)) / self.mesh.sizes
-            course.error = max(course.error, float(error.max(initial=0.0)))
 
     def lost(self, tau0: float, h: float, x: FloatArray, after: FloatArray, k: FloatArray) -> None:
         bad = np.flatnonzero(~np.isfinite(after))
@@ -461,7 +518,7 @@ class Walker:
 
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
         _, _, after = self.segment(tau0, h, x, None)
-        if not np.isfinite(after).all():
+        if not is_finite(after):
             return math.nan
         return float(self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))[branch])
 
@@ -502,6 +559,14 @@ class Walker:
                 at_low = at_low * 0.5 if kept == -1 else at_low
                 kept = -1
         return high
+
+
+def is_finite(values: Any) -> bool:
+    """Return whether all numbers are."""
+    if isinstance(values, list):
+        total = sum(values)
+        return bool(total - total == 0.0) or all(map(math.isfinite, values))
+    return bool(np.isfinite(values).all())
 
 
 def piece_of(tau: float, pieces: int) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +28,14 @@ class Mesh:
     is_explicit: bool = True
     forcing: FloatArray | None = None
 
-    @property
+    @cached_property
+    def forcing_rows(self) -> list[list[list[float]]]:
+        """Return the forcing as plain numbers."""
+        assert self.forcing is not None
+        found: list[list[list[float]]] = self.forcing.tolist()
+        return found
+
+    @cached_property
     def longest(self) -> float:
         """Return the longest step."""
         return float(np.diff(self.taus).max())

@@ -189,12 +189,12 @@ class _Pacing(Walker):
             if h < LEAST_STEP or self.tried > MOST_STEPS:
                 self.give_up(position, x, h)
             moments, k, after = self.segment(position, h, x, None)
-            error = self.error(x, after, k, h, moments)
+            error = self.error(np.asarray(x), np.asarray(after), np.asarray(k), h, moments)
             if not error <= 1.0:  # also where it is not a number
                 h *= max(LEAST_FACTOR, SAFETY * error ** (-1.0 / self.power)) if math.isfinite(error) else 0.25
                 is_last_rejected = True
                 continue
-            self.check_stiffness(moments, k, h)
+            self.check_stiffness(np.asarray(x), np.asarray(k), h)
             factor = min(MOST_FACTOR, max(LEAST_FACTOR, SAFETY * max(error, 1e-10) ** (-1.0 / self.power)))
             grown = h * (min(factor, 1.0) if is_last_rejected else factor)
             is_last_rejected = False
@@ -265,12 +265,12 @@ class _Pacing(Walker):
             return np.full(n, np.nan)
         return np.asarray(found)
 
-    def check_stiffness(self, moments: FloatArray, k: FloatArray, h: float) -> None:
+    def check_stiffness(self, x: FloatArray, k: FloatArray, h: float) -> None:
         if not self.march.tableau.is_explicit:
             return
         sizes = np.where(self.largest > 0.0, self.largest, 1.0)
-        states = self.march.state_places
-        apart = np.linalg.norm((moments[6, states] - moments[5, states]) / sizes)
+        a = self.march.tableau.a
+        apart = h * np.linalg.norm(((a[6] - a[5]) @ k) / sizes)
         change = np.linalg.norm((k[6] - k[5]) / sizes)
         if apart > 0.0 and h * change / apart > STIFF_BORDER:
             self.border += 1
@@ -282,8 +282,8 @@ class _Pacing(Walker):
     def give_up(self, position: float, x: FloatArray, h: float) -> None:
         if self.march.tableau.is_explicit and self.border:
             raise _Stiff
-        rates = np.abs(np.asarray(self.rated(self.system.rates, self.moment(position, x, position + 0.5 * h, None))))
-        rates = rates * np.ones(len(x))
+        moment = self.moment(position, x, position + 0.5 * h, None)
+        rates = np.abs(np.asarray(self.rated(self.system.rates, moment))) * np.ones(len(x))
         state = int(np.argmax(np.where(np.isfinite(rates), rates / np.maximum(self.largest, 1e-300), np.inf)))
         why = "grows without bound" if self.tried <= MOST_STEPS else f"needs more than {MOST_STEPS} steps"
         raise Lost(position, state, float(x[state]), why)

@@ -63,7 +63,7 @@ class Linear:
         self.h = np.array(course.h)
         self.tau0 = np.array(course.tau0)
         self.k = np.stack(course.k)
-        self.moments = np.stack(course.moments)  # (N, s, width)
+        self.moments = course.all_moments(march)  # (N, s, width)
         self.began, self.ended = np.array(course.began), np.array(course.ended)
         self.is_moved = (self.began >= 0) | (self.ended >= 0)
         count, width = self.moments.shape[0] * self.s, self.moments.shape[2]
@@ -178,6 +178,15 @@ class Linear:
             is_kept = own >= 0
             np.add.at(into, own[is_kept], part[is_kept])
 
+    def pulled_all(self, own: NDArray[np.int64], kappa: FloatArray, into: FloatArray) -> None:
+        """Add F_pᵀκ of some segments, for κ (segments, s, n), to `into` (count,)."""
+        slopes = self.slopes[own]
+        np.add.at(into, self.outer_columns, np.einsum("psio,psi->o", slopes[..., self.outer_places], kappa))
+        for places, columns in self.piece_parts:
+            part = np.einsum("psie,psi->pse", slopes[..., places], kappa)
+            mine = columns[own]
+            np.add.at(into, mine[mine >= 0], part[mine >= 0])
+
     def gap_row(self, event: int) -> tuple[FloatArray, float, list[tuple[int, float]]]:
         """Return a gap's derivatives by states (n,), by the share of the time, and [(column, derivative)]."""
         row, n = self.gap_slopes[event], self.segment_of_event(event)
@@ -247,16 +256,19 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
     dx = _gathered(directions, linear.columns.first)
     jumps = {place: k for k, (place, *_) in enumerate(course.jumps)}
     has_delay = bool(linear.march._layout.uses_lags)
-    a, b = tableau.a, tableau.b
-    simple = None
-    if not has_delay and not linear.is_moved.any():
-        simple = _driven_all(linear, directions)
+    right_all = None if has_delay else _driven_all(linear, directions)
+    maps = None if right_all is None else _maps(linear, right_all)
     for place in range(count):
         if place in jumps:
             found.before_jump[place] = dx
             dx = _jumped(linear, jumps[place], dx, directions, linear.began[place], found)
+        if maps is not None and not linear.is_moved[place]:
+            found.first[place] = dx
+            dx = maps.across[place] @ dx + maps.driven[place]
+            found.last[place] = dx
+            continue
         h, slopes = float(linear.h[place]), linear.a[place]
-        right = simple[place] if simple is not None else linear.driven(place, directions)
+        right = right_all[place] if right_all is not None else linear.driven(place, directions)
         d_tau0 = found.events[linear.began[place]] if linear.began[place] >= 0 else None
         ends_by = int(linear.ended[place])
         d_end = None
@@ -294,7 +306,64 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
             after = after + one_after * moved_by
         found.first[place], found.k[place], found.last[place] = dx, dk, after
         dx = after
+    if maps is not None:
+        own = ~linear.is_moved
+        found.k[own] = maps.k_by_state[own] @ found.first[own][:, None] + maps.k_driven[own]
     return found
+
+
+@dataclass
+class _Maps:
+    """What segments do by themselves: rates of the stages by the states at the start (N, s, n, n) and by what drives them
+    (N, s, n, q); the states at the end likewise, `across` (N, n, n) and `driven` (N, n, q)."""
+
+    k_by_state: FloatArray
+    k_driven: FloatArray
+    across: FloatArray
+    driven: FloatArray
+
+
+def _maps(linear: Linear, right: FloatArray) -> _Maps:
+    """Return (1) of all segments at once, their ends not moving, for right-hand sides (N, s, n, q)."""
+    tableau, s, n = linear.course.tableau, linear.s, linear.n
+    a, b, h, slopes = tableau.a, tableau.b, linear.h[:, None, None], linear.a
+    count, q = right.shape[0], right.shape[3]
+    both = np.empty((count, s, n, n + q))
+    if tableau.is_explicit:
+        start = np.concatenate([np.eye(n), np.zeros((n, q))], axis=1)
+        for i in range(s):
+            dy = np.broadcast_to(start, (count, n, n + q))
+            for j in range(i):
+                if a[i, j] != 0.0:
+                    dy = dy + (h * a[i, j]) * both[:, j]
+            both[:, i] = slopes[:, i] @ dy
+            both[:, i, :, n:] += right[:, i]
+    else:
+        own = np.concatenate([slopes, right], axis=3).reshape(count, s * n, n + q)
+        matrix = -linear.h[:, None, None] * np.einsum("ij,piab->piajb", a, slopes).reshape(count, s * n, s * n)
+        both = np.linalg.solve(matrix + np.eye(s * n), own).reshape(count, s, n, n + q)
+    ends = h * np.tensordot(b, both, axes=(0, 1))
+    return _Maps(both[..., :n], both[..., n:], ends[:, :, :n] + np.eye(n), ends[:, :, n:])
+
+
+def _kappa_maps(linear: Linear) -> FloatArray:
+    """Return κ of all segments at once by ξ (N, s, n, n): κ_j = h b_j ξ + h Σ_i a_ij F_xᵀ κ_i."""
+    tableau, s, n = linear.course.tableau, linear.s, linear.n
+    a, b, h, slopes = tableau.a, tableau.b, linear.h[:, None, None], linear.a
+    count = len(h)
+    if tableau.is_explicit:
+        found, pulled = np.empty((count, s, n, n)), np.empty((count, s, n, n))
+        for j in range(s - 1, -1, -1):
+            own = np.broadcast_to(b[j] * np.eye(n), (count, n, n))
+            for i in range(j + 1, s):
+                if a[i, j] != 0.0:
+                    own = own + a[i, j] * pulled[:, i]
+            found[:, j] = h * own
+            pulled[:, j] = np.swapaxes(slopes[:, j], 1, 2) @ found[:, j]
+        return found
+    matrix = -linear.h[:, None, None] * np.einsum("ij,piab->piajb", a, slopes).reshape(count, s * n, s * n)
+    right = (linear.h[:, None, None, None] * b[None, :, None, None] * np.eye(n)).reshape(count, s * n, n)
+    return np.linalg.solve(np.swapaxes(matrix + np.eye(s * n), 1, 2), right).reshape(count, s, n, n)
 
 
 def _gathered(directions: FloatArray, columns: NDArray[np.int64]) -> FloatArray:
@@ -504,9 +573,20 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
     back_first, back_k = np.zeros((count, n)), np.zeros((count, s, n))  # from what looks at them later
     has_delay = bool(linear.march._layout.uses_lags)
     adjoint = np.zeros(n)
+    maps = back = None
+    if not has_delay:
+        maps = _kappa_maps(linear)
+        back = np.eye(n) + np.einsum("psij,psik->pjk", linear.a, maps)  # Σ F_xᵀκ by ξ
     for place in range(count - 1, -1, -1):
         h, k, slopes = float(linear.h[place]), linear.k[place], linear.a[place]
         adjoint = adjoint + weights_last[place]
+        if back is not None and not linear.is_moved[place]:
+            last_all[place] = adjoint
+            adjoint = back[place] @ adjoint + weights_first[place]
+            if place in jumps_at:
+                number = jumps_at[place]
+                adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k)
+            continue
         ended = int(linear.ended[place])
         if ended >= 0 and course.events[ended][0] >= 0:
             one_k, one_after = response(linear, place)
@@ -543,6 +623,10 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
         if place in jumps_at:
             number = jumps_at[place]
             adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k)
+    if maps is not None:
+        own = ~linear.is_moved
+        kappa_all[own] = np.einsum("psij,pj->psi", maps[own], last_all[own])
+        linear.pulled_all(np.flatnonzero(own), kappa_all[own], given[:, 0])
     columns = linear.columns.first
     np.add.at(given[:, 0], columns[columns >= 0], adjoint[columns >= 0])
     return Backward(given[:, 0], kappa_all, last_all, gaps, jump_weights)
