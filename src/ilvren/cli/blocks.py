@@ -95,7 +95,7 @@ def row_lines(blocks: Sequence[RowBlock], states: LimitStates) -> list[tuple[Row
         least = float(own.margin.min())  # NaN where one is
         is_one = bool((own.lower == own.lower[0]).all() and (own.upper == own.upper[0]).all())
         cells = (
-            f"{block.name} {shape_note(block.shape)}",
+            _summed_name(block, own),
             value_text(own.value),
             block.unit,
             limits_text(float(own.lower[0]), float(own.upper[0])) if is_one else "by element",
@@ -103,6 +103,15 @@ def row_lines(blocks: Sequence[RowBlock], states: LimitStates) -> list[tuple[Row
         )
         lines.append((block, Line(cells, own, 0)))
     return lines
+
+
+def _summed_name(block: RowBlock, own: LimitStates) -> str:
+    """Return a long entry's name with its shape, or over time with the moment at which it is tightest."""
+    if block.times is None:
+        return f"{block.name} {shape_note(block.shape)}"
+    room = np.where(np.isnan(own.margin), -np.inf, own.margin)
+    tightest = block.row_name(int(np.argmin(room))).removeprefix(block.name)
+    return f"{block.name} ({len(block.times)} moments, tightest {tightest})"
 
 
 def tally(words: Sequence[str]) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 from ilvren.cli.tables import number, seconds_text, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import Problem
-from ilvren.runs import Event, Iterated, LookedOn, StageBegun, Started
+from ilvren.runs import Event, Finer, Iterated, LookedOn, StageBegun, Started
 
 __all__ = ["Progress", "progress_of"]
 
@@ -70,6 +70,9 @@ class Progress:
             self.close()
             self._first = None  # of another problem
             self._terminal.note(f"stage {event.number} of {event.count}: {event.told}")
+        if isinstance(event, Finer):
+            self.close()
+            self._terminal.note(f"looked at more finely: {event.told}")
         if not isinstance(event, (Iterated, LookedOn)) or self._terminal.quiet or self._is_quiet:
             return
         if self._first is None:

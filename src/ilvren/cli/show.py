@@ -137,6 +137,11 @@ def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) 
     terminal.show(tables.sizes_line(problem), tables.variables_table(standing))
     if problem.parameters:
         terminal.show(tables.parameters_table(problem))
+    if problem.simulations:
+        from ilvren.cli.time_tables import horizon_lines, over_time_table
+
+        terminal.show(over_time_table(problem, standing.signals))
+        terminal.show(*horizon_lines(problem, standing.time), "")
     if problem.derived:
         terminal.show(tables.derived_table(standing))
     if problem.sources:

@@ -87,6 +87,7 @@ def parameters_table(problem: Problem) -> Table:
             p.about,
         )
         for p in problem.parameters
+        if not p.is_internal
     ]
     return table(("parameter", ">value", "unit", "note", "about"), rows)
 

@@ -123,6 +123,7 @@ class March:
         self.tableau = EXPLICIT if mesh.is_explicit else RADAU
         evolution = system.evolution
         self.state_places = system.places("state")
+        self.state_list = self.state_places.tolist()
         self.outer_places = system.places("outer")
         self.lags = range(evolution.lag_count)
         self._layout = _Layout(system)
@@ -180,10 +181,10 @@ class Walker:
         self.course = Course(march.tableau)
         self.base = march._template.copy()
         self.base[march.outer_places] = given.outers
-        self.modes = np.ones(self.system.mode_count)
-        self.gap_sizes = np.zeros(self.system.mode_count)
+        self.modes = [1.0] * self.system.mode_count
+        self.gap_sizes = [0.0] * self.system.mode_count
         self.base_key: tuple[int, ...] | None = None
-        self.base_modes: FloatArray | None = None
+        self.base_modes: list[float] | None = None
         self.base_list: list[float] = []
         layout = march._layout
         self.is_plain = self.course.is_plain = march.is_plain
@@ -406,8 +407,8 @@ class Walker:
                 rate = np.asarray(self.rated(self.system.rates, moment)) * np.ones(len(x))
                 later = self.gaps(self.moment(low + ahead, np.asarray(x) + ahead * rate, at, None))
                 gaps = np.where(near, later, gaps)
-            found = np.where(gaps >= 0.0, 1.0, 0.0)
-            if np.array_equal(found, self.modes):
+            found = np.where(gaps >= 0.0, 1.0, 0.0).tolist()
+            if found == self.modes:
                 return
             self.modes = found
 
@@ -503,10 +504,13 @@ class Walker:
     def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> tuple[int, float] | None:
         """Return (branch, step to where it changes) of the first branch whose gap has left its side at the end; a step
         of 0 where none can be found."""
-        gaps = self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
-        self.gap_sizes = np.fmax(self.gap_sizes, np.abs(gaps))
-        room = NO_GAP * self.gap_sizes
-        wrong = [k for k, gap in enumerate(gaps) if abs(gap) > room[k] and (gap > 0.0) != (self.modes[k] > 0.5)]
+        gaps, wrong = self.gaps_after(tau0, h, after), []
+        for k, gap in enumerate(gaps):
+            size = abs(gap)
+            if size > self.gap_sizes[k]:
+                self.gap_sizes[k] = size
+            if (gap > 0.0) != (self.modes[k] > 0.5) and size > NO_GAP * self.gap_sizes[k]:
+                wrong.append(k)
         if not wrong:
             return None
         best: tuple[int, float] | None = None
@@ -518,9 +522,24 @@ class Walker:
 
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
         _, _, after = self.segment(tau0, h, x, None)
-        if not is_finite(after):
-            return math.nan
-        return float(self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))[branch])
+        return float(self.gaps_after(tau0, h, after)[branch]) if is_finite(after) else math.nan
+
+    def gaps_after(self, tau0: float, h: float, after: Any) -> Sequence[float]:
+        """Return the gaps at the end of a step."""
+        if not self.is_plain:
+            return self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
+        moment = self.base_of(tau0 + 0.5 * h).copy()
+        tau = moment[0] = tau0 + h
+        for place, value in zip(self.march.state_list, after, strict=True):
+            moment[place] = value
+        for place, pieces in self.march.thetas.items():
+            moment[place] = tau * pieces - moment[place]
+        if self.system.forcing_count:
+            moment[self.march._forcing] = self.system.forcing(np.array([tau0 + h * (1.0 - 1e-9)]))[0].tolist()
+        try:
+            return self.system.gaps(*moment)
+        except (ArithmeticError, ValueError):
+            return [math.nan] * len(self.modes)
 
     def root(self, branch: int, tau0: float, h: float, x: FloatArray, at_end: float | None) -> float | None:
         """Return the step after which a gap is 0, to rounding; None where it is on its side at the end after all, or

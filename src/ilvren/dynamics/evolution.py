@@ -76,4 +76,5 @@ class Evolution:
     probes: tuple[Probe, ...]
     grid: tuple[float, ...]
     tolerance: float = 1e-4
+    tighter: int = 0
     notes: tuple[str, ...] = field(default=())

@@ -94,7 +94,7 @@ def planned(system: System, frame: Frame, given: Given) -> Mesh:
     """Return the mesh of a design. Raises Lost."""
     sizes, declared = np.ones(system.size), _declared(system)
     base = _mesh(frame, frame.taus, sizes, is_explicit=True)
-    tolerance = system.evolution.tolerance * LOCAL
+    tolerance = system.evolution.tolerance * LOCAL * 0.1**system.evolution.tighter
     is_explicit = True
     try:
         first = _Pacing(system, base, given, frame, COARSE * tolerance, None, declared).paced()

@@ -221,7 +221,7 @@ class Simulation:
         given = self.given(inputs)
         if not given.duration > 0.0:
             return _Point(self, inputs, None, f"the time ends before it begins (it lasts {given.duration:.6g})")
-        limit = SLACK * LOCAL * self.evolution.tolerance
+        limit = SLACK * LOCAL * self.evolution.tolerance * 0.1**self.evolution.tighter
         course: Course | None = None
         for halvings in range(MOST_HALVED + 1):
             try:

@@ -843,7 +843,7 @@ def _bent_stages(
     linear: Linear, own: range, moved: Forward, adjoints: Backward, directions: FloatArray
 ) -> FloatArray:
     q, s, width = directions.shape[1], linear.s, linear.moments.shape[2]
-    if linear.march._layout.uses_lags or linear.is_moved[own.start : own.stop].any():
+    if linear.march._layout.uses_lags:
         z = np.stack([_stage_changes(linear, place, moved, directions)[0] for place in own])
     else:
         part = slice(own.start, own.stop)
@@ -856,6 +856,8 @@ def _bent_stages(
         for places, columns in linear.piece_parts:
             mine = columns[part]
             z[:, :, places] = np.where((mine >= 0)[..., None], directions[np.maximum(mine, 0)], 0.0)
+        for place in np.flatnonzero(linear.is_moved[part]).tolist():
+            z[place] = _stage_changes(linear, own.start + place, moved, directions)[0]
     flat = np.ascontiguousarray(linear.moments[own.start : own.stop].reshape(-1, width).T)
     kappa = adjoints.kappa[own.start : own.stop].reshape(-1, linear.n)
     curved = linear.system.bends_many("rates", flat, kappa)

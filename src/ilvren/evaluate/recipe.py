@@ -11,7 +11,7 @@ from typing import Any
 from ilvren.errors import RequestError
 from ilvren.models import ProgramSource
 from ilvren.models.program.warden import warden
-from ilvren.problem import Aim, Problem, loads
+from ilvren.problem import Aim, Problem, Refinement, loads
 
 __all__ = ["Recipe"]
 
@@ -34,6 +34,7 @@ class Recipe:
     is_sparse: bool
     aim: Mapping[str, Any]
     shipped: Mapping[str, tuple[int, bytes]] = field(default_factory=dict)
+    refinement: Mapping[str, Any] = field(default_factory=dict)
 
     @classmethod
     def of(cls, problem: Problem, *, is_sparse: bool, ships: bool = False) -> Recipe:
@@ -51,6 +52,7 @@ class Recipe:
             is_sparse,
             problem.aim.to_dict(),
             _shipped(problem) if ships else {},
+            problem.refinement.to_dict(),
         )
 
     def problem(self) -> Problem:
@@ -75,7 +77,10 @@ class Recipe:
 
     def _built(self, file: str) -> Problem:
         aim = Aim.from_dict(self.aim)
-        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim)
+        finer = Refinement.from_dict(self.refinement)
+        return loads(
+            self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim, refinement=finer
+        )
 
 
 def _shipped(problem: Problem) -> dict[str, tuple[int, bytes]]:

@@ -16,6 +16,7 @@ from ilvren.models import Calls
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
+from ilvren.runs.refining import TimeReport, time_report
 from ilvren.runs.report import limit_states
 
 __all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
@@ -41,6 +42,8 @@ class Standing:
     pattern: Pattern | None = None
     calls: tuple[Calls, ...] = ()
     quantities: Mapping[str, Any] = field(default_factory=dict)
+    signals: Sequence[Mapping[str, Any]] = ()
+    time: TimeReport | None = None
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `show`."""
@@ -57,12 +60,26 @@ class Standing:
             "objectives": {item.name: plain(self.values[item.name]) for item in problem.objectives},
             "bounds": self.bounds.document(),
             "constraints": self.constraints.document(),
+            **self._over_time(),
             "violation": plain(self.violation),
             "unused": unused_names(problem),
             "models": [model_facts(calls) for calls in self.calls],
             "order": order_of(problem),
             "pattern": None if self.pattern is None else self.pattern.to_dict(),
             "findings": list(self.findings),
+        }
+
+
+    def _over_time(self) -> dict[str, object]:
+        if not self.problem.simulations:
+            return {}
+        told = [item for axis in self.problem.template.built_axes for item in axis.names_told()]
+        return {
+            "time_error": None if self.time is None else self.time.to_dict(),
+            "over_time": {
+                item.name: {"kind": item.kind, "unit": item.unit, "uses": list(item.uses)} for item in told
+            },
+            "signals": {name: plain_values(value) for own in self.signals for name, value in own.items()},
         }
 
 
@@ -146,6 +163,8 @@ def standing_at(
         pattern_of(gate) if with_pattern else None,
         gate.calls,
         problem.quantities(point, gate.calls),
+        problem.signals(point, gate.calls),
+        time_report(problem, np.array(point), gate.calls),
     )
 
 

@@ -172,6 +172,12 @@ class Ledger(GroupShelf, CallShelf):
         self._pending.append(("UPDATE runs SET settings = ? WHERE number = ?", (json.dumps(settings), run)))
         self.flush()
 
+    def note_refinement(self, run: int, refinement: Mapping[str, object]) -> None:
+        """Record how finely a run over time looks at its problem from now on, at once."""
+        given = json.dumps(refinement), run
+        self._pending.append(("UPDATE runs SET overrides = json_set(overrides, '$.time', json(?)) WHERE number = ?", given))
+        self.flush()
+
     def restore_run(self, run: RunRecord) -> None:
         """Put back what `reopen_run` and an end have changed: the run is as it was."""
         self._pending.clear()

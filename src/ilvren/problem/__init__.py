@@ -5,7 +5,7 @@ from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
-from ilvren.problem.loading import load, loads, scalarized
+from ilvren.problem.loading import load, loads, refined_problem, scalarized
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
     GRID_TOLERANCE,
@@ -22,11 +22,13 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
+from ilvren.problem.refinement import AS_DECLARED, Refinement
 from ilvren.problem.scalars import scalar_problem
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
 
 __all__ = [
+    "AS_DECLARED",
     "GRID_TOLERANCE",
     "KINKED",
     "NO_AIM",
@@ -40,6 +42,7 @@ __all__ = [
     "Objective",
     "Parameter",
     "Problem",
+    "Refinement",
     "Residual",
     "Row",
     "RowBlock",
@@ -55,6 +58,7 @@ __all__ = [
     "objective_size",
     "read_file",
     "read_text",
+    "refined_problem",
     "residual_problem",
     "scalar_problem",
     "scalarized",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
@@ -35,9 +35,16 @@ __all__ = ["bind"]
 FloatArray = NDArray[np.float64]
 
 
-def bind(template: Template, *, parameters: Mapping[str, Given], starts: Mapping[str, Given]) -> Problem:
+def bind(
+    template: Template,
+    *,
+    parameters: Mapping[str, Given],
+    starts: Mapping[str, Given],
+    anchor: Sequence[float] | None = None,
+) -> Problem:
     """Return the problem with these values in place of parameters and starts. The template is built again where a
-    shape depends on a parameter that changed. Raises ProblemError, RequestError."""
+    shape depends on a parameter that changed. Steps over time are chosen along the design `anchor`, the baseline without.
+    Raises ProblemError, RequestError."""
     overrides = {
         name: checked_override("--set", name, value, template.parameter_index, "parameter")
         for name, value in parameters.items()
@@ -47,7 +54,7 @@ def bind(template: Template, *, parameters: Mapping[str, Given], starts: Mapping
     if values is None:
         template = Template(template.declarations, overrides)
         values = template.values
-    return _Binding(template, values, overrides, starts).problem(_plain(parameters), _plain(starts))
+    return _Binding(template, values, overrides, starts, anchor).problem(_plain(parameters), _plain(starts))
 
 
 def _word_number(template: Template, name: str, value: Any) -> Any:
@@ -71,12 +78,18 @@ class _Binding:
     """One binding of a template: evaluates what depends on parameters alone."""
 
     def __init__(
-        self, template: Template, values: list[Any], overrides: dict[str, Any], starts: Mapping[str, Given]
+        self,
+        template: Template,
+        values: list[Any],
+        overrides: dict[str, Any],
+        starts: Mapping[str, Given],
+        anchor: Sequence[float] | None = None,
     ) -> None:
         self.template = template
         self.source = template.declarations.source
         self.parameter_values = values
         self.overrides = overrides
+        self.anchor = anchor
         self.starts = {
             name: checked_override("--start", name, value, template.variable_index, "variable")
             for name, value in starts.items()
@@ -203,18 +216,24 @@ class _Binding:
         template = self.template
         if not template.axes:
             return ()
-        shapes = [template.shapes[declared.name] for declared in template.declarations.variables]
-        anchor = [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(baseline, shapes, strict=True)]
+        flat = np.concatenate(baseline)
+        if self.anchor is not None and len(self.anchor) == len(flat):
+            flat = np.array(self.anchor, dtype=float)
+        ends = np.cumsum([len(part) for part in baseline])[:-1]
+        anchor = self.by_block(np.split(flat, ends))
         return tuple(axis.simulation(self.parameter_values, anchor) for axis in template.built_axes)
+
+    def by_block(self, parts: Sequence[FloatArray]) -> list[Any]:
+        """Return a design's parts in their variables' shapes."""
+        shapes = [self.template.shapes[declared.name] for declared in self.template.declarations.variables]
+        return [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(parts, shapes, strict=True)]
 
     def timed(self, row: RowBlock, item: RowTemplate, baseline: list[FloatArray]) -> RowBlock:
         """Return the rows of a limit over time with their times, which may move with the design: then those of the
         baseline."""
         template = self.template
         assert item.times is not None
-        shapes = [template.shapes[declared.name] for declared in template.declarations.variables]
-        design = [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(baseline, shapes, strict=True)]
-        times = np.ravel(walk(template.graph, [item.times], design, self.parameter_values).values[0])
+        times = np.ravel(walk(template.graph, [item.times], self.by_block(baseline), self.parameter_values).values[0])
         names = [""]
         for digits in range(6, 18):
             names = [f"{time:.{digits}g}" + ("-" if left else "") for time, left in zip(times, item.is_left, strict=True)]
@@ -229,7 +248,8 @@ class _Binding:
             for entry, value in zip(declared, self.parameter_values, strict=False)
         ]
         columns = zip(self.template.columns, self.parameter_values[len(declared) :], strict=True)
-        return (*found, *(Parameter(name, value, is_data=True) for name, value in columns))
+        own = self.template.own_data
+        return (*found, *(Parameter(name, value, is_data=True, is_internal=name in own) for name, value in columns))
 
     def used(self, roots: list[int]) -> list[NDArray[np.bool_]]:
         """Return for each variable which of its elements anything asked depends on."""

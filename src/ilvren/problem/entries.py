@@ -278,6 +278,7 @@ class Declarations:
     controls: tuple[ControlDeclaration, ...] = ()
     signals: tuple[EntryDeclaration, ...] = ()
     time_tolerance: float = 1e-4
+    time_tighter: int = 0
     time_cases: tuple[TimeCase, ...] = ()
 
 

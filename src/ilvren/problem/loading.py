@@ -12,9 +12,10 @@ from ilvren.problem.binding import bind
 from ilvren.problem.entries import Declarations
 from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
+from ilvren.problem.refinement import AS_DECLARED, Refinement, refined
 from ilvren.problem.template import Template
 
-__all__ = ["load", "loads", "scalarized", "with_limits"]
+__all__ = ["load", "loads", "refined_problem", "scalarized", "with_limits"]
 
 
 def load(
@@ -23,14 +24,15 @@ def load(
     set: Mapping[str, Given] | None = None,
     start: Mapping[str, Given] | None = None,
     aim: Aim = NO_AIM,
+    refinement: Refinement = AS_DECLARED,
 ) -> Problem:
     """Read a problem file and return the problem, ready to evaluate and run.
 
     `set` replaces values of parameters, `start` starts of variables; lists where these are vectors or matrices; `aim`
-    makes one objective of several. Loading never runs anything. Raises ProblemError or FormulaError (the file),
+    makes one objective of several; `refinement` says how finely things over time are looked at. Loading never runs anything. Raises ProblemError or FormulaError (the file),
     RequestError (`set`, `start`, `aim`).
     """
-    return _built(read_file(path), set or {}, start or {}, aim)
+    return _built(read_file(path), set or {}, start or {}, aim, refinement)
 
 
 def loads(
@@ -41,10 +43,11 @@ def loads(
     start: Mapping[str, Given] | None = None,
     files: Mapping[str, str] | None = None,
     aim: Aim = NO_AIM,
+    refinement: Refinement = AS_DECLARED,
 ) -> Problem:
     """Like `load`, from the text of a problem file; `file` is its name in messages, and its tables and models are
     looked for beside it. `files` gives the texts of table files instead, by the names the problem uses."""
-    return _built(read_text(text, file=file, files=files), set or {}, start or {}, aim)
+    return _built(read_text(text, file=file, files=files), set or {}, start or {}, aim, refinement)
 
 
 def scalarized(problem: Problem, aim: Aim) -> Problem:
@@ -52,14 +55,20 @@ def scalarized(problem: Problem, aim: Aim) -> Problem:
     RequestError."""
     if problem.aim:
         raise RequestError("the objectives of this problem have been made one already")
-    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim)
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, problem.refinement)
+    return found if problem.start == found.start else found.with_starts(problem.start)
+
+
+def refined_problem(problem: Problem, refinement: Refinement) -> Problem:
+    """Return a problem over time looked at more finely, or otherwise; its starts stay. Raises RequestError."""
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, problem.aim, refinement)
     return found if problem.start == found.start else found.with_starts(problem.start)
 
 
 def with_limits(problem: Problem, texts: Sequence[str]) -> Problem:
     """Return a problem with further limits, on anything that its file names, behind its own. Raises FormulaError."""
     aim = replace(problem.aim, hold=(*problem.aim.hold, *texts))
-    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim)
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, problem.refinement)
     return found if problem.start == found.start else found.with_starts(problem.start)
 
 
@@ -68,20 +77,32 @@ def _whole(problem: Problem) -> Declarations:
     return declarations.whole or declarations
 
 
-def _built(declarations: Declarations, set: Mapping[str, Given], start: Mapping[str, Given], aim: Aim) -> Problem:
+def _built(
+    declarations: Declarations,
+    set: Mapping[str, Given],
+    start: Mapping[str, Given],
+    aim: Aim,
+    refinement: Refinement = AS_DECLARED,
+) -> Problem:
     own = aimed(declarations, aim) if aim else declarations
     if own.cases:
         from ilvren.problem.cases import expanded  # few files have cases
 
         made, set = expanded(own, set)
         own = replace(made, whole=own)
-    if not own.confirm:
-        return replace(bind(Template(own, set), parameters=set, starts=start), aim=aim)
+    finer = refined(own, refinement) if refinement else own
+    anchor = refinement.anchor
+
+    def bound(declarations: Declarations) -> Problem:
+        return replace(
+            bind(Template(declarations, set), parameters=set, starts=start, anchor=anchor), aim=aim, refinement=refinement
+        )
+
+    if not finer.confirm:
+        return bound(finer)
     from ilvren.problem.confirming import divided, is_limit  # few files have such entries
 
-    search, confirm = divided(own, set)
+    search, confirm = divided(finer, set)
     assert confirm is not None
-    confirmation = bind(Template(confirm, set), parameters=set, starts=start)
     shown = frozenset(entry.name for entry in own.confirm if not is_limit(entry))
-    confirmation = replace(confirmation, confirm_values=shown)
-    return replace(bind(Template(search, set), parameters=set, starts=start), aim=aim, confirmation=confirmation)
+    return replace(bound(search), confirmation=replace(bound(confirm), confirm_values=shown))

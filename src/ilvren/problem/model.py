@@ -21,6 +21,7 @@ from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.entries import Source
+from ilvren.problem.refinement import AS_DECLARED, Refinement
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
@@ -167,7 +168,8 @@ class VariableBlock:
 
 @dataclass(frozen=True, slots=True)
 class Parameter:
-    """A fixed number or array; `is_overridden` when it was set for this run, `is_data` for a column of a table."""
+    """A fixed number or array; `is_overridden` when it was set for this run, `is_data` for a column of a table,
+    `is_internal` for numbers that no file gives."""
 
     name: str
     value: Any
@@ -175,6 +177,7 @@ class Parameter:
     about: str = ""
     is_overridden: bool = False
     is_data: bool = False
+    is_internal: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -297,7 +300,8 @@ class Problem:
     what replaced parameters. `sources` are the models, by their number in the graph, `outputs` (name, node) of theirs.
     `objectives` are all that the file asks for, `objective` the one where there is one; `aim` is what was made of
     several. `confirmation` is the problem of what is asked of a chosen design alone, whose entries `confirm_values` are
-    only shown. `refusal` says why its models may not be run, where they may not.
+    only shown. `refusal` says why its models may not be run, where they may not. `simulations` are what formulas over
+    time call, `refinement` how finely these are looked at.
     """
 
     source: Source
@@ -323,6 +327,7 @@ class Problem:
     confirm_values: frozenset[str] = frozenset()
     refusal: str = ""
     simulations: tuple[Simulation, ...] = field(default=(), repr=False, compare=False)
+    refinement: Refinement = AS_DECLARED
 
     @cached_property
     def variables(self) -> Sequence[Variable]:
@@ -445,8 +450,9 @@ class Problem:
         one of them. Raises RequestError for an unknown name."""
         from ilvren.problem.binding import bind
 
-        found = bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides)
-        return replace(found, aim=self.aim)
+        anchor = self.refinement.anchor
+        found = bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides, anchor=anchor)
+        return replace(found, aim=self.aim, refinement=self.refinement)
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""
@@ -465,6 +471,20 @@ class Problem:
         models = self.with_simulations(calls or self.calls())
         return walk(self.graph, nodes, self.split(point), self.parameter_values, models=models)
 
+    def simulation_inputs(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> list[Sequence[Any]]:
+        """Return what a design gives to each simulation."""
+        axes = self.template.built_axes if self.simulations else []
+        return [self.entry_values(axis.operands, point, calls).values for axis in axes]
+
+    def signals(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> list[dict[str, Any]]:
+        """Return for each simulation {name: values over its moments} at a full design: the time, states, controls,
+        signals and derived values over time; NaN where invalid. Moments at which something jumps are there twice."""
+        found = []
+        for told in self.template.told_over_time if self.simulations else []:
+            seen = self.entry_values([node for *_, node in told], point, calls)
+            found.append({name: np.asarray(v) for (name, *_), v in zip(told, seen.values, strict=True)})
+        return found
+
     def with_simulations(self, calls: Sequence[Any]) -> Sequence[Any]:
         """Return what formulas may call: models by their number, simulations by theirs, counted from the end."""
         return (*calls, *reversed(self.simulations)) if self.simulations else calls
@@ -473,6 +493,7 @@ class Problem:
         """Return {name: value} of every derived value and output of a model at a full design, NaN where invalid;
         `calls` as in `entry_values`."""
         entries = [(item.name, item.node) for item in self.derived] + list(self.outputs)
+        entries += [(block.entry, block.measure) for block in self.row_blocks if block.measure is not None]
         seen = self.entry_values([node for _, node in entries], point, calls)
         return {
             name: np.where(np.isfinite(value), value, np.nan)
@@ -489,6 +510,7 @@ class Problem:
     def quantity_units(self) -> dict[str, str]:
         """Return {name: unit} of every derived value and output of a model."""
         found = {item.name: item.unit for item in self.derived}
+        found |= {block.entry: block.unit for block in self.row_blocks if block.measure is not None}
         for model in self.template.declarations.models if self.template is not None else ():
             found |= {f"{model.name}.{output}": unit for output, unit in model.units.items()}
         return found

@@ -60,6 +60,34 @@ class Moments:
     is_left: tuple[bool, ...] = ()
 
 
+@dataclass(frozen=True)
+class Facts:
+    """From when to when (`end` None where the design gives it), in `moments`; how many numbers evolve, jump at samples,
+    are added up, are chosen at every moment; and from how long ago something is taken."""
+
+    begin: float
+    end: float | None
+    unit: str
+    moments: int
+    states: int
+    samples: int
+    integrals: int
+    controls: int
+    lags: int
+
+
+@dataclass(frozen=True)
+class NameTold:
+    """A name over time: what it is, its rate or formula, and the names that uses."""
+
+    name: str
+    kind: str
+    unit: str
+    about: str
+    text: str
+    uses: tuple[str, ...]
+
+
 def calls_of_time(tree: Node) -> Iterator[Call]:
     """Yield the outermost calls of functions of time in a tree."""
     waiting = [tree]
@@ -716,6 +744,7 @@ class Axis:
             tuple(self.probes),
             tuple(self.taus.tolist()),
             self.template.declarations.time_tolerance,
+            self.template.declarations.time_tighter,
         )
 
     def simulation(self, values: Sequence[Any], anchor: Sequence[Any] | None) -> Simulation:
@@ -808,6 +837,70 @@ class Axis:
             return columns[0]
         rows = shaping.join(main, tuple(shaping.reshaped(main, column, (1, len(taus))) for column in columns))
         return shaping.reshaped(main, shaping.transpose(main, rows), (len(taus), *control.shape))
+
+    def shares_of(self, times: FloatArray) -> FloatArray:
+        """Return times of the grid, some of them twice, as shares of the time (of a free end by their place)."""
+        if not self.is_free_end:
+            return np.asarray((times - self.begin_value) / self.duration_value)
+        span = times[-1] - times[0] if len(times) > 1 else 1.0
+        return np.asarray((times - times[0]) / (span or 1.0))
+
+    def told(self) -> list[tuple[str, str, int]]:
+        """Return (name, unit, node over the moments of the grid, those at jumps twice) of the time and all over it."""
+        template = self.template
+        found = [(self.t_name, self.time.unit, self.sides.times)]
+        units = {item.name: item.unit for item in (*self.state_declarations, *self.control_declarations.values(), *self.signals.values())}
+        units |= {entry.name: entry.unit for entry in template.declarations.derived}
+        names = [*self.state_names, *self.control_declarations, *self.signals, *template.names_over_time(self)]
+        for name in names:
+            entry = EntryDeclaration("signals", name, name)
+            node = self.named(entry, Name(name, (0, len(name))), -1)
+            found.append((name, units.get(name, ""), self.spread(node, self.sides)))
+        return found
+
+    def facts(self) -> Facts:
+        """Return from when to when, and how much evolves."""
+        sizes = [math.prod(state.shape) for state in self.states]
+        sampled = [size for state, size in zip(self.states, sizes, strict=True) if state.rate is None]
+        own = sum(sizes[: len(self.state_declarations)])
+        return Facts(
+            self.begin_value,
+            None if self.is_free_end else self.begin_value + self.duration_value,
+            self.time.unit,
+            len(self.taus),
+            own - sum(sampled),
+            sum(sampled),
+            sum(sizes) - own,
+            sum(math.prod(control.shape) for control in self.controls),
+            len(self.lag_nodes),
+        )
+
+    def names_told(self) -> list[NameTold]:
+        """Return what there is over time, in the order of the file."""
+        template = self.template
+        found = []
+        for state in self.state_declarations:
+            kind = "sampled state" if state.next is not None else "linear block" if state.transfer is not None else "state"
+            text = state.rate or state.next or (state.transfer.of if state.transfer is not None else "")
+            found.append(NameTold(state.name, kind, state.unit, state.about, text, self._used(state)))
+        for control in self.control_declarations.values():
+            place = self.controls[self.control_places[control.name]]
+            text = f"{place.pieces} pieces, {control.form}" if control.form != "pointwise" else "pointwise"
+            found.append(NameTold(control.name, "control", control.unit, control.about, text, ()))
+        for name, entry in self.signals.items():
+            used = tuple(dict.fromkeys(word.name for word in names_in(self.trees[name])))
+            found.append(NameTold(name, "signal", entry.unit, entry.about, formula_text(entry.formula), used))
+        for name in template.names_over_time(self):
+            tree, own = template.derived_over_time(name)
+            assert tree is not None and own is not None
+            used = tuple(dict.fromkeys(word.name for word in names_in(tree)))
+            found.append(NameTold(name, "derived", own.unit, own.about, formula_text(own.formula), used))
+        return found
+
+    def _used(self, state: StateDeclaration) -> tuple[str, ...]:
+        texts = [state.rate, state.next, state.transfer.of if state.transfer is not None else None]
+        trees = [self.template.parse(EntryDeclaration("states", state.name, text)) for text in texts if text is not None]
+        return tuple(dict.fromkeys(word.name for tree in trees for word in names_in(tree)))
 
     # ---- slopes over time -------------------------------------------------------------------------
 

@@ -96,6 +96,7 @@ class Template:
         self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
+        self.told_over_time = [axis.told() for axis in self.built_axes]
         self._check_choices()
         if any(model.program is not None for model in declarations.models) and not declarations.part:
             from ilvren.problem.program_entries import refuse_unused
@@ -507,6 +508,10 @@ class Template:
             return None, None
         return self._trees[name], self._entries[name]
 
+    def names_over_time(self, axis: Axis) -> list[str]:
+        """Return the derived values that change along an axis."""
+        return [name for name, own in self._over_time.items() if own is axis]
+
     def is_over_time(self, tree: Node) -> Axis | None:
         """Return the axis along which a formula changes, or None."""
         for axis in self.axes:
@@ -624,6 +629,11 @@ class Template:
 
         own = rebuilt(tree, replaced)
         return own, lambda word: extra[word.name] if word.name in extra else resolve(word)
+
+    @property
+    def own_data(self) -> frozenset[str]:
+        """Return the names of fixed numbers that no file gives."""
+        return frozenset(self._data)
 
     def measure(self, entry: EntryDeclaration, call: Call) -> int:
         """Return the node of a function of time. Raises FormulaError."""

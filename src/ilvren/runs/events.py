@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ilvren.runs.leaders import Leader
 
-__all__ = ["Ended", "Event", "Iterated", "LookedOn", "StageBegun", "Started"]
+__all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "StageBegun", "Started"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,4 +69,11 @@ class Ended:
     outcome: str
 
 
-Event = Started | StageBegun | Iterated | LookedOn | Ended
+@dataclass(frozen=True, slots=True)
+class Finer:
+    """A problem over time is looked at more finely: what was changed, and why."""
+
+    told: str
+
+
+Event = Finer | Started | StageBegun | Iterated | LookedOn | Ended

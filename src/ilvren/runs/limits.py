@@ -140,7 +140,9 @@ class LimitStates(Sequence[LimitState]):
         side, margin = int(self.sides[place]), min(value - low, high - value)
         price = None if self.prices is None or math.isnan(self.prices[place]) else float(self.prices[place])
         return LimitState(
-            element_name(block.name, block.shape, place - block.first),
+            block.row_name(place - block.first)
+            if isinstance(block, RowBlock)
+            else element_name(block.name, block.shape, place - block.first),
             value,
             low,
             high,
@@ -221,6 +223,8 @@ class LimitStates(Sequence[LimitState]):
             if not self.are_unique and not np.isnan(price).all():
                 unique = [None if math.isnan(one) else False for one in price.tolist()]
                 entry["price_unique"] = nested(unique, block.shape)
+            if isinstance(block, RowBlock) and block.times is not None:
+                entry["times"] = list(block.times)
             document[block.name] = entry
         return document
 
@@ -250,7 +254,8 @@ def nested(values: Sequence[Any], shape: Shape) -> Any:
         return values[0]
     if len(shape) == 1:
         return list(values)
-    return [list(values[row * shape[1] : (row + 1) * shape[1]]) for row in range(shape[0])]
+    size = math.prod(shape[1:])
+    return [nested(values[row * size : (row + 1) * size], shape[1:]) for row in range(shape[0])]
 
 
 def plain_values(value: Any) -> Any:

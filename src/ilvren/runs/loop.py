@@ -190,10 +190,11 @@ class Loop:
             own.evaluations + before.evaluations, own.gradients + before.gradients, own.hessians + before.hessians
         )
 
-    def base_after(self, result: RunResult, values: Mapping[str, Any]) -> Base:
-        """Return what the next stage begins with, where this one set `values` and ended with `result`."""
+    def base_after(self, result: RunResult, values: Mapping[str, Any], finer: str = "") -> Base:
+        """Return what the next stage begins with, where this one set `values` and ended with `result`; `finer` says how the
+        next one looks at the problem."""
         evaluations = self.gate.counts.evaluations
-        told = StageEnd(values, result.outcome, result.reason, result.objective, result.violation, evaluations)
+        told = StageEnd(values, result.outcome, result.reason, result.objective, result.violation, evaluations, finer)
         ended = (*self._base.ended, told)
         return Base(self._requests, self.counts, self._seconds(), self._history, self._shelf, ended)
 
@@ -217,6 +218,10 @@ class Loop:
             return result if trouble is not None else self._ended(result)
         finally:
             self.gate.release()
+
+    def close(self, result: RunResult) -> RunResult:
+        """Take a stage that was driven as not the last for the last."""
+        return self._ended(result)
 
     def _ended(self, result: RunResult) -> RunResult:
         """Confirm the design, record the end of the run, and return its result."""

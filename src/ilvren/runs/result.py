@@ -14,6 +14,7 @@ from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
     from ilvren.runs.confirming import Confirmation
+    from ilvren.runs.refining import TimeReport
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 
@@ -56,7 +57,7 @@ class RunResult:
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
-    before the last one ended; `confirmation` what [confirm] found, None where it was not evaluated."""
+    before the last one ended; `time_error` what simulating costs at the design; `confirmation` what [confirm] found, None where it was not evaluated."""
 
     id: str
     problem: Problem
@@ -89,6 +90,7 @@ class RunResult:
     derived: Mapping[str, Any] = field(default_factory=dict, repr=False)
     stages: tuple[StageEnd, ...] = ()
     confirmation: Confirmation | None = None
+    time_error: TimeReport | None = None
 
     @property
     def holds(self) -> bool:
@@ -172,5 +174,6 @@ class RunResult:
             **({"conflict": list(self.conflict)} if self.conflict else {}),
             **({"stages": [stage.to_dict() for stage in self.stages]} if self.stages else {}),
             **({"confirmation": self.confirmation.to_dict()} if self.confirmation is not None else {}),
+            **({"time_error": self.time_error.to_dict()} if self.time_error is not None else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }

@@ -29,7 +29,7 @@ ENDS_THE_RUN = frozenset({"interrupted", "model-failed", "exhausted"})
 @dataclass(frozen=True)
 class StageEnd:
     """How a stage ended: the parameters it `set`, its `outcome` and `reason`, its objective as written there, and the
-    evaluations counted in it."""
+    evaluations counted in it; `finer` says how the next stage looks at a problem over time."""
 
     set: Mapping[str, Any]
     outcome: str
@@ -37,6 +37,7 @@ class StageEnd:
     objective: float | None
     violation: float
     evaluations: int
+    finer: str = ""
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -47,6 +48,7 @@ class StageEnd:
             "objective": None if self.objective is None else plain(self.objective),
             "violation": plain(self.violation),
             "evaluations": self.evaluations,
+            **({"finer": self.finer} if self.finer else {}),
         }
 
 

@@ -19,12 +19,13 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Known, Method, options_from
-from ilvren.problem import Aim, Problem, load
+from ilvren.problem import Aim, Problem, load, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
-from ilvren.runs.events import Ended, Event, StageBegun, Started
+from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
+from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement, time_report
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
 from ilvren.runs.pool import open_workers
@@ -103,6 +104,7 @@ def run(
             raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
         with open_workers(problem, workers, settings) as pool:
             plan = _Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
+            problem, problems = _begun_along_start(problem), [_begun_along_start(one) for one in problems]
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     with ExitStack() as stack:
@@ -114,6 +116,8 @@ def run(
             problems = [one.with_starts(np.array(problem.start)) for one in problems]
         recorded = known_recorded(opened, known)
         designs = known_designs(problem, opened, recorded) if known else None
+        problem, problems = _begun_along_start(problem), [_begun_along_start(one) for one in problems]
+        finely = problem.refinement.to_dict()
         models = stored_models(problem)
         signature = signature_of(problem, models)
         number = opened.begin_run(
@@ -131,6 +135,7 @@ def run(
                 **({"stages": {str(place): dict(own) for place, own in enumerate(stages, start=1)}} if stages else {}),
                 **({"before": before} if stages else {}),
                 **({"proposal": dict(proposal)} if proposal else {}),
+                **({"time": finely, "time_first": finely} if problem.simulations else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
@@ -139,8 +144,8 @@ def run(
             models=models,
             member=member,
         )
-        if stages:
-            opened.plan_stages(number, len(stages))
+        if stages or problem.simulations:
+            opened.plan_stages(number, max(len(stages), 1))
         plan = _Plan(
             chosen,
             early,
@@ -241,6 +246,7 @@ def resume(
     given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds, "patience": patience}
     if not (anyhow and is_over):
         settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
+    record = _before_stages(record)
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
@@ -423,11 +429,13 @@ def _drive(
         own = problem if point is None else problem.with_starts(point)
         is_last = stage == count
         loop = plan.loop(own, multipliers, plan.replay(stage), base, is_last=is_last)
-        if stages:
+        if stages or own.simulations:
             loop.begin_stage(stage)
-            if listener is not None:
+            if stages and listener is not None:
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
-        result = loop.drive(is_last=is_last)
+        result = loop.drive(is_last=is_last and not own.simulations)
+        if is_last and own.simulations:
+            result = _looked_closer(plan, own, loop, result, stage)
         if not is_last:
             point = np.array(result.point)
             warm = warm_start(problem, result.to_dict(), f"stage {stage}")
@@ -441,6 +449,53 @@ def _drive(
     if listener is not None:
         listener(Ended(result.outcome))
     return result
+
+
+def _looked_closer(plan: _Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
+    """Look at what a run over time has found more finely, and go on from there in further stages while that shows
+    anything; return the result, which is recorded as the run's."""
+    first = stage
+    while True:
+        point = np.array(result.point)
+        try:
+            result = replace(result, time_error=time_report(problem, point, loop.gate.calls))
+            finer = None
+            if result.outcome in REFINED and stage - first < MOST_STAGES:
+                finer = next_refinement(problem, point, loop.gate.calls)
+        except KeyboardInterrupt:  # what was found stands, and is on record; resuming goes on
+            return loop.close(replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run"))
+        if finer is None:
+            return loop.close(result)
+        refinement, told = finer
+        base = loop.base_after(result, {}, told)
+        stage += 1
+        document = result.to_dict()
+        problem = refined_problem(problem, refinement).with_starts(point)
+        if plan.listener is not None:
+            plan.listener(Finer(told))
+        if plan.ledger is not None:
+            plan.ledger.note_refinement(plan.number, refinement.to_dict())
+            plan.ledger.plan_stages(plan.number, stage)
+        plan = replace(plan, settings=loop.settings, method=plan.early, known=None)
+        multipliers = warm_start(problem, document, f"stage {stage - 1}").multipliers
+        loop = plan.loop(problem, multipliers, plan.replay(stage), base)
+        loop.begin_stage(stage)
+        result = loop.drive(is_last=False)
+
+
+def _begun_along_start(problem: Problem) -> Problem:
+    """Return a problem over time whose steps are chosen along the design that the run begins with."""
+    if not problem.simulations or problem.start == problem.baseline:
+        return problem
+    return refined_problem(problem, replace(problem.refinement, anchor=problem.start))
+
+
+def _before_stages(record: RunRecord) -> RunRecord:
+    """Return the record of a run over time as it was before its stages looked more finely."""
+    first = record.overrides.get("time_first")
+    if first is None:
+        return record
+    return replace(record, overrides={**record.overrides, "time": first})
 
 
 def _without_stages(record: RunRecord) -> Problem:

@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.ledger import RunRecord
-from ilvren.problem import Aim, Problem, loads
+from ilvren.problem import Aim, Problem, Refinement, loads
 from ilvren.runs.trust import refusal_of
 
 __all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
@@ -37,6 +37,7 @@ def problem_of(record: RunRecord) -> Problem:
         start=record.overrides["start"],
         files=record.files,
         aim=Aim.from_dict(record.overrides.get("aim", {})),
+        refinement=Refinement.from_dict(record.overrides.get("time", {})),
     )
     refusal = refusal_of(record, problem)
     if not refusal:

@@ -1,0 +1,158 @@
+"""Runs over time, stage by stage: after each, what was found is looked at more finely than the method saw it.
+
+Where a limit at every moment is broken between the moments of the grid, or the steps of the simulation were not chosen
+for the design that was found, the problem of the next stage has more moments, and steps chosen along that design.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.evaluate import Gate
+from ilvren.problem import Measures, Problem, Refinement, refined_problem
+
+__all__ = ["MOST_STAGES", "REFINED", "TimeReport", "missed_between", "next_refinement", "time_report"]
+
+FloatArray = NDArray[np.float64]
+
+# Outcomes whose design is worth a closer look.
+REFINED = frozenset({"converged", "settled", "target", "stalled"})
+# A limit that moves from moment to moment as fast as moments are added will not be caught.
+MOST_STAGES = 8
+# Moments added in one stage; and the grid's moments beyond which intervals are looked at in two parts, not in four.
+MOST_ADDED, LARGE_GRID = 40, 1500
+# Steps are made for errors smaller by ten, at most so often.
+MOST_TIGHTER = 4
+USUAL_TOLERANCE = 1e-4
+
+
+@dataclass(frozen=True)
+class TimeReport:
+    """What simulating costs at a design: the largest estimated error of a state over its size, the limit, the steps and
+    what takes them; whether they were halved because they were chosen along another design."""
+
+    estimate: float
+    limit: float
+    steps: int
+    scheme: str
+    is_halved: bool = False
+
+    @property
+    def is_met(self) -> bool:
+        """Return whether the error is within its limit."""
+        return self.estimate <= self.limit
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        estimate: object = self.estimate if np.isfinite(self.estimate) else None
+        return {"estimate": estimate, "limit": self.limit, "steps": self.steps, "scheme": self.scheme}
+
+
+def tolerance_of(problem: Problem) -> float:
+    """Return the tolerance of what is computed over time."""
+    return problem.refinement.tolerance or USUAL_TOLERANCE
+
+
+def time_report(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> TimeReport | None:
+    """Return what simulating costs at a design; None where it cannot be simulated, or nothing is."""
+    found: list[TimeReport] = []
+    for simulation, inputs in zip(problem.simulations, problem.simulation_inputs(point, calls), strict=True):
+        error = simulation.time_error(inputs)
+        if error is None:
+            return None
+        is_halved = simulation.point(inputs).halvings > 0
+        found.append(TimeReport(error.estimate, tolerance_of(problem), error.steps, error.scheme, is_halved))
+    if not found:
+        return None
+    worst = max(found, key=lambda item: item.estimate)
+    return replace(worst, steps=sum(item.steps for item in found), is_halved=any(item.is_halved for item in found))
+
+
+@dataclass(frozen=True)
+class Missed:
+    """Limits over time that are broken between the moments of the grid: by how much at most, over the row's size, in
+    which row, and the moments (shares of the time, by case) at which more rows are needed."""
+
+    worst: float
+    row: str
+    moments: dict[str, tuple[float, ...]]
+
+
+def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Missed:
+    """Return which limits over time a design breaks between the moments of the grid, by more than the tolerance."""
+    axes = problem.template.built_axes
+    if not any(block.times is not None for block in problem.row_blocks):
+        return Missed(0.0, "", {})
+    parts = 4 if sum(len(axis.taus) for axis in axes) <= LARGE_GRID else 2
+    quarters = {}
+    for axis in axes:
+        low, step = axis.taus[:-1], np.diff(axis.taus)
+        quarters[axis.case] = tuple(np.concatenate([low + step * k / parts for k in range(1, parts)]).tolist())
+    finer = refined_problem(problem, problem.refinement.with_more(quarters, problem.refinement.anchor))
+    gate = Gate(finer, calls=calls if len(calls) == len(finer.sources) else None)
+    rows = gate.evaluate(point).rows
+    measures = Measures.of(finer)
+    # Limits are of the size that they have on the grid itself.
+    miss = np.maximum(measures.row_lower - rows, rows - measures.row_upper) / measures.row_sizes
+    limit = tolerance_of(problem)
+    worst, name = 0.0, ""
+    found: dict[str, list[tuple[float, float]]] = {}
+    for block in finer.row_blocks:
+        if block.times is None:
+            continue
+        own = miss[block.first : block.first + block.size].reshape(len(block.times), -1)
+        peak = own.max(axis=1)
+        axis = next((item for item in axes if item.suffix and block.name.endswith(item.suffix)), axes[0])
+        if not np.isfinite(peak).all():
+            continue
+        if peak.max(initial=0.0) > worst:
+            worst = float(peak.max())
+            place = int(np.argmax(peak))
+            name = block.row_name(place * own.shape[1] + int(np.argmax(own[place])))
+        shares = axis.shares_of(np.array(block.times))
+        for k in range(len(peak)):
+            before, after = peak[k - 1] if k else -np.inf, peak[k + 1] if k + 1 < len(peak) else -np.inf
+            if peak[k] > 0.5 * limit and peak[k] >= before and peak[k] >= after:
+                found.setdefault(axis.case, []).append((-float(peak[k]), float(shares[k])))
+    moments = {case: tuple(tau for _, tau in sorted(own)[:MOST_ADDED]) for case, own in found.items()}
+    known = {axis.case: axis.taus for axis in axes}
+    moments = {
+        case: tuple(tau for tau in own if np.abs(known[case] - tau).min() > 1e-7) for case, own in moments.items()
+    }
+    return Missed(worst, name, {case: own for case, own in moments.items() if own})
+
+
+def next_refinement(
+    problem: Problem, point: FloatArray, calls: Sequence[Any] = ()
+) -> tuple[Refinement, str] | None:
+    """Return how the next stage looks at a problem over time, and why; None where nothing is gained."""
+    report = time_report(problem, point, calls)
+    if report is None:
+        return None
+    missed = missed_between(problem, point, calls)
+    told = []
+    own = problem.refinement
+    limit = tolerance_of(problem)
+    anchor = own.anchor
+    tighter = own.tighter
+    if not report.is_met or report.is_halved:
+        here = tuple(point.tolist())
+        if not report.is_met and (report.is_halved is False):
+            tighter += 1
+        if tighter <= MOST_TIGHTER and (here != own.anchor or tighter != own.tighter):
+            anchor = here
+            why = f"their error was {report.estimate:.1e}" if not report.is_met else "they had to be halved for it"
+            told.append(f"steps chosen anew along this design ({why})")
+    if missed.worst > limit and missed.moments:
+        count = sum(len(item) for item in missed.moments.values())
+        moments = "moment" if count == 1 else "moments"
+        told.append(f"{count} {moments} added to the grid ({missed.row} is broken between its moments by {missed.worst:.1e})")
+    if not told:
+        return None
+    finer = own.with_more(missed.moments if missed.worst > limit else {}, anchor)
+    return replace(finer, tighter=min(tighter, MOST_TIGHTER)), "; ".join(told)
