@@ -12,6 +12,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "check": ("check", "derivatives, scaling, conflicts, domains and units, before any run"),
     "locate": ("locate", "where numbers stand in decks and listings, as entries to paste"),
     "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
+    "simulate": ("simulate", "a design over time: its signals as a table, a file or a figure"),
     "run": ("run", "run a method on a problem"),
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
     "resume": ("resume", "continue an interrupted, killed or exhausted run, or a contest"),
@@ -28,7 +29,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 GROUPS = {
     "Begin": ("demo", "new"),
-    "Look": ("show", "check", "locate", "draw"),
+    "Look": ("show", "check", "locate", "draw", "simulate"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),

@@ -140,6 +140,13 @@ class March:
             forced = range(system.width + system.mode_count, system.all_width)
             self.step = explicit_step(self.tableau, system.all_width, self.state_places.tolist(), forced, self.thetas)
 
+    def walker(self, given: Given, mesh: Mesh, course: Course) -> Walker:
+        """Return what evaluates moments along a course that is there."""
+        found = Walker(self, given, mesh)
+        found.course = course
+        found.x_first = course.first[0]
+        return found
+
     # ---- one course -------------------------------------------------------------------------------
 
     def course(self, given: Given, mesh: Mesh | None = None) -> Course:
@@ -346,6 +353,13 @@ class Walker:
 
     def _delay_within(self, moments: FloatArray, tau0: float, h: float, inside: FloatArray) -> None:
         """Nothing: lags are longer than steps, so that what is taken some time ago is known."""
+
+    def natural_rates(self, tau: float, x: FloatArray, low: float, high: float) -> FloatArray:
+        """Return the rates with every branch as it falls, at a moment between `low` and `high`, where no piece ends."""
+        inside = min(max(tau, low + 1e-9 * (high - low)), high - 1e-9 * (high - low))
+        moment = self.moment(tau, x, inside, np.zeros(self.system.forcing_count))[: self.system.width]
+        moment[0] = inside
+        return np.asarray(self.rated(self.system.natural, moment)) * np.ones(len(x))
 
     # ---- the walk ---------------------------------------------------------------------------------
 

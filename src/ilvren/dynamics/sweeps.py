@@ -28,7 +28,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, March, piece_of, segment_of
 
-__all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward"]
+__all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward", "transitions"]
 
 FloatArray = NDArray[np.float64]
 
@@ -309,6 +309,22 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
     if maps is not None:
         own = ~linear.is_moved
         found.k[own] = maps.k_by_state[own] @ found.first[own][:, None] + maps.k_driven[own]
+    return found
+
+
+def transitions(linear: Linear) -> FloatArray:
+    """Return what the states at the start of every segment do to those at its end (N, n, n), jumps included, moments of
+    events held, and what is delayed left out."""
+    right = np.zeros((len(linear.course), linear.s, linear.n, 0))
+    found = _maps(linear, right).across
+    order = {flat: k for k, flat in enumerate(np.flatnonzero(linear.system.is_sampled).tolist())}
+    for number, (place, _, _, states) in enumerate(linear.course.jumps):
+        if place >= len(found):
+            continue
+        jump = np.eye(linear.n)
+        for flat in states:
+            jump[flat] = linear.jump_slopes[number][order[flat]][linear.states]
+        found[place] = found[place] @ jump
     return found
 
 

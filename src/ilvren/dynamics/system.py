@@ -67,7 +67,7 @@ class System:
             flags += [is_sampled] * len(own)
         self.is_sampled = np.array(flags, dtype=bool)
         self.size = len(flags)
-        self._natural, self._jump_roots = made, jumps
+        self._natural, self._jump_roots, self._natural_roots = made, jumps, rates
         self._split(made, rates)
 
     # ---- places of what in a moment ---------------------------------------------------------------
@@ -200,6 +200,11 @@ class System:
     def jumps(self) -> Callable[..., tuple[float, ...]]:
         """Return the function of the inputs alone that gives what sampled states jump to."""
         return self._scalar(self._natural, self._jump_roots, self.width)
+
+    @cached_property
+    def natural(self) -> Callable[..., tuple[float, ...]]:
+        """Return the function of the inputs alone that gives the rates, every branch as it falls."""
+        return self._scalar(self._natural, self._natural_roots, self.width)
 
     @cached_property
     def slope_entries(self) -> list[tuple[int, int, int]]:

@@ -228,6 +228,9 @@ def _judged(case: Case) -> Verdict:
         return case.verdict("limits-broken", worst.detail)
     if not case.evaluation.is_finite:
         return case.verdict("unverified", case.checks[0].detail)
+    timed = _check_time(case)
+    if timed is not None:
+        return timed
     if agrees == "fail":
         return case.verdict("unverified", "the record and a fresh evaluation disagree: " + case.checks[0].detail)
     if case.problem.seeks_feasible:
@@ -373,6 +376,20 @@ def _check_limits(case: Case) -> bool:
         case.add("bounds", "fail", None, None, f"{off_grid[0]} is not one of its allowed values")
         return False
     return holds
+
+
+def _check_time(case: Case) -> Verdict | None:
+    """Check what evolves over time: integrated afresh, and between the moments of the grid; return the verdict where
+    that decides."""
+    if not case.problem.simulations:
+        return None
+    from ilvren.judge.over_time import check_between, check_time
+
+    broken = check_between(case)
+    if broken is not None:
+        return case.verdict("limits-broken", broken)
+    wrong = check_time(case)
+    return None if wrong is None else case.verdict("unverified", wrong)
 
 
 def _check_record(case: Case) -> Better | None:

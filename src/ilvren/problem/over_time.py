@@ -845,6 +845,11 @@ class Axis:
         span = times[-1] - times[0] if len(times) > 1 else 1.0
         return np.asarray((times - times[0]) / (span or 1.0))
 
+    def time_at(self, tau: float, point: Sequence[float], problem: Any) -> float:
+        """Return the time at a share of it, for a full design."""
+        begin, duration = problem.entry_values([self.begin, self.duration], point).values
+        return float(begin) + tau * float(duration)
+
     def told(self) -> list[tuple[str, str, int]]:
         """Return (name, unit, node over the moments of the grid, those at jumps twice) of the time and all over it."""
         template = self.template

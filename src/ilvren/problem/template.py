@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from ilvren.formula.syntax import Call
     from ilvren.models import ModelSource
     from ilvren.problem.over_time import Axis
+    from ilvren.problem.time_functions import MeasuredCall
     from ilvren.problem.tables import Table
 
 __all__ = ["Template", "checked_override", "listed"]
@@ -81,6 +82,7 @@ class Template:
             name: checked_override("--set", name, v, self.parameter_index, "parameter")
             for name, v in (overrides or {}).items()
         }
+        self.measured: list[MeasuredCall] = []
         self.axes: list[Axis] = []
         self.built_axes: list[Axis] = []
         self._over_time: dict[str, Axis] = {}  # derived values that change over time

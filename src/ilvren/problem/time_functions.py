@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.formula import Name, Node, shape_text, shaping
@@ -12,7 +13,19 @@ if TYPE_CHECKING:
     from ilvren.problem.over_time import Axis
     from ilvren.problem.template import Template
 
-__all__ = ["axis_of_call", "moved", "worked_out"]
+__all__ = ["MeasuredCall", "axis_of_call", "moved", "worked_out"]
+
+
+@dataclass(frozen=True)
+class MeasuredCall:
+    """A measure somewhere in the file: the entry it stands in, the function, the name over time that it measures, the
+    nodes of its levels and of its value."""
+
+    entry: str
+    function: str
+    signal: str
+    levels: tuple[int, ...]
+    node: int
 
 
 def axis_of_call(template: Template, entry: EntryDeclaration, call: Call) -> Axis:
@@ -52,16 +65,26 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
         told = axis.spread(node, moments)
         is_vector = bool(graph.shape(template.lower_entry(entry, call.arguments[1])))
         return told if is_vector else shaping.index(graph, told, (0, *own))
-    measures = axis.measures()
-    if call.function == "highest":
-        return measures.highest(node)
-    if call.function == "lowest":
-        return measures.lowest(node)
     levels = [_level(template, entry, argument) for argument in call.arguments[1:]]
-    if call.function == "rise_time":
-        return measures.rise_time(node, *levels)
-    if call.function == "settling_time":
-        return measures.settling_time(node, *levels)
+    found = _measure(template, axis, call.function, node, levels)
+    if isinstance(call.arguments[0], Name) and not axis.graph.shape(node):
+        known = MeasuredCall(entry.name, call.function, call.arguments[0].name, tuple(levels), found)
+        if known not in template.measured:
+            template.measured.append(known)
+    return found
+
+
+def _measure(template: Template, axis: Axis, function: str, node: int, levels: list[int]) -> int:
+    measures = axis.measures()
+    match function:
+        case "highest":
+            return measures.highest(node)
+        case "lowest":
+            return measures.lowest(node)
+        case "rise_time":
+            return measures.rise_time(node, *levels)
+        case "settling_time":
+            return measures.settling_time(node, *levels)
     return measures.overshoot(node, levels[0], first_value(template, axis, node))
 
 
