@@ -21,7 +21,7 @@ from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
 
-__all__ = ["MOST_EVENTS", "Course", "Given", "Lost", "March", "Walker", "nudged", "segment_of"]
+__all__ = ["MOST_EVENTS", "Course", "Given", "Layout", "Lost", "March", "Walker", "nudged", "segment_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -126,15 +126,17 @@ class March:
         self.state_list = self.state_places.tolist()
         self.outer_places = system.places("outer")
         self.lags = range(evolution.lag_count)
-        self._layout = _Layout(system)
+        self.layout = Layout(system)
         self._template = np.zeros(system.all_width)
         self._modes = slice(system.width, system.width + system.mode_count)
         self._forcing = slice(system.width + system.mode_count, system.all_width)
         self._samples = _samples(system)
-        layout = self._layout
-        self.is_plain = self.tableau.is_explicit and not layout.uses_lags
+        layout = self.layout
+        self.is_plain = self.tableau.is_explicit and not layout.rate_lags
         self.thetas = {
-            own.start: evolution.controls[number].pieces for _, number, kind, own in layout.controls if kind == "theta"
+            own.start: evolution.controls[number].pieces
+            for lag, number, kind, own in layout.controls
+            if kind == "theta" and lag < 0
         }
         if self.is_plain:
             forced = range(system.width + system.mode_count, system.all_width)
@@ -158,7 +160,7 @@ def _samples(system: System) -> list[int]:
     return [k for k, flag in enumerate(system.is_sampled) if flag]
 
 
-class _Layout:
+class Layout:
     """Where the numbers of a moment come from."""
 
     def __init__(self, system: System) -> None:
@@ -178,6 +180,11 @@ class _Layout:
                 places += range(own.start, own.stop)
                 states += range(int(first[item.of]), int(first[item.of + 1]))
         self.uses_lags = sorted({*self.sigmas, *self.delayed, *(lag for lag, *_ in self.controls if lag >= 0)})
+        # Lags that rates or gaps look back by; what jumps at samples may look back by others.
+        own = system.graph.variables_of([*system.rate_roots, *system.gap_roots])
+        lags = [item.lag for item in evolution.inputs]
+        at = np.searchsorted(system.starts, sorted(place for place in own if place < system.width), side="right") - 1
+        self.rate_lags = sorted({lags[k] for k in at.tolist() if lags[k] >= 0})
 
 
 class Walker:
@@ -193,7 +200,7 @@ class Walker:
         self.base_key: tuple[int, ...] | None = None
         self.base_modes: list[float] | None = None
         self.base_list: list[float] = []
-        layout = march._layout
+        layout = march.layout
         self.is_plain = self.course.is_plain = march.is_plain
         self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
 
@@ -201,7 +208,7 @@ class Walker:
 
     def moment(self, tau: float, x: Sequence[float] | FloatArray, at: float, forcing: FloatArray | None) -> FloatArray:
         """Return all numbers of the moment tau; `at` is a share of the time within the same piece of every control."""
-        march, layout = self.march, self.march._layout
+        march, layout = self.march, self.march.layout
         found = self.base.copy()
         found[0] = tau
         found[march.state_places] = x
@@ -242,10 +249,11 @@ class Walker:
         """Return the states at an earlier share of the time, on the side of `inside`."""
         course = self.course
         if sigma <= 0.0 or not len(course):
-            return course.first[0] if len(course) else self.x_first
+            return np.asarray(course.first[0] if len(course) else self.x_first)
         place = segment_of(course, sigma, inside)
         theta = (sigma - course.tau0[place]) / course.h[place]
-        return course.first[place] + course.h[place] * (course.tableau.weights(theta) @ course.k[place])
+        step = course.h[place] * (course.tableau.weights(theta) @ np.asarray(course.k[place]))
+        return np.asarray(course.first[place]) + step
 
     # ---- steps ------------------------------------------------------------------------------------
 
@@ -275,7 +283,9 @@ class Walker:
         key = tuple(piece_of(middle, control.pieces) for control in self.system.evolution.controls)
         if key != self.base_key or self.base_modes is not self.modes:
             found = self.base.copy()
-            for _, number, kind, own in self.march._layout.controls:
+            for lag, number, kind, own in self.march.layout.controls:
+                if lag >= 0:
+                    continue
                 found[own] = key[number] if kind == "theta" else self.control(number, kind, middle, middle)
             found[self.march._modes] = self.modes
             self.base_key, self.base_modes, self.base_list = key, self.modes, found.tolist()
@@ -328,8 +338,6 @@ class Walker:
         for turn in range(MOST_NEWTON):
             at = x + h * (tableau.a @ k)
             moments[:, places] = at
-            if self.march._layout.uses_lags:
-                self._delay_within(moments, tau0, h, inside)
             found = np.array([self.rated(rates, moment) * np.ones(n) for moment in moments])
             if not np.isfinite(found).all():
                 return moments, found, np.full(n, np.nan)
@@ -350,9 +358,6 @@ class Walker:
         moments[:, places] = x + h * (tableau.a @ k)
         k = np.array([self.rated(rates, moment) * np.ones(n) for moment in moments])
         return moments, k, x + h * (tableau.b @ k)
-
-    def _delay_within(self, moments: FloatArray, tau0: float, h: float, inside: FloatArray) -> None:
-        """Nothing: lags are longer than steps, so that what is taken some time ago is known."""
 
     def natural_rates(self, tau: float, x: FloatArray, low: float, high: float) -> FloatArray:
         """Return the rates with every branch as it falls, at a moment between `low` and `high`, where no piece ends."""
@@ -382,12 +387,12 @@ class Walker:
         return course
 
     def check_lags(self) -> None:
-        layout = self.march._layout
+        layout = self.march.layout
         for lag in layout.uses_lags:
             shift = float(self.given.lags[lag])
             if not shift > 0.0 or not math.isfinite(shift):
                 raise Lost(0.0, -1, shift, "a lag is not above 0")
-            if shift < self.mesh.longest:
+            if lag in layout.rate_lags and shift < self.mesh.longest:
                 raise Lost(0.0, -1, shift, "a lag is shorter than the steps")
 
     def jumped(self, low: float, high: float, x: FloatArray, states: tuple[int, ...]) -> FloatArray:

@@ -61,9 +61,10 @@ def framed(system: System, duration: float, lags: Sequence[float]) -> Frame:
     ends = [np.arange(control.pieces + 1) / control.pieces for control in evolution.controls]
     own = system.breaks(np.union1d(np.linspace(0.0, 1.0, 1001), grid))
     breaks = np.unique(np.concatenate([*ends, own, np.array([tau for tau, _ in samples]), np.zeros(1)]))
+    jumps = breaks
     for lag in lags:
-        # What is not smooth is not smooth again some time later, an order milder each time.
-        later = np.concatenate([breaks + k * lag for k in range(1, 6)])
+        # What is not smooth is not smooth again some time later, an order milder each time; most so at the beginning.
+        later = np.concatenate([*(jumps + k * lag for k in range(1, 3)), np.arange(1, 6) * lag])
         breaks = np.unique(np.concatenate([breaks, later[later < 1.0]]))
     breaks = breaks[(breaks >= 0.0) & (breaks < 1.0)]
     taus = _merged(np.concatenate([grid, breaks, [0.0, 1.0]]))
@@ -161,11 +162,11 @@ class _Pacing(Walker):
         self.tried = 0
 
     def check_lags(self) -> None:
-        for lag in self.march._layout.uses_lags:
+        for lag in self.march.layout.uses_lags:
             shift = float(self.given.lags[lag])
             if not shift > 0.0 or not math.isfinite(shift):
                 raise Lost(0.0, -1, shift, "a lag is not above 0")
-        self.most = min((float(self.given.lags[lag]) for lag in self.march._layout.uses_lags), default=1.0)
+        self.most = min((float(self.given.lags[lag]) for lag in self.march.layout.rate_lags), default=1.0)
         if self.most < 1.0 / MOST_STEPS:
             raise Lost(0.0, -1, self.most, f"a lag is so short that it takes more than {MOST_STEPS} steps")
 

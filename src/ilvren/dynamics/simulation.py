@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import Course, Given, Lost, March, segment_of
+from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
@@ -121,7 +121,8 @@ class Simulation:
         """Return (lag, how often, from where) of moments at which something is not smooth so many moving lags later."""
         evolution = self.evolution
         at = len(evolution.outers) + len(evolution.controls) + len(evolution.states)
-        moving = [lag for lag in range(evolution.lag_count) if self.is_moving[at + lag]]
+        used = Layout(self.system).rate_lags
+        moving = [lag for lag in used if self.is_moving[at + lag]]
         ends = {k / c.pieces for c in evolution.controls for k in range(1, c.pieces)}
         return [(lag, float(often), 0.0) for lag in moving for often in range(1, MOST_LATER + 1)] + [
             (lag, 1.0, end) for lag in moving for end in sorted(ends)
@@ -158,7 +159,8 @@ class Simulation:
         assert self._anchor is not None
         given = self.given(self._anchor)
         moving = {lag for lag, *_ in self._later}
-        lags = [float(lag) for k, lag in enumerate(given.lags) if 0.0 < lag < 1.0 and k not in moving]
+        used = Layout(self.system).rate_lags
+        lags = [float(lag) for k, lag in enumerate(given.lags) if 0.0 < lag < 1.0 and k not in moving and k in used]
         return framed(self.system, given.duration, lags)
 
     def mesh(self, halvings: int) -> Mesh:

@@ -80,7 +80,7 @@ class Linear:
     def _find_parts(self) -> None:
         """Find for every number of a moment, but states, the column it follows: outer values everywhere, pieces of
         controls by segment."""
-        march, layout, columns = self.march, self.march._layout, self.columns
+        march, layout, columns = self.march, self.march.layout, self.columns
         self.outer_places = march.outer_places[columns.outers >= 0]
         self.outer_columns = columns.outers[columns.outers >= 0]
         controls = self.system.evolution.controls
@@ -141,7 +141,7 @@ class Linear:
                 for lag, place, slope in self.time_parts:
                     if lag >= 0 and flat[0, k] > float(self.given.lags[lag]):
                         by_tau += slope * row[place]
-                for lag, (places, own_flat) in self.march._layout.delayed.items():
+                for lag, (places, own_flat) in self.march.layout.delayed.items():
                     at, sigma = self.earlier(lag, float(flat[0, k]), self.segment_of_event(e))
                     if at >= 0:
                         by_tau += float(row[places] @ self.past_rate(at, sigma, own_flat))
@@ -215,7 +215,7 @@ class Linear:
         """Return for segment n its delayed states: (stage, lag, sigma, segment they are in or −1 for the beginning,
         places, flat states, whether the moment moves)."""
         found = []
-        layout = self.march._layout
+        layout = self.march.layout
         for lag, (places, states) in layout.delayed.items():
             shift = float(self.given.lags[lag])
             inside = self.tau0[n] + self.h[n] * np.clip(self.course.tableau.c, 1e-9, 1 - 1e-9)
@@ -255,7 +255,8 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
     )
     dx = _gathered(directions, linear.columns.first)
     jumps = {place: k for k, (place, *_) in enumerate(course.jumps)}
-    has_delay = bool(linear.march._layout.uses_lags)
+    has_delay = bool(linear.march.layout.rate_lags)
+    looks_back = bool(course.jumps) and bool(linear.march.layout.uses_lags)
     right_all = None if has_delay else _driven_all(linear, directions)
     maps = None if right_all is None else _maps(linear, right_all)
     for place in range(count):
@@ -266,6 +267,8 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
             found.first[place] = dx
             dx = maps.across[place] @ dx + maps.driven[place]
             found.last[place] = dx
+            if looks_back:
+                found.k[place] = maps.k_by_state[place] @ found.first[place] + maps.k_driven[place]
             continue
         h, slopes = float(linear.h[place]), linear.a[place]
         right = right_all[place] if right_all is not None else linear.driven(place, directions)
@@ -306,7 +309,7 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
             after = after + one_after * moved_by
         found.first[place], found.k[place], found.last[place] = dx, dk, after
         dx = after
-    if maps is not None:
+    if maps is not None and not looks_back:
         own = ~linear.is_moved
         found.k[own] = maps.k_by_state[own] @ found.first[own][:, None] + maps.k_driven[own]
     return found
@@ -425,7 +428,7 @@ def response(linear: Linear, place: int) -> tuple[FloatArray, FloatArray]:
     """Return how rates (s, n, 1) and the states at the end (n, 1) of a segment move with its end alone."""
     one = np.ones(1)
     right = linear.by_tau[place][:, :, None] * linear.course.tableau.c[:, None, None]
-    if linear.march._layout.uses_lags:
+    if linear.march.layout.rate_lags:
         right = right + _delayed(linear, place, None, None, None, one)
     return _stepped(linear, place, float(linear.h[place]), linear.a[place], np.zeros((linear.n, 1)), right, one)
 
@@ -442,16 +445,29 @@ def _jumped(
     for places, columns in linear.piece_parts:
         own = columns[min(place, len(columns) - 1), 0]
         moved[places] = _gathered(directions, own)
-    for _, _, sigma, at, targets, flat, _ in _jump_delays(linear, number):
-        moved[targets] = _past(linear, at, sigma, flat, found, dx)
+    still = np.zeros(dx.shape[1])
+    for _, lag, sigma, at, targets, flat, _ in _jump_delays(linear, number):
+        if place == 0:
+            moved[targets] = dx[flat]
+        else:
+            moved[targets] = _delayed_change(linear, lag, sigma, at, flat, still, found, directions)
+    _move_sigmas(linear, number, moved, directions)
     after = dx.copy()
     for flat in states:
         after[flat] = rows[order[flat]] @ moved
     return after
 
 
+def _move_sigmas(linear: Linear, number: int, moved: FloatArray, directions: FloatArray) -> None:
+    """Fill in how the moments some time before a jump move: with the lag alone."""
+    tau = linear.course.jumps[number][1]
+    for lag, place, slope in linear.time_parts:
+        if lag >= 0 and tau > float(linear.given.lags[lag]):
+            moved[place] = slope * _d_sigma(linear, lag, np.zeros(directions.shape[1]), directions)
+
+
 def _jump_delays(linear: Linear, number: int) -> list[tuple[int, int, float, int, list[int], list[int], bool]]:
-    layout, course = linear.march._layout, linear.course
+    layout, course = linear.march.layout, linear.course
     place, tau, _, _ = course.jumps[number]
     found = []
     for lag, (places, states) in layout.delayed.items():
@@ -551,7 +567,7 @@ def _delayed_gap(
     total: Any = 0.0
     tau = float(linear.tau0[place] + linear.h[place])
     still = np.zeros(directions.shape[1])
-    for lag, (places, flat) in linear.march._layout.delayed.items():
+    for lag, (places, flat) in linear.march.layout.delayed.items():
         at, sigma = linear.earlier(lag, tau, place)
         total = total + row[places] @ _delayed_change(linear, lag, sigma, at, flat, still, found, directions)
     for lag, at, slope in linear.time_parts:
@@ -587,8 +603,10 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
     jumps_at = {place: k for k, (place, *_) in enumerate(course.jumps)}
     jump_weights: list[FloatArray] = [np.zeros(0)] * len(course.jumps)
     back_first, back_k = np.zeros((count, n)), np.zeros((count, s, n))  # from what looks at them later
-    has_delay = bool(linear.march._layout.uses_lags)
+    has_delay = bool(linear.march.layout.rate_lags)
     adjoint = np.zeros(n)
+    is_fast = ~linear.is_moved
+    looks_back = bool(course.jumps) and bool(linear.march.layout.uses_lags)
     maps = back = None
     if not has_delay:
         maps = _kappa_maps(linear)
@@ -596,12 +614,14 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
     for place in range(count - 1, -1, -1):
         h, k, slopes = float(linear.h[place]), linear.k[place], linear.a[place]
         adjoint = adjoint + weights_last[place]
-        if back is not None and not linear.is_moved[place]:
+        if looks_back and (back_k[place].any() or back_first[place].any()):
+            is_fast[place] = False
+        if back is not None and is_fast[place]:
             last_all[place] = adjoint
             adjoint = back[place] @ adjoint + weights_first[place]
             if place in jumps_at:
                 number = jumps_at[place]
-                adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k)
+                adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k, events)
             continue
         ended = int(linear.ended[place])
         if ended >= 0 and course.events[ended][0] >= 0:
@@ -638,9 +658,9 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
         adjoint = adjoint + upsilon.sum(axis=0) + weights_first[place] + back_first[place]
         if place in jumps_at:
             number = jumps_at[place]
-            adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k)
+            adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k, events)
     if maps is not None:
-        own = ~linear.is_moved
+        own = is_fast
         kappa_all[own] = np.einsum("psij,pj->psi", maps[own], last_all[own])
         linear.pulled_all(np.flatnonzero(own), kappa_all[own], given[:, 0])
     columns = linear.columns.first
@@ -666,7 +686,13 @@ def _stage_adjoints(
 
 
 def _jumped_back(
-    linear: Linear, number: int, adjoint: FloatArray, given: FloatArray, back_first: FloatArray, back_k: FloatArray
+    linear: Linear,
+    number: int,
+    adjoint: FloatArray,
+    given: FloatArray,
+    back_first: FloatArray,
+    back_k: FloatArray,
+    events: FloatArray,
 ) -> tuple[FloatArray, FloatArray]:
     place, _, _, states = linear.course.jumps[number]
     rows = linear.jump_slopes[number]
@@ -682,8 +708,17 @@ def _jumped_back(
     for places, columns in linear.piece_parts:
         own = columns[min(place, len(columns) - 1), 0]
         np.add.at(given[:, 0], own[own >= 0], moved[places][own >= 0])
-    for _, _, sigma, at, targets, flat, _ in _jump_delays(linear, number):
-        _past_back(linear, at, sigma, flat, moved[targets], back_first, back_k)
+    for _, lag, sigma, at, targets, flat, _ in _jump_delays(linear, number):
+        if place == 0:
+            before[flat] += moved[targets]
+            continue
+        by_sigma = _earlier_back(linear, at, sigma, flat, moved[targets], back_first, back_k, events)
+        if linear.columns.lags[lag] >= 0:
+            given[linear.columns.lags[lag], 0] -= by_sigma
+    tau = linear.course.jumps[number][1]
+    for lag, at, slope in linear.time_parts:
+        if lag >= 0 and tau > float(linear.given.lags[lag]) and linear.columns.lags[lag] >= 0:
+            given[linear.columns.lags[lag], 0] -= slope * moved[at]
     return before, weights
 
 
@@ -712,7 +747,7 @@ def _delayed_gap_back(
 ) -> None:
     row = linear.gap_slopes[event]
     tau = float(linear.tau0[place] + linear.h[place])
-    for lag, (places, flat) in linear.march._layout.delayed.items():
+    for lag, (places, flat) in linear.march.layout.delayed.items():
         at, sigma = linear.earlier(lag, tau, place)
         by_sigma = _earlier_back(linear, at, sigma, flat, weight * row[places], back_first, back_k, events)
         if linear.columns.lags[lag] >= 0:
@@ -859,7 +894,7 @@ def _bent_stages(
     linear: Linear, own: range, moved: Forward, adjoints: Backward, directions: FloatArray
 ) -> FloatArray:
     q, s, width = directions.shape[1], linear.s, linear.moments.shape[2]
-    if linear.march._layout.uses_lags:
+    if linear.march.layout.rate_lags:
         z = np.stack([_stage_changes(linear, place, moved, directions)[0] for place in own])
     else:
         part = slice(own.start, own.stop)
@@ -886,7 +921,7 @@ def _bent_stages(
             :, :, linear.march._forcing])  # fmt: skip
         bent = (weight * linear.forcing_second[own.start : own.stop].reshape(-1, linear.system.forcing_count)).sum(1)
         total = total + np.einsum("p,pq,pr->qr", bent, d_tau, d_tau)
-    if linear.march._layout.uses_lags:
+    if linear.march.layout.rate_lags:
         for place in own:
             total = total + _bent_delays(linear, place, moved, adjoints, directions)
     return np.asarray(total)
@@ -921,7 +956,7 @@ def _bent_gap(
             z[at] = slope * d_tau
         elif tau > float(linear.given.lags[lag]):
             z[at] = slope * _d_sigma(linear, lag, d_tau, directions)
-    for lag, (places, flat) in linear.march._layout.delayed.items():
+    for lag, (places, flat) in linear.march.layout.delayed.items():
         at, sigma = linear.earlier(lag, tau, place)
         z[places] = _delayed_change(linear, lag, sigma, at, flat, d_tau, moved, directions)
         if at >= 0:
@@ -950,10 +985,19 @@ def _bent_jump(
     z[linear.outer_places] = directions[linear.outer_columns]
     for places, columns in linear.piece_parts:
         z[places] = _gathered(directions, columns[min(place, len(columns) - 1), 0])
-    for _, _, sigma, at, targets, flat, _ in _jump_delays(linear, number):
-        z[targets] = _past(linear, at, sigma, flat, moved, before)
+    q = directions.shape[1]
+    still, more = np.zeros(q), np.zeros((q, q))
+    weights = adjoints.jumps[number] @ linear.jump_slopes[number]
+    for _, lag, sigma, at, targets, flat, _ in _jump_delays(linear, number):
+        if place == 0:
+            z[targets] = before[flat]
+            continue
+        z[targets] = _delayed_change(linear, lag, sigma, at, flat, still, moved, directions)
+        if at >= 0:
+            more = more + _bent_past(linear, lag, sigma, at, flat, weights[targets], still, moved, directions)
+    _move_sigmas(linear, number, z, directions)
     curved = linear.system.bends_many("jumps", moment[:, None], adjoints.jumps[number][None])[0]
-    return np.asarray(z.T @ curved @ z)
+    return np.asarray(z.T @ curved @ z + more)
 
 
 def _bent_delays(

@@ -723,6 +723,7 @@ class Axis:
         """Add the call to the problem's graph."""
         template, main = self.template, self.template.graph
         self.index = -1 - len(template.built_axes)
+        self._tell_moving_lags()
         pieces = [template.nodes[control.name] for control in self.controls]
         self.operands = (*self.outer_nodes, *pieces, *self.first_nodes, *self.lag_nodes, *self.moving_nodes, self.begin, self.duration)
         self.call = main.arrange("call", self.operands, (), None, self.index)
@@ -805,10 +806,35 @@ class Axis:
         earlier = main.apply("max", main.apply("sub", share, lag), main.constant(0.0))
         if item.kind == "sigma":
             return earlier, True
-        key = ("earlier", moments.probe, item.lag)
-        if key not in self._moments:
-            raise AssertionError("delayed names are told at the moments that were asked for before")
-        return self._told(self._input_number(replace(item, lag=-1)), self._moments[key])
+        return self._told(self._input_number(replace(item, lag=-1)), self._earlier(moments, item.lag, earlier))
+
+    def _earlier(self, moments: Moments, number: int, earlier: int) -> Moments:
+        """Return the moments some time before others, at shares `earlier` (a node)."""
+        template, lag = self.template, self.lag_nodes[number]
+        key = ("earlier", moments.probe, number)
+        if key in self._moments:
+            return self._moments[key]
+        if not template.depends(lag) and moments.taus:
+            before = np.array(moments.taus) - float(template.number(self.entry, lag, template.values, "a lag"))
+            return self.fixed_moments(key, np.maximum(before, 0.0), np.array(moments.is_left) & (before > 0.0))
+        if self.is_built:
+            raise template.complaint(self.entry, "what was some while ago, as the design decides, is told on the grid only", None)
+        main = template.graph
+        self.moving_nodes.append(earlier)
+        self.probes.append(Probe(moving=len(self.moving_nodes) - 1, count=moments.count))
+        times = main.apply("add", self.begin, main.apply("mul", earlier, self.duration))
+        self._moments[key] = Moments(len(self.probes) - 1, times, moments.count)
+        return self._moments[key]
+
+    def _tell_moving_lags(self) -> None:
+        """Let what was some while ago, where the design decides how long, be told along the grid."""
+        main = self.template.graph
+        for number, lag in enumerate(self.lag_nodes):
+            if not self.template.depends(lag):
+                continue
+            for moments in {id(item): item for item in (self.grid, self.sides, self.lefts, *self.ends)}.values():
+                share = main.apply("div", main.apply("sub", moments.times, self.begin), self.duration)
+                self._earlier(moments, number, main.apply("max", main.apply("sub", share, lag), main.constant(0.0)))
 
     def _input_number(self, item: Input) -> int:
         return self.graph.nodes[self._input(item.kind, item.of, item.shape, item.lag)].index
@@ -860,7 +886,10 @@ class Axis:
         for name in names:
             entry = EntryDeclaration("signals", name, name)
             node = self.named(entry, Name(name, (0, len(name))), -1)
-            found.append((name, units.get(name, ""), self.spread(node, self.sides)))
+            try:
+                found.append((name, units.get(name, ""), self.spread(node, self.sides)))
+            except FormulaError:  # a control some while ago, as the design decides: it has no value on the grid
+                continue
         return found
 
     def facts(self) -> Facts:
