@@ -344,6 +344,24 @@ class _Point:
         return place, is_start, 1.0, column
 
     @cached_property
+    def _rows(self) -> list[tuple[NDArray[np.int64], NDArray[np.bool_]]]:
+        """Return for each probe the rows of its moments among the states at the starts of segments, then at their ends,
+        then one of none; and which moments are outside the time."""
+        assert self.course is not None
+        count, found = len(self.course), []
+        for own in self.places:
+            rows = [2 * count if place < 0 else place if is_start else count + place for place, is_start, *_ in own]
+            at = np.array(rows, dtype=np.int64)
+            found.append((at, at == 2 * count))
+        return found
+
+    def _told(self, first: FloatArray, last: FloatArray) -> list[FloatArray]:
+        """Return for each probe what stands at its moments (moments, n, …) of what stands at segments' starts and ends."""
+        none = np.full((1, *first.shape[1:]), np.nan)
+        both = np.concatenate([first, last, none])
+        return [both[rows] for rows, _ in self._rows]
+
+    @cached_property
     def outputs(self) -> list[Array]:
         """Return every output."""
         simulation = self.simulation
@@ -351,19 +369,10 @@ class _Point:
         if self.course is None:
             return [np.full(shape, np.nan) for shape in shapes]
         found = []
-        course = self.course
-        for own in self.places:
-            rows = np.array(
-                [
-                    np.full(simulation.system.size, np.nan)
-                    if place < 0
-                    else (course.first[place] if is_start else course.last[place])
-                    for place, is_start, *_ in own
-                ]
-            ).reshape(len(own), simulation.system.size)
+        for rows in self._told(np.stack(self.course.first), np.stack(self.course.last)):
             at = 0
             for state, size in zip(simulation.evolution.states, simulation._state_sizes, strict=True):
-                found.append(rows[:, at : at + size].reshape(len(own), *state.shape))
+                found.append(rows[:, at : at + size].reshape(len(rows), *state.shape))
                 at += size
         return found
 
@@ -399,8 +408,10 @@ class _Point:
             found[:, self.moving] = np.nan
             return found
         moved, at = self.forward, 0
-        for own in self.places:
-            rows = np.stack([self._change(moved, item) for item in own]) if own else np.zeros((0, 0, 0))
+        for own, rows in zip(self.places, self._told(moved.first, moved.last), strict=True):
+            for k, item in enumerate(own):
+                if item[2] and item[3] >= 0 and item[0] >= 0:
+                    rows[k] = self._change(moved, item)
             first = 0
             for size in simulation._state_sizes:
                 block = rows[:, first : first + size].reshape(len(own) * size, -1)
@@ -426,18 +437,16 @@ class _Point:
         simulation = self.simulation
         assert self.course is not None
         n = simulation.system.size
-        first, last = np.zeros((len(self.course), n)), np.zeros((len(self.course), n))
-        at = 0
-        for own in self.places:
+        count = len(self.course)
+        both, at = np.zeros((2 * count + 1, n)), 0
+        for rows, _ in self._rows:
             begin = 0
             for size in simulation._state_sizes:
-                block = weights[at : at + len(own) * size].reshape(len(own), size)
-                for (place, is_start, *_), row in zip(own, block, strict=True):
-                    if place >= 0:
-                        (first if is_start else last)[place, begin : begin + size] += row
-                at += len(own) * size
+                block = weights[at : at + len(rows) * size].reshape(len(rows), size)
+                np.add.at(both, (rows[:, None], np.arange(begin, begin + size)[None, :]), block)
+                at += len(rows) * size
                 begin += size
-        return first, last
+        return both[:count], both[count : 2 * count]
 
     def adjoints(self, weights: FloatArray) -> Backward:
         """Return the backward sweep for weights of all outputs."""

@@ -94,7 +94,8 @@ def div_live(a: Array, divisor: Array) -> Array:
 
 def unit(a: Array, length: Array) -> Array:
     """Return a / length, and 0 where the length is 0: the average slope at the tip of a cone."""
-    return np.where(np.equal(length, 0.0), 0.0, np.divide(a, length))
+    is_tip = np.equal(length, 0.0)
+    return np.where(is_tip, 0.0, np.divide(a, np.where(is_tip, 1.0, length)))
 
 
 def share(a: Array, b: Array) -> Array:

@@ -148,6 +148,13 @@ class Measures:
 
             return self._each(signal, of)
 
+        template = self.axis.template
+        if not template.depends(low) and not template.depends(high):
+            self.axis.structural += [low, high]  # which way it goes is known
+            a, b = (float(template.number(self.axis.entry, level, template.values, "a level")) for level in (low, high))
+            if b >= a:
+                return upwards(node, low, high)
+            return upwards(graph.apply("neg", node), apply("neg", low), apply("neg", high))
         up = upwards(node, low, high)
         down = upwards(graph.apply("neg", node), apply("neg", low), apply("neg", high))
         return apply("where", apply(">=", high, low), up, down)
