@@ -12,7 +12,8 @@ ROOT = SOURCE.parent.parent
 ALLOWED = {
     "formula": set(),
     "models": set(),
-    "problem": {"formula", "models"},
+    "dynamics": {"formula", "models"},
+    "problem": {"formula", "models", "dynamics"},
     "evaluate": {"problem", "formula", "models"},
     "algebra": set(),
     "proofs": {"problem", "formula"},
@@ -20,7 +21,7 @@ ALLOWED = {
     "ledger": set(),
     "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
     "explore": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "models", "algebra", "proofs"},
-    "judge": {"runs", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
+    "judge": {"runs", "dynamics", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula"},
     "cli": {"models", "formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "explore", "draw"},
 }

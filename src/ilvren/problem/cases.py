@@ -20,13 +20,18 @@ from ilvren.problem.entries import (
     FitDeclaration,
     ModelDeclaration,
     TableDeclaration,
+    TimeCase,
+    TransferDeclaration,
     Value,
     formula_text,
 )
 from ilvren.problem.template import Template
+from ilvren.problem.time_reader import first_variable, is_free
 
 __all__ = ["expanded"]
 
+# What a state says in formulas.
+_STATE_TEXTS = ("rate", "next", "every", "initial", "start", "lower", "upper", "magnitude", "shape")
 # Over all cases: the largest, and the mean.
 _OVER = ("worst", "average")
 
@@ -43,6 +48,14 @@ class _Expansion:
     def __init__(self, declarations: Declarations, overrides: Mapping[str, Any]) -> None:
         self.given = declarations
         self.cases = {case.name: case for case in declarations.cases}
+        self.base_has_time = declarations.time is not None
+        self.free = {f"{state.name}.first" for state in declarations.states if is_free(state)}
+        self.dependent: set[str] = set()
+        self.over_time: frozenset[str] = frozenset(
+            [*(item.name for item in (*declarations.states, *declarations.controls, *declarations.signals)), "t"]
+            if declarations.time is not None
+            else ()
+        )
         self._check_changes()
         # As if there were no cases: which models and tables need what, and what each name means.
         self.base = Template(replace(self._mapped(self._plain), confirm=(), cases=(), part="cases"), overrides)
@@ -95,11 +108,28 @@ class _Expansion:
         for place, token in enumerate(tokens):
             if skip:
                 skip -= 1
-            elif _is_over(tokens, place):
+            elif self._is_over(tokens, place):
                 skip = 3
             elif token.kind == "name" and "@" not in token.text:
                 found.append(token)
         return found
+
+    @property
+    def varies_over_time(self) -> bool:
+        """Return whether what evolves depends on a case: then all of it is there once for each."""
+        return "[time]" in self.dependent
+
+    def _is_over(self, tokens: Sequence[Token], place: int) -> bool:
+        """Return whether worst(name) or average(name), over cases, stands at a place; average of what changes over time
+        is over the time."""
+        if not _is_over(tokens, place):
+            return False
+        name = tokens[place + 2].text
+        return not (tokens[place].text == "average" and (name in self.over_time or self._changes(name)))
+
+    def _changes(self, name: str) -> bool:
+        base = self.__dict__.get("base")
+        return base is not None and base.axis_of(name) is not None
 
     # ---- texts ------------------------------------------------------------------------------------
 
@@ -127,9 +157,14 @@ class _Expansion:
             close = nearest(case, self.cases)
             advice = f'did you mean "{close}"?' if close else "its cases: " + ", ".join(self.cases)
             raise FormulaError(f'"{name}@{case}": there is no case "{case}"', advice=advice)
+        state, _, last = name.rpartition(".")
+        if last == "first" and f"{state}.first" in self.free and self.varies_over_time:
+            return f"{state}@{case}.first"
         key = self.base.key_of(name)
         if key is None or key not in self.dependent:
             return name
+        if key.startswith("[time]"):
+            return f"{name}@{case}"
         first, dot, rest = name.partition(".")
         if dot:
             return f"{first}@{case}.{rest}"
@@ -150,7 +185,9 @@ class _Expansion:
                 continue
             new = None
             if token.kind == "name" and token.text in _OVER and tokens[place + 1].text == "(":
-                if not _is_over(tokens, place):
+                if not self._is_over(tokens, place):
+                    if token.text == "average" and self.base_has_time:
+                        continue  # over time: its argument is rewritten by itself
                     raise FormulaError(
                         f"{token.text}(…) takes one name",
                         text=text,
@@ -184,6 +221,7 @@ class _Expansion:
             for key in ("start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape"):
                 if set(self._bare_keys(getattr(variable, key) or 0.0)) & self.dependent:
                     raise self.fail(("variables", variable.name, key), f'"{key}" may not depend on a case')
+        given = self._evolving(given) if self.varies_over_time else given
         return replace(
             given,
             parameters=self._entries(given.parameters),
@@ -195,6 +233,48 @@ class _Expansion:
             models=tuple(one for model in given.models for one in self._models(model)),
             fit=tuple(one for entry in given.fit for one in self._fits(entry)),
             cases=(),
+        )
+
+    def _evolving(self, given: Declarations) -> Declarations:
+        """Return the declarations with what evolves once for each case; controls are variables, and shared."""
+        assert given.time is not None
+        states, signals, variables, times = [], [], [], []
+        for control in given.controls:
+            for key in ("start", "lower", "upper", "magnitude", "pieces", "before", "shape"):
+                if set(self._bare_keys(getattr(control, key) or 0.0)) & self.dependent:
+                    raise self.fail(("controls", control.name, key), f'"{key}" may not depend on a case')
+        for case in self.cases:
+            rewrite = self._in_case(case)
+
+            def own(value: Any) -> Any:
+                return None if value is None else _each(value, rewrite)  # noqa: B023
+
+            for state in given.states:
+                transfer = state.transfer
+                if transfer is not None:
+                    sides = own(transfer.numerator), own(transfer.denominator)
+                    transfer = TransferDeclaration(own(transfer.of), *sides)
+                changed = {key: own(getattr(state, key)) for key in _STATE_TEXTS}
+                states.append(replace(state, name=f"{state.name}@{case}", transfer=transfer, **changed))
+                if is_free(state):
+                    first = first_variable(state, given.time)
+                    texts = {key: own(getattr(first, key)) for key in ("start", "lower", "upper", "magnitude", "shape")}
+                    variables.append(replace(first, name=f"{state.name}@{case}.first", **texts))
+            for entry in given.signals:
+                signals.append(replace(self._written(entry, case), name=f"{entry.name}@{case}"))
+            time = given.time
+            ends = {key: own(getattr(time, key)) for key in ("begin", "end", "steps", "at")}
+            times.append(TimeCase(case, replace(time, **ends)))
+        kept = tuple(variable for variable in given.variables if variable.name not in self.free)
+        controls = {control.name for control in given.controls}
+        plain = tuple(variable for variable in kept if variable.name not in controls)
+        chosen = tuple(variable for variable in kept if variable.name in controls)
+        return replace(
+            given,
+            variables=(*plain, *variables, *chosen),
+            states=tuple(states),
+            signals=tuple(signals),
+            time_cases=tuple(times),
         )
 
     def _entries(self, entries: Sequence[EntryDeclaration]) -> tuple[EntryDeclaration, ...]:
@@ -302,6 +382,7 @@ class _Expansion:
                 for model in given.models
             ),
             fit=tuple(replace(item, residual=str(_each(item.residual, rewrite))) for item in given.fit),
+            signals=entries(given.signals),
         )
 
 

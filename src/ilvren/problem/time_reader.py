@@ -21,7 +21,7 @@ from ilvren.problem.entries import (
 if TYPE_CHECKING:
     from ilvren.problem.reader import Reader
 
-__all__ = ["OverTime", "read_time"]
+__all__ = ["OverTime", "first_variable", "is_free", "read_time"]
 
 TIME_KEYS = ("from", "to", "unit", "steps", "at", "treatment", "about")
 STATE_KEYS = (
