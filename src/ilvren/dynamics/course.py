@@ -132,7 +132,7 @@ class March:
         self._forcing = slice(system.width + system.mode_count, system.all_width)
         self._samples = _samples(system)
         layout = self.layout
-        self.is_plain = self.tableau.is_explicit and not layout.rate_lags
+        self.is_plain = self.tableau.is_explicit and not layout.rate_lags and system.is_plain
         self.thetas = {
             own.start: evolution.controls[number].pieces
             for lag, number, kind, own in layout.controls
@@ -181,10 +181,7 @@ class Layout:
                 states += range(int(first[item.of]), int(first[item.of + 1]))
         self.uses_lags = sorted({*self.sigmas, *self.delayed, *(lag for lag, *_ in self.controls if lag >= 0)})
         # Lags that rates or gaps look back by; what jumps at samples may look back by others.
-        own = system.graph.variables_of([*system.rate_roots, *system.gap_roots])
-        lags = [item.lag for item in evolution.inputs]
-        at = np.searchsorted(system.starts, sorted(place for place in own if place < system.width), side="right") - 1
-        self.rate_lags = sorted({lags[k] for k in at.tolist() if lags[k] >= 0})
+        self.rate_lags = sorted({evolution.inputs[k].lag for k in system.inputs_of_rates() if evolution.inputs[k].lag >= 0})
 
 
 class Walker:

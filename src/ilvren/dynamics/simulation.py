@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
+from ilvren.dynamics.modelled import ModelledSystem, has_models
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
 from ilvren.dynamics.sweeps import Backward, Columns, Forward, Linear, backward, bend, forward
 from ilvren.dynamics.system import System, TooManyFormulas
@@ -61,7 +62,10 @@ class Simulation:
         is_moving: Sequence[bool],
         anchor: Sequence[Array] | None = None,
         unit: str = "",
+        models: Sequence[Any] = (),
     ) -> None:
+        self._models = models
+        self._bound: tuple[Sequence[Any], Simulation] | None = None
         self.evolution, self.still = evolution, tuple(still)
         self.shapes, self.is_moving = tuple(shapes), tuple(is_moving)
         self.unit = unit
@@ -69,6 +73,19 @@ class Simulation:
         self._kept: OrderedDict[bytes, _Point] = OrderedDict()
         self._meshes: dict[int, Mesh] = {}
         self._state_sizes = [math.prod(state.shape) for state in evolution.states]
+
+    def asking(self, models: Sequence[Any]) -> Simulation:
+        """Return the same with the models that its rates call, by their numbers."""
+        if not has_models(self.evolution):
+            return self
+        if self._bound is None or len(self._bound[0]) != len(models) or any(
+            one is not other for one, other in zip(self._bound[0], models, strict=True)
+        ):
+            made = Simulation(
+                self.evolution, self.still, self.shapes, self.is_moving, self._anchor, self.unit, models
+            )
+            self._bound = tuple(models), made
+        return self._bound[1]
 
     def anchored(self, inputs: Sequence[Array]) -> Simulation:
         """Return the same with its mesh chosen along other inputs."""
@@ -151,6 +168,8 @@ class Simulation:
     @cached_property
     def system(self) -> System:
         """Return the compiled formulas."""
+        if has_models(self.evolution):
+            return ModelledSystem(self.evolution, self.still, self._models)  # type: ignore[return-value]
         return System(self.evolution, self.still)
 
     @cached_property

@@ -81,6 +81,14 @@ class System:
         ]
         return np.concatenate(found) if found else np.zeros(0, dtype=np.int64)
 
+    is_plain = True  # whether its code is of plain floats
+
+    def inputs_of_rates(self) -> list[int]:
+        """Return the numbers of the inputs that rates and gaps look at."""
+        own = self.graph.variables_of([*self.rate_roots, *self.gap_roots])
+        places = sorted(place for place in own if place < self.width)
+        return sorted(set((np.searchsorted(self.starts, places, side="right") - 1).tolist()))
+
     @property
     def mode_count(self) -> int:
         """Return how many branches there are."""

@@ -21,7 +21,7 @@ def check_time(case: Case) -> str | None:
     worst = None
     for axis, simulation, inputs in zip(
         problem.template.built_axes,
-        problem.simulations,
+        problem.bound_simulations(case.gate.calls),
         problem.simulation_inputs(case.point, case.gate.calls),
         strict=True,
     ):

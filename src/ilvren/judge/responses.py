@@ -96,7 +96,8 @@ def response_at(
     if problem.objective is not None:
         values = {problem.objective.name: problem.objective.sign * evaluation.objective, **values}
     trouble = ""
-    for simulation, inputs in zip(problem.simulations, problem.simulation_inputs(design, gate.calls), strict=True):
+    simulations = problem.bound_simulations(gate.calls)
+    for simulation, inputs in zip(simulations, problem.simulation_inputs(design, gate.calls), strict=True):
         trouble = trouble or simulation.point(inputs).reason
     return Response(
         label,

@@ -206,6 +206,7 @@ class _Binding:
                 (f"{source.name}.{name}", template.nodes[f"{source.name}.{name}"])
                 for source in template.sources
                 for name, _ in source.outputs
+                if f"{source.name}.{name}" in template.nodes  # those that rates call have no value of their own
             ),
             objectives,
             simulations=self.simulations(baseline),

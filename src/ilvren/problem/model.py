@@ -485,9 +485,16 @@ class Problem:
             found.append({name: np.asarray(v) for (name, *_), v in zip(told, seen.values, strict=True)})
         return found
 
+    def bound_simulations(self, calls: Sequence[Calls] = ()) -> list[Simulation]:
+        """Return the simulations with the models that their rates call."""
+        own = calls or (self.calls() if self.sources else ())
+        return [simulation.asking(own) for simulation in self.simulations]
+
     def with_simulations(self, calls: Sequence[Any]) -> Sequence[Any]:
         """Return what formulas may call: models by their number, simulations by theirs, counted from the end."""
-        return (*calls, *reversed(self.simulations)) if self.simulations else calls
+        if not self.simulations:
+            return calls
+        return (*calls, *(simulation.asking(calls) for simulation in reversed(self.simulations)))
 
     def quantities(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> dict[str, Any]:
         """Return {name: value} of every derived value and output of a model at a full design, NaN where invalid;

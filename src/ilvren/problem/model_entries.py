@@ -13,7 +13,7 @@ from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["add_model", "inputs_of"]
+__all__ = ["add_model", "inputs_of", "model_source"]
 
 
 def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
@@ -62,10 +62,7 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         inputs.append((name, graph.shape(node)))
         if not template.depends(node):
             still.add(name)
-    outputs = [
-        (name, () if shape is None else template.shape_of(where, f"{model.name}.outputs.{name}", shape))
-        for name, shape in model.outputs.items()
-    ]
+    outputs = _outputs(template, model, where)
     own = (
         _python_source(template, model, tuple(inputs), tuple(outputs))
         if model.program is None
@@ -77,6 +74,34 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
     template.sources.append(own)
     for place, (name, shape) in enumerate(outputs):
         template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
+
+
+def _outputs(template: Template, model: ModelDeclaration, where: EntryDeclaration) -> list[tuple[str, Shape]]:
+    return [
+        (name, () if shape is None else template.shape_of(where, f"{model.name}.outputs.{name}", shape))
+        for name, shape in model.outputs.items()
+    ]
+
+
+def model_source(
+    template: Template, name: str, inputs: tuple[tuple[str, Shape], ...]
+) -> tuple[int, list[tuple[str, Shape]]]:
+    """Return the number of the source of a model that is called at every moment, and its outputs. Raises ProblemError
+    for a program: it would be started thousands of times."""
+    model = next(item for item in template.declarations.models if item.name == name)
+    where = EntryDeclaration("models", model.name, model.told)
+    if model.program is not None:
+        template.fail(
+            where,
+            "a program would be started at every moment of every simulation",
+            advice="rates call Python functions; a program may simulate by itself, outside [states]",
+        )
+    outputs = _outputs(template, model, where)
+    for number, source in enumerate(template.sources):
+        if source.name == name:
+            return number, outputs
+    template.sources.append(_python_source(template, model, inputs, tuple(outputs)))
+    return len(template.sources) - 1, outputs
 
 
 def _words(template: Template, nodes: Sequence[int], inputs: Sequence[tuple[str, Shape]]) -> dict[str, tuple[str, ...]]:

@@ -134,6 +134,7 @@ class Axis:
         self._input_nodes: dict[tuple[str, int, int], int] = {}
         self.names: dict[tuple[str, int], int] = {}
         self._open: list[str] = []
+        self.calls: dict[tuple[str, int], dict[str, int]] = {}  # of models that rates call
         self.lag_nodes: list[int] = []
         self.states: list[State] = []
         self.first_nodes: list[int] = []
@@ -482,6 +483,8 @@ class Axis:
             self.names[key] = self.moment(own, tree, lag)
             self._open.pop()
             return self.names[key]
+        if self.template.axis_of(name) is self and self.template.model_of(name):
+            return self._model_output(entry, word, lag)
         found: int | None = None
         if name == self.t_name:
             sigma = self._input("sigma", 0, (), lag)
@@ -503,6 +506,30 @@ class Axis:
             self.names[key] = found
             return found
         return self.outer(self.template.resolved(entry, word))
+
+    def _model_output(self, entry: EntryDeclaration, word: Name, lag: int) -> int:
+        """Return the moment's node of an output of a model that is called at every moment."""
+        from ilvren.problem.model_entries import model_source
+
+        template = self.template
+        model = template.model_of(word.name)
+        if (model, lag) not in self.calls:
+            if model in self._open:
+                self.template.fail(entry, f"the value needs itself: {model}")
+            self._open.append(model)
+            nodes = [self.moment(own, template.parse(own), lag) for own in template.inputs[model].values()]
+            self._open.pop()
+            names = list(template.inputs[model])
+            shapes = tuple((name, self.graph.shape(node)) for name, node in zip(names, nodes, strict=True))
+            number, outputs = model_source(template, model, shapes)
+            call = self.graph.arrange("call", tuple(nodes), (), None, number)
+            self.calls[model, lag] = {
+                name: self.graph.arrange("output", (call,), shape, (place,)) for place, (name, shape) in enumerate(outputs)
+            }
+        output = word.name.partition(".")[2] or word.name
+        if output not in self.calls[model, lag]:
+            raise FormulaError(f'model "{model}" has no output "{output}"', text=formula_text(entry.formula), span=word.span)
+        return self.calls[model, lag][output]
 
     def _written(self, name: str) -> tuple[Node | None, EntryDeclaration | None]:
         """Return the formula of a signal, or of a derived value over time."""

@@ -25,6 +25,7 @@ class Spread:
         self.moment, self.graph, self.count = moment, graph, count
         self._inputs, self._still = inputs, still
         self._known: dict[int, tuple[int, bool]] = {}
+        self._calls: dict[int, list[int]] = {}  # of a model, one for each moment
 
     def node(self, number: int) -> int:
         """Return the problem's node of shape (count, *shape) of a node of the moment."""
@@ -57,6 +58,10 @@ class Spread:
             return self._inputs(node.index)
         given = [self._known[operand] for operand in node.operands]
         shapes = [self.moment.shape(operand) for operand in node.operands]
+        if node.operation == "call":
+            return self._called(number, node, given, shapes), True
+        if node.operation == "output":
+            return self._outputs(node), True
         if not any(is_timed for _, is_timed in given):
             if node.operation in OPERATIONS:
                 return graph.apply(node.operation, *(item for item, _ in given)), False
@@ -66,6 +71,24 @@ class Spread:
             found = graph.apply(node.operation, *parts)
             return (found, True) if graph.shape(found) else (self._all(found, ()), True)
         return self._structural(node, given, shapes), True
+
+    def _called(self, number: int, node: Any, given: list[tuple[int, bool]], shapes: list[Shape]) -> int:
+        """Call a model once for each moment."""
+        graph, calls = self.graph, list[int]()
+        for k in range(self.count):
+            operands = [
+                shaping.index(graph, item, (k, *((0, length, 1) for length in own))) if is_timed else item
+                for (item, is_timed), own in zip(given, shapes, strict=True)
+            ]
+            calls.append(graph.arrange("call", tuple(operands), (), None, node.index))
+        self._calls[number] = calls
+        return calls[0]
+
+    def _outputs(self, node: Any) -> int:
+        graph, own = self.graph, node.shape
+        parts = [graph.arrange("output", (call,), own, node.detail) for call in self._calls[node.operands[0]]]
+        rows = tuple(shaping.reshaped(graph, part, (1, *own)) if own else part for part in parts)
+        return shaping.join(graph, rows)
 
     def _met(self, item: int, is_timed: bool, own: Shape, shape: Shape) -> int:
         """Return an operand reshaped so that it meets others of a result of `shape` at every moment."""

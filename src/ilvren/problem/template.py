@@ -86,6 +86,7 @@ class Template:
         self.axes: list[Axis] = []
         self.built_axes: list[Axis] = []
         self._over_time: dict[str, Axis] = {}  # derived values that change over time
+        self._models_over_time: dict[str, Axis] = {}
         if declarations.time is not None:
             self._add_axes()
         self._check_model_names()
@@ -199,6 +200,8 @@ class Template:
                 key for text in texts if isinstance(text, str) for key in used(self._parse_number(variable, text))
             ]
         for model in self.declarations.models:
+            if model.name in self._models_over_time:
+                continue
             trees = [self.parse(entry) for entry in self.inputs[model.name].values()]
             for shape in model.outputs.values():
                 trees += [self.parse(EntryDeclaration("models", model.name, text)) for text in _texts(shape)]
@@ -260,6 +263,8 @@ class Template:
             variable = self._variables[name]
             self.shapes[name] = self._variable_shape(variable)
             self.nodes[name] = self.graph.variable(self.variable_index[name], self.shapes[name])
+        elif name in self._models_over_time:
+            pass  # called at every moment
         elif name in self._models:
             from ilvren.problem.model_entries import add_model
 
@@ -482,8 +487,16 @@ class Template:
     def _find_over_time(self) -> None:
         """Find which derived values change over time: those that use something that does, outside functions of time."""
         names = [entry.name for entry in self.declarations.derived]
-        for _ in range(len(names) if self.axes else 0):
+        for _ in range(len(names) + len(self._models) + 1 if self.axes else 0):
             found = False
+            for name, inputs in self.inputs.items():
+                for axis in self.axes:
+                    trees = [self.parse(entry) for entry in inputs.values()]
+                    if name not in self._models_over_time and any(
+                        self.axis_of(word) is axis for tree in trees for word in axis.free_names(tree)
+                    ):
+                        self._models_over_time[name] = axis
+                        found = True
             for name in names:
                 if name in self._over_time or name not in self._trees:
                     continue
@@ -501,8 +514,18 @@ class Template:
             return None
         if name in self._over_time:
             return self._over_time[name]
+        model = self.model_of(name)
+        if model in self._models_over_time:
+            return self._models_over_time[model]
         found = [axis for axis in self.axes if axis.is_over_time(name)]
         return found[0] if found else None
+
+    def model_of(self, name: str) -> str:
+        """Return the model that a name is an output of, "" for none."""
+        first, dot, _ = name.partition(".")
+        if dot:
+            return first if first in self._models else ""
+        return self.model_outputs[name][0] if name in self.model_outputs else ""
 
     def derived_over_time(self, name: str) -> tuple[Node | None, EntryDeclaration | None]:
         """Return the formula and the entry of a derived value that changes over time."""
@@ -542,8 +565,8 @@ class Template:
         for fit in self.declarations.fit:
             entry = EntryDeclaration("fit", fit.name, fit.residual)
             yield entry, self.parse(entry)
-        for model in self.inputs.values():
-            for entry in model.values():
+        for name, model in self.inputs.items():
+            for entry in model.values() if name not in self._models_over_time else ():
                 yield entry, self.parse(entry)
 
     def _needs_over_time(self) -> dict[str, list[str]]:
@@ -566,6 +589,8 @@ class Template:
                     seen.add(name)
                     own = axis.trees.get(name) or self._trees.get(name)
                     found += deep(own, seen) if own is not None else []
+                    for entry in self.inputs.get(self.model_of(name), {}).values():
+                        found += deep(self.parse(entry), seen)
             return found
 
         def used(tree: Node) -> list[str]:

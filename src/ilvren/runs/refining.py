@@ -61,7 +61,8 @@ def tolerance_of(problem: Problem) -> float:
 def time_report(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> TimeReport | None:
     """Return what simulating costs at a design; None where it cannot be simulated, or nothing is."""
     found: list[TimeReport] = []
-    for simulation, inputs in zip(problem.simulations, problem.simulation_inputs(point, calls), strict=True):
+    simulations = problem.bound_simulations(calls)
+    for simulation, inputs in zip(simulations, problem.simulation_inputs(point, calls), strict=True):
         error = simulation.time_error(inputs)
         if error is None:
             return None
