@@ -154,22 +154,22 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "level-loop": (
         (
-            "A controller's gains, judged by a simulated answer: a Python model, whose first call is shown here.",
+            "A controller's gains. What evolves over time is simulated: two states, three that change at samples, a delay.",
             ("show", "level-loop.toml"),
         ),
         (
-            "No derivatives, and each value costs a simulation: models through the values, in few of them.",
-            ("run", "level-loop.toml", "--method", "quadratic-interpolation", "--label", "by-models"),
+            "The answer to a step with the gains of the file, and what is measured of it.",
+            ("simulate", "level-loop.toml", "--signals", "level,order,opening", "--output", "start.png"),
         ),
         (
-            "The same by polls on a mesh, which would also bear kinks and jumps; two processes simulate.",
-            ("run", "level-loop.toml", "--method", "mesh-adaptive-search", "--workers", "2", "--label", "by-polls"),
+            "The least error and valve travel within limits on overshoot, rise and settling, by exact derivatives.",
+            ("run", "level-loop.toml", "--label", "tuned"),
         ),
-        ("Side by side.", ("compare", "by-models", "by-polls", "--output", "histories.png")),
         (
-            "How the cost answers to each gain alone.",
-            ("draw", "level-loop.toml", "--slices", "--run", "by-models", "--output", "slices.png"),
+            "How the answer became what it is, with the limits on it.",
+            ("draw", "level-loop.toml", "--signals", "level,opening", "--run", "tuned", "--every", "3", "--output", "answers.png"),
         ),
+        ("Is it an optimum? The simulation is integrated afresh, too.", ("verify", "tuned")),
     ),
     "cutwater": (
         (
@@ -231,6 +231,11 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             "The head curve by likelihood, with the gauge's spread among the unknowns: the misreading inflates it.",
             ("run", "likelihood.toml", "--method", "sqp"),
         ),
+        (
+            "A differential equation fitted to two experiments: the pump's run-down, warm and cold, each from a speed of its own.",
+            ("run", "run-down.toml", "--label", "run-down"),
+        ),
+        ("Data of both, and how fast the pump is over time.", ("simulate", "run-down", "--output", "run-down.png")),
     ),
 }
 
@@ -240,7 +245,7 @@ TRY_NEXT = {
     "valley": "ilvren run valley.toml --method sqp --start crest=1.9 --start gate=-0.4",
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
-    "level-loop": "ilvren run level-loop.toml --method global --workers 2 --set overshoot_cap=0.002",
+    "level-loop": "ilvren run level-loop.toml --set beyond_cap=0.03 --label looser",
     "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",

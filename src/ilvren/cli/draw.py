@@ -22,6 +22,7 @@ EXAMPLES = """examples:
   ilvren draw rising-main.toml --of surge_cap --slices --output slices.png
   ilvren draw rising-main.toml --generations --run last --output generations.png
   ilvren draw r3 --of depth --against place --output profile.png
+  ilvren draw level-loop.toml --signals level --run r3 --every 5 --output answers.png
 """
 # More extremes than this are not listed.
 MOST_LISTED = 20
@@ -47,7 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--against", metavar="NAME", help="draw the vector of a design against this one (its index)")
     parser.add_argument(
-        "--every", type=int, metavar="N", help="with a vector of a run: also its start and every Nth iteration"
+        "--every", type=int, metavar="N", help="with a vector or signals of a run: also its start and every Nth iteration"
     )
     parser.add_argument(
         "--at",
@@ -55,6 +56,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         help="where the other variables are held (the run's design, else the start; repeatable)",
+    )
+    parser.add_argument(
+        "--signals",
+        metavar="NAME[,NAME]",
+        help="what changes over time, of the designs of --run: with --every N as they became from iteration to iteration",
     )
     parser.add_argument("--tangent", action="store_true", help="on a curve: the tangent at the point")
     parser.add_argument("--surface", action="store_true", help="over two variables: a surface instead of contours")
@@ -82,6 +88,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))
+    if arguments.signals is not None:
+        from ilvren.cli.draw_signals import draw_signals
+
+        return draw_signals(arguments, terminal)
     if not arguments.file.endswith(".toml") and not Path(arguments.file).exists():
         from ilvren.cli.draw_record import draw_record
 

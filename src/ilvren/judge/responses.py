@@ -89,6 +89,9 @@ def response_at(
     for axis, own in zip(problem.template.built_axes, problem.signals(design, gate.calls), strict=True):
         signals |= own
         times |= dict.fromkeys(own, own[axis.t_name])
+    if is_past:  # its line is all that is wanted
+        trouble = "" if all(np.isfinite(value).all() for value in signals.values()) else "invalid"
+        return Response(label, problem, design, signals, times, (), {}, math.nan, None, trouble, is_past)
     evaluation = gate.evaluate(design)
     measures = Measures.of(problem)
     violation = measures.violation(design, evaluation.rows) if evaluation.is_finite else math.inf

@@ -46,6 +46,8 @@ DEFAULT_STEPS = 100
 MOST_STEPS = 20_000
 # Moments nearer than this share of the time are one.
 SAME = 1e-9
+# Stages of a step of the usual scheme.
+OPERATIONS_STAGES = 7
 
 
 @dataclass(frozen=True)
@@ -935,6 +937,15 @@ class Axis:
             sum(math.prod(control.shape) for control in self.controls),
             len(self.lag_nodes),
         )
+
+    @property
+    def operations(self) -> float:
+        """Return about how many operations one simulation takes: every state's rate at every stage of a step for each
+        moment of the grid."""
+        roots = [node for state in self.states for node in (state.rate, state.next) if node is not None]
+        size = sum(math.prod(state.shape) for state in self.states)
+        each = len(self.graph.reachable(roots)) * max(1, size // max(len(self.states), 1)) + 8 * size + 30
+        return float(OPERATIONS_STAGES * each * len(self.taus))
 
     def names_told(self) -> list[NameTold]:
         """Return what there is over time, in the order of the file."""

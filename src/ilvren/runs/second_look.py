@@ -66,7 +66,8 @@ def _operations(problem: Problem) -> tuple[float, float]:
     each = 0.01 if graph.has_arrays else 0.0
     weight = 4.0 if graph.has_arrays else 1.0  # an operation of NumPy takes longer than one of Python
     elements = sum(node.size for node in found)
-    return weight * len(found) + each * elements, float(elements)
+    simulated = sum(axis.operations for axis in problem.template.built_axes) if problem.simulations else 0.0
+    return weight * len(found) + each * elements + simulated, float(elements)
 
 
 def _can_be_proved(problem: Problem) -> bool:
