@@ -32,6 +32,8 @@ MOST_SEARCH = 100
 # Newton's iteration for the stages of an implicit step.
 MOST_NEWTON = 30
 ROUNDING = 4e-16
+# A state so many times its size has run away, whatever its rate is.
+VAST = 1e6
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
 
@@ -513,7 +515,9 @@ class Walker:
         named = np.flatnonzero(~np.isfinite(k).all(axis=0))
         if len(named):
             state = int(named[0])
-        raise Lost(tau0, state, float(x[state]), "has no finite rate" if len(named) else "grows without bound")
+        is_vast = abs(float(x[state])) > VAST * float(self.mesh.sizes[state])
+        why = "has no finite rate" if len(named) and not is_vast else "grows without bound"
+        raise Lost(tau0, state, float(x[state]), why)
 
     # ---- events -----------------------------------------------------------------------------------
 

@@ -214,7 +214,10 @@ class Axis:
             self._control_place(control.name)
         moving: list[Node] = []
         for entry, tree in trees:
-            self._collect(entry, tree, moving)
+            try:
+                self._collect(entry, tree, moving)
+            except FormulaError as error:
+                template.fail_at(entry, error)
         self._grid()
         self._arrange()
         self.is_built = True

@@ -118,14 +118,33 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
         shares = axis.shares_of(np.array(block.times))
         for k in range(len(peak)):
             before, after = peak[k - 1] if k else -np.inf, peak[k + 1] if k + 1 < len(peak) else -np.inf
-            if peak[k] > 0.5 * limit and peak[k] >= before and peak[k] >= after:
-                found.setdefault(axis.case, []).append((-float(peak[k]), float(shares[k])))
+            if peak[k] >= before and peak[k] >= after and peak[k] > -limit:
+                tau, top = _vertex(shares, peak, k)
+                worst = max(worst, top)
+                if top > 0.5 * limit:
+                    found.setdefault(axis.case, []).append((-top, tau))
     moments = {case: tuple(tau for _, tau in sorted(own)[:MOST_ADDED]) for case, own in found.items()}
     known = {axis.case: axis.taus for axis in axes}
     moments = {
         case: tuple(tau for tau in own if np.abs(known[case] - tau).min() > 1e-7) for case, own in moments.items()
     }
     return Missed(worst, name, {case: own for case, own in moments.items() if own})
+
+
+def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]:
+    """Return where the parabola through a largest value and its neighbours is highest, and how high."""
+    if not 0 < k < len(values) - 1 or not np.isfinite(values[k - 1 : k + 2]).all():
+        return float(taus[k]), float(values[k])
+    left, right = taus[k] - taus[k - 1], taus[k + 1] - taus[k]
+    if not (left > 0.0 and right > 0.0):  # a jump
+        return float(taus[k]), float(values[k])
+    low, high = (values[k] - values[k - 1]) / left, (values[k + 1] - values[k]) / right
+    bend = (high - low) / (left + right)
+    if not bend < 0.0:
+        return float(taus[k]), float(values[k])
+    slope = low + bend * left
+    move = float(np.clip(-slope / (2.0 * bend), -left, right))
+    return float(taus[k] + move), float(values[k] + move * (slope + bend * move))
 
 
 def next_refinement(

@@ -1,0 +1,236 @@
+"""Answers that are known: of equations, measures, delays, samples and events; and what happens where there is none."""
+
+import math
+import unittest
+
+import numpy as np
+
+from ilvren.evaluate import Gate
+from ilvren.problem import loads
+from ilvren.runs import run
+from tests.dynamics.kinds import text
+
+
+def values(source: str, **files: str) -> dict:
+    problem = loads(source, files=files)
+    return Gate(problem).values(np.array(problem.start))
+
+
+class KnownAnswers(unittest.TestCase):
+    def test_decay_and_its_functions(self):
+        found = values(text("""
+[variables]
+k = { start = 0.7, lower = 0.1, upper = 5 }
+[states]
+x = { rate = "-k * x", initial = 2 }
+[derived]
+end = "last(x)"
+begin = "first(x)"
+there = "at(x, 1.234)"
+total = "integral(x)"
+mean_ = "average(x)"
+top = "highest(x)"
+low = "lowest(x)"
+half = "rise_time(x, 2, 1)"
+[minimize]
+cost = "end"
+"""))  # fmt: skip
+        end = 2 * math.exp(-2.1)
+        wanted = {
+            "end": end, "begin": 2.0, "there": 2 * math.exp(-0.7 * 1.234), "total": (2 - end) / 0.7,
+            "mean_": (2 - end) / 2.1, "top": 2.0, "low": end, "half": math.log(2) / 0.7,
+        }  # fmt: skip
+        for name, value in wanted.items():
+            with self.subTest(name=name):
+                self.assertAlmostEqual(found[name], value, delta=1e-5)
+
+    def test_answer_of_a_second_order_system(self):
+        # Damping 0.3, natural frequency 2: overshoot exp(−πζ/√(1−ζ²)), its peak at π / (ω√(1−ζ²)).
+        found = values(text("""
+[variables]
+z = { start = 0.3, lower = 0.1, upper = 0.9 }
+[states]
+y = { transfer = { of = "1", numerator = [4], denominator = [1, "4 * z", 4] } }
+[derived]
+over = "overshoot(y, 1)"
+quick = "rise_time(y, 0, 1)"
+settled = "settling_time(y, 1, 0.02)"
+never = "settling_time(y, 0.2, 0.01)"
+short = "rise_time(y, 0.5, 9)"
+[minimize]
+cost = "over"
+""", to=8, steps=200))  # fmt: skip
+        root = math.sqrt(1 - 0.09)
+        self.assertAlmostEqual(found["over"], math.exp(-math.pi * 0.3 / root), delta=1e-4)
+        self.assertAlmostEqual(found["quick"], (math.pi - math.acos(0.3)) / (2 * root), delta=1e-4)
+        t = np.linspace(0, 8, 800_001)
+        y = 1 - np.exp(-0.6 * t) * (np.cos(2 * root * t) + 0.3 / root * np.sin(2 * root * t))
+        outside = t[np.abs(y - 1) > 0.02][-1]
+        self.assertAlmostEqual(found["settled"], outside, delta=2e-4)
+        self.assertAlmostEqual(found["never"], 8 * (1 + (abs(y[-1] - 0.2) - 0.01) / 0.01), delta=1e-2)
+        self.assertAlmostEqual(found["short"], 8 * (1 + (9 - y.max()) / 8.5), delta=1e-3)
+
+    def test_delay_by_steps(self):
+        # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
+        found = values(text("""
+[variables]
+lag = { start = 1, lower = 0.5, upper = 2 }
+[states]
+x = { rate = "-delayed(x, lag)", initial = 1 }
+[derived]
+there = "at(x, 2.5)"
+[minimize]
+cost = "last(x)"
+"""))  # fmt: skip
+        self.assertAlmostEqual(found["there"], 1 - 2.5 + 1.5**2 / 2 - 0.5**3 / 6, delta=1e-6)
+
+    def test_samples_and_what_is_held_between_them(self):
+        found = values(text("""
+[variables]
+g = { start = 0.5, lower = 0.1, upper = 1 }
+[states]
+count = { every = 1, next = "count + g", initial = 0 }
+x = { rate = "count", initial = 0 }
+[derived]
+first_held = "first(count)"
+held = "at(count, 1.5)"
+[minimize]
+cost = "last(x)"
+"""))  # fmt: skip
+        self.assertEqual((found["first_held"], found["held"]), (0.5, 1.0))
+        self.assertAlmostEqual(found["cost"], 0.5 + 1.0 + 1.5, delta=1e-12)
+
+    def test_knots_of_tables_and_pieces_are_met_exactly(self):
+        found = values(
+            text("""
+[tables.need]
+file = "need.csv"
+[variables]
+k = { start = 1, lower = 0, upper = 2 }
+[controls]
+u = { start = [1, 0, 2], lower = 0, upper = 3, pieces = 3 }
+[states]
+x = { rate = "k * interp(t, need.hour, need.flow) + u", initial = 0 }
+[minimize]
+cost = "last(x)"
+""", steps=2),
+            **{"need.csv": "hour,flow\n0,0\n0.7,2\n1.9,0\n3,0\n"},
+        )  # fmt: skip
+        self.assertAlmostEqual(found["cost"], 0.7 + 1.2 + 3.0, delta=1e-10)
+
+    def test_switches_are_found_where_they_are(self):
+        # x' = 1 below 1, then 0.25: reached at t = 1, so x(3) = 1.5 to rounding whatever the steps.
+        found = values(text("""
+[variables]
+h = { start = 1, lower = 0.5, upper = 2 }
+[states]
+x = { rate = "where(x < h, 1, 0.25)", initial = 0 }
+[minimize]
+cost = "last(x)"
+""", steps=7))  # fmt: skip
+        self.assertAlmostEqual(found["cost"], 1.5, delta=1e-12)
+
+    def test_a_measure_as_a_limit_is_searched_at_every_moment_and_told_as_itself(self):
+        problem = loads(text("""
+[variables]
+k = { start = 2, lower = 0.5, upper = 20 }
+[states]
+x = { rate = "k * (1 - x)", initial = 0 }
+[minimize]
+cost = "k"
+[constraints]
+soon = "settling_time(x, 1, 0.05) <= 1.5"
+"""))  # fmt: skip
+        result = run(problem)
+        self.assertEqual(result.outcome, "converged")
+        self.assertAlmostEqual(result.variables["k"], math.log(20) / 1.5, delta=1e-5)
+        self.assertAlmostEqual(float(result.derived["soon"]), 1.5, delta=1e-5)
+        self.assertEqual(problem.rows[0].name, "soon@1.5")
+        self.assertIsNotNone(result.time_error)
+        self.assertLessEqual(result.time_error.estimate, result.time_error.limit)
+
+    def test_limits_hold_between_the_moments_of_a_coarse_grid(self):
+        problem = loads(text("""
+[variables]
+a = { start = 0.5, lower = 0, upper = 5 }
+[states]
+x = { rate = "a * cos(3 * t)", initial = 0 }
+[maximize]
+gain = "a"
+[constraints]
+cap = "x <= 1"
+""", steps=4))  # fmt: skip
+        result = run(problem)
+        self.assertEqual(result.outcome, "converged")
+        self.assertGreater(len(result.stages), 0)  # moments were added
+        self.assertAlmostEqual(result.variables["a"], 3.0, delta=3e-4)
+
+    def test_steps_grow_finer_for_a_design_that_needs_it(self):
+        problem = loads(text("""
+[variables]
+w = { start = 1, lower = 0.5, upper = 60 }
+[states]
+x = { rate = "v", initial = 1 }
+v = { rate = "-w^2 * x", initial = 0 }
+[minimize]
+cost = "last(x)"
+"""))  # fmt: skip
+        gate = Gate(problem)
+        for w in (1.0, 7.0, 31.0):
+            self.assertAlmostEqual(gate.values([w])["cost"], math.cos(3 * w), delta=1e-3)
+
+
+class NoAnswer(unittest.TestCase):
+    def test_what_runs_away_is_invalid_and_says_when(self):
+        problem = loads(text("""
+[variables]
+k = { start = 1.0, lower = 0.1, upper = 5 }
+[states]
+x = { rate = "k * x^2", initial = 1 }
+[minimize]
+cost = "last(x)"
+"""))  # fmt: skip
+        value, trouble = problem.named_values(problem.start)["cost"]
+        self.assertTrue(math.isnan(value))
+        self.assertRegex(trouble.reason, r'"x" grows without bound at t = [01]\.')
+        self.assertAlmostEqual(Gate(problem).values([0.2])["cost"], 1 / (1 - 0.6), delta=1e-4)
+
+    def test_rates_without_a_value(self):
+        problem = loads(text("""
+[variables]
+k = { start = 1.0, lower = 0.1, upper = 5 }
+[states]
+x = { rate = "-k * sqrt(x)", initial = 1 }
+y = { rate = "log(1 - t)", initial = 0 }
+[minimize]
+cost = "last(y) + k"
+"""))  # fmt: skip
+        value, trouble = problem.named_values(problem.start)["cost"]
+        self.assertTrue(math.isnan(value))
+        self.assertIn("has no finite rate at t = ", trouble.reason)
+
+    def test_a_relay_without_a_band_is_not_believed(self):
+        problem = loads(text("""
+[variables]
+h = { start = 0.5, lower = 0.1, upper = 1 }
+[states]
+x = { rate = "where(x < h, 1, -1)", initial = 0 }
+[minimize]
+cost = "last(x)"
+"""))  # fmt: skip
+        value, trouble = problem.named_values(problem.start)["cost"]
+        self.assertTrue(math.isnan(value))
+        self.assertIn("turns on and off without end", trouble.reason)
+
+    def test_an_end_before_the_beginning(self):
+        problem = loads(text("""
+[variables]
+end = { start = 1.0, lower = -1, upper = 5 }
+[states]
+x = { rate = "-x", initial = 1 }
+[minimize]
+cost = "last(x)"
+""", to="end"))  # fmt: skip
+        gate = Gate(problem)
+        self.assertTrue(math.isnan(gate.values([-0.5])["cost"]))
+        self.assertAlmostEqual(gate.values([2.0])["cost"], math.exp(-2), delta=1e-6)
