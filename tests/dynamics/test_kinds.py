@@ -74,6 +74,19 @@ class EveryKind(unittest.TestCase):
                     np.abs(pulled - direct)[design.moving].max(initial=0.0), 1e-10 * (1.0 + np.abs(direct).max())
                 )
 
+    def test_many_designs_at_once_are_what_each_is_alone(self):
+        for name, text in KINDS.items():
+            with self.subTest(kind=name):
+                problem = loads(text)
+                together, alone = Gate(problem), Gate(loads(text))
+                start = np.array(problem.start)
+                designs = start * np.linspace(0.8, 1.3, 11)[:, None] + 0.01 * np.sin(np.arange(11 * len(start))).reshape(11, -1)
+                found = together.batch(designs)
+                for design, objective, rows in zip(designs, found.objective, found.rows, strict=True):
+                    own = alone.evaluate(design)
+                    self.assertAlmostEqual(objective, own.objective, delta=1e-9 * (1.0 + abs(own.objective)))
+                    np.testing.assert_allclose(rows, own.rows, rtol=1e-9, atol=1e-9)
+
     def test_no_direction_moves_nothing(self):
         problem = loads(KINDS["saturated"])
         design = problem.simulations[0].point(problem.simulation_inputs(problem.start)[0])

@@ -21,7 +21,7 @@ from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
 
-__all__ = ["MOST_EVENTS", "Course", "Given", "Layout", "Lost", "March", "Walker", "nudged", "segment_of"]
+__all__ = ["MOST_EVENTS", "NO_GAP", "ROUNDING", "Course", "Given", "Layout", "Lost", "March", "Walker", "nudged", "segment_of"]
 
 FloatArray = NDArray[np.float64]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
+from ilvren.dynamics.crowd import Crowd, CrowdGiven, can_crowd
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.modelled import ModelledSystem, has_models
@@ -39,6 +40,8 @@ MOST_KEPT = 64
 MOST_LATER = 5
 # From so many moving inputs on, single adjoints are pulled by a backward sweep.
 MANY_INPUTS = 60
+# From so many designs on they are followed together, at most so many at once.
+LEAST_CROWD, MOST_CROWD = 8, 2000
 
 
 @dataclass(frozen=True)
@@ -213,12 +216,79 @@ class Simulation:
         if batch is None:
             is_wanted = guard is None or bool(np.any(guard))
             return _Told(self, [self._point(arrays, is_wanted=is_wanted)], is_batch=False)
-        points = []
-        for place in range(batch):
+        wanted = np.ones(batch, dtype=bool) if guard is None else np.broadcast_to(np.asarray(guard, dtype=bool), batch)
+        crowded = self._together(arrays, flags, batch, wanted)
+
+        def alone(place: int) -> _Point:
             own = [value[place] if flag else value for value, flag in zip(arrays, flags, strict=True)]
-            wanted = guard is None or bool(guard if np.ndim(guard) == 0 else guard[place])
-            points.append(self._point(own, is_wanted=wanted))
-        return _Told(self, points, is_batch=True)
+            return self._point(own, is_wanted=bool(wanted[place]))
+
+        if crowded is None:
+            return _Told(self, [alone(place) for place in range(batch)], is_batch=True)
+        outputs, is_good = crowded
+        rest = {int(place): alone(int(place)) for place in np.flatnonzero(~is_good)}
+        for place, point in rest.items():
+            for whole, value in zip(outputs, point.outputs, strict=True):
+                whole[place] = value
+        return _Told(self, list(rest.values()), is_batch=True, outputs=outputs, alone=alone, count=batch)
+
+    def _together(
+        self, arrays: Sequence[Array], flags: Sequence[bool], batch: int, wanted: NDArray[np.bool_]
+    ) -> tuple[list[Array], NDArray[np.bool_]] | None:
+        """Return every output of many designs (designs, moments, *shape) that are followed at once, and of which that
+        went well; None where they cannot be."""
+        if batch < LEAST_CROWD or has_models(self.evolution):
+            return None
+        rows = [
+            np.broadcast_to(value if flag else value[None], (batch, *shape)).reshape(batch, -1)
+            for value, flag, shape in zip(arrays, flags, self.shapes, strict=True)
+        ]
+        good = wanted & np.logical_and.reduce([np.isfinite(own).all(axis=1) for own in rows]) & (rows[-1][:, 0] > 0.0)
+        if self._anchor is None and good.any():
+            first = int(np.argmax(good))
+            self._anchor = [own[first].reshape(shape) for own, shape in zip(rows, self.shapes, strict=True)]
+        if self._anchor is None or not can_crowd(self.march, bool(self.columns.moments.size)):
+            return None
+        limit = SLACK * LOCAL * self.evolution.tolerance * 0.1**self.evolution.tighter
+        places = np.flatnonzero(good)
+        outputs = [np.full((batch, *shape), np.nan) for shape in self.output_shapes]
+        is_good = np.zeros(batch, dtype=bool)
+        for first in range(0, len(places), MOST_CROWD):
+            own = places[first : first + MOST_CROWD]
+            crowd = Crowd(self.march, self.mesh(0), self._crowd_given([part[own] for part in rows])).walked()
+            went_well = ~crowd.lost & (crowd.error <= limit)
+            for whole, value in zip(outputs, self._outputs_of(crowd), strict=True):
+                whole[own[went_well]] = value[went_well]
+            is_good[own[went_well]] = True
+        return outputs, is_good
+
+    def _crowd_given(self, rows: Sequence[FloatArray]) -> CrowdGiven:
+        """Return the inputs of many designs, each (designs, size), by what they are."""
+        evolution, count = self.evolution, len(rows[0])
+        at = len(evolution.outers)
+        outers = np.concatenate([*rows[:at], np.zeros((count, 0))], axis=1)
+        pieces = []
+        for control in evolution.controls:
+            pieces.append(rows[at].reshape(count, control.pieces + control.is_linear, -1))
+            at += 1
+        first = np.concatenate([*rows[at : at + len(evolution.states)], np.zeros((count, 0))], axis=1)
+        return CrowdGiven(outers, pieces, first)
+
+    def _outputs_of(self, crowd: Crowd) -> list[Array]:
+        """Return every output of all designs of a crowd (designs, moments, *shape)."""
+        grid, mesh = self.frame.grid, self.mesh(0)
+        both = np.concatenate([crowd.left, crowd.right])  # (2 · grid, designs, n)
+        found: list[Array] = []
+        for probe in self.evolution.probes:
+            places = np.array([int(np.abs(grid - tau).argmin()) for tau in probe.taus], dtype=np.int64)
+            steps = mesh.grid[places]
+            is_left = (np.array(probe.is_left, dtype=bool) & (steps > 0)) | (steps >= len(mesh.taus) - 1)
+            whole = np.moveaxis(both[np.where(is_left, places, places + len(grid))], 0, 1)
+            at = 0
+            for state, size in zip(self.evolution.states, self._state_sizes, strict=True):
+                found.append(whole[:, :, at : at + size].reshape(whole.shape[0], len(places), *state.shape))
+                at += size
+        return found
 
     def point(self, inputs: Sequence[Array]) -> _Point:
         """Return one design's course and what follows from it."""
@@ -506,8 +576,23 @@ class _Point:
 class _Told:
     """What formulas see of a call, or of a batch of calls."""
 
-    def __init__(self, simulation: Simulation, points: list[_Point], *, is_batch: bool) -> None:
-        self._simulation, self._points, self._is_batch = simulation, points, is_batch
+    def __init__(
+        self,
+        simulation: Simulation,
+        points: list[_Point],
+        *,
+        is_batch: bool,
+        outputs: list[Array] | None = None,
+        alone: Callable[[int], _Point] | None = None,
+        count: int = 0,
+    ) -> None:
+        self._simulation, self._found, self._is_batch = simulation, points, is_batch
+        self._outputs, self._alone, self._count = outputs, alone, count or len(points)
+
+    @cached_property
+    def _points(self) -> list[_Point]:
+        """Return the designs, each followed by itself: what was followed with others has no derivatives."""
+        return self._found if self._alone is None else [self._alone(place) for place in range(self._count)]
 
     @property
     def inputs(self) -> list[Array]:
@@ -517,16 +602,18 @@ class _Told:
     @property
     def reason(self) -> str:
         """Return why an output is not finite, "" when all are."""
-        return next((point.reason for point in self._points if point.reason), "")
+        return next((point.reason for point in self._found if point.reason), "")
 
     @property
     def is_spoilt(self) -> bool:
         """Return whether nothing was simulated: inputs are not finite, or nothing needs it."""
-        return self._points[0].is_spoilt and not self._is_batch
+        return not self._is_batch and self._points[0].is_spoilt
 
     def output(self, place: object) -> Array:
         """Return an output by its place."""
         assert isinstance(place, int)
+        if self._outputs is not None:
+            return self._outputs[place]
         if self._is_batch:
             return np.stack([point.outputs[place] for point in self._points])
         return self._points[0].outputs[place]
@@ -586,7 +673,7 @@ class _Told:
         given = [np.asarray(value, dtype=float) for value in values]
         lead = next(
             (len(value) for value, shape in zip(given, shapes, strict=True) if value.ndim > len(shape)),
-            len(self._points) if self._is_batch else None,
+            self._count if self._is_batch else None,
         )
         ends = np.concatenate([[0], np.cumsum([math.prod(shape) for shape in whole])]).astype(int)
         block = np.zeros((lead or 1, int(ends[-1])))

@@ -46,8 +46,8 @@ DEFAULT_STEPS = 100
 MOST_STEPS = 20_000
 # Moments nearer than this share of the time are one.
 SAME = 1e-9
-# Stages of a step of the usual scheme.
-OPERATIONS_STAGES = 7
+# Seven stages of a step, and what is around them.
+OPERATIONS_STAGES = 20
 
 
 @dataclass(frozen=True)

@@ -370,7 +370,7 @@ class _Plan:
         """Return the loop of one stage."""
         return Loop(
             problem,
-            self.method if is_last else self.early,
+            self.method if is_last and not self.is_short_of(problem) else self.early,
             self.options,
             self.settings if is_last else replace(self.settings, target=None),
             ledger=self.ledger,
@@ -383,6 +383,12 @@ class _Plan:
             base=base,
             confirms=self.confirms,
         )
+
+    def is_short_of(self, problem: Problem) -> bool:
+        """Return whether a second look would take the evaluations that a closer look at what evolves needs."""
+        settings = self.settings
+        is_limited = settings.evaluations != DEFAULT_EVALUATIONS or settings.iterations is not None
+        return bool(problem.simulations) and is_limited and settings.second_look is None
 
     def replay(self, stage: int) -> Replay | None:
         """Return what is on record of a stage."""
