@@ -80,7 +80,9 @@ class EveryKind(unittest.TestCase):
                 problem = loads(text)
                 together, alone = Gate(problem), Gate(loads(text))
                 start = np.array(problem.start)
-                designs = start * np.linspace(0.8, 1.3, 11)[:, None] + 0.01 * np.sin(np.arange(11 * len(start))).reshape(11, -1)
+                designs = start * np.linspace(0.8, 1.3, 11)[:, None] + 0.01 * np.sin(
+                    np.arange(11 * len(start))
+                ).reshape(11, -1)
                 found = together.batch(designs)
                 for design, objective, rows in zip(designs, found.objective, found.rows, strict=True):
                     own = alone.evaluate(design)

@@ -154,7 +154,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "level-loop": (
         (
-            "A controller's gains. What evolves over time is simulated: two states, three that change at samples, a delay.",
+            "A controller's gains. What evolves is simulated: two states, three that change at samples, a delay.",
             ("show", "level-loop.toml"),
         ),
         (
@@ -167,7 +167,18 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ),
         (
             "How the answer became what it is, with the limits on it.",
-            ("draw", "level-loop.toml", "--signals", "level,opening", "--run", "tuned", "--every", "3", "--output", "answers.png"),
+            (
+                "draw",
+                "level-loop.toml",
+                "--signals",
+                "level,opening",
+                "--run",
+                "tuned",
+                "--every",
+                "3",
+                "--output",
+                "answers.png",
+            ),
         ),
         ("Is it an optimum? The simulation is integrated afresh, too.", ("verify", "tuned")),
     ),
@@ -232,7 +243,7 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("run", "likelihood.toml", "--method", "sqp"),
         ),
         (
-            "A differential equation fitted to two experiments: the pump's run-down, warm and cold, each from a speed of its own.",
+            "A differential equation fitted to two experiments: the pump's run-down, warm and cold.",
             ("run", "run-down.toml", "--label", "run-down"),
         ),
         ("Data of both, and how fast the pump is over time.", ("simulate", "run-down", "--output", "run-down.png")),

@@ -48,7 +48,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--against", metavar="NAME", help="draw the vector of a design against this one (its index)")
     parser.add_argument(
-        "--every", type=int, metavar="N", help="with a vector or signals of a run: also its start and every Nth iteration"
+        "--every",
+        type=int,
+        metavar="N",
+        help="with a vector or signals of a run: also its start and every Nth iteration",
     )
     parser.add_argument(
         "--at",
@@ -60,7 +63,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--signals",
         metavar="NAME[,NAME]",
-        help="what changes over time, of the designs of --run: with --every N as they became from iteration to iteration",
+        help="what changes over time, of the designs of --run; with --every N also of those on the way to them",
     )
     parser.add_argument("--tangent", action="store_true", help="on a curve: the tangent at the point")
     parser.add_argument("--surface", action="store_true", help="over two variables: a surface instead of contours")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path, pairs
@@ -88,7 +88,7 @@ def _of_run(ledger: Ledger, word: str, every: int | None) -> list[Response]:
     return found
 
 
-def _past(ledger: Ledger, record: RunRecord, every: int | None) -> list[tuple[str, object]]:
+def _past(ledger: Ledger, record: RunRecord, every: int | None) -> list[tuple[str, Any]]:
     """Return (name, design) of a run's start and of every Nth iteration of all its stages (of a population its best
     design then), the last one left out; of very many some."""
     import numpy as np

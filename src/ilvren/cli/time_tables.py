@@ -46,7 +46,8 @@ def error_line(report: TimeReport | None) -> str:
     halved = ", halved, being chosen for another design" if report.is_halved else ""
     verdict = "" if report.is_met else f", above the tolerance of {report.limit:.0e}"
     estimate = f"{report.estimate:.1e}" if np.isfinite(report.estimate) else "unknown"
-    return f"simulated in {count(report.steps, 'step')} ({report.scheme}{halved}); error of the states {estimate} of their sizes{verdict}"
+    how = f"simulated in {count(report.steps, 'step')} ({report.scheme}{halved})"
+    return f"{how}; error of the states {estimate} of their sizes{verdict}"
 
 
 def over_time_table(problem: Problem, signals: Sequence[Mapping[str, Any]]) -> Table:

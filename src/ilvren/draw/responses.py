@@ -69,8 +69,13 @@ def _draw_panel(axis: Any, found: Sequence[Response], names: Sequence[str], *, i
     for number, response in enumerate(past):
         label = response.label if number == 0 else f"on the way ({len(past) - 1})" if number == 1 else None
         for name in names:
-            axis.plot(response.times[name], response.signals[name], color=colours(number / max(len(past) - 1, 1)),
-                      linewidth=0.9, label=label)
+            axis.plot(
+                response.times[name],
+                response.signals[name],
+                color=colours(number / max(len(past) - 1, 1)),
+                linewidth=0.9,
+                label=label,
+            )
             label = None
     several = len(names) > 1
     for place, response in enumerate(main):
@@ -123,7 +128,9 @@ def _draw_mark(axis: Any, mark: Mark, response: Response) -> None:
             axis.axvspan(mark.times[0], mark.times[1], color="#00508c", alpha=0.10, linewidth=0)
             for level in mark.levels:
                 axis.plot(mark.times, (level, level), color="#00508c", linewidth=0.8, linestyle=":")
-            axis.annotate(text, (mark.times[1], mark.levels[1]), xytext=(6, -14), textcoords="offset points", fontsize=9)
+            axis.annotate(
+                text, (mark.times[1], mark.levels[1]), xytext=(6, -14), textcoords="offset points", fontsize=9
+            )
         case "settling_time":
             axis.axvline(mark.times[0], color="#2c7a4b", linewidth=1.0, linestyle="-.")
             axis.annotate(text, (mark.times[0], 0.04), xycoords=("data", "axes fraction"), xytext=(4, 0),

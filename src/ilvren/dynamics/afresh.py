@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -31,8 +32,9 @@ RELATIVE, ABSOLUTE = 1e-9, 1e-10
 
 @dataclass(frozen=True)
 class Afresh:
-    """`error`: the largest estimated error of a state over its size; `tau` and `state` (flat) where; `growth` the most that
-    a deviation grows from one moment of the grid to a later one; `is_told` whether the other integrator came through."""
+    """`error`: the largest estimated error of a state over its size; `tau` and `state` (flat) where; `growth` the most
+    that a deviation grows from one moment of the grid to a later one; `is_told` whether the other integrator came
+    through."""
 
     error: float
     tau: float
@@ -86,7 +88,7 @@ def integrated_afresh(simulation: Simulation, inputs: Any) -> Afresh | None:
 def _intervals(course: Course, grid: list[int]) -> list[tuple[int, int]]:
     """Return (first, last segment) of every interval of the grid."""
     found = []
-    for low, high in zip(grid[:-1], grid[1:], strict=True):
+    for low, high in pairwise(grid):
         first, last = course.step_first[low], course.step_first[high] - 1
         if last >= first:
             found.append((first, last))

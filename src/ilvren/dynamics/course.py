@@ -21,7 +21,19 @@ from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
 
-__all__ = ["MOST_EVENTS", "NO_GAP", "ROUNDING", "Course", "Given", "Layout", "Lost", "March", "Walker", "nudged", "segment_of"]
+__all__ = [
+    "MOST_EVENTS",
+    "NO_GAP",
+    "ROUNDING",
+    "Course",
+    "Given",
+    "Layout",
+    "Lost",
+    "March",
+    "Walker",
+    "nudged",
+    "segment_of",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -50,8 +62,8 @@ class Lost(Exception):
 @dataclass(frozen=True)
 class Given:
     """What a design gives: outer values flat (o,), each control's pieces flat (pieces, elements), first values of all
-    states flat (n,), lags as shares of the time, the duration, and moving moments as shares: those of moving probes, and
-    those at which something is not smooth a moving lag later."""
+    states flat (n,), lags as shares of the time, the duration, and moving moments as shares: those of moving probes,
+    and those at which something is not smooth a moving lag later."""
 
     outers: FloatArray
     pieces: tuple[FloatArray, ...]
@@ -170,7 +182,9 @@ class Layout:
         self.controls: list[tuple[int, int, str, slice]] = []  # (lag, control, kind, places)
         self.sigmas: dict[int, int] = {}
         self.delayed: dict[int, tuple[list[int], list[int]]] = {}  # lag → places, flat states
-        first = np.concatenate([[0], np.cumsum([int(np.prod(s.shape, dtype=int)) for s in evolution.states])]).astype(int)
+        first = np.concatenate([[0], np.cumsum([int(np.prod(s.shape, dtype=int)) for s in evolution.states])]).astype(
+            int
+        )
         for k, item in enumerate(evolution.inputs):
             own = slice(int(system.starts[k]), int(system.starts[k + 1]))
             if item.kind in ("value", "low", "high", "theta"):
@@ -183,7 +197,9 @@ class Layout:
                 states += range(int(first[item.of]), int(first[item.of + 1]))
         self.uses_lags = sorted({*self.sigmas, *self.delayed, *(lag for lag, *_ in self.controls if lag >= 0)})
         # Lags that rates or gaps look back by; what jumps at samples may look back by others.
-        self.rate_lags = sorted({evolution.inputs[k].lag for k in system.inputs_of_rates() if evolution.inputs[k].lag >= 0})
+        self.rate_lags = sorted(
+            {evolution.inputs[k].lag for k in system.inputs_of_rates() if evolution.inputs[k].lag >= 0}
+        )
 
 
 class Walker:
@@ -199,7 +215,6 @@ class Walker:
         self.base_key: tuple[int, ...] | None = None
         self.base_modes: list[float] | None = None
         self.base_list: list[float] = []
-        layout = march.layout
         self.is_plain = self.course.is_plain = march.is_plain
         self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
 
@@ -239,9 +254,9 @@ class Walker:
         piece = piece_of(inside, control.pieces)
         match kind:
             case "value" | "low":
-                return pieces[piece]
+                return np.asarray(pieces[piece])
             case "high":
-                return pieces[piece + 1]
+                return np.asarray(pieces[piece + 1])
         return tau * control.pieces - piece
 
     def past(self, sigma: float, inside: float) -> FloatArray:
@@ -278,7 +293,8 @@ class Walker:
         return (base, forcing), k, after
 
     def base_of(self, middle: float) -> list[float]:
-        """Return what all moments of a step hold, but the time and the states: of a control between two values the piece."""
+        """Return what all moments of a step hold, but the time and the states: of a control between two values the
+        piece."""
         key = tuple(piece_of(middle, control.pieces) for control in self.system.evolution.controls)
         if key != self.base_key or self.base_modes is not self.modes:
             found = self.base.copy()
@@ -394,7 +410,7 @@ class Walker:
             if lag in layout.rate_lags and shift < self.mesh.longest:
                 raise Lost(0.0, -1, shift, "a lag is shorter than the steps")
 
-    def jumped(self, low: float, high: float, x: FloatArray, states: tuple[int, ...]) -> FloatArray:
+    def jumped(self, low: float, high: float, x: Any, states: tuple[int, ...]) -> Any:
         """Return the states after sampled ones (their flat numbers) have jumped."""
         at = low + 1e-9 * (high - low)
         moment = self.moment(low, x, at, None)[: self.system.width]
@@ -535,7 +551,9 @@ class Walker:
             return None
         best: tuple[int, float] | None = None
         for branch in wrong:
-            found = self.root(branch, tau0, h if best is None else best[1], x, float(gaps[branch]) if best is None else None)
+            found = self.root(
+                branch, tau0, h if best is None else best[1], x, float(gaps[branch]) if best is None else None
+            )
             if found is not None and (best is None or found < best[1]):
                 best = (branch, found)
         return best if best is not None else (wrong[0], 0.0)
@@ -544,7 +562,7 @@ class Walker:
         _, _, after = self.segment(tau0, h, x, None)
         return float(self.gaps_after(tau0, h, after)[branch]) if is_finite(after) else math.nan
 
-    def gaps_after(self, tau0: float, h: float, after: Any) -> Sequence[float]:
+    def gaps_after(self, tau0: float, h: float, after: Any) -> Sequence[float] | FloatArray:
         """Return the gaps at the end of a step."""
         if not self.is_plain:
             return self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
@@ -610,7 +628,7 @@ def is_finite(values: Any) -> bool:
 
 def piece_of(tau: float, pieces: int) -> int:
     """Return the piece of a control that a share of the time lies in."""
-    return min(max(int(math.floor(tau * pieces)), 0), pieces - 1)
+    return min(max(math.floor(tau * pieces), 0), pieces - 1)
 
 
 def segment_of(course: Course, sigma: float, inside: float) -> int:

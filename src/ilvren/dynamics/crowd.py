@@ -27,8 +27,8 @@ MOST_ROUNDS = 60
 
 @dataclass(frozen=True)
 class CrowdGiven:
-    """What many designs give: outer values (designs, o), each control's pieces (designs, pieces, elements), first values
-    of all states (designs, n)."""
+    """What many designs give: outer values (designs, o), each control's pieces (designs, pieces, elements), first
+    values of all states (designs, n)."""
 
     outers: FloatArray
     pieces: Sequence[FloatArray]

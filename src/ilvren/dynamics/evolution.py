@@ -27,8 +27,8 @@ class Input:
 
 @dataclass(frozen=True)
 class State:
-    """What evolves: by its `rate` per share of the time (a node), or at samples to `next`, `every` so many units of time.
-    `size` is its declared magnitude, None without; `name` as messages tell it."""
+    """What evolves: by its `rate` per share of the time (a node), or at samples to `next`, `every` so many units of
+    time. `size` is its declared magnitude, None without; `name` as messages tell it."""
 
     name: str
     shape: Shape
@@ -40,7 +40,8 @@ class State:
 
 @dataclass(frozen=True)
 class Control:
-    """What may be chosen: so many equal `pieces` of the time; with `is_linear` values at their ends, joined by lines."""
+    """What may be chosen: so many equal `pieces` of the time; with `is_linear` values at their ends, joined by
+    lines."""
 
     name: str
     shape: Shape

@@ -16,9 +16,9 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Mesh:
-    """Ends of the steps as shares of the time (m + 1,), from 0 to 1; `grid` the places of the moments at which states are
-    told; `samples` {step: flat numbers of the states that jump at its start}; `breaks` the steps at whose start a fixed
-    value of time changes its branch; `sizes` (n,) of the states; `forcing` (m, s, forcing) at the stages."""
+    """Ends of the steps as shares of the time (m + 1,), from 0 to 1; `grid` the places of the moments at which states
+    are told; `samples` {step: flat numbers of the states that jump at its start}; `breaks` the steps at whose start a
+    fixed value of time changes its branch; `sizes` (n,) of the states; `forcing` (m, s, forcing) at the stages."""
 
     taus: FloatArray
     grid: NDArray[np.int64]

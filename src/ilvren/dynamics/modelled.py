@@ -88,7 +88,9 @@ class ModelledSystem:
         ]
 
     def _flat(self, values: Sequence[Any], shapes: Sequence[tuple[int, ...]]) -> FloatArray:
-        return np.concatenate([np.ravel(np.broadcast_to(v, s)) for v, s in zip(values, shapes, strict=True)] or [np.zeros(0)])
+        return np.concatenate(
+            [np.ravel(np.broadcast_to(v, s)) for v, s in zip(values, shapes, strict=True)] or [np.zeros(0)]
+        )
 
     @cached_property
     def _rate_shapes(self) -> list[tuple[int, ...]]:

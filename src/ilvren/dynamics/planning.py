@@ -88,7 +88,7 @@ def _samples(evolution: Evolution, duration: float) -> tuple[tuple[float, tuple[
 
 def _merged(taus: FloatArray) -> FloatArray:
     taus = np.unique(taus)
-    return taus[np.concatenate([[True], np.diff(taus) > SAME])]
+    return np.asarray(taus[np.concatenate([[True], np.diff(taus) > SAME])])
 
 
 def planned(system: System, frame: Frame, given: Given) -> Mesh:
@@ -199,7 +199,9 @@ class _Pacing(Walker):
             factor = min(MOST_FACTOR, max(LEAST_FACTOR, SAFETY * max(error, 1e-10) ** (-1.0 / self.power)))
             grown = h * (min(factor, 1.0) if is_last_rejected else factor)
             is_last_rejected = False
-            crossing = self.crossed(position, h, x, after) if self.system.mode_count and flutters <= MOST_EVENTS else None
+            crossing = (
+                self.crossed(position, h, x, after) if self.system.mode_count and flutters <= MOST_EVENTS else None
+            )
             if crossing is not None and crossing[1] > 0.0:
                 branch, h_event = crossing
                 moments, k, after = self.segment(position, h_event, x, None)

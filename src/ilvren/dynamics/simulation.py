@@ -54,8 +54,8 @@ class TimeError:
 
 
 class Simulation:
-    """One evolution with its fixed values. `still` are those of the graph's parameters, `is_moving` which inputs of a call
-    a variable moves, `anchor` the inputs that the mesh is chosen along (the first ones asked for, without)."""
+    """One evolution with its fixed values. `still` are those of the graph's parameters, `is_moving` which inputs of a
+    call a variable moves, `anchor` the inputs that the mesh is chosen along (the first ones asked for, without)."""
 
     def __init__(
         self,
@@ -81,12 +81,12 @@ class Simulation:
         """Return the same with the models that its rates call, by their numbers."""
         if not has_models(self.evolution):
             return self
-        if self._bound is None or len(self._bound[0]) != len(models) or any(
-            one is not other for one, other in zip(self._bound[0], models, strict=True)
+        if (
+            self._bound is None
+            or len(self._bound[0]) != len(models)
+            or any(one is not other for one, other in zip(self._bound[0], models, strict=True))
         ):
-            made = Simulation(
-                self.evolution, self.still, self.shapes, self.is_moving, self._anchor, self.unit, models
-            )
+            made = Simulation(self.evolution, self.still, self.shapes, self.is_moving, self._anchor, self.unit, models)
             self._bound = tuple(models), made
         return self._bound[1]
 
@@ -445,7 +445,8 @@ class _Point:
         return found
 
     def _told(self, first: FloatArray, last: FloatArray) -> list[FloatArray]:
-        """Return for each probe what stands at its moments (moments, n, …) of what stands at segments' starts and ends."""
+        """Return for each probe what stands at its moments (moments, n, …) of what stands at segments' starts and
+        ends."""
         none = np.full((1, *first.shape[1:]), np.nan)
         both = np.concatenate([first, last, none])
         return [both[rows] for rows, _ in self._rows]
@@ -519,7 +520,7 @@ class _Point:
             change = change.copy()
             rate = self.course.k[place][0 if is_start else -1]
             change[:, int(np.flatnonzero(self.moving == column)[0])] += rate
-        return change
+        return np.asarray(change)
 
     def _weights(self, weights: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return weights of all outputs (flat) as weights of the states at the starts and ends of segments."""
@@ -648,8 +649,8 @@ class _Told:
         return np.reshape(found, (*(() if lead is None else (lead,)), *self._simulation.output_shapes[place]))
 
     def bend(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
-        """Return the change of the adjoint of an input that second derivatives make; `detail` is (place of the input, of
-        the outputs, of the inputs that change), `given` adjoints of the outputs, then changes of the inputs."""
+        """Return the change of the adjoint of an input that second derivatives make; `detail` is (place of the input,
+        of the outputs, of the inputs that change), `given` adjoints of the outputs, then changes of the inputs."""
         place, outputs, inputs = detail
         simulation = self._simulation
         assert not self._is_batch, "second derivatives are asked for at one design"
@@ -669,7 +670,8 @@ class _Told:
         whole: Sequence[tuple[int, ...]],
         places: Sequence[int],
     ) -> tuple[int | None, FloatArray]:
-        """Return values of some inputs or outputs as rows of all, with the length of their batch axis, if any has one."""
+        """Return values of some inputs or outputs as rows of all, with the length of their batch axis, if any has
+        one."""
         given = [np.asarray(value, dtype=float) for value in values]
         lead = next(
             (len(value) for value, shape in zip(given, shapes, strict=True) if value.ndim > len(shape)),

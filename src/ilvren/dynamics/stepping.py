@@ -1,8 +1,7 @@
 """One explicit step on plain floats, as code made for a system: the sums of a Runge–Kutta table written out.
 
-The text holds numbers, operators and names made of numbers; what a moment is made of, beside the time and the states, is
-taken from a list once a step.
-"""
+The text holds numbers, operators and names made of numbers; what a moment is made of, beside the time and the states,
+is taken from a list once a step."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """Derivatives of a course, as it was computed: forward, backward, and twice.
 
-A course is a chain of numbers: the rates at the stages k_i = F(τ_0 + c_i h, Y_i, …), Y_i = X_0 + h Σ a_ij k_j, the states
-X_1 = X_0 + h Σ b_j k_j, the moments T_e of events, where gap(T_e, X_1, …) = 0, and what sampled states jump to. By
-differentiating each link (internal differentiation: Bock 1981)
+A course is a chain of numbers: the rates at the stages k_i = F(τ_0 + c_i h, Y_i, …), Y_i = X_0 + h Σ a_ij k_j, the
+states X_1 = X_0 + h Σ b_j k_j, the moments T_e of events, where gap(T_e, X_1, …) = 0, and what sampled states jump to.
+By differentiating each link (internal differentiation: Bock 1981)
 
     dk_i = F_x dY_i + F_p dp + F_τ (dτ_0 + c_i dh),   dX_1 = dX_0 + h Σ b_j dk_j + dh Σ b_j k_j       (1)
     dT_e = −(gap_x dX_1 + gap_p dp) / (gap_x ∂X_1/∂T_e + gap_τ)                                     (2)
@@ -26,7 +26,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import Course, Given, March, piece_of, segment_of
+from ilvren.dynamics.course import Course, Given, March, segment_of
 
 __all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward", "transitions"]
 
@@ -333,8 +333,8 @@ def transitions(linear: Linear) -> FloatArray:
 
 @dataclass
 class _Maps:
-    """What segments do by themselves: rates of the stages by the states at the start (N, s, n, n) and by what drives them
-    (N, s, n, q); the states at the end likewise, `across` (N, n, n) and `driven` (N, n, q)."""
+    """What segments do by themselves: rates of the stages by the states at the start (N, s, n, n) and by what drives
+    them (N, s, n, q); the states at the end likewise, `across` (N, n, n) and `driven` (N, n, q)."""
 
     k_by_state: FloatArray
     k_driven: FloatArray
@@ -453,8 +453,8 @@ def _jumped(
             moved[targets] = _delayed_change(linear, lag, sigma, at, flat, still, found, directions)
     _move_sigmas(linear, number, moved, directions)
     after = dx.copy()
-    for flat in states:
-        after[flat] = rows[order[flat]] @ moved
+    for state in states:
+        after[state] = rows[order[state]] @ moved
     return after
 
 
@@ -480,16 +480,15 @@ def _jump_delays(linear: Linear, number: int) -> list[tuple[int, int, float, int
     return found
 
 
-def _past(
-    linear: Linear, at: int, sigma: float, flat: list[int], found: Forward, dx: FloatArray
-) -> FloatArray:
+def _past(linear: Linear, at: int, sigma: float, flat: list[int], found: Forward, dx: FloatArray) -> FloatArray:
     """Return the change of states at an earlier moment that does not move."""
     if at < 0:
         return found.first[0][flat] if len(found.first) and found.k.any() else dx[flat]
     course = linear.course
     theta = (sigma - course.tau0[at]) / course.h[at]
     weights = course.tableau.weights(theta)
-    return found.first[at][flat] + course.h[at] * np.einsum("s,siq->iq", weights, found.k[at][:, flat])
+    step = np.einsum("s,siq->iq", weights, found.k[at][:, flat])
+    return np.asarray(found.first[at][flat] + course.h[at] * step)
 
 
 def _delayed(
@@ -522,7 +521,6 @@ def _delayed(
                 result[i] += slopes[i][:, places] @ _first_change(linear, place, found, directions)[flat]
             continue
         theta = (sigma - course.tau0[at]) / course.h[at]
-        h = course.h[at]
         change = np.zeros((len(flat), q))
         d_sigma = moved(i, lag)
         d_start, d_h = np.zeros(q), np.zeros(q)
@@ -545,7 +543,7 @@ def _delayed(
 def _first_change(linear: Linear, place: int, found: Forward, directions: FloatArray | None) -> FloatArray:
     """Return the change of the states at the beginning, after what jumps there."""
     if place:
-        return found.first[0]
+        return np.asarray(found.first[0])
     assert directions is not None
     dx = _gathered(directions, linear.columns.first)
     if linear.course.jumps and linear.course.jumps[0][0] == 0:
@@ -559,9 +557,7 @@ def _ends(linear: Linear, at: int, found: Forward, q: int) -> tuple[FloatArray, 
     return start, end - start
 
 
-def _delayed_gap(
-    linear: Linear, place: int, event: int, found: Forward, directions: FloatArray
-) -> FloatArray | float:
+def _delayed_gap(linear: Linear, place: int, event: int, found: Forward, directions: FloatArray) -> FloatArray:
     """Return what delayed states and lags do to a gap, its moment held."""
     row = linear.gap_slopes[event]
     total: Any = 0.0
@@ -573,7 +569,7 @@ def _delayed_gap(
     for lag, at, slope in linear.time_parts:
         if lag >= 0 and tau > float(linear.given.lags[lag]):
             total = total + slope * row[at] * _d_sigma(linear, lag, still, directions)
-    return total
+    return np.asarray(total)
 
 
 # ---- backward -----------------------------------------------------------------------------------------
@@ -668,9 +664,7 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
     return Backward(given[:, 0], kappa_all, last_all, gaps, jump_weights)
 
 
-def _stage_adjoints(
-    linear: Linear, h: float, slopes: FloatArray, adjoint: FloatArray, more: FloatArray
-) -> FloatArray:
+def _stage_adjoints(linear: Linear, h: float, slopes: FloatArray, adjoint: FloatArray, more: FloatArray) -> FloatArray:
     """Return κ (s, n): κ_j = h b_j ξ + h Σ_i a_ij F_xᵀ κ_i + what delayed states add."""
     tableau, s, n = linear.course.tableau, linear.s, linear.n
     start = h * tableau.b[:, None] * adjoint + more
@@ -698,8 +692,8 @@ def _jumped_back(
     rows = linear.jump_slopes[number]
     order = {flat: k for k, flat in enumerate(np.flatnonzero(linear.system.is_sampled).tolist())}
     weights = np.zeros(len(rows))
-    for flat in states:
-        weights[order[flat]] = adjoint[flat]
+    for state in states:
+        weights[order[state]] = adjoint[state]
     moved = weights @ rows
     before = adjoint.copy()
     before[list(states)] = 0.0
@@ -723,7 +717,13 @@ def _jumped_back(
 
 
 def _past_back(
-    linear: Linear, at: int, sigma: float, flat: list[int], adjoint: FloatArray, back_first: FloatArray, back_k: FloatArray
+    linear: Linear,
+    at: int,
+    sigma: float,
+    flat: list[int],
+    adjoint: FloatArray,
+    back_first: FloatArray,
+    back_k: FloatArray,
 ) -> None:
     """Give an adjoint of states at an earlier moment to what they are made of."""
     if at < 0:
@@ -861,8 +861,8 @@ def _stage_changes(linear: Linear, place: int, moved: Forward, directions: Float
             for i in range(s):
                 if linear.tau0[place] + tableau.c[i] * h > float(linear.given.lags[lag]):
                     z[i, at] = slope * _d_sigma(linear, lag, d_tau[i], directions)
-    for i, lag, sigma, at, places, flat, _ in linear.delay_of(place):
-        z[i, places] = _delayed_change(linear, lag, sigma, at, flat, d_tau[i], moved, directions)
+    for i, lag, sigma, at, targets, flat, _ in linear.delay_of(place):
+        z[i, targets] = _delayed_change(linear, lag, sigma, at, flat, d_tau[i], moved, directions)
     if linear.system.forcing_count and linear.is_moved[place]:
         z[:, linear.march._forcing] = linear.forcing_first[place][:, :, None] * d_tau[:, None, :]
     return z, d_tau
@@ -878,7 +878,7 @@ def _delayed_change(
     directions: FloatArray,
 ) -> FloatArray:  # fmt: skip
     if at < 0:
-        return moved.first[0][flat]
+        return np.asarray(moved.first[0][flat])
     course, q = linear.course, directions.shape[1]
     theta = (sigma - course.tau0[at]) / course.h[at]
     change = _past(linear, at, sigma, flat, moved, moved.first[0])
@@ -886,13 +886,13 @@ def _delayed_change(
     rate = course.tableau.weights(theta, 1) @ linear.k[at][:, flat]
     step = course.tableau.weights(theta) @ linear.k[at][:, flat]
     return np.asarray(
-        change + rate[:, None] * (_d_sigma(linear, lag, d_tau, directions) - d_start - theta * d_h) + step[:, None] * d_h
+        change
+        + rate[:, None] * (_d_sigma(linear, lag, d_tau, directions) - d_start - theta * d_h)
+        + step[:, None] * d_h
     )
 
 
-def _bent_stages(
-    linear: Linear, own: range, moved: Forward, adjoints: Backward, directions: FloatArray
-) -> FloatArray:
+def _bent_stages(linear: Linear, own: range, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     q, s, width = directions.shape[1], linear.s, linear.moments.shape[2]
     if linear.march.layout.rate_lags:
         z = np.stack([_stage_changes(linear, place, moved, directions)[0] for place in own])
@@ -933,13 +933,13 @@ def _bent_step(linear: Linear, place: int, moved: Forward, adjoints: Backward) -
     _, dh = _ends(linear, place, moved, q)
     upsilon = np.einsum("sij,si->sj", linear.a[place], adjoints.kappa[place])
     dk = moved.k[place]
-    both = np.einsum("in,ij,jnq->q", upsilon, tableau.a, dk) + np.einsum("n,j,jnq->q", adjoints.last[place], tableau.b, dk)
+    both = np.einsum("in,ij,jnq->q", upsilon, tableau.a, dk) + np.einsum(
+        "n,j,jnq->q", adjoints.last[place], tableau.b, dk
+    )
     return np.outer(dh, both) + np.outer(both, dh)
 
 
-def _bent_gap(
-    linear: Linear, event: int, moved: Forward, adjoints: Backward, directions: FloatArray
-) -> FloatArray:
+def _bent_gap(linear: Linear, event: int, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     place = linear.segment_of_event(event)
     course, q = linear.course, directions.shape[1]
     moment = course.event_gap[event]
@@ -956,11 +956,11 @@ def _bent_gap(
             z[at] = slope * d_tau
         elif tau > float(linear.given.lags[lag]):
             z[at] = slope * _d_sigma(linear, lag, d_tau, directions)
-    for lag, (places, flat) in linear.march.layout.delayed.items():
+    for lag, (targets, flat) in linear.march.layout.delayed.items():
         at, sigma = linear.earlier(lag, tau, place)
-        z[places] = _delayed_change(linear, lag, sigma, at, flat, d_tau, moved, directions)
+        z[targets] = _delayed_change(linear, lag, sigma, at, flat, d_tau, moved, directions)
         if at >= 0:
-            nu = adjoints.gaps[event] * linear.gap_slopes[event][places]
+            nu = adjoints.gaps[event] * linear.gap_slopes[event][targets]
             more = more + _bent_past(linear, lag, sigma, at, flat, nu, d_tau, moved, directions)
     weights = np.zeros((1, linear.system.mode_count))
     branch = course.events[event][0]
@@ -975,9 +975,7 @@ def _bent_gap(
     return np.asarray(z.T @ curved @ z + extra * np.outer(d_tau, d_tau) + more)
 
 
-def _bent_jump(
-    linear: Linear, number: int, moved: Forward, adjoints: Backward, directions: FloatArray
-) -> FloatArray:
+def _bent_jump(linear: Linear, number: int, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     place, _, moment, _ = linear.course.jumps[number]
     z = np.zeros((len(moment), directions.shape[1]))
     before = moved.before_jump[place]
@@ -1000,9 +998,7 @@ def _bent_jump(
     return np.asarray(z.T @ curved @ z + more)
 
 
-def _bent_delays(
-    linear: Linear, place: int, moved: Forward, adjoints: Backward, directions: FloatArray
-) -> FloatArray:
+def _bent_delays(linear: Linear, place: int, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     """Return what moving lags and steps do to the delayed states of a segment, twice."""
     q = directions.shape[1]
     total = np.zeros((q, q))
@@ -1032,4 +1028,5 @@ def _bent_past(
     pair = np.outer(d_h, w0 @ dk) + np.outer(h * d_theta, w1 @ dk) + (w1 @ k) * np.outer(d_h, d_theta)
     # d²θ = −(dθ ⊗ dh + dh ⊗ dθ) / h
     twist = -(np.outer(d_theta, d_h) + np.outer(d_h, d_theta)) / h
-    return pair + pair.T + h * (w2 @ k) * np.outer(d_theta, d_theta) + h * (w1 @ k) * twist
+    own = h * (w2 @ k) * np.outer(d_theta, d_theta) + h * (w1 @ k) * twist
+    return np.asarray(pair + pair.T + own)

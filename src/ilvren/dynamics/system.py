@@ -240,7 +240,7 @@ class System:
 
     def _many(self, graph: Graph, roots: Sequence[int]) -> Callable[[Sequence[FloatArray]], list[Any]]:
         code = compile_arrays(graph, roots, ("variable",))
-        bound = code.bound((), [np.float64(value) for value in walk(graph, code.constants, (), ()).values])
+        bound = code.bound((), [np.asarray(value) for value in walk(graph, code.constants, (), ()).values])
 
         def function(moments: Sequence[FloatArray]) -> list[Any]:
             return bound(moments)[0]

@@ -78,9 +78,7 @@ class Recipe:
     def _built(self, file: str) -> Problem:
         aim = Aim.from_dict(self.aim)
         finer = Refinement.from_dict(self.refinement)
-        return loads(
-            self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim, refinement=finer
-        )
+        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim, refinement=finer)
 
 
 def _shipped(problem: Problem) -> dict[str, tuple[int, bytes]]:

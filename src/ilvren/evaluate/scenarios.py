@@ -161,7 +161,9 @@ def _one(asked: Questions, roots: Sequence[int], point: FloatArray, part: Mappin
 
     problem = asked.problem
     values = [part[i][0] if i in part else v for i, v in enumerate(problem.parameter_values)]
-    return list(walk(problem.graph, roots, problem.split(point), values, models=problem.with_simulations(asked.calls)).values)
+    return list(
+        walk(problem.graph, roots, problem.split(point), values, models=problem.with_simulations(asked.calls)).values
+    )
 
 
 def _split(problem: Problem, points: FloatArray) -> list[Any]:

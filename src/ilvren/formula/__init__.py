@@ -13,6 +13,7 @@ from ilvren.formula.syntax import Name, Node, names_in
 
 __all__ = [
     "RESERVED_NAMES",
+    "TIME_FUNCTIONS",
     "Graph",
     "GraphNode",
     "Kink",
@@ -21,7 +22,6 @@ __all__ = [
     "Node",
     "Origin",
     "ScalarCode",
-    "TIME_FUNCTIONS",
     "Shape",
     "Trouble",
     "Walk",

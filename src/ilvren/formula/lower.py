@@ -146,7 +146,9 @@ class _Lowering:
         name = call.function
         if name in TIME_FUNCTIONS:
             raise self.fail(
-                f'"{name}" is a function of what evolves over time', call.span, "it stands in files with [time] and [states]"
+                f'"{name}" is a function of what evolves over time',
+                call.span,
+                "it stands in files with [time] and [states]",
             )
         a = [self.build(argument) for argument in call.arguments]
         axis = self._axis(call, graph.shape(a[0]))

@@ -11,6 +11,7 @@ Formulas take the numbers at a place and work out the value there, with its deri
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -39,7 +40,11 @@ def _peaks(s: Array, e: Array, u: Array, v: Array) -> tuple[Array, Array, Array]
     with np.errstate(all="ignore"):
         theta = u / (np.sqrt(np.maximum(b * b - 3.0 * c * u, 0.0)) - b)
     theta = np.where(inside & (theta > 0.0) & (theta < 1.0), theta, np.where(e > s, 1.0, 0.0))
-    return np.asarray(np.where(inside, np.maximum(_value(s, e, u, v, theta), np.maximum(s, e)), np.maximum(s, e))), theta, inside
+    return (
+        np.asarray(np.where(inside, np.maximum(_value(s, e, u, v, theta), np.maximum(s, e)), np.maximum(s, e))),
+        theta,
+        inside,
+    )
 
 
 def _peak_place(detail: Any, s: Array, e: Array, u: Array, v: Array) -> Array:
@@ -119,7 +124,11 @@ def _leave_place(detail: Any, s: Array, e: Array, u: Array, v: Array, under: Arr
     return found
 
 
-PLACES = {"peak_place": _peak_place, "cross_place": _cross_place, "leave_place": _leave_place}
+PLACES: dict[str, Callable[..., Array]] = {
+    "peak_place": _peak_place,
+    "cross_place": _cross_place,
+    "leave_place": _leave_place,
+}
 
 
 def gaps(operation: str, given: tuple[Array, ...]) -> Array:

@@ -184,7 +184,9 @@ def rebuilt(node: Node, replaced: Callable[[Node], Node | None]) -> Node:
         case Negative() | Index():
             if isinstance(node, Negative):
                 return replace(node, operand=own(node.operand))
-            return replace(node, base=own(node.base), subscripts=tuple(_subscript(part, own) for part in node.subscripts))
+            return replace(
+                node, base=own(node.base), subscripts=tuple(_subscript(part, own) for part in node.subscripts)
+            )
         case Sum(terms=terms):
             return replace(node, terms=tuple((flag, own(term)) for flag, term in terms))
         case Product(factors=factors):
@@ -202,5 +204,5 @@ def rebuilt(node: Node, replaced: Callable[[Node], Node | None]) -> Node:
 def _subscript(part: Node | Slice, own: Callable[[Node], Node]) -> Node | Slice:
     if not isinstance(part, Slice):
         return own(part)
-    ends = (None if end is None else own(end) for end in (part.start, part.stop, part.step))
-    return Slice(*ends, part.span)
+    start, stop, step = (None if end is None else own(end) for end in (part.start, part.stop, part.step))
+    return Slice(start, stop, step, part.span)

@@ -43,7 +43,9 @@ def check_time(case: Case) -> str | None:
         return None
     when = axis.time_at(found.tau, case.point.tolist(), problem)
     if not found.is_told:
-        case.add("time", "unknown", None, limit, f"another integrator does not come through before t = {when:.6g}{unit}")
+        case.add(
+            "time", "unknown", None, limit, f"another integrator does not come through before t = {when:.6g}{unit}"
+        )
         return None
     is_met = found.error <= limit
     where = f', worst for "{simulation.state_name(found.state)}" at t = {when:.6g}{unit}' if found.state >= 0 else ""

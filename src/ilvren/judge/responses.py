@@ -24,8 +24,8 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Mark:
-    """A measure of a signal: the entry it stands in, the function, its value (NaN where invalid), the levels it is taken
-    against, and the times it is about: of the extreme, between which it rises, from which on it is settled."""
+    """A measure of a signal: the entry it stands in, the function, its value (NaN where invalid), the levels it is
+    taken against, and the times it is about: of the extreme, between which it rises, from which on it is settled."""
 
     entry: str
     function: str
@@ -77,7 +77,12 @@ class Response:
 
 
 def response_at(
-    problem: Problem, point: Sequence[float] | FloatArray, label: str, calls: Sequence[Any] = (), *, is_past: bool = False
+    problem: Problem,
+    point: Sequence[float] | FloatArray,
+    label: str,
+    calls: Sequence[Any] = (),
+    *,
+    is_past: bool = False,
 ) -> Response:
     """Return how a full design behaves over time. Raises RequestError for a problem without [time]."""
     if not problem.simulations:
@@ -200,7 +205,14 @@ def limit_curves(response: Response) -> list[LimitCurve]:
             sides = [side for side in parse_limits(block.text).sides if isinstance(side, Name)]
             names = [side.name for side in sides if side.name in response.signals]
             names = [name for name in names if name not in {axis.t_name for axis in problem.template.built_axes}]
-            case = next((axis.suffix for axis in problem.template.built_axes if axis.suffix and block.name.endswith(axis.suffix)), "")
+            case = next(
+                (
+                    axis.suffix
+                    for axis in problem.template.built_axes
+                    if axis.suffix and block.name.endswith(axis.suffix)
+                ),
+                "",
+            )
             if not names:
                 names = [side.name + case for side in sides if side.name + case in response.signals]
             if len(names) != 1 or ".low" in block.name or ".high" in block.name:

@@ -69,16 +69,13 @@ class Standing:
             "findings": list(self.findings),
         }
 
-
     def _over_time(self) -> dict[str, object]:
         if not self.problem.simulations:
             return {}
         told = [item for axis in self.problem.template.built_axes for item in axis.names_told()]
         return {
             "time_error": None if self.time is None else self.time.to_dict(),
-            "over_time": {
-                item.name: {"kind": item.kind, "unit": item.unit, "uses": list(item.uses)} for item in told
-            },
+            "over_time": {item.name: {"kind": item.kind, "unit": item.unit, "uses": list(item.uses)} for item in told},
             "signals": {name: plain_values(value) for own in self.signals for name, value in own.items()},
         }
 

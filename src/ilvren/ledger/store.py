@@ -175,7 +175,9 @@ class Ledger(GroupShelf, CallShelf):
     def note_refinement(self, run: int, refinement: Mapping[str, object]) -> None:
         """Record how finely a run over time looks at its problem from now on, at once."""
         given = json.dumps(refinement), run
-        self._pending.append(("UPDATE runs SET overrides = json_set(overrides, '$.time', json(?)) WHERE number = ?", given))
+        self._pending.append(
+            ("UPDATE runs SET overrides = json_set(overrides, '$.time', json(?)) WHERE number = ?", given)
+        )
         self.flush()
 
     def restore_run(self, run: RunRecord) -> None:

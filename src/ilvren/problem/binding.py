@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 __all__ = ["bind"]
 
 FloatArray = NDArray[np.float64]
+Block = TypeVar("Block", VariableBlock, RowBlock)
 
 
 def bind(
@@ -42,8 +43,8 @@ def bind(
     starts: Mapping[str, Given],
     anchor: Sequence[float] | None = None,
 ) -> Problem:
-    """Return the problem with these values in place of parameters and starts. The template is built again where a
-    shape depends on a parameter that changed. Steps over time are chosen along the design `anchor`, the baseline without.
+    """Return the problem with these values in place of parameters and starts. The template is built again where a shape
+    depends on a parameter that changed. Steps over time are chosen along the design `anchor`, the baseline without.
     Raises ProblemError, RequestError."""
     overrides = {
         name: checked_override("--set", name, value, template.parameter_index, "parameter")
@@ -237,7 +238,9 @@ class _Binding:
         times = np.ravel(walk(template.graph, [item.times], self.by_block(baseline), self.parameter_values).values[0])
         names = [""]
         for digits in range(6, 18):
-            names = [f"{time:.{digits}g}" + ("-" if left else "") for time, left in zip(times, item.is_left, strict=True)]
+            names = [
+                f"{time:.{digits}g}" + ("-" if left else "") for time, left in zip(times, item.is_left, strict=True)
+            ]
             if len(set(names)) == len(names):
                 break
         return _with(row, times=tuple(times.tolist()), time_names=tuple(names), measure=item.measure)
@@ -436,7 +439,7 @@ class _Binding:
         return _with(block, start=self.checked_starts(block, values, None))
 
 
-def _with(block: Any, **changes: Any) -> Any:
+def _with(block: Block, **changes: Any) -> Block:
     from dataclasses import replace
 
     return replace(block, **changes)

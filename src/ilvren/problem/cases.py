@@ -52,7 +52,12 @@ class _Expansion:
         self.free = {f"{state.name}.first" for state in declarations.states if is_free(state)}
         self.dependent: set[str] = set()
         self.over_time: frozenset[str] = frozenset(
-            [*(item.name for item in (*declarations.states, *declarations.controls, *declarations.signals)), "t"]
+            [
+                "t",
+                *(item.name for item in declarations.states),
+                *(item.name for item in declarations.controls),
+                *(item.name for item in declarations.signals),
+            ]
             if declarations.time is not None
             else ()
         )

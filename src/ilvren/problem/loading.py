@@ -29,9 +29,8 @@ def load(
     """Read a problem file and return the problem, ready to evaluate and run.
 
     `set` replaces values of parameters, `start` starts of variables; lists where these are vectors or matrices; `aim`
-    makes one objective of several; `refinement` says how finely things over time are looked at. Loading never runs anything. Raises ProblemError or FormulaError (the file),
-    RequestError (`set`, `start`, `aim`).
-    """
+    makes one objective of several; `refinement` says how finely things over time are looked at. Loading never runs
+    anything. Raises ProblemError or FormulaError (the file), RequestError (`set`, `start`, `aim`)."""
     return _built(read_file(path), set or {}, start or {}, aim, refinement)
 
 
@@ -95,7 +94,9 @@ def _built(
 
     def bound(declarations: Declarations) -> Problem:
         return replace(
-            bind(Template(declarations, set), parameters=set, starts=start, anchor=anchor), aim=aim, refinement=refinement
+            bind(Template(declarations, set), parameters=set, starts=start, anchor=anchor),
+            aim=aim,
+            refinement=refinement,
         )
 
     if not finer.confirm:

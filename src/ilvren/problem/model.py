@@ -241,8 +241,8 @@ class RowBlock:
     """A constraint, or one side of a chain, of any shape: lower <= value(node) <= upper, a row per element. `lower`,
     `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`
     is the place of its first row; `entry` the name written in the file. Over time the first axis are moments: `times`
-    (at the start of the design where they move), and `time_names` as rows are told; `measure` is the node of the measure
-    that is limited, where that is searched at every moment."""
+    (at the start of the design where they move), and `time_names` as rows are told; `measure` is the node of the
+    measure that is limited, where that is searched at every moment."""
 
     name: str
     entry: str
@@ -471,7 +471,9 @@ class Problem:
         models = self.with_simulations(calls or self.calls())
         return walk(self.graph, nodes, self.split(point), self.parameter_values, models=models)
 
-    def simulation_inputs(self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()) -> list[Sequence[Any]]:
+    def simulation_inputs(
+        self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()
+    ) -> list[Sequence[Any]]:
         """Return what a design gives to each simulation."""
         axes = self.template.built_axes if self.simulations else []
         return [self.entry_values(axis.operands, point, calls).values for axis in axes]

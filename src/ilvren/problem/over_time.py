@@ -1,5 +1,5 @@
-"""What evolves over time, as part of a problem: the formulas of one moment, the call that simulates them, and names over
-time written out at the moments of the grid.
+"""What evolves over time, as part of a problem: the formulas of one moment, the call that simulates them, and names
+over time written out at the moments of the grid.
 
 An axis is one time with all that evolves along it: a graph of one moment, whose inputs are the share of the time that
 has passed, the states, the controls, and values that no time changes; and one call in the problem's graph, which is
@@ -136,6 +136,8 @@ class Axis:
         self._input_nodes: dict[tuple[str, int, int], int] = {}
         self.names: dict[tuple[str, int], int] = {}
         self._open: list[str] = []
+        # Of linear blocks: state, denominator, numerator, what it takes.
+        self.transfers: dict[str, tuple[int, list[int], list[int], EntryDeclaration]] = {}
         self.calls: dict[tuple[str, int], dict[str, int]] = {}  # of models that rates call
         self.lag_nodes: list[int] = []
         self.states: list[State] = []
@@ -154,7 +156,9 @@ class Axis:
 
     def is_over_time(self, name: str) -> bool:
         """Return whether a name changes over time by itself: a state, a control, a signal, or the time."""
-        return name in self.state_names or name in self.control_declarations or name in self.signals or name == self.t_name
+        return (
+            name in self.state_names or name in self.control_declarations or name in self.signals or name == self.t_name
+        )
 
     def free_names(self, tree: Node) -> list[str]:
         """Return the names a tree uses outside functions of time."""
@@ -195,8 +199,8 @@ class Axis:
     # ---- building ---------------------------------------------------------------------------------
 
     def build(self, trees: Sequence[tuple[EntryDeclaration, Node]]) -> None:
-        """Make the moment's graph and the call. `trees` are all formulas of the problem: what functions of time they take
-        decides which integrals evolve, too, and which moments are told."""
+        """Make the moment's graph and the call. `trees` are all formulas of the problem: what functions of time they
+        take decides which integrals evolve, too, and which moments are told."""
         template = self.template
         self.entry = EntryDeclaration("time", "to", formula_text(self.time.end if self.time.end is not None else "at"))
         self._horizon()
@@ -222,7 +226,9 @@ class Axis:
         self._arrange()
         self.is_built = True
 
-    def fail(self, section: str, name: str, message: str, text: Value | None = None, advice: str | None = None) -> NoReturn:
+    def fail(
+        self, section: str, name: str, message: str, text: Value | None = None, advice: str | None = None
+    ) -> NoReturn:
         """Raise ProblemError about an entry of these sections."""
         entry = EntryDeclaration(section, name, text if text is not None else "")
         self.template.fail(entry, message, text=None if text is None else formula_text(text), advice=advice)
@@ -239,7 +245,9 @@ class Axis:
         graph = self.template.graph
         shapes = {graph.shape(part) for part in parts}
         if len(shapes) > 1:
-            self.fail(section, name, "the list is neither a vector nor a matrix: its lines have different lengths", value)
+            self.fail(
+                section, name, "the list is neither a vector nor a matrix: its lines have different lengths", value
+            )
         inner = shapes.pop() if shapes else ()
         rows = tuple(shaping.reshaped(graph, part, (1, *inner)) if inner else part for part in parts)
         return shaping.join(graph, rows)
@@ -250,7 +258,12 @@ class Axis:
         if time.at is not None:
             self.at_node = self.main("time", "at", time.at)
             if len(graph.shape(self.at_node)) != 1 or graph.shape(self.at_node)[0] < 2:
-                self.fail("time", "at", f'"at" takes a vector of two moments or more, not {shape_text(graph.shape(self.at_node))}', time.at)
+                self.fail(
+                    "time",
+                    "at",
+                    f'"at" takes a vector of two moments or more, not {shape_text(graph.shape(self.at_node))}',
+                    time.at,
+                )
             if template.depends(self.at_node):
                 self.fail("time", "at", "the moments may not depend on a variable", time.at)
             moments = np.asarray(template.number(self.entry, self.at_node, template.values, '"at"'))
@@ -280,9 +293,13 @@ class Axis:
         self.duration_value = math.nan
         if not self.is_free_end:
             self.structural.append(ends[1])
-            self.duration_value = float(template.number(self.entry, ends[1], template.values, '"to"')) - self.begin_value
+            self.duration_value = (
+                float(template.number(self.entry, ends[1], template.values, '"to"')) - self.begin_value
+            )
             if not self.duration_value > 0.0:
-                self.fail("time", "to", f"the time ends before it begins: it lasts {self.duration_value:g}", self.time.end)
+                self.fail(
+                    "time", "to", f"the time ends before it begins: it lasts {self.duration_value:g}", self.time.end
+                )
 
     def _input(self, kind: str, of: int, shape: Shape, lag: int = -1) -> int:
         key = (kind, of, lag)
@@ -347,7 +364,9 @@ class Axis:
             if own and not shape:
                 shape = own
             if own not in ((), shape):
-                self.fail("states", state.name, f"starts with {shape_text(own)}, and is {shape_text(shape)}", state.initial)
+                self.fail(
+                    "states", state.name, f"starts with {shape_text(own)}, and is {shape_text(shape)}", state.initial
+                )
             first = self.template.graph.stretched(first, shape)
         else:
             first = self.template.nodes[f"{state.name}.first"]
@@ -358,9 +377,16 @@ class Axis:
         node = self.moment(entry, self.template.parse(entry))
         own = graph.shape(node)
         if own != shape and (own and shape):
-            self.fail("states", state.name, f"{'its rate' if state.rate is not None else 'what it jumps to'} has {shape_text(own)}, the state {shape_text(shape)}", text)
+            self.fail(
+                "states",
+                state.name,
+                f"what it becomes has {shape_text(own)}, the state {shape_text(shape)}",
+                text,
+            )
         if own and not shape:
-            self.fail("states", state.name, f"its rate has {shape_text(own)}: give the state that shape", text, "shape = …")
+            self.fail(
+                "states", state.name, f"its rate has {shape_text(own)}: give the state that shape", text, "shape = …"
+            )
         node = graph.stretched(node, shape)
         if state.rate is not None:
             return {"rate": graph.apply("mul", self.duration_node, node)}
@@ -374,7 +400,12 @@ class Axis:
         if self.is_free_end:
             self.fail("states", state.name, "a sampled state needs a fixed end of the time", state.every)
         if self.duration_value / value > MOST_STEPS:
-            self.fail("states", state.name, f"{self.duration_value / value:.3g} samples are more than this tool takes", state.every)
+            self.fail(
+                "states",
+                state.name,
+                f"{self.duration_value / value:.3g} samples are more than this tool takes",
+                state.every,
+            )
         self.structural.append(every)
         return {"next": node, "every": value}
 
@@ -409,15 +440,15 @@ class Axis:
             if main.shape(level):
                 self.fail("states", state.name, "a linear block begins with one number", state.initial)
             if main.is_constant(b_main[0], 0.0):
-                self.fail("states", state.name, "its numerator ends with 0: at rest its output is 0, and can be nothing else", state.initial)
+                self.fail(
+                    "states",
+                    state.name,
+                    "its numerator ends with 0: at rest its output is 0, and can be nothing else",
+                    state.initial,
+                )
             first[0] = main.apply("div", level, b_main[0])
         self.first_nodes.append(shaping.join(main, tuple(first)))
         return {"rate": graph.apply("mul", self.duration_node, rate)}
-
-    @property
-    def transfers(self) -> dict[str, tuple[int, list[int], list[int], EntryDeclaration]]:
-        """Return {name: (state, denominator, numerator, what it takes)} of the linear blocks."""
-        return self.__dict__.setdefault("_transfers", {})
 
     def _output(self, x: Sequence[int], a: Sequence[int], b: Sequence[int], u: int) -> int:
         graph, n = self.graph, len(x)
@@ -529,11 +560,14 @@ class Axis:
             number, outputs = model_source(template, model, shapes)
             call = self.graph.arrange("call", tuple(nodes), (), None, number)
             self.calls[model, lag] = {
-                name: self.graph.arrange("output", (call,), shape, (place,)) for place, (name, shape) in enumerate(outputs)
+                name: self.graph.arrange("output", (call,), shape, (place,))
+                for place, (name, shape) in enumerate(outputs)
             }
         output = word.name.partition(".")[2] or word.name
         if output not in self.calls[model, lag]:
-            raise FormulaError(f'model "{model}" has no output "{output}"', text=formula_text(entry.formula), span=word.span)
+            raise FormulaError(
+                f'model "{model}" has no output "{output}"', text=formula_text(entry.formula), span=word.span
+            )
         return self.calls[model, lag][output]
 
     def _written(self, name: str) -> tuple[Node | None, EntryDeclaration | None]:
@@ -562,7 +596,9 @@ class Axis:
         if not self.template.depends(node):
             value = float(self.template.number(own, node, self.template.values, "a lag"))
             if value < 0.0:
-                raise FormulaError(f"a lag of {value:g} would look ahead", text=formula_text(entry.formula), span=given.span)
+                raise FormulaError(
+                    f"a lag of {value:g} would look ahead", text=formula_text(entry.formula), span=given.span
+                )
             if value == 0.0:
                 return self.moment(entry, signal, lag)
             self.structural.append(node)
@@ -570,7 +606,9 @@ class Axis:
         if lag >= 0:
             share = main.apply("add", self.lag_nodes[lag], share)
         if self.is_built and share not in self.lag_nodes:
-            raise FormulaError("a delay that no rate uses stands in [signals]", text=formula_text(entry.formula), span=call.span)
+            raise FormulaError(
+                "a delay that no rate uses stands in [signals]", text=formula_text(entry.formula), span=call.span
+            )
         if share not in self.lag_nodes:
             self.lag_nodes.append(share)
         return self.moment(entry, signal, self.lag_nodes.index(share))
@@ -587,7 +625,8 @@ class Axis:
             item = self.graph.nodes[number]
             if item.operation == "parameter":
                 self.structural.append(self.still_nodes[item.index])
-        return round(value)
+        found: int = round(float(value))
+        return found
 
     # ---- integrals and probes ---------------------------------------------------------------------
 
@@ -672,7 +711,9 @@ class Axis:
             own = self.template.data(f"{self.key} {len(self._moments)}", taus)
             times = main.apply("add", self.begin, main.apply("mul", own, self.duration))
             self.probes.append(Probe(tuple(taus.tolist()), tuple(is_left.tolist())))
-            self._moments[key] = Moments(len(self.probes) - 1, times, len(taus), tuple(taus.tolist()), tuple(is_left.tolist()))
+            self._moments[key] = Moments(
+                len(self.probes) - 1, times, len(taus), tuple(taus.tolist()), tuple(is_left.tolist())
+            )
         return self._moments[key]
 
     def _grid(self) -> None:
@@ -691,7 +732,12 @@ class Axis:
                 node = self.main("time", "steps", time.steps)
                 whole = template.whole(node)
                 if whole is None or not 1 <= whole <= MOST_STEPS:
-                    self.fail("time", "steps", f"a whole number of intervals from 1 to {MOST_STEPS} is needed, known before any run", time.steps)
+                    self.fail(
+                        "time",
+                        "steps",
+                        f"a whole number of intervals from 1 to {MOST_STEPS} is needed, known before any run",
+                        time.steps,
+                    )
                 steps = whole
             parts.append(np.linspace(0.0, 1.0, steps + 1))
         jumps: list[FloatArray] = [np.zeros(0)]
@@ -726,7 +772,11 @@ class Axis:
             self.fixed_moments(("last",), np.array([1.0]), np.array([True])),
         )
         at_jump = np.array([bool((np.abs(self.jump_taus - tau) <= SAME).any()) for tau in self.taus.tolist()])
-        order = [(float(tau), side) for tau, jump in zip(self.taus, at_jump, strict=True) for side in ((True, False) if jump else (False,))]
+        order = [
+            (float(tau), side)
+            for tau, jump in zip(self.taus, at_jump, strict=True)
+            for side in ((True, False) if jump else (False,))
+        ]
         taus, sides = np.array([tau for tau, _ in order]), np.array([side for _, side in order])
         sides = sides | (taus >= 1.0)
         self.sides = self.fixed_moments(("sides",), taus, sides) if at_jump.any() else self.grid
@@ -744,7 +794,9 @@ class Axis:
                 xs = self.graph.nodes[node.operands[1]]
                 if xs.operation == "parameter":
                     main = self.still_nodes[xs.index]
-                    values = np.asarray(self.template.number(self.entry, main, self.template.values, "a table's moments"))
+                    values = np.asarray(
+                        self.template.number(self.entry, main, self.template.values, "a table's moments")
+                    )
                     taus = (values - self.begin_value) / self.duration_value
                     found.append(taus[(taus > 0.0) & (taus < 1.0)])
                     self.structural.append(main)
@@ -757,7 +809,15 @@ class Axis:
         self.index = -1 - len(template.built_axes)
         self._tell_moving_lags()
         pieces = [template.nodes[control.name] for control in self.controls]
-        self.operands = (*self.outer_nodes, *pieces, *self.first_nodes, *self.lag_nodes, *self.moving_nodes, self.begin, self.duration)
+        self.operands = (
+            *self.outer_nodes,
+            *pieces,
+            *self.first_nodes,
+            *self.lag_nodes,
+            *self.moving_nodes,
+            self.begin,
+            self.duration,
+        )
         self.call = main.arrange("call", self.operands, (), None, self.index)
         self.evolving = tuple(self.inputs)  # inputs that are added later are of measures alone
         for control in self.controls:
@@ -814,11 +874,12 @@ class Axis:
             )
         spread = self._spreads[key]
         for place, main in enumerate(self.still_nodes):
-            spread._still[place] = main  # noqa: SLF001
+            spread.still[place] = main
         return spread.node(node)
 
     def _told(self, number: int, moments: Moments) -> tuple[int, bool]:
-        """Return the problem's node of an input of the moment at moments, and whether it changes from one to another."""
+        """Return the problem's node of an input of the moment at moments, and whether it changes from one to
+        another."""
         item, main = self.inputs[number], self.template.graph
         if item.kind == "outer":
             return next(node for node, place in self._outer_places.items() if place == item.of), False
@@ -850,7 +911,9 @@ class Axis:
             before = np.array(moments.taus) - float(template.number(self.entry, lag, template.values, "a lag"))
             return self.fixed_moments(key, np.maximum(before, 0.0), np.array(moments.is_left) & (before > 0.0))
         if self.is_built:
-            raise template.complaint(self.entry, "what was some while ago, as the design decides, is told on the grid only", None)
+            raise template.complaint(
+                self.entry, "what was some while ago, as the design decides, is told on the grid only", None
+            )
         main = template.graph
         self.moving_nodes.append(earlier)
         self.probes.append(Probe(moving=len(self.moving_nodes) - 1, count=moments.count))
@@ -912,7 +975,9 @@ class Axis:
         """Return (name, unit, node over the moments of the grid, those at jumps twice) of the time and all over it."""
         template = self.template
         found = [(self.t_name, self.time.unit, self.sides.times)]
-        units = {item.name: item.unit for item in (*self.state_declarations, *self.control_declarations.values(), *self.signals.values())}
+        units = {state.name: state.unit for state in self.state_declarations}
+        units |= {control.name: control.unit for control in self.control_declarations.values()}
+        units |= {name: entry.unit for name, entry in self.signals.items()}
         units |= {entry.name: entry.unit for entry in template.declarations.derived}
         names = [*self.state_names, *self.control_declarations, *self.signals, *template.names_over_time(self)]
         for name in names:
@@ -955,7 +1020,9 @@ class Axis:
         template = self.template
         found = []
         for state in self.state_declarations:
-            kind = "sampled state" if state.next is not None else "linear block" if state.transfer is not None else "state"
+            kind = (
+                "sampled state" if state.next is not None else "linear block" if state.transfer is not None else "state"
+            )
             text = state.rate or state.next or (state.transfer.of if state.transfer is not None else "")
             found.append(NameTold(state.name, kind, state.unit, state.about, text, self._used(state)))
         for control in self.control_declarations.values():
@@ -974,7 +1041,9 @@ class Axis:
 
     def _used(self, state: StateDeclaration) -> tuple[str, ...]:
         texts = [state.rate, state.next, state.transfer.of if state.transfer is not None else None]
-        trees = [self.template.parse(EntryDeclaration("states", state.name, text)) for text in texts if text is not None]
+        trees = [
+            self.template.parse(EntryDeclaration("states", state.name, text)) for text in texts if text is not None
+        ]
         return tuple(dict.fromkeys(word.name for tree in trees for word in names_in(tree)))
 
     # ---- slopes over time -------------------------------------------------------------------------
@@ -1029,7 +1098,8 @@ class Axis:
         slope = self.slope(node)
         slopes = None
         if slope is not None:
-            slopes = tuple(graph.apply("mul", self._along(steps, node), side) for side in both(slope))
+            left, right = (graph.apply("mul", self._along(steps, node), side) for side in both(slope))
+            slopes = (left, right)
         begins = self.template.data(f"{self.key} begins", self.taus[:-1])
         return Samples(whole, low, high, slopes, begins, steps)
 

@@ -1,5 +1,5 @@
 """How finely a problem over time is looked at: moments added to the grid, the design that steps are chosen along, and
-the tolerance. A run adds to it from stage to stage, and records it, so that what it found can be looked at as it saw it."""
+the tolerance. A run adds to it from stage to stage, and records it, so that what it found can be looked at again."""
 
 from __future__ import annotations
 

@@ -78,7 +78,14 @@ def _chain(
         return [RowTemplate(entry, entry.name, node, sides[0], sides[2], _terms([trees[1]], lowered))]
     return [
         _comparison(
-            template, entry, f"{entry.name}.{word}", "<=", trees[i : i + 2], sides[i : i + 2], varies[i : i + 2], lowered
+            template,
+            entry,
+            f"{entry.name}.{word}",
+            "<=",
+            trees[i : i + 2],
+            sides[i : i + 2],
+            varies[i : i + 2],
+            lowered,
         )
         for i, word in enumerate(("low", "high"))
     ]

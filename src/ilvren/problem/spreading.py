@@ -5,11 +5,10 @@ broadcasting."""
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from typing import Any
 
-from ilvren.formula import Graph, Shape
-from ilvren.formula import shaping
+from ilvren.formula import Graph, Shape, shaping
 from ilvren.formula.operators import OPERATIONS
 
 __all__ = ["Spread"]
@@ -20,10 +19,15 @@ class Spread:
     problem's node and whether it has the axis of moments; `still` the problem's node of each of its parameters."""
 
     def __init__(
-        self, moment: Graph, graph: Graph, count: int, inputs: Callable[[int], tuple[int, bool]], still: Mapping[int, int]
+        self,
+        moment: Graph,
+        graph: Graph,
+        count: int,
+        inputs: Callable[[int], tuple[int, bool]],
+        still: dict[int, int],
     ) -> None:
         self.moment, self.graph, self.count = moment, graph, count
-        self._inputs, self._still = inputs, still
+        self._inputs, self.still = inputs, still
         self._known: dict[int, tuple[int, bool]] = {}
         self._calls: dict[int, list[int]] = {}  # of a model, one for each moment
 
@@ -33,8 +37,9 @@ class Spread:
         own = self.moment.shape(number)
         if is_timed:
             return found
-        flat = self.graph.stretched(shaping.reshaped(self.graph, found, (1, *own)) if own else found, (self.count, *own))
-        return flat
+        return self.graph.stretched(
+            shaping.reshaped(self.graph, found, (1, *own)) if own else found, (self.count, *own)
+        )
 
     def either(self, number: int) -> tuple[int, bool]:
         """Return the problem's node, and whether it has the axis of moments."""
@@ -53,7 +58,7 @@ class Spread:
         if node.operation == "constant":
             return graph.constant(node.value), False
         if node.operation == "parameter":
-            return self._still[node.index], False
+            return self.still[node.index], False
         if node.operation == "variable":
             return self._inputs(node.index)
         given = [self._known[operand] for operand in node.operands]
@@ -67,7 +72,9 @@ class Spread:
                 return graph.apply(node.operation, *(item for item, _ in given)), False
             return graph.arrange(node.operation, tuple(item for item, _ in given), node.shape, node.detail), False
         if node.operation in OPERATIONS:
-            parts = [self._met(item, is_timed, own, node.shape) for (item, is_timed), own in zip(given, shapes, strict=True)]
+            parts = [
+                self._met(item, is_timed, own, node.shape) for (item, is_timed), own in zip(given, shapes, strict=True)
+            ]
             found = graph.apply(node.operation, *parts)
             return (found, True) if graph.shape(found) else (self._all(found, ()), True)
         return self._structural(node, given, shapes), True
@@ -128,7 +135,9 @@ class Spread:
                 return graph.stretched(self._met(first, True, shapes[0], node.shape), (n, *node.shape))
             case "expand":
                 axis, own = detail[1], node.shape
-                kept = [length if k != axis else 1 for k, length in enumerate(own)] if axis is not None else [1] * len(own)
+                kept = (
+                    [length if k != axis else 1 for k, length in enumerate(own)] if axis is not None else [1] * len(own)
+                )
                 return graph.stretched(shaping.reshaped(graph, first, (n, *kept)), (n, *own))
             case "reshape":
                 return shaping.reshaped(graph, first, (n, *node.shape))
@@ -139,7 +148,9 @@ class Spread:
             case "dot":
                 return self._product(given, shapes)
             case "interp" | "interp_slope" | "lookup":
-                return graph.arrange(node.operation, (first, given[1][0], given[2][0]), (n, *node.shape), (1 + len(shapes[0]),))
+                return graph.arrange(
+                    node.operation, (first, given[1][0], given[2][0]), (n, *node.shape), (1 + len(shapes[0]),)
+                )
         raise AssertionError(f"{node.operation} cannot be written for many moments")
 
     def _joined(self, node: Any, given: list[tuple[int, bool]], shapes: list[Shape]) -> int:
@@ -161,7 +172,8 @@ class Spread:
         if len(shape) < 2:
             return first
         rows = [
-            shaping.transpose(graph, shaping.index(graph, first, ((0, n, 1), (0, shape[1], 1), k))) for k in range(shape[0])
+            shaping.transpose(graph, shaping.index(graph, first, ((0, n, 1), (0, shape[1], 1), k)))
+            for k in range(shape[0])
         ]
         joined = shaping.transpose(graph, shaping.join(graph, tuple(rows)))
         return shaping.reshaped(graph, joined, (n, *shape))

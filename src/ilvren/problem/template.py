@@ -40,8 +40,8 @@ if TYPE_CHECKING:
     from ilvren.formula.syntax import Call
     from ilvren.models import ModelSource
     from ilvren.problem.over_time import Axis
-    from ilvren.problem.time_functions import MeasuredCall
     from ilvren.problem.tables import Table
+    from ilvren.problem.time_functions import MeasuredCall
 
 __all__ = ["Template", "checked_override", "listed"]
 
@@ -431,7 +431,10 @@ class Template:
         time = self.declarations.time
         assert time is not None
         given = declared.pieces if declared.pieces is not None else (time.steps or time.at)
-        return [*_flat(given if given is not None else 1.0), *_flat(declared.shape if declared.shape is not None else 1.0)]
+        return [
+            *_flat(given if given is not None else 1.0),
+            *_flat(declared.shape if declared.shape is not None else 1.0),
+        ]
 
     def _control_shape(self, name: str) -> Shape:
         """Return the shape of a control's variable: its pieces (values at their ends, of lines), then its own shape."""
@@ -453,7 +456,9 @@ class Template:
         else:
             pieces = DEFAULT_STEPS
         if pieces is None or not 1 <= pieces <= MOST_STEPS:
-            self.fail(entry, f"a whole number of pieces from 1 to {MOST_STEPS} is needed, known before any run", text=None)
+            self.fail(
+                entry, f"a whole number of pieces from 1 to {MOST_STEPS} is needed, known before any run", text=None
+            )
         shape = () if declared.shape is None else self.shape_of(entry, f"{name}.shape", declared.shape)
         return (pieces + (declared.form != "constant"), *shape)
 
@@ -570,8 +575,8 @@ class Template:
                 yield entry, self.parse(entry)
 
     def _needs_over_time(self) -> dict[str, list[str]]:
-        """Return `needs` of a problem with things over time: what evolves needs all that its formulas, its integrals and
-        its moments use; whoever asks for a function of it needs it."""
+        """Return `needs` of a problem with things over time: what evolves needs all that its formulas, its integrals
+        and its moments use; whoever asks for a function of it needs it."""
         from ilvren.formula import TIME_FUNCTIONS
         from ilvren.formula.syntax import Call
         from ilvren.problem.over_time import calls_of_time
@@ -621,7 +626,7 @@ class Template:
             for state in axis.state_declarations:
                 if f"{state.name}.first" in self._variables:
                     needs[axis.key].append(f"{state.name}.first")
-            needs[axis.key] += [name for name in axis.control_declarations]
+            needs[axis.key] += list(axis.control_declarations)
         for entry, tree in self._all_trees():
             for call in calls_of_time(tree):
                 takers = [axis for axis in self.axes if axis.takes(call)]
@@ -641,7 +646,8 @@ class Template:
     def _without_time(
         self, entry: EntryDeclaration, tree: Node, resolve: Callable[[Name], int]
     ) -> tuple[Node, Callable[[Name], int]]:
-        """Return a formula with the outermost functions of time worked out, and what resolves the names put in place."""
+        """Return a formula with the outermost functions of time worked out, and what resolves the names put in
+        place."""
         from ilvren.formula import TIME_FUNCTIONS
         from ilvren.formula.syntax import Call, rebuilt
 
@@ -672,7 +678,9 @@ class Template:
         """Return the node of a name that no time changes. Raises ProblemError."""
         return self._resolver(entry, formula_text(entry.formula))(word)
 
-    def complaint(self, entry: EntryDeclaration, message: str, node: Node | None, advice: str | None = None) -> FormulaError:
+    def complaint(
+        self, entry: EntryDeclaration, message: str, node: Node | None, advice: str | None = None
+    ) -> FormulaError:
         """Return what to raise about a part of a formula."""
         return FormulaError(message, text=formula_text(entry.formula), span=node.span if node else None, advice=advice)
 

@@ -1,4 +1,5 @@
-"""Functions of time in formulas: first, last, at, integral, average, highest, lowest, moves, and measures of answers."""
+"""Functions of time in formulas: first, last, at, integral, average, highest, lowest, moves, and measures of
+answers."""
 
 from __future__ import annotations
 
@@ -100,7 +101,9 @@ def _level(template: Template, entry: EntryDeclaration, tree: Node) -> int:
         raise template.complaint(entry, "this changes over time; here one number is needed", tree)
     node = template.lower_entry(entry, tree)
     if template.graph.shape(node):
-        raise template.complaint(entry, f"one number is needed here, not {shape_text(template.graph.shape(node))}", tree)
+        raise template.complaint(
+            entry, f"one number is needed here, not {shape_text(template.graph.shape(node))}", tree
+        )
     return node
 
 

@@ -122,8 +122,8 @@ class Measures:
     # ---- times ------------------------------------------------------------------------------------
 
     def _moment(self, samples: Samples, place: int, theta: int, level: int) -> int:
-        """Return the share of the time at which an interval's cubic is at a level, `theta` being where that is: two steps
-        of Newton's method from there change nothing but give the first and second derivatives."""
+        """Return the share of the time at which an interval's cubic is at a level, `theta` being where that is: two
+        steps of Newton's method from there change nothing but give the first and second derivatives."""
         apply = self.graph.apply
         cubic = self._cubic(samples, place)
         for _ in range(2):
@@ -160,7 +160,8 @@ class Measures:
         return apply("where", apply(">=", high, low), up, down)
 
     def settling_time(self, node: int, target: int, band: int) -> int:
-        """Return the last moment, counted from the beginning, at which a signal is farther from `target` than `band`."""
+        """Return the last moment, counted from the beginning, at which a signal is farther from `target` than
+        `band`."""
         apply, constant = self.graph.apply, self.graph.constant
         duration = self.axis.duration
         under, over = apply("sub", target, band), apply("add", target, band)

@@ -154,9 +154,15 @@ def read_time(reader: Reader) -> OverTime:
     reader.reserved = frozenset(TIME_FUNCTIONS) | {"t"}
     if not reader.section("states"):
         section = next(name for name in ("time", "controls", "signals") if name in reader.document)
-        reader.fail((section,), f"[{section}] without [states]: nothing evolves", 'a state: level = { rate = "inflow - draw", initial = 2.4 }')
+        reader.fail(
+            (section,),
+            f"[{section}] without [states]: nothing evolves",
+            'a state: level = { rate = "inflow - draw", initial = 2.4 }',
+        )
     if "time" not in reader.document:
-        reader.fail(("states",), "[states] without [time]: when it begins and ends is not said", "[time]  from = 0  to = 24")
+        reader.fail(
+            ("states",), "[states] without [time]: when it begins and ends is not said", "[time]  from = 0  to = 24"
+        )
     return OverTime(
         _time(reader),
         tuple(_state(reader, name, content) for name, content in reader.section("states").items()),
@@ -241,7 +247,7 @@ def _state(reader: Reader, name: str, content: object) -> StateDeclaration:
         next=_text(reader, (*path, "next"), content["next"]) if "next" in content else None,
         unit=reader.word(path, content, "unit"),
         about=reader.word(path, content, "about"),
-        **given,  # type: ignore[arg-type]
+        **given,
     )
 
 
@@ -249,7 +255,9 @@ def _transfer(reader: Reader, path: tuple[str, ...], content: object) -> Transfe
     content = reader.checked_keys(path, content, TRANSFER_KEYS)
     for key in TRANSFER_KEYS:
         if key not in content:
-            reader.fail(path, f'needs "{key}"', 'transfer = { of = "torque", numerator = [1], denominator = [1, 0.8, 4] }')
+            reader.fail(
+                path, f'needs "{key}"', 'transfer = { of = "torque", numerator = [1], denominator = [1, 0.8, 4] }'
+            )
     sides: dict[str, tuple[Value, ...]] = {}
     for key in ("numerator", "denominator"):
         value = reader.value((*path, key), content[key])
@@ -287,7 +295,7 @@ def _control(reader: Reader, name: str, content: object) -> ControlDeclaration:
         form=form,
         unit=reader.word(path, content, "unit"),
         about=reader.word(path, content, "about"),
-        **given,  # type: ignore[arg-type]
+        **given,
     )
 
 

@@ -191,8 +191,8 @@ class Loop:
         )
 
     def base_after(self, result: RunResult, values: Mapping[str, Any], finer: str = "") -> Base:
-        """Return what the next stage begins with, where this one set `values` and ended with `result`; `finer` says how the
-        next one looks at the problem."""
+        """Return what the next stage begins with, where this one set `values` and ended with `result`; `finer` says how
+        the next one looks at the problem."""
         evaluations = self.gate.counts.evaluations
         told = StageEnd(values, result.outcome, result.reason, result.objective, result.violation, evaluations, finer)
         ended = (*self._base.ended, told)

@@ -147,9 +147,7 @@ def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]
     return float(taus[k] + move), float(values[k] + move * (slope + bend * move))
 
 
-def next_refinement(
-    problem: Problem, point: FloatArray, calls: Sequence[Any] = ()
-) -> tuple[Refinement, str] | None:
+def next_refinement(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> tuple[Refinement, str] | None:
     """Return how the next stage looks at a problem over time, and why; None where nothing is gained."""
     report = time_report(problem, point, calls)
     if report is None:
@@ -171,7 +169,9 @@ def next_refinement(
     if missed.worst > limit and missed.moments:
         count = sum(len(item) for item in missed.moments.values())
         moments = "moment" if count == 1 else "moments"
-        told.append(f"{count} {moments} added to the grid ({missed.row} is broken between its moments by {missed.worst:.1e})")
+        told.append(
+            f"{count} {moments} added to the grid ({missed.row} is broken between its moments by {missed.worst:.1e})"
+        )
     if not told:
         return None
     finer = own.with_more(missed.moments if missed.worst > limit else {}, anchor)

@@ -57,7 +57,8 @@ class RunResult:
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
-    before the last one ended; `time_error` what simulating costs at the design; `confirmation` what [confirm] found, None where it was not evaluated."""
+    before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
+    [confirm] found, None where it was not evaluated."""
 
     id: str
     problem: Problem

@@ -25,10 +25,10 @@ from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
-from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement, time_report
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
 from ilvren.runs.pool import open_workers
+from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement, time_report
 from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
@@ -469,7 +469,9 @@ def _looked_closer(plan: _Plan, problem: Problem, loop: Loop, result: RunResult,
             if result.outcome in REFINED and stage - first < MOST_STAGES:
                 finer = next_refinement(problem, point, loop.gate.calls)
         except KeyboardInterrupt:  # what was found stands, and is on record; resuming goes on
-            return loop.close(replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run"))
+            return loop.close(
+                replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run")
+            )
         if finer is None:
             return loop.close(result)
         refinement, told = finer
