@@ -191,6 +191,10 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
         rows.append((name, number(value), number(error, 3) if math.isfinite(error) else "not determined", share, told))
     heads = ("estimate", ">value", ">standard error", ">of the value", "strongest correlation")
     terminal.show(table(heads, rows[:MOST_LINES]))
+    for item in found.undetermined:
+        told = ", ".join(f"{name} by {100.0 * share:+.0f} %" for name, share in item.items())
+        what = "is not determined" if len(item) == 1 else "are not determined apart"
+        terminal.show(f"{', '.join(item)} {what}: {told} changes nothing that could be told from the readings' spread")
     freedom = found.residuals - len(found.names)
     line = f"{count(found.residuals, 'residual')}, {count(freedom, 'degree')} of freedom"
     if math.isfinite(found.spread):

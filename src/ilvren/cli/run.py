@@ -100,6 +100,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--output", metavar="FILE", help="the figure of --sweep or --draw-every (.png, .svg), or a sweep's table (.csv)"
     )
     parser.add_argument(
+        "--time-tolerance", metavar="X", type=float, help="error of what evolves over time, over its size (1e-4)"
+    )
+    parser.add_argument(
         "--second-look",
         type=float,
         metavar="NUMBER",
@@ -132,7 +135,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.methods.base import method_named
-    from ilvren.problem import load
+    from ilvren.problem import Refinement, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
     problem = load(
@@ -140,6 +143,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         set=pairs("--set", arguments.set),
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments),
+        refinement=Refinement(tolerance=arguments.time_tolerance),
     ).one_objective()
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.problem import Problem
+from ilvren.problem import Problem, refined_problem
 
 __all__ = ["Agreement", "Reference", "agreement_with", "read_reference"]
 
@@ -91,6 +91,7 @@ def read_reference(path: str | Path) -> tuple[dict[str, FloatArray], str]:
 def agreement_with(problem: Problem, point: FloatArray, reference: Reference) -> list[Agreement]:
     """Compare the design's values with the reference, entry by entry. Raises RequestError for a name the problem does
     not have, or a curve of another length."""
+    problem = _seen_at(problem, reference)
     values = _values(problem, point)
     found = []
     for name, number in reference.numbers.items():
@@ -114,7 +115,7 @@ def agreement_with(problem: Problem, point: FloatArray, reference: Reference) ->
                 continue
             if along and values[along].size == len(own):
                 places = values[along].ravel()
-        elif along and values[along].size == len(own) and (np.diff(values[along].ravel()) > 0.0).all():
+        elif along and values[along].size == len(own) and (np.diff(values[along].ravel()) >= 0.0).all():
             places = reference.curves[along]
             own = np.interp(places, values[along].ravel(), own)
         else:
@@ -134,7 +135,20 @@ def _values(problem: Problem, point: FloatArray) -> dict[str, FloatArray]:
         found[block.name] = point[block.first : block.first + block.size].reshape(block.shape)
     for name, (value, _) in problem.named_values(tuple(point.tolist())).items():
         found[name] = np.asarray(value, dtype=float)
+    for signals in problem.signals(point):
+        found |= signals
     return found
+
+
+def _seen_at(problem: Problem, reference: Reference) -> Problem:
+    """Return the problem with the moments of a reference over time on its grid."""
+    for axis in problem.template.built_axes if problem.simulations else ():
+        if reference.abscissa == axis.t_name and not axis.is_free_end:
+            shares = axis.shares_of(reference.curves[axis.t_name])
+            inside = shares[(shares >= 0.0) & (shares <= 1.0)]
+            more = {axis.case: tuple(inside.tolist())}
+            return refined_problem(problem, problem.refinement.with_more(more, problem.refinement.anchor))
+    return problem
 
 
 def _known(values: Mapping[str, FloatArray], name: str, flag: str) -> FloatArray:

@@ -10,7 +10,7 @@ Source: D. M. Bates, D. G. Watts, "Nonlinear Regression Analysis and Its Applica
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -29,6 +29,10 @@ LOSS_NUMBERS = {"square": 0, "huber": 1, "cauchy": 2}
 RANK_TOLERANCE = 1e-10
 # More parameters than this have no table of correlations.
 MOST_PARAMETERS = 200
+# A combination is not determined where its standard error is so many times the values themselves.
+LARGEST_ERROR = 1.0
+# Parameters with a smaller part in a combination are not named.
+LEAST_PART = 0.05
 
 
 @dataclass(frozen=True)
@@ -36,7 +40,8 @@ class Estimates:
     """`names` of the p parameters, their `errors` (p,), infinite where the readings do not determine them, and the
     `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of
     2 Σ loss / (N − p), which gross errors hardly move, where any loss is robust (else None); both NaN where N <= p.
-    `held` names parameters that a bound holds."""
+    `held` names parameters that a bound holds. `undetermined` are combinations that the readings do not tell: {name: how
+    much of its own value it changes}, together, without a change of the residuals that could be told from their spread."""
 
     names: tuple[str, ...]
     errors: tuple[float, ...]
@@ -45,6 +50,7 @@ class Estimates:
     spread: float
     held: tuple[str, ...]
     robust_spread: float | None = None
+    undetermined: tuple[Mapping[str, float], ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -60,6 +66,7 @@ class Estimates:
             "spread": _plain(self.spread),
             **({} if self.robust_spread is None else {"robust_spread": _plain(self.robust_spread)}),
             "held": list(self.held),
+            "undetermined": [dict(item) for item in self.undetermined],
         }
 
     def error_of(self) -> Mapping[str, float]:
@@ -119,7 +126,28 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
         spread,
         held,
         robust if losses.any() else None,
+        _undetermined(own, point[places], [names[place] for place in places], unit),
     )
+
+
+def _undetermined(
+    jacobian: FloatArray, values: FloatArray, names: Sequence[str], unit: float
+) -> tuple[Mapping[str, float], ...]:
+    """Return combinations of parameters, each in shares of its own value, whose standard error is larger than all of
+    them, by the singular vectors of the Jacobian in these shares."""
+    sizes = np.where(values != 0.0, np.abs(values), 1.0)
+    if not names or not math.isfinite(unit):
+        return ()
+    _, singular, vectors = np.linalg.svd(jacobian * sizes, full_matrices=True)
+    singular = np.concatenate([singular, np.zeros(len(names) - len(singular))])
+    found = []
+    for value, vector in zip(singular, vectors, strict=True):
+        if value * LARGEST_ERROR > unit:
+            continue
+        vector = vector * np.sign(vector[np.argmax(np.abs(vector))])
+        vector = vector / np.abs(vector).max()
+        found.append({n: float(v) for n, v in zip(names, vector.tolist(), strict=True) if abs(v) >= LEAST_PART})
+    return tuple(found)
 
 
 def _plain(value: float) -> float | None:
