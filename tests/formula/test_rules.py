@@ -11,6 +11,7 @@ from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.forward import tangents
 from ilvren.formula.interpret_arrays import walk_arrays
 from ilvren.formula.intervals import Intervals
+from ilvren.formula.places import PLACES
 from ilvren.formula.rules import MODEL_NODES, RULES
 from ilvren.formula.sparsity import depends_on, patterns
 from ilvren.formula.unroll import unrolled
@@ -118,7 +119,7 @@ class Case:
 
 class EveryOperation(unittest.TestCase):
     def test_every_operation_is_tried(self):
-        self.assertEqual({case[0] for case in cases()} | {"ramp", *MODEL_NODES}, set(RULES))
+        self.assertEqual({case[0] for case in cases()} | {"ramp", *PLACES, *MODEL_NODES}, set(RULES))  # places: test_places
 
     def each(self, times=3):
         rng = np.random.default_rng(8)

@@ -38,10 +38,10 @@ LEAST_PART = 0.05
 @dataclass(frozen=True)
 class Estimates:
     """`names` of the p parameters, their `errors` (p,), infinite where the readings do not determine them, and the
-    `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of
-    2 Σ loss / (N − p), which gross errors hardly move, where any loss is robust (else None); both NaN where N <= p.
-    `held` names parameters that a bound holds. `undetermined` are combinations that the readings do not tell: {name: how
-    much of its own value it changes}, together, without a change of the residuals that could be told from their spread."""
+    `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of 2 Σ
+    loss / (N − p), which gross errors hardly move, where any loss is robust (else None); both NaN where N <= p. `held`
+    names parameters that a bound holds. `undetermined` are combinations that the readings do not tell: {name: how much
+    of its own value it changes}, together, without a change of the residuals that could be told from their spread."""
 
     names: tuple[str, ...]
     errors: tuple[float, ...]
