@@ -46,7 +46,7 @@ class Places(unittest.TestCase):
     def test_where_a_band_is_last_left(self):
         rng = np.random.default_rng(6)
         for _ in range(60):
-            given, dense, theta = signal(rng)
+            given, *_ = signal(rng)
             given = tuple(part * np.exp(-0.5 * np.arange(7)) if k != 1 else part for k, part in enumerate(given))
             low, high, u, v = given
             high = np.append(low[1:], high[-1] * 0.02)

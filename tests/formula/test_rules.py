@@ -119,7 +119,9 @@ class Case:
 
 class EveryOperation(unittest.TestCase):
     def test_every_operation_is_tried(self):
-        self.assertEqual({case[0] for case in cases()} | {"ramp", *PLACES, *MODEL_NODES}, set(RULES))  # places: test_places
+        self.assertEqual(
+            {case[0] for case in cases()} | {"ramp", *PLACES, *MODEL_NODES}, set(RULES)
+        )  # places: test_places
 
     def each(self, times=3):
         rng = np.random.default_rng(8)

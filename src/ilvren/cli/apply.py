@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   ilvren apply last --dry-run
   ilvren apply r1:46 --into chosen --starts
+  ilvren apply r3 --parameters duty.toml
 """
 
 # A value comes back when it deviates by no more than this share.
@@ -33,6 +34,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN[:N]", help='a run (its reported design) or a design of it: "r7:12"')
     parser.add_argument("--into", metavar="FOLDER", help="write the decks, and what they need, there instead")
     parser.add_argument("--starts", action="store_true", help="also make the design the problem file's starts")
+    parser.add_argument(
+        "--parameters",
+        metavar="FILE",
+        help="make the design's variables the parameters of the same names in another problem file, such as the"
+        " estimates of a fit in what is designed with them",
+    )
     parser.add_argument("--dry-run", action="store_true", help="show what would change, write and run nothing")
     parser.add_argument(
         "--makeable",
@@ -52,7 +59,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import read_ledger
     from ilvren.runs.addresses import addressed
-    from ilvren.runs.applying import decks_at, recorded_quantities, starts_at
+    from ilvren.runs.applying import decks_at, parameters_at, recorded_quantities, starts_at
     from ilvren.runs.stored import problem_of, refuse_changed
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
@@ -63,6 +70,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         if arguments.makeable:
             point, told = _makeable(arguments, ledger, found)
         into = None if arguments.into is None else Path(arguments.into)
+        if arguments.parameters is not None:
+            _refuse_with_parameters(arguments)
+            file, others = parameters_at(problem, point, Path(arguments.parameters))
+            told += f"; no parameter there: {', '.join(others)}" if others else ""
+            return _write(arguments, terminal, found, told, problem, point, [file], None, {}, None)
         files, inputs = decks_at(problem, point, ledger, found.record, into)
         if arguments.starts:
             files.append(starts_at(problem, point, Path(found.record.problem_file)))
@@ -73,6 +85,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             )
         recorded = {} if arguments.makeable else recorded_quantities(problem, point, ledger, found.record)
     return _write(arguments, terminal, found, told, problem, point, files, inputs, recorded, into)
+
+
+def _refuse_with_parameters(arguments: argparse.Namespace) -> None:
+    for flag, given in (("--into", arguments.into), ("--starts", arguments.starts)):
+        if given:
+            raise RequestError(f"{flag} does not go with --parameters", advice="leave one of them out")
 
 
 def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -> tuple[tuple[float, ...], str]:
@@ -98,7 +116,7 @@ def _write(
     problem: Problem,
     point: tuple[float, ...],
     files: list[WrittenFile],
-    inputs: dict[int, Any],
+    inputs: dict[int, Any] | None,
     recorded: dict[str, Any],
     into: Path | None,
 ) -> int:
@@ -115,10 +133,11 @@ def _write(
         if into is not None:
             copied = copy_along(problem, into)
         sheet = _sheet(files, into)
-        values = returned_values(problem, inputs, files, recorded, into)
-        feasibility = found.record.settings["feasibility"]
-        assert isinstance(feasibility, float)
-        confirmation = confirmed(problem, point, feasibility)
+        if inputs is not None:  # not another problem's file
+            values = returned_values(problem, inputs, files, recorded, into)
+            feasibility = found.record.settings["feasibility"]
+            assert isinstance(feasibility, float)
+            confirmation = confirmed(problem, point, feasibility)
     if arguments.json:
         document = _document(found, files, kept, values, is_dry=arguments.dry_run)
         more = {} if confirmation is None else {"confirmation": confirmation.to_dict()}

@@ -61,7 +61,7 @@ def add_problem(parser: argparse.ArgumentParser) -> None:
 
 
 def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
-    """Add --only (unless it means something else there), --weigh and --hold."""
+    """Add --only (unless it means something else there), --weigh, --hold and --lines."""
     if with_only:
         parser.add_argument("--only", metavar="NAME", help="of several objectives this one alone")
     parser.add_argument(
@@ -73,6 +73,14 @@ def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
         action="append",
         default=[],
         help='a further limit, such as "loss <= 3", on anything the file names (repeatable)',
+    )
+    parser.add_argument(
+        "--lines",
+        metavar="TABLE=FROM:TO",
+        action="append",
+        default=[],
+        help="of a table only these data lines, counted from 0, TO left out; a fit tells how well it forecasts the"
+        " others (repeatable)",
     )
 
 
@@ -88,7 +96,7 @@ def add_add(parser: argparse.ArgumentParser) -> None:
 
 
 def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
-    """Return what --only, --weigh, --hold and --add make of the problem. Raises RequestError."""
+    """Return what --only, --weigh, --hold, --lines and --add make of the problem. Raises RequestError."""
     from ilvren.problem import Aim
 
     words = [word for word in (arguments.weigh or "").split(",") if word.strip()]
@@ -99,6 +107,7 @@ def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
         {},
         tuple(arguments.hold),
         tuple(getattr(arguments, "add", ())),
+        {name: _range("--lines", name, value) for name, value in text_pairs("--lines", arguments.lines).items()},
     )
 
 
@@ -175,6 +184,19 @@ def numbers(flag: str, words: list[str]) -> dict[str, float]:
                 f"{flag} {name}={value}: one number is expected", advice=f"for example {flag} {name}=0.15"
             )
     return found
+
+
+def _range(flag: str, name: str, value: str) -> tuple[int, int | None]:
+    first, colon, end = value.partition(":")
+    try:
+        if not colon:
+            raise ValueError
+        return int(first or 0), int(end) if end.strip() else None
+    except ValueError:
+        raise RequestError(
+            f"{flag} {name}={value}: two whole numbers are expected",
+            advice=f"for example {flag} {name}=0:200, {name}=:200 or {name}=200:",
+        ) from None
 
 
 def _list(text: str) -> Any:

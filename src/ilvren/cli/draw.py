@@ -23,6 +23,7 @@ EXAMPLES = """examples:
   ilvren draw rising-main.toml --generations --run last --output generations.png
   ilvren draw r3 --of depth --against place --output profile.png
   ilvren draw level-loop.toml --signals level --run r3 --every 5 --output answers.png
+  ilvren draw last --fit --output fit.png
 """
 # More extremes than this are not listed.
 MOST_LISTED = 20
@@ -65,6 +66,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME[,NAME]",
         help="what changes over time, of the designs of --run; with --every N also of those on the way to them",
     )
+    parser.add_argument(
+        "--fit", action="store_true", help="of a design on record: readings, model, band, and what is left over"
+    )
     parser.add_argument("--tangent", action="store_true", help="on a curve: the tangent at the point")
     parser.add_argument("--surface", action="store_true", help="over two variables: a surface instead of contours")
     parser.add_argument("--slices", action="store_true", help="each variable alone through the point, small multiples")
@@ -95,6 +99,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         from ilvren.cli.draw_signals import draw_signals
 
         return draw_signals(arguments, terminal)
+    if arguments.fit:
+        from ilvren.cli.draw_fit import draw_fit_of
+
+        return draw_fit_of(arguments, terminal)
     if not arguments.file.endswith(".toml") and not Path(arguments.file).exists():
         from ilvren.cli.draw_record import draw_record
 

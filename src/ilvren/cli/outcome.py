@@ -94,6 +94,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         show_confirmation(result.confirmation, terminal)
     if result.estimates is not None and result.holds:
         _show_estimates(result, terminal)
+        _show_forecast(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     if result.bound is not None:
@@ -205,6 +206,46 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
         line += ": as many parameters as residuals, so that nothing tells their spread"
     held = f"; held by a bound, without an error: {', '.join(found.held)}" if found.held else ""
     terminal.show(line + held)
+
+
+def _show_forecast(result: RunResult, terminal: Terminal) -> None:
+    """How a fit does on the lines that were left out."""
+    from ilvren.runs.fitted import told_lines
+
+    lines = result.problem.aim.lines
+    if not lines:
+        return
+    rows, notes = [], []
+    for item in result.forecast:
+        if item.trouble:
+            notes.append(item.trouble)
+            continue
+        within = f"{item.within} of {item.banded}, about {item.expected:.0f} expected" if item.banded else "no band"
+        if item.banded < item.beyond:
+            what = count(item.beyond - item.banded, "line")
+            notes.append(f"{item.name}: no band for {what}, whose model moves with what the lines fitted do not tell")
+        rows.append(
+            (
+                item.name,
+                count(item.used, "line"),
+                number(item.error_used, 3),
+                count(item.beyond, "line"),
+                number(item.error_beyond, 3),
+                number(item.largest, 3),
+                within,
+            )
+        )
+        if not item.carries_over:
+            notes.append(f"{item.name}: the fit does not carry over to the lines left out, or sigma is too small")
+    heads = ("residual", ">fitted", ">error", ">forecast", ">error", ">largest", "within the 95 % band")
+    if rows:
+        terminal.show(table(heads, rows[:MOST_LINES], title=f"fitted on {told_lines(lines)}, forecast on the rest"))
+        if len(rows) > MOST_LINES:
+            terminal.show(f"and {len(rows) - MOST_LINES} more; --json lists all")
+    elif not notes:
+        notes.append("no line was left out")
+    for note in notes:
+        terminal.show(note)
 
 
 def _scaling_line(facts: object) -> str:

@@ -94,14 +94,15 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     wishes = _wishes(arguments, terminal)
     if arguments.row is not None and not arguments.at:
         raise RequestError("--row needs --at with a CSV file")
-    asks_aim = arguments.only or arguments.weigh or arguments.hold
+    asks_aim = arguments.only or arguments.weigh or arguments.hold or arguments.lines
     if (
         (arguments.at or arguments.set or asks_aim)
         and not Path(arguments.run).suffix
         and not Path(arguments.run).exists()
     ):
         raise RequestError(
-            f'--at, --set, --only, --weigh and --hold are for a problem file, not for a run such as "{arguments.run}"',
+            "--at, --set, --only, --weigh, --hold and --lines are for a problem file, not for a run such as"
+            f' "{arguments.run}"',
             advice="name the problem file; a run is judged as it was recorded",
         )
     if arguments.output:

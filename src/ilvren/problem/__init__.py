@@ -5,7 +5,7 @@ from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
-from ilvren.problem.loading import load, loads, refined_problem, scalarized
+from ilvren.problem.loading import load, loads, refined_problem, scalarized, with_lines
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
     GRID_TOLERANCE,
@@ -63,4 +63,5 @@ __all__ = [
     "scalar_problem",
     "scalarized",
     "sum_of_squares",
+    "with_lines",
 ]

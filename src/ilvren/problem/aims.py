@@ -1,7 +1,7 @@
 """Several objectives made one: weighed, one of them alone, or the distances to values hoped for; with further limits.
 
 What is made is an ordinary problem, so that methods, proofs and prices stay as they are. The objectives that are no
-longer minimized become derived values, and are told as such:
+longer minimized become derived values, and are told as such; tables may be cut to some of their lines:
 
     weighed      Σ ±w_i f_i                     w_i >= 0, − for what is maximized                   (1)
     distance     max_i w_i · ±(f_i − a_i)       the largest miss of the aims a_i                    (2)
@@ -22,23 +22,25 @@ from typing import Any
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.entries import Declarations, EntryDeclaration, Value
 
-__all__ = ["NO_AIM", "Aim", "aimed"]
+__all__ = ["NO_AIM", "Aim", "aimed", "lines_text"]
 
 
 @dataclass(frozen=True)
 class Aim:
     """What is to be made of a problem's objectives: `weigh` {objective: weight}, `only` one of them, or `near`
     {objective: value hoped for} with `weigh` as the weights of the distances (1 where left out); `hold` are further
-    limits, such as "loss <= 3", `add` limits of [confirm] that are searched."""
+    limits, such as "loss <= 3", `add` limits of [confirm] that are searched; `lines` {table: (first, end)} the
+    half-open range of its lines that are used, to the last one where `end` is None."""
 
     weigh: Mapping[str, float] = field(default_factory=dict)
     only: str = ""
     near: Mapping[str, float] = field(default_factory=dict)
     hold: tuple[str, ...] = ()
     add: tuple[str, ...] = ()
+    lines: Mapping[str, tuple[int, int | None]] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
-        return bool(self.weigh or self.only or self.near or self.hold or self.add)
+        return bool(self.weigh or self.only or self.near or self.hold or self.add or self.lines)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; nothing for what is not asked."""
@@ -48,6 +50,7 @@ class Aim:
             "near": dict(self.near),
             "hold": list(self.hold),
             "add": list(self.add),
+            "lines": {name: list(chosen) for name, chosen in self.lines.items()},
         }
         return {name: value for name, value in found.items() if value}
 
@@ -58,7 +61,8 @@ class Aim:
         told = ",".join(f"{name}={repr(float(weight)).removesuffix('.0')}" for name, weight in weights.items())
         words += ["--weigh", told] if told and not self.near else []
         words += [word for text in self.hold for word in ("--hold", text)]
-        return words + [word for name in self.add for word in ("--add", name)]
+        words += [word for name in self.add for word in ("--add", name)]
+        return words + [word for told in map(lines_text, self.lines.items()) for word in ("--lines", told)]
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Aim:
@@ -69,15 +73,39 @@ class Aim:
             dict(given.get("near", {})),
             tuple(given.get("hold", ())),
             tuple(given.get("add", ())),
+            {name: (first, end) for name, (first, end) in given.get("lines", {}).items()},
         )
 
 
 NO_AIM = Aim()
 
 
+def lines_text(chosen: tuple[str, tuple[int, int | None]]) -> str:
+    """Return a choice of lines as it is asked for: "readings=0:200"."""
+    name, (first, end) = chosen
+    return f"{name}={first}:{'' if end is None else end}"
+
+
+def _with_lines(declarations: Declarations, lines: Mapping[str, tuple[int, int | None]]) -> Declarations:
+    tables = {table.name: table for table in declarations.tables}
+    for name, (first, end) in lines.items():
+        told = f"--lines {lines_text((name, (first, end)))}"
+        if name not in tables:
+            close = nearest(name, tables)
+            advice = f'did you mean "{close}"?' if close else f"its tables: {', '.join(tables) or 'none'}"
+            raise RequestError(f'{told}: the file has no table "{name}"', advice=advice)
+        if first < 0 or (end is not None and end <= first):
+            advice = "FROM:TO counts from 0, and TO is the first left out"
+            raise RequestError(f"{told}: no line is in it", advice=advice)
+        tables[name] = replace(tables[name], chosen=(first, end))
+    return replace(declarations, tables=tuple(tables.values()))
+
+
 def aimed(declarations: Declarations, aim: Aim) -> Declarations:
     """Return the declarations with their objectives as the aim says. Raises RequestError for unknown names, weights
     without meaning, and aims that exclude each other."""
+    if aim.lines:
+        declarations = _with_lines(declarations, aim.lines)
     if aim.add:
         from ilvren.problem.confirming import adding
 

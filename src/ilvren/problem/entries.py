@@ -91,12 +91,14 @@ class EntryDeclaration:
 
 @dataclass(frozen=True, slots=True)
 class TableDeclaration:
-    """A CSV file; `columns` gives names to headers that are none; `lines` a half-open range of data lines."""
+    """A CSV file; `columns` gives names to headers that are none; `lines` a half-open range of data lines, `chosen`
+    some of these lines, asked for outside the file."""
 
     name: str
     file: str
     lines: tuple[Value, ...] | None = None
     columns: Mapping[str, str] = field(default_factory=dict)
+    chosen: tuple[int, int | None] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -255,7 +257,8 @@ class CaseDeclaration:
 @dataclass(frozen=True, slots=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
-    sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1."""
+    sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1. `unaimed`
+    are those that an aim made these of."""
 
     source: Source
     title: str
@@ -280,6 +283,7 @@ class Declarations:
     time_tolerance: float = 1e-4
     time_tighter: int = 0
     time_cases: tuple[TimeCase, ...] = ()
+    unaimed: Declarations | None = None
 
 
 def formula_text(value: Value) -> str:

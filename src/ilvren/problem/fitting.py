@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ilvren.formula.syntax import Call, Name, Node, children
 from ilvren.problem.entries import EntryDeclaration, FitDeclaration
 
 if TYPE_CHECKING:
@@ -20,10 +22,16 @@ HUBER_TURN, CAUCHY_SCALE = 1.345, 2.385
 
 @dataclass(frozen=True, slots=True)
 class FitTemplate:
-    """An entry of [fit] with the node of residual/sigma."""
+    """An entry of [fit] with the nodes of residual/sigma, of both, and of its `sides`: residual = ±(readings − model),
+    None where the formula is not of that form. `along` is the column that the readings were taken at (None: not known),
+    and its name."""
 
     declaration: FitDeclaration
     node: int
+    residual: int
+    sigma: int
+    sides: tuple[int, int] | None
+    along: tuple[str, int] | None
 
 
 def fit_template(template: Template, declared: FitDeclaration) -> FitTemplate:
@@ -39,7 +47,63 @@ def fit_template(template: Template, declared: FitDeclaration) -> FitTemplate:
     template.stretched(entry, residual, (sigma,))
     if not np.all(np.asarray(template.number(own, sigma, template.values, "sigma")) > 0.0):
         template.fail(own, "sigma must be positive")
-    return FitTemplate(declared, template.graph.apply("div", residual, sigma))
+    sides = _sides(template, residual)
+    along = _along(template, entry, residual, sides)
+    return FitTemplate(declared, template.graph.apply("div", residual, sigma), residual, sigma, sides, along)
+
+
+def _sides(template: Template, residual: int) -> tuple[int, int] | None:
+    """Return the nodes of what is read and of what the model gives, from the terms that depend on no variable."""
+    graph = template.graph
+    waiting, terms = [(1.0, residual)], []
+    while waiting:
+        sign, number = waiting.pop()
+        node = graph.nodes[number]
+        if node.operation == "neg":
+            waiting.append((-sign, node.operands[0]))
+        elif node.operation in ("add", "sub"):
+            waiting += [(sign if node.operation == "add" else -sign, node.operands[1]), (sign, node.operands[0])]
+        else:
+            terms.append((sign, number))
+    read = [(sign, number) for sign, number in terms if not template.depends(number)]
+    model = [(-sign, number) for sign, number in terms if template.depends(number)]
+    if not read or not model or not any(graph.shape(number) for _, number in read):
+        return None
+    turn = read[0][0]
+
+    def added(parts: list[tuple[float, int]]) -> int:
+        total = graph.constant(0.0)
+        for sign, number in parts:
+            total = graph.apply("add" if sign * turn > 0.0 else "sub", total, number)
+        return total
+
+    sides = added(read), added(model)
+    return sides if graph.shape(sides[0]) == graph.shape(residual) else None
+
+
+def _along(
+    template: Template, entry: EntryDeclaration, residual: int, sides: tuple[int, int] | None
+) -> tuple[str, int] | None:
+    """Return the column that readings were taken at: the moments of at(signal, column), else the first that the model
+    is worked out with."""
+    graph = template.graph
+    for call in _calls(template.parse(entry)):
+        if call.function == "at" and len(call.arguments) == 2 and isinstance(call.arguments[1], Name):
+            name = call.arguments[1].name
+            if name in template.columns and graph.shape(template.nodes[name]) == graph.shape(residual):
+                return name, template.nodes[name]
+    used = set(graph.reachable([residual if sides is None else sides[1]]))
+    for name in template.columns:
+        if template.nodes[name] in used and graph.shape(template.nodes[name]) == graph.shape(residual):
+            return name, template.nodes[name]
+    return None
+
+
+def _calls(tree: Node) -> Iterator[Call]:
+    if isinstance(tree, Call):
+        yield tree
+    for part in children(tree):
+        yield from _calls(part)
 
 
 def fit_objective(template: Template) -> int:

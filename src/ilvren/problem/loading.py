@@ -15,7 +15,7 @@ from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, Refinement, refined
 from ilvren.problem.template import Template
 
-__all__ = ["load", "loads", "refined_problem", "scalarized", "with_limits"]
+__all__ = ["load", "loads", "refined_problem", "scalarized", "with_limits", "with_lines"]
 
 
 def load(
@@ -54,26 +54,42 @@ def scalarized(problem: Problem, aim: Aim) -> Problem:
     RequestError."""
     if problem.aim:
         raise RequestError("the objectives of this problem have been made one already")
-    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, problem.refinement)
-    return found if problem.start == found.start else found.with_starts(problem.start)
+    return _again(problem, aim, problem.refinement)
 
 
 def refined_problem(problem: Problem, refinement: Refinement) -> Problem:
     """Return a problem over time looked at more finely, or otherwise; its starts stay. Raises RequestError."""
-    found = _built(_whole(problem), problem.overrides, problem.start_overrides, problem.aim, refinement)
-    return found if problem.start == found.start else found.with_starts(problem.start)
+    return _again(problem, problem.aim, refinement)
 
 
 def with_limits(problem: Problem, texts: Sequence[str]) -> Problem:
     """Return a problem with further limits, on anything that its file names, behind its own. Raises FormulaError."""
     aim = replace(problem.aim, hold=(*problem.aim.hold, *texts))
-    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, problem.refinement)
-    return found if problem.start == found.start else found.with_starts(problem.start)
+    return _again(problem, aim, problem.refinement)
+
+
+def with_lines(
+    problem: Problem, lines: Mapping[str, tuple[int, int | None]], anchor: tuple[float, ...] | None = None
+) -> Problem:
+    """Return a problem with other lines of its tables, all without; what evolves over time in steps along `anchor`.
+    Raises RequestError and ProblemError."""
+    refinement = replace(problem.refinement, anchor=anchor) if anchor is not None else problem.refinement
+    return _again(problem, replace(problem.aim, lines=lines), refinement)
+
+
+def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
+    found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, refinement)
+    if len(found.start) != len(problem.start):
+        raise RequestError("a table's length decides how many variables there are: other lines are another problem")
+    found = found if problem.start == found.start else found.with_starts(problem.start)
+    return replace(found, refusal=problem.refusal)
 
 
 def _whole(problem: Problem) -> Declarations:
+    """Return what the file declares, before anything was made of it."""
     declarations: Declarations = problem.template.declarations
-    return declarations.whole or declarations
+    whole = declarations.whole or declarations
+    return whole.unaimed or whole
 
 
 def _built(
@@ -83,7 +99,7 @@ def _built(
     aim: Aim,
     refinement: Refinement = AS_DECLARED,
 ) -> Problem:
-    own = aimed(declarations, aim) if aim else declarations
+    own = replace(aimed(declarations, aim), unaimed=declarations) if aim else declarations
     if own.cases:
         from ilvren.problem.cases import expanded  # few files have cases
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import ProblemError, nearest
+from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.problem.entries import Source, TableDeclaration
 
 __all__ = ["Table", "read_table"]
@@ -52,6 +52,20 @@ class Table:
                     f'{self.declaration.file}:{line}: {told} in column "{name}" is not a finite number', None
                 )
         return found
+
+
+def _chosen(declaration: TableDeclaration, data: list[tuple[int, list[str]]]) -> list[tuple[int, list[str]]]:
+    """Return some of a table's lines. Raises RequestError where they go beyond it."""
+    assert declaration.chosen is not None
+    first, end = declaration.chosen
+    if max(first, (end or 0) - 1) >= len(data):
+        told = f"{first}:{'' if end is None else end}"
+        name = declaration.name.split("@")[0]
+        raise RequestError(
+            f"--lines {name}={told}: {declaration.file} has {len(data)} lines here",
+            advice=f"lines count from 0: {name}=0:{len(data)} are all of them",
+        )
+    return data[first:end]
 
 
 def read_table(
@@ -96,6 +110,8 @@ def read_table(
         if not 0 <= first < last <= len(data):
             raise fail(f"lines [{first}, {last}] of {declaration.file}, which has {len(data)} data lines", None)
         data = data[first:last]
+    if declaration.chosen is not None:
+        data = _chosen(declaration, data)
     for number, row in data:
         if len(row) != len(headers):
             raise fail(f"{declaration.file}:{number} has {len(row)} cells, the header {len(headers)}", None)

@@ -1,4 +1,5 @@
-"""A design written where the work goes on: into the decks of its programs, and into the problem file's starts.
+"""A design written where the work goes on: into the decks of its programs, the problem file's starts, and another
+problem's parameters.
 
 Nothing else of the user's changes: what a file was is kept as a numbered copy, and everything in it that is not one of
 the design's numbers stays as it was. Then the programs are run from the written files, and what they give is held
@@ -20,15 +21,24 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import MachineError, ProblemError, RequestError
+from ilvren.errors import InputError, MachineError, ProblemError, RequestError, nearest
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord, ProgramSource
 from ilvren.models.program import CannotWrite, Deck, placed_at
 from ilvren.models.program.running import inside
-from ilvren.problem import Problem, element_name
+from ilvren.problem import Problem, VariableBlock, element_name, load, loads
 from ilvren.runs.shelf import RunShelf
 
-__all__ = ["Change", "ReturnedValue", "WrittenFile", "decks_at", "returned_values", "starts_at", "write_files"]
+__all__ = [
+    "Change",
+    "ReturnedValue",
+    "WrittenFile",
+    "decks_at",
+    "parameters_at",
+    "returned_values",
+    "starts_at",
+    "write_files",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -180,40 +190,140 @@ def _text(path: Path) -> str | None:
 
 def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFile:
     """Return the problem file with a design as its starts, comments and order kept. Raises RequestError."""
+    text, document = _document(path)
+    changes = []
+    _refuse_differing(problem, point, path)
+    for block in problem.blocks:
+        own = slice(block.first, block.first + block.size)
+        values, before = [float(x) for x in point[own]], [float(x) for x in problem.baseline[own]]
+        section, name = _place_of_start(document, block.name, path)
+        if values != before:
+            new: Any = np.reshape(values, block.shape).tolist() if block.shape else block.shown(values[0])
+            _set(section, name, "start", new)
+            changes += _changed(block, before, values)
+    return WrittenFile(path, text, document.as_string(), tuple(changes))
+
+
+def _document(path: Path) -> tuple[str, Any]:
+    """Return a problem file's text, and what it says, to be changed in place. Raises RequestError."""
     import tomlkit
     from tomlkit.exceptions import TOMLKitError
 
     text = _text(path)
     if text is None:
-        raise RequestError("the problem file is not there any more", file=str(path))
+        raise RequestError("the problem file is not there", file=str(path))
     try:
-        document = tomlkit.parse(text)
+        return text, tomlkit.parse(text)
     except TOMLKitError as error:
         raise RequestError(f"is not valid TOML: {error}", file=str(path)) from None
-    variables = document.get("variables", {})
-    changes = []
+
+
+def _set(section: Any, name: str, key: str, new: Any) -> None:
+    """Set an entry's number, whether it is written alone or as a table."""
+    entry = section[name]
+    was = entry.get(key) if isinstance(entry, dict) else entry
+    if isinstance(was, int) and isinstance(new, float) and new.is_integer():
+        new = int(new)  # as the engineer writes it
+    if isinstance(entry, dict):
+        entry[key] = new
+    else:
+        section[name] = new
+
+
+def _changed(block: VariableBlock, before: Sequence[float | str], values: Sequence[float]) -> list[Change]:
+    return [
+        Change(
+            element_name(block.name, block.shape, k),
+            block.shown(old) if isinstance(old, float) else old,
+            block.shown(value),
+            block.unit,
+        )
+        for k, (old, value) in enumerate(zip(before, values, strict=True))
+        if old != value
+    ]
+
+
+def _place_of_start(document: Any, name: str, path: Path) -> tuple[Any, str]:
+    """Return the section and the entry that declare a variable's start: its own, a control's, or a state's whose first
+    value is free. Raises RequestError."""
+    for section in ("variables", "controls"):
+        if name in document.get(section, {}):
+            return document[section], name
+    state = name.removesuffix(".first").split("@")[0]
+    if name.endswith(".first") and isinstance(document.get("states", {}).get(state), dict):
+        return document["states"], state
+    raise RequestError(f'has no variable "{name}" any more', file=str(path))
+
+
+def _refuse_differing(problem: Problem, point: Sequence[float], path: Path) -> None:
+    """Refuse first values of a state that differ between cases: one entry declares them all."""
+    seen: dict[str, list[float]] = {}
     for block in problem.blocks:
-        own = slice(block.first, block.first + block.size)
-        values, before = [float(x) for x in point[own]], [float(x) for x in problem.baseline[own]]
-        if block.name not in variables:
-            raise RequestError(f'has no variable "{block.name}" any more', file=str(path))
-        if values == before:
+        if block.name.endswith(".first"):
+            state = block.name.removesuffix(".first").split("@")[0]
+            values = [float(x) for x in point[block.first : block.first + block.size]]
+            if seen.setdefault(state, values) != values:
+                raise RequestError(
+                    f'the first values of "{state}" differ between the cases, and its one "start" cannot hold them',
+                    file=str(path),
+                    advice="start from this design with --start, or continue the run with `ilvren resume`",
+                )
+
+
+def parameters_at(problem: Problem, point: Sequence[float], path: Path) -> tuple[WrittenFile, tuple[str, ...]]:
+    """Return another problem file with the variables of a design as its parameters of these names, comments and order
+    kept; and the variables that it has no parameter for. Raises RequestError, also where the file would not be a problem
+    any more."""
+    text, document = _document(path)
+    try:
+        load(path)
+    except InputError as error:
+        raise RequestError(f"is no problem file as it is: {error}", file=str(path)) from None
+    parameters = document.get("parameters", {})
+    changes: list[Change] = []
+    others = []
+    for block in problem.blocks:
+        if block.name not in parameters:
+            others.append(block.name)
             continue
-        entry = variables[block.name]
-        was = entry.get("start") if isinstance(entry, dict) else entry
-        new: Any = np.reshape(values, block.shape).tolist() if block.shape else block.shown(values[0])
-        if isinstance(was, int) and not block.shape and values[0].is_integer():
-            new = int(values[0])  # as the engineer writes it
-        if isinstance(entry, dict):
-            entry["start"] = new
-        else:
-            variables[block.name] = new
-        changes += [
-            Change(element_name(block.name, block.shape, k), block.shown(old), block.shown(value), block.unit)
-            for k, (old, value) in enumerate(zip(before, values, strict=True))
-            if old != value
-        ]
-    return WrittenFile(path, text, tomlkit.dumps(document), tuple(changes))
+        values = [float(x) for x in point[block.first : block.first + block.size]]
+        entry = parameters[block.name]
+        key = "formula" if isinstance(entry, dict) and "formula" in entry else "value"
+        was = entry.get(key) if isinstance(entry, dict) else entry
+        unit = str(entry.get("unit", "")) if isinstance(entry, dict) else ""
+        where = f"parameters.{block.name}"
+        if isinstance(was, str) and not block.words:
+            raise RequestError(
+                f'"{block.name}" is a formula there: "{was}"',
+                file=str(path),
+                where=where,
+                advice="write a number first",
+            )
+        if unit and block.unit and unit != block.unit:
+            raise RequestError(
+                f'"{block.name}" is in {unit} there, and in {block.unit} in the run',
+                file=str(path),
+                where=where,
+                advice="give both the same unit",
+            )
+        if np.shape(was) != block.shape:
+            raise RequestError(f'"{block.name}" has another shape there', file=str(path), where=where)
+        before = [was] if isinstance(was, str) else np.ravel(np.asarray(was, dtype=float)).tolist()
+        own = [block.shown(value) if isinstance(was, str) else value for value in values]
+        if before != own:
+            _set(parameters, block.name, key, np.reshape(values, block.shape).tolist() if block.shape else own[0])
+            changes += _changed(block, before, values)
+    if len(others) == len(problem.blocks):
+        close = nearest(others[0], parameters)
+        known = ", ".join(list(parameters)[:12]) or "none"
+        advice = f'did you mean "{close}" by "{others[0]}"?' if close else f"its parameters: {known}"
+        raise RequestError("none of the run's variables is a parameter there", file=str(path), advice=advice)
+    after = document.as_string()
+    try:
+        loads(after, file=str(path))
+    except InputError as error:
+        raise RequestError(f"would not be a problem with these parameters: {error}", file=str(path)) from None
+    return WrittenFile(path, text, after, tuple(changes)), tuple(others)
 
 
 def write_files(files: Sequence[WrittenFile]) -> dict[Path, Path | None]:

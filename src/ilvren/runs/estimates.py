@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,7 +41,9 @@ class Estimates:
     `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of 2 Σ
     loss / (N − p), which gross errors hardly move, where any loss is robust (else None); both NaN where N <= p. `held`
     names parameters that a bound holds. `undetermined` are combinations that the readings do not tell: {name: how much
-    of its own value it changes}, together, without a change of the residuals that could be told from their spread."""
+    of its own value it changes}, together, without a change of the residuals that could be told from their spread.
+    Errors are taken from the declared sigmas where the fit `has_sigma`, else from the spread. `root` (k, p): `unit`²
+    root'root is the covariance; `blind` (m, p) are the directions that the readings tell nothing of."""
 
     names: tuple[str, ...]
     errors: tuple[float, ...]
@@ -51,6 +53,16 @@ class Estimates:
     held: tuple[str, ...]
     robust_spread: float | None = None
     undetermined: tuple[Mapping[str, float], ...] = ()
+    has_sigma: bool = True
+    root: FloatArray = field(default_factory=lambda: np.zeros((0, 0)), repr=False, compare=False)
+    blind: FloatArray = field(default_factory=lambda: np.zeros((0, 0)), repr=False, compare=False)
+
+    @property
+    def unit(self) -> float:
+        """Return the spread of residual/sigma that the errors are taken from."""
+        if self.has_sigma:
+            return 1.0
+        return self.spread if self.robust_spread is None else self.robust_spread
 
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
@@ -107,12 +119,12 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     own = np.sqrt(np.maximum(bend, 0.0))[:, np.newaxis] * jacobian[:, places]
     lengths = np.linalg.norm(own, axis=0)
     scale = np.where(lengths > 0.0, lengths, 1.0)
-    _, singular, vectors = np.linalg.svd(own / scale, full_matrices=False)
+    _, singular, vectors = np.linalg.svd(own / scale, full_matrices=True)
+    singular = np.concatenate([singular, np.zeros(len(places) - len(singular))])
     known = singular > RANK_TOLERANCE * max(float(singular.max(initial=0.0)), 1e-300)
     inverse = np.where(known, 1.0 / np.where(known, singular, 1.0), 0.0)
     covariance = (vectors.T * inverse**2) @ vectors
-    lost = (vectors[~known] ** 2).sum(axis=0) > RANK_TOLERANCE if len(singular) else np.ones(len(places), dtype=bool)
-    lost |= len(singular) < len(places)
+    lost = (vectors[~known] ** 2).sum(axis=0) > RANK_TOLERANCE
     unit = 1.0 if _has_sigma(problem) else robust
     errors = np.where(lost, np.inf, unit * np.sqrt(np.diag(covariance)) / scale)
     errors = np.where(np.isnan(errors), np.inf, errors)  # nothing is left over that would tell the readings' spread
@@ -127,6 +139,9 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
         held,
         robust if losses.any() else None,
         _undetermined(own, point[places], [names[place] for place in places], unit),
+        _has_sigma(problem),
+        vectors[known] * inverse[known, np.newaxis] / scale,
+        vectors[~known] / scale,
     )
 
 

@@ -44,6 +44,7 @@ from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated, LookedOn
+from ilvren.runs.fitted import forecast_of
 from ilvren.runs.flight import Flight
 from ilvren.runs.history import History
 from ilvren.runs.hopeless import Watch
@@ -1044,6 +1045,7 @@ class Loop:
         baseline_point = np.array(problem.baseline)
         baseline = Gate(problem, calls=self.gate.calls).evaluate(baseline_point)
         counts = self.counts
+        estimates = estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None
         settings = self.settings.to_dict()
         if self.settings.scaling and self._scaling is not None:
             settings["scaling"] = self._scaling.facts(problem)
@@ -1075,7 +1077,7 @@ class Loop:
             tuple(self.evaluations[self._first[0] :]),
             tuple(self.iterations[self._first[1] :]),
             self._trouble,
-            estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None,
+            estimates,
             self._optima_as_written(),
             self._bound_as_written(),
             self._bound[1],
@@ -1084,6 +1086,7 @@ class Loop:
             self._notes(),
             self._quantities(point) if is_valid else {},
             self._base.ended,
+            forecast=forecast_of(problem, point, estimates, self.gate.calls),
         )
 
     def _quantities(self, point: FloatArray) -> dict[str, object]:

@@ -14,6 +14,7 @@ from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
     from ilvren.runs.confirming import Confirmation
+    from ilvren.runs.fitted import Forecast
     from ilvren.runs.refining import TimeReport
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
@@ -52,8 +53,9 @@ class FoundOptimum:
 class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
-    a fit are determined. `optima` are the distinct ones of a method that looks for several; `bound` is the best that
-    any feasible design could reach, where the method gives it, a mathematical statement when `bound_is_proved`.
+    a fit are determined; `forecast` how it does on lines that were left out. `optima` are the distinct ones of a
+    method that looks for several; `bound` is the best that any feasible design could reach, where the method gives it, a
+    mathematical statement when `bound_is_proved`.
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
@@ -92,6 +94,7 @@ class RunResult:
     stages: tuple[StageEnd, ...] = ()
     confirmation: Confirmation | None = None
     time_error: TimeReport | None = None
+    forecast: tuple[Forecast, ...] = ()
 
     @property
     def holds(self) -> bool:
@@ -170,6 +173,7 @@ class RunResult:
             "seed": self.seed,
             "settings": dict(self.settings),
             **({"estimates": self.estimates.to_dict()} if self.estimates is not None else {}),
+            **({"forecast": [item.to_dict() for item in self.forecast]} if self.forecast else {}),
             **({"optima": [self._optimum_document(item) for item in self.optima]} if self.optima else {}),
             **({"bound": self._bound_document()} if self.bound is not None else {}),
             **({"conflict": list(self.conflict)} if self.conflict else {}),
