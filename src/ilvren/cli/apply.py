@@ -219,7 +219,8 @@ def _show(
     terminal.show(Text(f"design {found.address}{told}", style="bold"))
     for file in files:
         _show_file(terminal, file, kept, is_dry=is_dry)
-    changes = list(dict.fromkeys(one for file in files for one in file.changes if one.before != one.after))
+    changed = [file for file in files if file.is_changed]
+    changes = list(dict.fromkeys(one for file in changed for one in file.changes if one.before != one.after))
     if changes:
         rows = [
             (one.name, "–" if one.before is None else _told(one.before), _told(one.after), one.unit)

@@ -135,7 +135,7 @@ def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) 
     if problem.about:
         terminal.show(problem.about)
     terminal.show(tables.sizes_line(problem), tables.variables_table(standing))
-    if problem.parameters:
+    if any(not item.is_internal for item in problem.parameters):
         terminal.show(tables.parameters_table(problem))
     if problem.simulations:
         from ilvren.cli.time_tables import horizon_lines, over_time_table

@@ -169,13 +169,14 @@ class ModelDeclaration:
 
 @dataclass(frozen=True, slots=True)
 class FitDeclaration:
-    """A residual to be made small: residual/sigma, under a loss."""
+    """A residual to be made small: residual/sigma, under a loss; `has_sigma` where the file says how large sigma is."""
 
     name: str
     residual: str
     sigma: Value = 1.0
     loss: str = "square"
     about: str = ""
+    has_sigma: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -458,7 +458,7 @@ class Reader:
         if not residual.strip():
             self.fail(path, 'needs a "residual": a formula that is zero where the model fits')
         sigma = self.value((*path, "sigma"), content.get("sigma", 1.0))
-        return FitDeclaration(name, residual, sigma, loss, self.word(path, content, "about"))
+        return FitDeclaration(name, residual, sigma, loss, self.word(path, content, "about"), "sigma" in content)
 
     def entry(self, section: str, name: str, content: object) -> EntryDeclaration:
         self.check_name(section, name)

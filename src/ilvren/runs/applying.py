@@ -272,8 +272,8 @@ def _refuse_differing(problem: Problem, point: Sequence[float], path: Path) -> N
 
 def parameters_at(problem: Problem, point: Sequence[float], path: Path) -> tuple[WrittenFile, tuple[str, ...]]:
     """Return another problem file with the variables of a design as its parameters of these names, comments and order
-    kept; and the variables that it has no parameter for. Raises RequestError, also where the file would not be a problem
-    any more."""
+    kept; and the variables that it has no parameter for. Raises RequestError, also where the file would not be a
+    problem any more."""
     text, document = _document(path)
     try:
         load(path)
@@ -289,7 +289,7 @@ def parameters_at(problem: Problem, point: Sequence[float], path: Path) -> tuple
         values = [float(x) for x in point[block.first : block.first + block.size]]
         entry = parameters[block.name]
         key = "formula" if isinstance(entry, dict) and "formula" in entry else "value"
-        was = entry.get(key) if isinstance(entry, dict) else entry
+        was: Any = entry.get(key) if isinstance(entry, dict) else entry
         unit = str(entry.get("unit", "")) if isinstance(entry, dict) else ""
         where = f"parameters.{block.name}"
         if isinstance(was, str) and not block.words:

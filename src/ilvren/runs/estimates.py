@@ -171,5 +171,4 @@ def _plain(value: float) -> float | None:
 
 def _has_sigma(problem: Problem) -> bool:
     """Return whether every entry of [fit] declares its sigma."""
-    declared = {item.declaration.name: item.declaration.sigma for item in problem.template.fit}
-    return all(declared.get(item.name, 1.0) != 1.0 for item in problem.residuals)
+    return all(item.declaration.has_sigma for item in problem.template.fit)

@@ -54,8 +54,8 @@ class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
     a fit are determined; `forecast` how it does on lines that were left out. `optima` are the distinct ones of a
-    method that looks for several; `bound` is the best that any feasible design could reach, where the method gives it, a
-    mathematical statement when `bound_is_proved`.
+    method that looks for several; `bound` is the best that any feasible design could reach, where the method gives it,
+    a mathematical statement when `bound_is_proved`.
     `second_look` is what was found from other starts after the method had converged (`runs.second_look`); `conflict`
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
