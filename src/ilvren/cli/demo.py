@@ -240,13 +240,21 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ),
         (
             "The head curve by likelihood, with the gauge's spread among the unknowns: the misreading inflates it.",
-            ("run", "likelihood.toml", "--method", "sqp"),
+            ("run", "likelihood.toml", "--method", "sqp", "--label", "likely"),
         ),
         (
             "A differential equation fitted to two experiments: the pump's run-down, warm and cold.",
             ("run", "run-down.toml", "--label", "run-down"),
         ),
         ("Data of both, and how fast the pump is over time.", ("simulate", "run-down", "--output", "run-down.png")),
+        (
+            "Do the first nine seconds tell the rest? Fitted on them alone, and held against what was read later.",
+            ("run", "run-down.toml", "--lines", "seen=0:12", "--label", "early"),
+        ),
+        (
+            "Readings, model and band, and what is left over; what was forecast is open.",
+            ("draw", "early", "--fit", "--output", "forecast.png"),
+        ),
     ),
 }
 
@@ -259,7 +267,7 @@ TRY_NEXT = {
     "level-loop": "ilvren run level-loop.toml --set beyond_cap=0.03 --label looser",
     "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
-    "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run last --output contours.png",
+    "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run likely --output contours.png",
 }
 
 
