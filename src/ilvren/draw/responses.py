@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, ramp, save
-from ilvren.judge.responses import LimitCurve, Mark, Response, limit_curves
+from ilvren.judge.responses import LimitCurve, Mark, Response, limit_curves, tightest
 
 __all__ = ["draw_responses"]
 
@@ -17,6 +17,8 @@ MOST_PANELS = 4
 # Vectors are drawn as so many lines at most.
 MOST_ELEMENTS = 12
 LIMIT = "#b03030"
+# Room below this share of what is in sight is none.
+ON_LIMIT = 1e-5
 
 
 def draw_responses(found: Sequence[Response], names: Sequence[str], path: str, *, title: str = "") -> None:
@@ -91,9 +93,8 @@ def _draw_panel(axis: Any, found: Sequence[Response], names: Sequence[str], *, i
                           label=label if k == 0 else None, zorder=3)  # fmt: skip
     if main:
         last = main[-1]
-        for curve in limit_curves(last):
-            if curve.signal in names:
-                _draw_limit(axis, curve)
+        curves = [curve for curve in limit_curves(last) if curve.signal in names]
+        _draw_tightest(axis, [curve for curve in curves if _draw_limit(axis, curve)], last)
         drawn: set[tuple[object, ...]] = set()  # one of several entries that measure the same
         for mark in last.marks:
             what = (mark.function, mark.signal, mark.levels)
@@ -106,7 +107,8 @@ def _draw_panel(axis: Any, found: Sequence[Response], names: Sequence[str], *, i
         axis.legend(unique.values(), unique.keys(), loc="best", fontsize=9)
 
 
-def _draw_limit(axis: Any, curve: LimitCurve) -> None:
+def _draw_limit(axis: Any, curve: LimitCurve) -> bool:
+    """Draw a limit where it is in sight, and return whether it is."""
     finite = np.isfinite(curve.values)
     low, high = axis.get_ylim()
     room = 0.25 * (high - low)
@@ -117,6 +119,35 @@ def _draw_limit(axis: Any, curve: LimitCurve) -> None:
         edge = high if curve.is_upper else low
         axis.fill_between(curve.times, curve.values, edge, where=finite, color=LIMIT, alpha=0.06, linewidth=0)
         axis.set_ylim(low, high)
+        return True
+    return False
+
+
+def _draw_tightest(axis: Any, curves: Sequence[LimitCurve], response: Response) -> None:
+    """Write how much room is left where a design comes closest to any of these limits, and join them there."""
+    rooms = [(tightest(curve, response), curve) for curve in curves]
+    known = [(found, curve) for found, curve in rooms if np.isfinite(found[2])]
+    if not known:
+        return
+    (time, value, room), curve = min(known, key=lambda item: item[0][2])
+    low, high = axis.get_ylim()
+    told = f"{room:.2g} to spare" if room >= 0.0 else f"missed by {-room:.2g}"
+    told = "on the limit" if abs(room) < ON_LIMIT * (high - low) else told
+    axis.plot((time, time), (value, value + (room if curve.is_upper else -room)), color=LIMIT, linewidth=1.4)
+    axis.plot([time], [value], marker="|", color=LIMIT, ms=9, zorder=5)
+    left, right = axis.get_xlim()
+    is_late, is_low = time > 0.7 * right + 0.3 * left, value < 0.8 * low + 0.2 * high
+    axis.annotate(
+        f"{'closest' if room >= 0.0 else 'worst'}: {curve.entry} {told} at t = {time:.4g}",
+        (time, value),
+        xytext=(-6 if is_late else 6, 12 if is_low else -18),
+        textcoords="offset points",
+        fontsize=9,
+        color=LIMIT,
+        ha="right" if is_late else "left",
+        bbox={"boxstyle": "square,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.85},
+        zorder=6,
+    )
 
 
 def _draw_mark(axis: Any, mark: Mark, response: Response) -> None:

@@ -17,7 +17,7 @@ from ilvren.problem import Measures, Problem
 from ilvren.runs.limits import by_block, plain, plain_values
 from ilvren.runs.refining import TimeReport, time_report
 
-__all__ = ["LimitCurve", "Mark", "Response", "limit_curves", "measured_at", "response_at", "signal_names"]
+__all__ = ["LimitCurve", "Mark", "Response", "limit_curves", "measured_at", "response_at", "signal_names", "tightest"]
 
 FloatArray = NDArray[np.float64]
 
@@ -223,6 +223,17 @@ def limit_curves(response: Response) -> list[LimitCurve]:
                 own = shift + scale * np.where(np.isfinite(values), values, np.nan)
                 found.append(LimitCurve(block.entry, signal, t, own, is_upper == (scale > 0.0)))
     return found
+
+
+def tightest(curve: LimitCurve, response: Response) -> tuple[float, float, float]:
+    """Return (time, value of the signal, room left) where a design comes closest to a limit, of the moments that the
+    limit has rows at; a negative room is a miss. NaN without such moments."""
+    values = np.interp(curve.times, response.times[curve.signal], response.signals[curve.signal])
+    room = curve.values - values if curve.is_upper else values - curve.values
+    if not np.isfinite(room).any():
+        return math.nan, math.nan, math.nan
+    place = int(np.nanargmin(room))
+    return float(curve.times[place]), float(values[place]), float(room[place])
 
 
 def signal_names(problem: Problem, given: str | None) -> list[str]:
