@@ -8,6 +8,7 @@ import numpy as np
 from ilvren.evaluate import Gate
 from ilvren.problem import loads
 from ilvren.runs import run
+from ilvren.runs.refining import time_report
 from tests.dynamics.kinds import text
 
 
@@ -178,6 +179,29 @@ cost = "last(x)"
         gate = Gate(problem)
         for w in (1.0, 7.0, 31.0):
             self.assertAlmostEqual(gate.values([w])["cost"], math.cos(3 * w), delta=1e-3)
+
+    def test_the_error_told_is_that_of_states_as_large_as_at_the_design(self):
+        made = """
+[time]
+to = 2
+[variables]
+a = { start = 8, lower = -100, upper = 10 }
+[states]
+x = { rate = "a * x", initial = 1 }
+[minimize]
+f = "(100 * integral(x^2) - 1)^2"
+"""
+        problem = loads(made.replace('"(100 * integral(x^2) - 1)^2"', '"integral(x^2)"'))
+        gate = Gate(problem)
+        gate.values([8.0])  # where the integral is a million million times larger
+        for a in (-20.0, -40.0, -90.0):
+            exact = math.expm1(4.0 * a) / (2.0 * a)
+            true = abs(gate.values([a])["f"] / exact - 1.0)
+            report = time_report(problem, np.array([a]), gate.calls)
+            self.assertLess(max(report.estimate / true, true / report.estimate), 5.0)
+        result = run(loads(made))
+        self.assertEqual((result.outcome, result.time_error.is_met), ("converged", True))
+        self.assertAlmostEqual(result.variables["a"], -50.0, delta=1e-3)
 
 
 class NoAnswer(unittest.TestCase):

@@ -172,6 +172,15 @@ class LeastSquares(unittest.TestCase):
             with self.assertRaisesRegex(Exception, "sum of squares"):
                 run(loads(two_variables(formula)), method="levenberg-marquardt")
 
+    def test_columns_that_were_far_longer_at_the_start_do_not_hold_it_back(self):
+        problem = loads(
+            "[variables]\na = { start = 8, lower = -100, upper = 10 }\n"
+            '[minimize]\nf = "(100 * (exp(4 * a) - 1) / (2 * a) - 1)^2"\n'
+        )
+        result = run(problem, method="levenberg-marquardt", iterations=200)
+        self.assertEqual(result.outcome, "converged")
+        self.assertAlmostEqual(result.point[0], -50.0, delta=1e-3)
+
     def test_a_bound_is_kept_and_said_to_hold(self):
         result = run(self.fit(3.0 * np.exp(-0.7 * T), bound=", upper = 0.6"), method="levenberg-marquardt")
         self.assertEqual(result.outcome, "converged")

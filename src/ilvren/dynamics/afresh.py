@@ -53,8 +53,7 @@ def integrated_afresh(simulation: Simulation, inputs: Any) -> Afresh | None:
         return None
     mesh, system = simulation.mesh(point.halvings), simulation.system
     walker = simulation.march.walker(point.given, mesh, course)
-    # States without a size of their own at this design take that of the mesh.
-    sizes = mesh.sizes
+    sizes = mesh.sizes_of(course.largest)
     across = transitions(point.linear)
     steps = _intervals(course, mesh.grid.tolist())
     error, growth = np.zeros(system.size), np.zeros((system.size, system.size))

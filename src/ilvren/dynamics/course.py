@@ -22,6 +22,7 @@ from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
 
 __all__ = [
+    "LEAST_SIZE",
     "MOST_EVENTS",
     "NO_GAP",
     "ROUNDING",
@@ -48,6 +49,9 @@ ROUNDING = 4e-16
 VAST = 1e6
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
+# States that stay far smaller than along the design that steps were chosen for count as this share of that when steps
+# are judged, so that rounding errors halve none.
+LEAST_SIZE = 1e-3
 
 
 class Lost(Exception):
@@ -103,15 +107,21 @@ class Course:
     def __len__(self) -> int:
         return len(self.tau0)
 
-    def close(self, sizes: FloatArray) -> None:
+    def close(self, mesh: Mesh) -> None:
         """Take plain numbers into arrays, and find the largest error of a step over the states' sizes."""
         if self.is_plain:
             first, last, k = np.array(self.first), np.array(self.last), np.array(self.k)
             self.first, self.last, self.k = list(first), list(last), list(k)
         if self.tableau.error is not None and len(self):
             stacked = np.stack(self.k)
-            error = np.abs(np.einsum("s,psn->pn", self.tableau.error, stacked) * np.array(self.h)[:, None]) / sizes
-            self.error = float(error.max(initial=0.0))
+            error = np.abs(np.einsum("s,psn->pn", self.tableau.error, stacked) * np.array(self.h)[:, None])
+            sizes = mesh.sizes_of(self.largest, LEAST_SIZE)
+            self.error = float((error / sizes).max(initial=0.0))
+
+    @property
+    def largest(self) -> FloatArray:
+        """Return the largest values that the states take (n,)."""
+        return np.asarray(np.abs([*self.first, *self.last]).max(axis=0))
 
     def all_moments(self, march: March) -> FloatArray:
         """Return the numbers of the moments of all stages (N, s, width)."""
@@ -398,7 +408,7 @@ class Walker:
                 self.set_modes(low, high, x)
             x = self.through(step, low, high, x)
         course.step_first.append(len(course))
-        course.close(self.mesh.sizes)
+        course.close(self.mesh)
         return course
 
     def check_lags(self) -> None:

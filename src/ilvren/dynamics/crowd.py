@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import MOST_EVENTS, NO_GAP, ROUNDING, March
+from ilvren.dynamics.course import LEAST_SIZE, MOST_EVENTS, NO_GAP, ROUNDING, March
 from ilvren.dynamics.mesh import Mesh
 
 __all__ = ["Crowd", "CrowdGiven", "can_crowd"]
@@ -51,7 +51,7 @@ class Crowd:
         self.count = len(given.first)
         self.x, self.outers, self.pieces = given.first, given.outers, given.pieces
         self.lost: Mask = np.zeros(self.count, dtype=bool)
-        self.error = np.zeros(self.count)
+        self.errors, self.largest = np.zeros_like(self.x), np.abs(self.x)  # of steps, of states (designs, n)
         self.modes = np.ones((self.count, self.system.mode_count))
         self.gap_sizes = np.zeros((self.count, self.system.mode_count))
         n = self.x.shape[1]
@@ -180,7 +180,7 @@ class Crowd:
         open_ = np.flatnonzero(wrong.any(axis=1) & ~self.lost)
         kept = np.ones(self.count, dtype=bool)
         kept[open_] = False
-        self._note_error(np.flatnonzero(kept), [ki[kept] for ki in k], high - low)
+        self._note(np.flatnonzero(kept), [ki[kept] for ki in k], high - low, self.x[kept], after[kept])
         x, position = self.x, np.full(self.count, low)
         self.x = np.where(kept[:, None], after, x)
         self.lost |= ~np.isfinite(self.x).all(axis=1)
@@ -195,7 +195,7 @@ class Crowd:
             wrong = self._wrong(open_, position[open_], rest, after, middle)
             h, branch = self._first_crossing(open_, position[open_], rest, begun, wrong, middle)
             k, after = self.step(open_, position[open_], h, begun, middle, None)
-            self._note_error(open_, k, h)
+            self._note(open_, k, h, begun, after)
             self.x[open_] = after
             self.lost[open_] |= ~np.isfinite(after).all(axis=1)
             has_event = branch >= 0
@@ -204,12 +204,17 @@ class Crowd:
             position[open_] = np.where(has_event, position[open_] + h, high)
             open_ = open_[has_event & ~self.lost[open_] & (position[open_] < high)]
 
-    def _note_error(self, own: NDArray[np.int64], k: list[FloatArray], h: Any) -> None:
+    @property
+    def error(self) -> FloatArray:
+        """Return the largest error of a step over the states' sizes (designs,)."""
+        return np.asarray((self.errors / self.mesh.sizes_of(self.largest, LEAST_SIZE)).max(axis=1, initial=0.0))
+
+    def _note(self, own: NDArray[np.int64], k: list[FloatArray], h: Any, begun: FloatArray, after: FloatArray) -> None:
         tableau = self.march.tableau
         assert tableau.error is not None
         total = sum(w * ki for w, ki in zip(tableau.error, k, strict=True) if w != 0.0)
-        size = np.abs(total * (h[:, None] if np.ndim(h) else h)) / self.mesh.sizes
-        self.error[own] = np.fmax(self.error[own], size.max(axis=1, initial=0.0))
+        self.errors[own] = np.fmax(self.errors[own], np.abs(total * (h[:, None] if np.ndim(h) else h)))
+        self.largest[own] = np.fmax(self.largest[own], np.fmax(np.abs(begun), np.abs(after)))
 
     # ---- events -----------------------------------------------------------------------------------
 

@@ -18,13 +18,15 @@ FloatArray = NDArray[np.float64]
 class Mesh:
     """Ends of the steps as shares of the time (m + 1,), from 0 to 1; `grid` the places of the moments at which states
     are told; `samples` {step: flat numbers of the states that jump at its start}; `breaks` the steps at whose start a
-    fixed value of time changes its branch; `sizes` (n,) of the states; `forcing` (m, s, forcing) at the stages."""
+    fixed value of time changes its branch; `sizes` (n,) of the states along the design that the steps were
+    chosen for, those that are `declared` for all designs; `forcing` (m, s, forcing) at the stages."""
 
     taus: FloatArray
     grid: NDArray[np.int64]
     samples: Mapping[int, tuple[int, ...]]
     breaks: frozenset[int]
     sizes: FloatArray
+    declared: NDArray[np.bool_]
     is_explicit: bool = True
     forcing: FloatArray | None = None
 
@@ -39,6 +41,12 @@ class Mesh:
     def longest(self) -> float:
         """Return the longest step."""
         return float(np.diff(self.taus).max())
+
+    def sizes_of(self, largest: FloatArray, least: float = 0.0) -> FloatArray:
+        """Return the states' sizes (…, n) along a design, from the largest values that they take on it; at least so
+        large a share of the mesh's own."""
+        own = np.where(largest > 0.0, largest, self.sizes)
+        return np.where(self.declared, self.sizes, np.fmax(own, least * self.sizes))
 
     def halved(self) -> Mesh:
         """Return the mesh with every step in two halves; without forcing."""

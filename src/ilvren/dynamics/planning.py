@@ -94,7 +94,7 @@ def _merged(taus: FloatArray) -> FloatArray:
 def planned(system: System, frame: Frame, given: Given) -> Mesh:
     """Return the mesh of a design. Raises Lost."""
     sizes, declared = np.ones(system.size), _declared(system)
-    base = _mesh(frame, frame.taus, sizes, is_explicit=True)
+    base = _mesh(frame, frame.taus, sizes, ~np.isnan(declared), is_explicit=True)
     tolerance = system.evolution.tolerance * LOCAL * 0.1**system.evolution.tighter
     is_explicit = True
     try:
@@ -110,7 +110,7 @@ def planned(system: System, frame: Frame, given: Given) -> Mesh:
         is_explicit = False
         base = replace(base, is_explicit=False)
         second = _Pacing(system, base, given, frame, tolerance, sizes, declared).paced()
-    return _mesh(frame, np.array(second.taus), sizes, is_explicit=is_explicit)
+    return _mesh(frame, np.array(second.taus), sizes, ~np.isnan(declared), is_explicit=is_explicit)
 
 
 def _declared(system: System) -> FloatArray:
@@ -122,14 +122,14 @@ def _declared(system: System) -> FloatArray:
     return np.concatenate(found).astype(float) if found else np.zeros(0)
 
 
-def _mesh(frame: Frame, taus: FloatArray, sizes: FloatArray, *, is_explicit: bool) -> Mesh:
+def _mesh(frame: Frame, taus: FloatArray, sizes: FloatArray, declared: NDArray[np.bool_], *, is_explicit: bool) -> Mesh:
     def place(tau: float) -> int:
         return int(np.abs(taus - tau).argmin())
 
     grid = np.array([place(tau) for tau in frame.grid.tolist()], dtype=np.int64)
     samples = {place(tau): states for tau, states in frame.samples}
     breaks = frozenset(place(tau) for tau in frame.breaks.tolist())
-    return Mesh(taus, grid, samples, breaks, sizes, is_explicit)
+    return Mesh(taus, grid, samples, breaks, sizes, declared, is_explicit)
 
 
 def with_forcing(system: System, mesh: Mesh) -> Mesh:
@@ -295,4 +295,5 @@ class _Pacing(Walker):
 def even_mesh(system: System, frame: Frame) -> Mesh:
     """Return a mesh of even steps, for a design that cannot be followed: others may be."""
     declared = _declared(system)
-    return _mesh(frame, frame.taus, np.where(np.isnan(declared), 1.0, declared), is_explicit=True)
+    sizes = np.where(np.isnan(declared), 1.0, declared)
+    return _mesh(frame, frame.taus, sizes, ~np.isnan(declared), is_explicit=True)

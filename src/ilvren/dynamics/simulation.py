@@ -365,7 +365,7 @@ class Simulation:
         mesh = self.mesh(point.halvings)
         own = np.stack([point.course.last[k - 1] for k in point.course.step_first[1:]])
         fine = np.stack([finer.last[k - 1] for k in finer.step_first[1:]])[1::2]
-        apart = float((np.abs(own - fine) / mesh.sizes).max(initial=0.0))
+        apart = float((np.abs(own - fine) / mesh.sizes_of(point.course.largest)).max(initial=0.0))
         factor = 2.0**point.course.tableau.order
         return TimeError(apart * factor / (factor - 1.0), len(point.course), point.course.tableau.name)
 

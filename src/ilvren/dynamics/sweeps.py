@@ -33,6 +33,8 @@ __all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward", "trans
 FloatArray = NDArray[np.float64]
 
 # Numbers held at once by the local derivatives of a part of a course.
+# Stages of a course up to which what is needed of delays is kept.
+MOST_KEPT = 100_000
 CHUNK = 4_000_000
 
 
@@ -66,6 +68,11 @@ class Linear:
         self.moments = course.all_moments(march)  # (N, s, width)
         self.began, self.ended = np.array(course.began), np.array(course.ended)
         self.is_moved = (self.began >= 0) | (self.ended >= 0)
+        # Nothing moves a moment: neither an event nor a lag that the design chooses.
+        self.is_still = not self.is_moved.any() and not (columns.lags >= 0).any()
+        self._keeps = len(self.h) * self.s <= MOST_KEPT
+        self._kept_delays: dict[int, list[tuple[int, int, float, int, list[int], list[int], bool]]] = {}
+        self._kept_weights: dict[tuple[int, float], FloatArray] = {}
         count, width = self.moments.shape[0] * self.s, self.moments.shape[2]
         flat = np.ascontiguousarray(self.moments.reshape(count, width).T)
         self.slopes = system.slopes_many(flat).reshape(-1, self.s, self.n, width)
@@ -207,6 +214,15 @@ class Linear:
         theta = (sigma - self.course.tau0[at]) / self.course.h[at]
         return np.asarray(self.course.tableau.weights(theta, 1) @ self.k[at][:, flat])
 
+    def weights(self, at: int, sigma: float) -> FloatArray:
+        """Return what the rates of a segment weigh in the states at a moment in it (s,)."""
+        found = self._kept_weights.get((at, sigma))
+        if found is None:
+            found = self.course.tableau.weights((sigma - self.course.tau0[at]) / self.course.h[at])
+            if self._keeps:
+                self._kept_weights[at, sigma] = found
+        return found
+
     def segment_of_event(self, event: int) -> int:
         """Return the segment that ends with an event."""
         return int(np.flatnonzero(self.ended == event)[0])
@@ -214,6 +230,14 @@ class Linear:
     def delay_of(self, n: int) -> list[tuple[int, int, float, int, list[int], list[int], bool]]:
         """Return for segment n its delayed states: (stage, lag, sigma, segment they are in or −1 for the beginning,
         places, flat states, whether the moment moves)."""
+        if n not in self._kept_delays:
+            found = self._delays(n)
+            if not self._keeps:
+                return found
+            self._kept_delays[n] = found
+        return self._kept_delays[n]
+
+    def _delays(self, n: int) -> list[tuple[int, int, float, int, list[int], list[int], bool]]:
         found = []
         layout = self.march.layout
         for lag, (places, states) in layout.delayed.items():
@@ -484,11 +508,9 @@ def _past(linear: Linear, at: int, sigma: float, flat: list[int], found: Forward
     """Return the change of states at an earlier moment that does not move."""
     if at < 0:
         return found.first[0][flat] if len(found.first) and found.k.any() else dx[flat]
-    course = linear.course
-    theta = (sigma - course.tau0[at]) / course.h[at]
-    weights = course.tableau.weights(theta)
-    step = np.einsum("s,siq->iq", weights, found.k[at][:, flat])
-    return np.asarray(found.first[at][flat] + course.h[at] * step)
+    rates = found.k[at][:, flat]
+    step = (linear.weights(at, sigma) @ rates.reshape(len(rates), -1)).reshape(rates.shape[1:])
+    return np.asarray(found.first[at][flat] + linear.course.h[at] * step)
 
 
 def _delayed(
@@ -520,6 +542,9 @@ def _delayed(
             if found is not None:
                 result[i] += slopes[i][:, places] @ _first_change(linear, place, found, directions)[flat]
             continue
+        if linear.is_still and found is not None:
+            result[i] += slopes[i][:, places] @ _past(linear, at, sigma, flat, found, found.first[0])
+            continue
         theta = (sigma - course.tau0[at]) / course.h[at]
         change = np.zeros((len(flat), q))
         d_sigma = moved(i, lag)
@@ -528,7 +553,7 @@ def _delayed(
             change = _past(linear, at, sigma, flat, found, np.zeros((linear.n, q)))
             d_start, d_h = _ends(linear, at, found, q)
         rate = np.asarray(tableau.weights(theta, 1) @ linear.k[at][:, flat])
-        step = np.asarray(tableau.weights(theta) @ linear.k[at][:, flat])
+        step = np.asarray(linear.weights(at, sigma) @ linear.k[at][:, flat])
         # x = X_0 + h Σ b_j(θ) k_j with θ = (σ − τ_0) / h
         change = change + rate[:, None] * (d_sigma - d_start - theta * d_h) + step[:, None] * d_h
         result[i] += slopes[i][:, places] @ change
@@ -729,10 +754,8 @@ def _past_back(
     if at < 0:
         back_first[0][flat] += adjoint
         return
-    course = linear.course
-    theta = (sigma - course.tau0[at]) / course.h[at]
     back_first[at][flat] += adjoint
-    back_k[at][:, flat] += course.h[at] * course.tableau.weights(theta)[:, None] * adjoint
+    back_k[at][:, flat] += linear.course.h[at] * linear.weights(at, sigma)[:, None] * adjoint
 
 
 def _delayed_gap_back(
@@ -769,12 +792,12 @@ def _earlier_back(
 ) -> float:
     """Give an adjoint of states at an earlier moment to what they are made of; return that of the moment itself."""
     _past_back(linear, at, sigma, flat, adjoint, back_first, back_k)
-    if at < 0:
+    if at < 0 or linear.is_still:
         return 0.0
     course = linear.course
     theta = (sigma - course.tau0[at]) / course.h[at]
     rate = float(adjoint @ linear.past_rate(at, sigma, flat))
-    step = float(adjoint @ (course.tableau.weights(theta) @ linear.k[at][:, flat]))
+    step = float(adjoint @ (linear.weights(at, sigma) @ linear.k[at][:, flat]))
     by_h = step - theta * rate
     if linear.began[at] >= 0:
         events[linear.began[at]] += -rate - by_h
@@ -882,9 +905,11 @@ def _delayed_change(
     course, q = linear.course, directions.shape[1]
     theta = (sigma - course.tau0[at]) / course.h[at]
     change = _past(linear, at, sigma, flat, moved, moved.first[0])
+    if linear.is_still:
+        return change
     d_start, d_h = _ends(linear, at, moved, q)
     rate = course.tableau.weights(theta, 1) @ linear.k[at][:, flat]
-    step = course.tableau.weights(theta) @ linear.k[at][:, flat]
+    step = linear.weights(at, sigma) @ linear.k[at][:, flat]
     return np.asarray(
         change
         + rate[:, None] * (_d_sigma(linear, lag, d_tau, directions) - d_start - theta * d_h)
@@ -1002,6 +1027,8 @@ def _bent_delays(linear: Linear, place: int, moved: Forward, adjoints: Backward,
     """Return what moving lags and steps do to the delayed states of a segment, twice."""
     q = directions.shape[1]
     total = np.zeros((q, q))
+    if linear.is_still:
+        return total
     d_start, dh = _ends(linear, place, moved, q)
     for i, lag, sigma, at, places, flat, _ in linear.delay_of(place):
         if at >= 0:

@@ -52,14 +52,18 @@ class Tableau:
 
     def weights(self, share: float, derivative: int = 0) -> FloatArray:
         """Return what (2) weighs the k_j with at θ = `share` (s,), or its derivative by θ."""
-        powers = np.arange(1, self.dense.shape[1] + 1)
-        if derivative == 0:
-            terms = share**powers
-        elif derivative == 1:
-            terms = powers * share ** (powers - 1.0)
-        else:
-            terms = powers * (powers - 1.0) * np.where(powers > 1, share ** np.maximum(powers - 2.0, 0.0), 0.0)
-        return np.asarray(self.dense @ terms)
+        rows = self._dense_rows[derivative]
+        terms = [share] if derivative == 0 else [1.0]
+        for _ in range(1, rows.shape[1]):
+            terms.append(terms[-1] * share)
+        return np.asarray(rows @ terms)
+
+    @cached_property
+    def _dense_rows(self) -> tuple[FloatArray, FloatArray, FloatArray]:
+        """Return P, and what weighs θ^0, θ^1, … in the first and second derivatives of (2)."""
+        powers = np.arange(1.0, self.dense.shape[1] + 1.0)
+        first = self.dense * powers
+        return self.dense, first, (first * (powers - 1.0))[:, 1:]
 
 
 def _table(rows: str) -> list[list[float]]:

@@ -53,6 +53,8 @@ FloatArray = NDArray[np.float64]
 
 # Steps are taken above this share of the prediction; μ stays within these.
 TAKEN, LEAST_DAMPING, MOST_DAMPING = 1e-4, 1e-15, 1e20
+# What the largest column lengths so far are multiplied with where the damping cannot fall any more.
+SHRINK = 0.3
 # Columns shorter than this share of the longest are damped as if they were so long.
 LEAST_COLUMN = 1e-10
 # Looks for negative curvature at the end.
@@ -128,7 +130,9 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
                     break
             damping, growth = damping * growth, 2.0 * growth  # (2)
         note = "Gauss–Newton step" if damping <= 1e-6 else f"damped step, μ = {damping:.1g}"
-        damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(share, 1.0) - 1.0) ** 3), LEAST_DAMPING)
+        damping = damping * max(1.0 / 3.0, 1.0 - (2.0 * min(share, 1.0) - 1.0) ** 3)
+        if damping < LEAST_DAMPING:  # columns were far longer at the start: the largest so far would hold it back
+            damping, lengths = LEAST_DAMPING, SHRINK * lengths
         growth, step, held_well = 2.0, float(np.abs(s).max()), share
         here = there
 

@@ -160,8 +160,8 @@ def next_refinement(problem: Problem, point: FloatArray, calls: Sequence[Any] = 
     tighter = own.tighter
     if not report.is_met or report.is_halved:
         here = tuple(point.tolist())
-        if not report.is_met and (report.is_halved is False):
-            tighter += 1
+        if not report.is_met and not report.is_halved and own.anchor is not None:
+            tighter += 1  # steps chosen near here are not fine enough
         if tighter <= MOST_TIGHTER and (here != own.anchor or tighter != own.tighter):
             anchor = here
             why = f"their error was {report.estimate:.1e}" if not report.is_met else "they had to be halved for it"
