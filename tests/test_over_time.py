@@ -209,3 +209,31 @@ class OverTime(InAFolder):
         agreement = json.loads(out)["reference"][0]
         self.assertEqual((agreement["name"], agreement["points"]), ("x", 3))
         self.assertLess(agreement["deviation"], 1e-6)
+
+    def test_check_says_what_cannot_be_from_the_start(self):
+        text = """
+[time]
+to = 5
+unit = "s"
+[variables]
+a = { start = 1.0, lower = 0, upper = 3, unit = "m/s" }
+[states]
+x = { rate = "-a", initial = 2, unit = "m" }
+y = { rate = "RATE", initial = 0, unit = "m" }
+[signals]
+both = { formula = "x + y", unit = "s" }
+[minimize]
+f = "last(y)"
+[constraints]
+low = "x >= 3"
+tidy = "settling_time(x, 0, 0.1) <= a"
+"""
+        Path("start.toml").write_text(text.replace("RATE", "sqrt(x)"))
+        out, _ = self.call("check", "start.toml", "--only", "domain")
+        self.assertIn("nothing can be simulated", out)
+        self.assertIn("at t = 2 s", out)
+        Path("start.toml").write_text(text.replace("RATE", "0.5 * x"))
+        out, _ = self.call("check", "start.toml", "--units", "--only", "conflicts", status=1)
+        for told in ("low@0 is 2 whatever the design", "the rate must be m/s", "signals.both", "constraints.tidy"):
+            self.assertIn(told, out)
+        self.assertEqual(out.count("units of different kinds"), 3)

@@ -180,6 +180,22 @@ cost = "last(x)"
         for w in (1.0, 7.0, 31.0):
             self.assertAlmostEqual(gate.values([w])["cost"], math.cos(3 * w), delta=1e-3)
 
+    def test_roots_of_what_passes_zero(self):
+        for rate, whole in (("sqrt(abs(x))", 1.0), ("where(x > 0, 1, -1) * sqrt(abs(x))", -1.0)):
+            problem = loads(text(f"""
+[variables]
+a = {{ start = 1, lower = 0.5, upper = 3 }}
+[states]
+x = {{ rate = "-a", initial = 1.3 }}
+y = {{ rate = "{rate}", initial = 0 }}
+[minimize]
+cost = "last(y)"
+"""))  # fmt: skip
+            gate = Gate(problem)
+            for a in (0.9, 1.37):
+                exact = (1.3**1.5 + whole * (3 * a - 1.3) ** 1.5) / (1.5 * a)
+                self.assertAlmostEqual(gate.values([a])["cost"], exact, delta=2e-4)
+
     def test_the_error_told_is_that_of_states_as_large_as_at_the_design(self):
         made = """
 [time]

@@ -32,6 +32,11 @@ MOST_NODES = 400_000
 _TRUTH = {"<=": (0.0, 1.0), "<": (0.0, 1.0), ">=": (1.0, 0.0), ">": (1.0, 0.0), "==": (0.0, 0.0), "!=": (1.0, 1.0)}
 
 
+# Branches without a jump; and operations that have no value everywhere.
+EVEN = frozenset({"abs", "min", "max"})
+LIMITED = frozenset({"sqrt", "log", "log10", "pow", "asin", "acos"})
+
+
 class TooManyFormulas(Exception):
     """The formulas are too long to be written out, or hold what cannot be."""
 
@@ -116,6 +121,7 @@ class System:
         forced: list[int] = []
         mode_of: dict[int, int] = {}
         jumping: set[int] = set()  # gaps of comparisons, at which a rate may jump
+        falling = _falling(graph, order, is_forcing)
         for number in order:
             node = graph.nodes[number]
             if number in is_forcing:
@@ -131,7 +137,7 @@ class System:
                 if operand in is_forcing and operand not in mapped:
                     mapped[operand] = self._forcing_input(graph, made, operand, forced)
                 operands.append(mapped[operand])
-            if node.operation in SPLIT:
+            if node.operation in SPLIT and _gap(graph, number) not in falling:
                 gap = operands[0] if node.operation == "abs" else made.apply("sub", *operands)
                 if made.nodes[gap].operation == "constant":
                     mapped[number] = made.apply(node.operation, *operands)
@@ -386,6 +392,31 @@ class System:
                 return middle
             low, high = (middle, high) if value * at_low > 0.0 else (low, middle)
         return high
+
+
+def _gap(graph: Graph, number: int) -> int:
+    """Return what changes its sign where a branch changes."""
+    node = graph.nodes[number]
+    return node.operands[0] if node.operation == "abs" else graph.apply("sub", *node.operands)
+
+
+def _falling(graph: Graph, order: Sequence[int], is_forcing: set[int]) -> set[int]:
+    """Return the gaps of branches that are left as they fall: sqrt(abs(x)) has no value where x has passed 0 and its
+    branch has not, and no slope where it is 0, so that no step may end there."""
+    within: dict[int, frozenset[int]] = {}
+    found: set[int] = set()
+    for number in order:
+        node = graph.nodes[number]
+        if number in is_forcing:
+            continue
+        held = frozenset[int]().union(*(within.get(operand, frozenset()) for operand in node.operands))
+        if node.operation in LIMITED:
+            found |= held
+        if node.operation in EVEN:
+            held |= {_gap(graph, number)}
+        if held:
+            within[number] = held
+    return found
 
 
 def _sided(graph: Graph, operation: str, operands: Sequence[int], mode: int) -> int:

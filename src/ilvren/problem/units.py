@@ -9,11 +9,12 @@ may carry any unit. So what is reported is certain; what cannot be told is left 
 
 from __future__ import annotations
 
+import contextlib
 import math
 from dataclasses import dataclass, field
 from typing import Any
 
-from ilvren.formula import parse_formula, parse_limits
+from ilvren.formula import TIME_FUNCTIONS, parse_formula, parse_limits
 from ilvren.formula.syntax import (
     Call,
     Comparison,
@@ -94,6 +95,8 @@ class _Checker:
         self.problem = problem
         self.found = UnitReport()
         self.units: dict[str, _Unit] = {"pi": self._pure()}
+        time = problem.template.declarations.time
+        self.time = None if time is None else self.parsed(time.unit, "time")
 
     def _pure(self, *, exact: bool = True) -> _Unit:
         return _Unit(self.registry.dimensionless, exact)
@@ -105,13 +108,84 @@ class _Checker:
         for source in problem.sources:
             for name, _ in source.outputs:
                 self.units[f"{source.name}.{name}"] = _OPEN
+        if self.time is not None:
+            self.over_time(self.time)
         entries = {e.name: e for e in (*declarations.parameters, *declarations.derived, *declarations.objectives)}
         for name in problem.order:
             if name in entries:
                 self.units[name] = self.entry(entries[name])
+        if self.time is not None:
+            self.evolving(self.time)
         for entry in declarations.constraints:
             self.constraint(entry)
         return self.found
+
+    # ---- what changes over time -----------------------------------------------------------------
+
+    def over_time(self, time: _Unit) -> None:
+        """Take in the units of what changes over time; of signals without one, what their formulas give."""
+        declarations = self.problem.template.declarations
+        self.of_all_cases("t", time)
+        for state in declarations.states:
+            self.of_all_cases(state.name, self.parsed(state.unit, f"states.{state.name}"))
+        for control in declarations.controls:
+            self.of_all_cases(control.name, self.parsed(control.unit, f"controls.{control.name}"))
+        open_ = [entry for entry in (*declarations.parameters, *declarations.derived) if entry.name not in self.units]
+        for entry in open_:
+            self.units[entry.name] = self.parsed(entry.unit, entry.path)
+        for _ in declarations.signals:  # some are made of others
+            for entry in declarations.signals:
+                own = self.parsed(entry.unit, entry.path)
+                if own.unit is None and isinstance(entry.formula, str):
+                    with contextlib.suppress(_Mismatch):  # told later
+                        own = self.of(parse_formula(entry.formula))
+                self.of_all_cases(entry.name, own)
+
+    def of_all_cases(self, name: str, unit: _Unit) -> None:
+        for axis in self.problem.template.built_axes:
+            self.units[name + axis.suffix] = unit
+        self.units[name] = unit
+
+    def evolving(self, time: _Unit) -> None:
+        """Check rates, samples, first values and signals against the units of what they make."""
+        declarations = self.problem.template.declarations
+        for state in declarations.states:
+            unit = self.units[state.name].unit
+            for key, formula in (
+                ("rate", state.rate), ("next", state.next), ("initial", state.initial), ("start", state.start)
+            ):  # fmt: skip
+                if not isinstance(formula, str):
+                    continue
+                entry = EntryDeclaration("states", state.name, formula)
+                made = self.worked_out(entry, formula, lambda text=formula: self.of(parse_formula(text)))
+                if made is None or made.unit is None or made.is_literal or unit is None:
+                    continue
+                if key == "rate" and time.unit is None:
+                    continue
+                wanted = _Unit(unit / time.unit if key == "rate" else unit)
+                try:
+                    self.same(wanted, made, (0, len(formula)), f"the {key} must be", "the formula gives")
+                except _Mismatch as error:
+                    self.trouble(entry, formula, error)
+        for entry in declarations.signals:
+            self.entry(entry)
+
+    def of_time_call(self, call: Call, time: _Unit) -> _Unit:
+        arguments = call.arguments
+        match call.function:
+            case "integral":
+                own = self.of(arguments[0])
+                return _OPEN if own.unit is None or time.unit is None else _Unit(own.unit * time.unit, own.is_exact)
+            case "at" | "delayed":
+                self.same(time, self.of(arguments[1]), arguments[1].span, "the time is in", "and this in")
+                return self.of(arguments[0])
+            case "rise_time" | "settling_time":
+                self.all_same(list(arguments))
+                return time
+            case "overshoot":
+                self.all_same(list(arguments))
+                return self._pure()
+        return self.of(arguments[0])  # first, last, average, highest, lowest, moves
 
     def parsed(self, text: str, where: str) -> _Unit:
         if not text:
@@ -246,6 +320,8 @@ class _Checker:
 
     def of_call(self, call: Call) -> _Unit:
         name, arguments = call.function, call.arguments
+        if self.time is not None and name in TIME_FUNCTIONS:
+            return self.of_time_call(call, self.time)
         if name in _JOINED:
             parts = list(arguments[:2] if name == "evenly" else arguments)
             return self.all_same(parts)

@@ -12,6 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge.checking.conflicts import check_conflicts, check_domains
 from ilvren.judge.checking.derivatives import DerivativeCheck, check_derivatives
+from ilvren.judge.checking.evolving import check_first_values, check_simulated
 from ilvren.judge.checking.finding import Finding
 from ilvren.judge.checking.programs import ProgramCheck, check_programs, expected_findings, programs_of
 from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
@@ -112,10 +113,10 @@ def check(
     with np.errstate(all="ignore"):
         if "conflicts" in checks:
             told("limits within the bounds")
-            findings += check_conflicts(problem)
+            findings += check_conflicts(problem) + check_first_values(problem, gate)
         if "domain" in checks:
             told("domains of the formulas")
-            findings += check_domains(problem, gate, seed=seed)
+            findings += check_simulated(problem, gate) + check_domains(problem, gate, seed=seed)
         if "derivatives" in checks and programs_of(problem):
             findings.append(Finding("note", (), _NOT_COMPARED))
         elif "derivatives" in checks:
