@@ -95,6 +95,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.estimates is not None and result.holds:
         _show_estimates(result, terminal)
         _show_forecast(result, terminal)
+    elif result.problem.aim.lines:
+        _show_lines(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     if result.bound is not None:
@@ -206,6 +208,15 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
         line += ": as many parameters as residuals, so that nothing tells their spread"
     held = f"; held by a bound, without an error: {', '.join(found.held)}" if found.held else ""
     terminal.show(line + held)
+
+
+def _show_lines(result: RunResult, terminal: Terminal) -> None:
+    """Which lines were used, where nothing is forecast."""
+    from ilvren.runs.fitted import told_lines
+
+    why = "" if result.holds else ": the run did not end well"
+    why = why if result.problem.residuals else ": that needs [fit]"
+    terminal.show(f"used: {told_lines(result.problem.aim.lines)} alone; nothing is forecast{why}")
 
 
 def _show_forecast(result: RunResult, terminal: Terminal) -> None:
