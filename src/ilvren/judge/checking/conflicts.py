@@ -21,7 +21,7 @@ FloatArray = NDArray[np.float64]
 # A variable counts as forced when the limits leave it this share of what its bounds left, or of its size.
 FORCED_SHARE = 1e-6
 # Designs tried to show that a formula really becomes invalid somewhere.
-SAMPLES = 400
+SAMPLES, SIMULATED = 400, 16  # the second where each is a simulation
 MOST_FINDINGS = 30
 
 _WHAT = {
@@ -161,7 +161,7 @@ def _shown_invalid(problem: Problem, gate: Gate, seed: int) -> dict[int, str]:
     high = np.where(np.isfinite(measures.upper), measures.upper, start + 2.0 * sizes)
     rng = np.random.default_rng([seed, 8])
     n = problem.size
-    count = max(8, min(SAMPLES, 2_000_000 // max(n, 1)))
+    count = max(8, min((SIMULATED if problem.simulations else SAMPLES), 2_000_000 // max(n, 1)))
     shares = rng.uniform(size=(count, n))
     corners = rng.random(size=(count, n)) < 0.5
     shares[: count // 3] = corners[: count // 3]
