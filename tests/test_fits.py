@@ -1,6 +1,7 @@
 """Fits on some lines of their readings, what they say of the others, and where their estimates go."""
 
 import json
+import tracemalloc
 from dataclasses import replace
 from pathlib import Path
 
@@ -8,8 +9,10 @@ import numpy as np
 from scipy.stats import t as student
 
 from ilvren import load, run
+from ilvren.evaluate import Gate
 from ilvren.problem import Aim, Refinement, refined_problem, with_lines
-from ilvren.runs.fitted import fitted_entries
+from ilvren.runs.estimates import estimates_of
+from ilvren.runs.fitted import Forecast, fitted_entries
 from tests.test_cli import InAFolder
 
 STRAIGHT = """
@@ -86,6 +89,28 @@ class Fits(InAFolder):
         told = next(item for item in result.forecast if item.name == "line")
         self.assertEqual((told.beyond, told.banded), (20, int((self.x[11:31] <= 2.0).sum())))
         self.assertIn("no band", self.call("run", "line.toml", "--lines", "seen=:10")[0])
+        Path("line.toml").write_text(Path("line.toml").read_text().replace("lines = [1, 31]", "lines = [0, 16]"))
+        result = run(load("line.toml", aim=Aim(lines={"seen": (0, 10)})))
+        told = next(item for item in result.forecast if item.name == "line")
+        self.assertEqual((told.banded, told.carries_over), (6, True))
+        result = run(load("line.toml", aim=Aim(lines={"seen": (10, 16)})))
+        told = next(item for item in result.forecast if item.name == "line")
+        self.assertEqual(told.banded, 10)
+        self.assertIsNone(Forecast("line", beyond=3).carries_over)
+
+    def test_many_readings_take_memory_in_proportion(self):
+        count = 6000
+        Path("seen.csv").write_text("x,y\n" + "".join(f"{k},{2 * k + (-1) ** k}\n" for k in range(count)))
+        Path("line.toml").write_text(STRAIGHT.replace("SIGMA", "").replace("lines = [1, 31]\n", ""))
+        problem = load("line.toml")
+        gate = Gate(problem)
+        gate.residuals(np.array(problem.start), derivatives=True)
+        tracemalloc.start()
+        estimates = estimates_of(problem, gate, np.array(problem.start))
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        self.assertEqual(estimates.residuals, count + 1)
+        self.assertLess(peak, 400 * 8 * count)  # a matrix of readings by readings has 6000 times that
 
     def test_an_aim_is_taken_once_however_often_a_problem_is_made_again(self):
         aim = Aim(hold=("rise <= 5",), lines={"seen": (0, 8)})

@@ -193,7 +193,8 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
         told = f"{strongest[1]:+.2f} with {strongest[2]}" if strongest else ""
         rows.append((name, number(value), number(error, 3) if math.isfinite(error) else "not determined", share, told))
     heads = ("estimate", ">value", ">standard error", ">of the value", "strongest correlation")
-    terminal.show(table(heads, rows[:MOST_LINES]))
+    if rows:
+        terminal.show(table(heads, rows[:MOST_LINES]))
     for item in found.undetermined:
         told = ", ".join(f"{name} by {100.0 * share:+.0f} %" for name, share in item.items())
         what = "is not determined" if len(item) == 1 else "are not determined apart"
@@ -246,7 +247,7 @@ def _show_forecast(result: RunResult, terminal: Terminal) -> None:
                 within,
             )
         )
-        if not item.carries_over:
+        if item.carries_over is False:
             notes.append(f"{item.name}: the fit does not carry over to the lines left out, or sigma is too small")
     heads = ("residual", ">fitted", ">error", ">forecast", ">error", ">largest", "within the 95 % band")
     if rows:

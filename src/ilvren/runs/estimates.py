@@ -119,8 +119,7 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     own = np.sqrt(np.maximum(bend, 0.0))[:, np.newaxis] * jacobian[:, places]
     lengths = np.linalg.norm(own, axis=0)
     scale = np.where(lengths > 0.0, lengths, 1.0)
-    _, singular, vectors = np.linalg.svd(own / scale, full_matrices=True)
-    singular = np.concatenate([singular, np.zeros(len(places) - len(singular))])
+    singular, vectors = _spectrum(own / scale)
     known = singular > RANK_TOLERANCE * max(float(singular.max(initial=0.0)), 1e-300)
     inverse = np.where(known, 1.0 / np.where(known, singular, 1.0), 0.0)
     covariance = (vectors.T * inverse**2) @ vectors
@@ -145,6 +144,12 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     )
 
 
+def _spectrum(matrix: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return all p singular values of a matrix (N, p), and the right vectors as rows (p, p); nothing is N by N."""
+    _, singular, vectors = np.linalg.svd(np.linalg.qr(matrix, mode="r"), full_matrices=True)
+    return np.concatenate([singular, np.zeros(matrix.shape[1] - len(singular))]), vectors
+
+
 def _undetermined(
     jacobian: FloatArray, values: FloatArray, names: Sequence[str], unit: float
 ) -> tuple[Mapping[str, float], ...]:
@@ -153,8 +158,7 @@ def _undetermined(
     sizes = np.where(values != 0.0, np.abs(values), 1.0)
     if not names or not math.isfinite(unit):
         return ()
-    _, singular, vectors = np.linalg.svd(jacobian * sizes, full_matrices=True)
-    singular = np.concatenate([singular, np.zeros(len(names) - len(singular))])
+    singular, vectors = _spectrum(jacobian * sizes)
     found = []
     for value, vector in zip(singular, vectors, strict=True):
         if value * LARGEST_ERROR > unit:

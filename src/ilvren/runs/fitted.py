@@ -91,8 +91,11 @@ class Forecast:
         return SHARE * self.banded
 
     @property
-    def carries_over(self) -> bool:
-        """Return whether as many lie within the band as chance leaves likely (one in a hundred runs has fewer)."""
+    def carries_over(self) -> bool | None:
+        """Return whether as many lie within the band as chance leaves likely (one in a hundred runs has fewer); None
+        where no line has a band."""
+        if not self.banded:
+            return None
         from scipy.stats import binom
 
         return float(binom.cdf(self.within, self.banded, SHARE)) > 0.01
