@@ -1,4 +1,4 @@
-"""`ilvren apply`: a design written into the decks of its programs, or into the problem file's starts."""
+"""`ilvren apply`: a design written into decks, into the starts, or into another problem as its parameters."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "compare": ("compare", "set runs and groups side by side: tables, histories, tests"),
     "verify": ("verify", "judge whether a run's design, or any other, really is an optimum"),
     "propose": ("propose", "the smallest move that derivatives say gives a change, and what stands in the way"),
-    "apply": ("apply", "write a design into its programs' decks, or into the problem file's starts"),
+    "apply": ("apply", "write a design into decks, into starts, or into another problem's parameters"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
     "report": ("report", "one page on runs or a contest: problem, designs, histories, verdicts"),
     "export": ("export", "write a run's history, or a contest's runs, as CSV or JSON"),
