@@ -196,6 +196,25 @@ cost = "last(y)"
                 exact = (1.3**1.5 + whole * (3 * a - 1.3) ** 1.5) / (1.5 * a)
                 self.assertAlmostEqual(gate.values([a])["cost"], exact, delta=2e-4)
 
+    def test_a_jump_where_a_root_passes_zero_is_never_left_out_of_a_derivative(self):
+        problem = loads(text("""
+[variables]
+a = { start = 1, lower = 0.5, upper = 3 }
+[states]
+x = { rate = "-a", initial = 1.3 }
+y = { rate = "where(x > 0, 1, 4)", initial = 0 }
+z = { rate = "sqrt(abs(x))", initial = 0 }
+[minimize]
+cost = "last(y) + last(z)"
+"""))  # fmt: skip
+        gate = Gate(problem)
+        for a in (0.9, 1.37):
+            exact = 12 - 3.9 / a + (1.3**1.5 + (3 * a - 1.3) ** 1.5) / (1.5 * a)
+            self.assertAlmostEqual(gate.values([a])["cost"], exact, delta=4e-4)
+            slope = 3.9 / a**2 + (3 * a - 1.3) ** 0.5 * 3 / a - (1.3**1.5 + (3 * a - 1.3) ** 1.5) / (1.5 * a**2)
+            told = float(gate.gradient([a])[0])
+            self.assertTrue(math.isnan(told) or abs(told - slope) < 1e-2, (told, slope))
+
     def test_the_error_told_is_that_of_states_as_large_as_at_the_design(self):
         made = """
 [time]

@@ -137,7 +137,7 @@ class System:
                 if operand in is_forcing and operand not in mapped:
                     mapped[operand] = self._forcing_input(graph, made, operand, forced)
                 operands.append(mapped[operand])
-            if node.operation in SPLIT and _gap(graph, number) not in falling:
+            if node.operation in SPLIT and not (node.operation in EVEN and _gap(graph, number) in falling):
                 gap = operands[0] if node.operation == "abs" else made.apply("sub", *operands)
                 if made.nodes[gap].operation == "constant":
                     mapped[number] = made.apply(node.operation, *operands)
@@ -401,7 +401,7 @@ def _gap(graph: Graph, number: int) -> int:
 
 
 def _falling(graph: Graph, order: Sequence[int], is_forcing: set[int]) -> set[int]:
-    """Return the gaps of branches that are left as they fall: sqrt(abs(x)) has no value where x has passed 0 and its
+    """Return the gaps at which abs, min and max are left as they fall, comparisons never (rates jump): sqrt(abs(x)) has no value where x has passed 0 and its
     branch has not, and no slope where it is 0, so that no step may end there."""
     within: dict[int, frozenset[int]] = {}
     found: set[int] = set()
