@@ -401,8 +401,8 @@ def _gap(graph: Graph, number: int) -> int:
 
 
 def _falling(graph: Graph, order: Sequence[int], is_forcing: set[int]) -> set[int]:
-    """Return the gaps at which abs, min and max are left as they fall: sqrt(abs(x)) has no value where x has passed 0 and
-    its branch has not. Comparisons never are: rates jump there, which a step must not pass."""
+    """Return the gaps at which abs, min and max are left as they fall: sqrt(abs(x)) has no value where x has passed 0
+    and its branch has not. Comparisons never are: rates jump there, which a step must not pass."""
     within: dict[int, frozenset[int]] = {}
     found: set[int] = set()
     for number in order:
