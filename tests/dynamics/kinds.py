@@ -85,6 +85,37 @@ held = { every = 0.5, next = "held + gain * (1 - delayed(x, 0.2))^2", initial = 
 [minimize]
 cost = "integral((1 - x)^2) + last(held)"
 """),
+    "delayed, saturated, sampled and chosen in pieces": text("""
+[variables]
+gain = { start = 1.4, lower = 0, upper = 3 }
+lag = { start = 0.43, lower = 0.3, upper = 0.6 }
+[controls]
+w = { start = [0.1, 0.6, -0.2], lower = -1, upper = 1, pieces = 3 }
+[states]
+x = { rate = "min(u + 0.5 * delayed(u, 0.8), 0.9) - delayed(x, 0.4) + 0.3 * delayed(w, 0.5)", initial = "0.1 * gain" }
+y = { rate = "delayed(x, lag) - y", initial = 0.2 }
+u = { every = 0.5, next = "u + gain * (1 - delayed(y, 0.2))", initial = 0.1 }
+[minimize]
+cost = "integral((x - 1)^2) + last(y)"
+"""),
+    "delayed with its branches": text("""
+[variables]
+gain = { start = 1.4, lower = 0, upper = 3 }
+[states]
+x = { rate = "max(gain * (1 - delayed(x, 0.31)), -0.2) - y", initial = "0.1 * gain" }
+y = { rate = "0.3 * x^2 - 0.1 * delayed(y, 0.7)", initial = 0.2 }
+[minimize]
+cost = "integral((x - 1)^2) + last(y)"
+"""),
+    "delayed and stiff": text("""
+[variables]
+k = { start = 900, lower = 100, upper = 5000 }
+[states]
+x = { rate = "-k * (x - sin(t)) + delayed(z, 0.4)", initial = 0.5 }
+z = { rate = "x - z * delayed(x, 0.7)", initial = 1 }
+[minimize]
+cost = "average(x) + last(z)"
+"""),
     "of a free end": text(
         """
 [variables]

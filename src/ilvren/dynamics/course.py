@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.dynamics.lookback import Behind
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.system import System
@@ -134,8 +135,8 @@ class Course:
         found[:, :, march.state_places] = first[:, None] + h[:, None, None] * np.einsum("ij,pjn->pin", tableau.a, k)
         for place, pieces in march.thetas.items():
             found[:, :, place] = found[:, :, 0] * pieces - found[:, :, place]
-        if march.system.forcing_count:
-            found[:, :, march._forcing] = np.array(self.forcing)
+        if march.forced:
+            found[:, :, march.forced] = np.array(self.forcing)
         return found
 
 
@@ -156,15 +157,19 @@ class March:
         self._forcing = slice(system.width + system.mode_count, system.all_width)
         self._samples = _samples(system)
         layout = self.layout
-        self.is_plain = self.tableau.is_explicit and not layout.rate_lags and system.is_plain
+        self.is_plain = self.tableau.is_explicit and system.is_plain
+        # What the stages of a step hold each for itself: the forcing, and what comes from some time ago.
+        self.lagged = layout.lagged if self.is_plain else []
+        self.forced = [*range(system.width + system.mode_count, system.all_width), *self.lagged]
         self.thetas = {
             own.start: evolution.controls[number].pieces
             for lag, number, kind, own in layout.controls
             if kind == "theta" and lag < 0
         }
         if self.is_plain:
-            forced = range(system.width + system.mode_count, system.all_width)
-            self.step = explicit_step(self.tableau, system.all_width, self.state_places.tolist(), forced, self.thetas)
+            self.step = explicit_step(
+                self.tableau, system.all_width, self.state_places.tolist(), self.forced, self.thetas
+            )
 
     def walker(self, given: Given, mesh: Mesh, course: Course) -> Walker:
         """Return what evaluates moments along a course that is there."""
@@ -210,6 +215,12 @@ class Layout:
         self.rate_lags = sorted(
             {evolution.inputs[k].lag for k in system.inputs_of_rates() if evolution.inputs[k].lag >= 0}
         )
+        # Places of the numbers that come from some time ago, lag by lag: the moment, states, controls.
+        self.lagged: list[int] = []
+        for lag in self.rate_lags:
+            self.lagged += [self.sigmas[lag]] if lag in self.sigmas else []
+            self.lagged += self.delayed.get(lag, ([], []))[0]
+            self.lagged += [p for of, _, _, own in self.controls if of == lag for p in range(own.start, own.stop)]
 
 
 class Walker:
@@ -227,6 +238,9 @@ class Walker:
         self.base_list: list[float] = []
         self.is_plain = self.course.is_plain = march.is_plain
         self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
+        self.behind = Behind(self.course)
+        self.lagged_rows: dict[tuple[float, float], list[list[float]]] = {}
+        self.lagged_last: tuple[float, float, list[list[float]]] | None = None
 
     # ---- moments ----------------------------------------------------------------------------------
 
@@ -274,7 +288,7 @@ class Walker:
         course = self.course
         if sigma <= 0.0 or not len(course):
             return np.asarray(course.first[0] if len(course) else self.x_first)
-        place = segment_of(course, sigma, inside)
+        place = segment_of(course, inside)
         theta = (sigma - course.tau0[place]) / course.h[place]
         step = course.h[place] * (course.tableau.weights(theta) @ np.asarray(course.k[place]))
         return np.asarray(course.first[place]) + step
@@ -295,12 +309,61 @@ class Walker:
         base = self.base_of(tau0 + 0.5 * h)
         if forcing is None and self.system.forcing_count:
             forcing = self.system.forcing(nudged(tau0, h, self.march.tableau.c)).tolist()
+        if self.march.lagged:
+            rows = self.lagged_of(tau0, h)
+            forcing = [a + b for a, b in zip(forcing, rows, strict=True)] if self.system.forcing_count else rows
         try:
             k, after = self.march.step(self.system.rates, tau0, h, x, base, forcing)
         except (ArithmeticError, ValueError):
             n = len(x)
             return (base, forcing), [[math.nan] * n] * self.march.tableau.stages, [math.nan] * n
         return (base, forcing), k, after
+
+    def lagged_of(self, tau0: float, h: float) -> list[list[float]]:
+        """Return what the stages of a step hold from some time ago (s, lagged): for all whole steps at once that look
+        no further than the course has come."""
+        found = self.lagged_rows.get((tau0, h))
+        if found is not None:
+            return found
+        if self.lagged_last is not None and self.lagged_last[:2] == (tau0, h):
+            return self.lagged_last[2]
+        taus, c = self.mesh.taus, self.march.tableau.c
+        step = bisect.bisect_left(taus, tau0)
+        lows, steps = np.array([tau0]), np.array([h])
+        is_whole = step + 1 < len(taus) and taus[step] == tau0 and taus[step + 1] - tau0 == h
+        if is_whole:
+            least = min(float(self.given.lags[lag]) for lag in self.march.layout.rate_lags)
+            last = max(bisect.bisect_right(taus, tau0 + least) - 1, step + 1)
+            lows, steps = taus[step:last], np.diff(taus[step : last + 1])
+        at = lows[:, None] + steps[:, None] * c
+        inside = lows[:, None] + steps[:, None] * np.clip(c, 1e-9, 1.0 - 1e-9)
+        rows = self.lagged_at(at.ravel(), inside.ravel()).reshape(*at.shape, -1).tolist()
+        if is_whole:
+            self.lagged_rows = dict(zip(zip(lows.tolist(), steps.tolist(), strict=True), rows, strict=True))
+        else:
+            self.lagged_last = (tau0, h, rows[0])
+        return list(rows[0])
+
+    def lagged_at(self, taus: FloatArray, insides: FloatArray) -> FloatArray:
+        """Return what moments hold from some time ago (moments, lagged), in the order of `Layout.lagged`."""
+        layout, found = self.march.layout, []
+        for lag in layout.rate_lags:
+            shift = float(self.given.lags[lag])
+            sigmas, inside = np.maximum(taus - shift, 0.0), insides - shift
+            if lag in layout.sigmas:
+                found.append(sigmas[:, None])
+            if lag in layout.delayed:
+                found.append(self.behind.states(sigmas, inside, np.asarray(self.x_first))[:, layout.delayed[lag][1]])
+            for of, number, kind, _ in layout.controls:
+                if of != lag:
+                    continue
+                count, pieces = self.system.evolution.controls[number].pieces, self.given.pieces[number]
+                piece = np.clip(np.floor(np.maximum(inside, 0.0) * count).astype(int), 0, count - 1)
+                if kind == "theta":
+                    found.append((sigmas * count - piece)[:, None])
+                else:
+                    found.append(np.asarray(pieces)[piece + (kind == "high")].reshape(len(taus), -1))
+        return np.concatenate(found, axis=1)
 
     def base_of(self, middle: float) -> list[float]:
         """Return what all moments of a step hold, but the time and the states: of a control between two values the
@@ -584,6 +647,10 @@ class Walker:
             moment[place] = tau * pieces - moment[place]
         if self.system.forcing_count:
             moment[self.march._forcing] = self.system.forcing(np.array([tau0 + h * (1.0 - 1e-9)]))[0].tolist()
+        if self.march.lagged:
+            last = self.lagged_of(tau0, h)[-1]  # the last stage is the end
+            for place, value in zip(self.march.lagged, last, strict=True):
+                moment[place] = value
         try:
             return self.system.gaps(*moment)
         except (ArithmeticError, ValueError):
@@ -641,11 +708,9 @@ def piece_of(tau: float, pieces: int) -> int:
     return min(max(math.floor(tau * pieces), 0), pieces - 1)
 
 
-def segment_of(course: Course, sigma: float, inside: float) -> int:
-    """Return the segment that holds a share of the time, on the side of `inside` where it lies on an end."""
-    place = bisect.bisect_right(course.tau0, sigma) - 1
-    if place > 0 and course.tau0[place] == sigma and inside < sigma:
-        place -= 1
+def segment_of(course: Course, inside: float) -> int:
+    """Return the segment that holds a share of the time that is no end."""
+    place = bisect.bisect_right(course.tau0, inside) - 1
     return min(max(place, 0), len(course) - 1)
 
 

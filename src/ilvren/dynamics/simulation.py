@@ -428,7 +428,7 @@ class _Point:
                 return course.ended.index(event), False, 0.0, -1
         if not 0.0 <= tau <= 1.0:
             return -1, False, 0.0, -1
-        place = segment_of(course, tau, tau + 1e-12)
+        place = segment_of(course, tau + 1e-12)
         is_start = abs(course.tau0[place] - tau) <= abs(course.tau0[place] + course.h[place] - tau)
         return place, is_start, 1.0, column
 

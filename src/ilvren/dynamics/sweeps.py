@@ -20,13 +20,14 @@ G. Wanner, "Solving Ordinary Differential Equations I", 1993, II.6; A. Griewank,
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, March, segment_of
+from ilvren.dynamics.lookback import Lookback
 
 __all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward", "transitions"]
 
@@ -73,6 +74,7 @@ class Linear:
         self._keeps = len(self.h) * self.s <= MOST_KEPT
         self._kept_delays: dict[int, list[tuple[int, int, float, int, list[int], list[int], bool]]] = {}
         self._kept_weights: dict[tuple[int, float], FloatArray] = {}
+        self.lookback = Lookback(march, given, course, columns, self.is_moved)
         count, width = self.moments.shape[0] * self.s, self.moments.shape[2]
         flat = np.ascontiguousarray(self.moments.reshape(count, width).T)
         self.slopes = system.slopes_many(flat).reshape(-1, self.s, self.n, width)
@@ -207,7 +209,7 @@ class Linear:
         sigma = tau - float(self.given.lags[lag])
         if sigma <= 0.0:
             return -1, 0.0
-        return segment_of(self.course, sigma, sigma - 1e-9 * float(self.h[place])), sigma
+        return segment_of(self.course, sigma - 1e-9 * float(self.h[place])), sigma
 
     def past_rate(self, at: int, sigma: float, flat: list[int]) -> FloatArray:
         """Return the slope of states within a segment."""
@@ -248,7 +250,7 @@ class Linear:
                 if inside[i] - shift <= 0.0:
                     found.append((i, lag, 0.0, -1, places, states, False))
                 else:
-                    place = segment_of(self.course, float(sigma), float(inside[i] - shift))
+                    place = segment_of(self.course, float(inside[i] - shift))
                     found.append((i, lag, max(float(sigma), 0.0), place, places, states, True))
         return found
 
@@ -268,8 +270,7 @@ class Forward:
 def forward(linear: Linear, directions: FloatArray) -> Forward:
     """Return the changes along a course for directions (count, q) of what the design gives."""
     course, n, s = linear.course, linear.n, linear.s
-    tableau, q = course.tableau, directions.shape[1]
-    count = len(course)
+    count, q = len(course), directions.shape[1]
     found = Forward(
         np.zeros((count, n, q)),
         np.zeros((count, n, q)),
@@ -279,71 +280,93 @@ def forward(linear: Linear, directions: FloatArray) -> Forward:
     )
     dx = _gathered(directions, linear.columns.first)
     jumps = {place: k for k, (place, *_) in enumerate(course.jumps)}
-    has_delay = bool(linear.march.layout.rate_lags)
+    lookback = linear.lookback
     looks_back = bool(course.jumps) and bool(linear.march.layout.uses_lags)
-    right_all = None if has_delay else _driven_all(linear, directions)
-    maps = None if right_all is None else _maps(linear, right_all)
-    for place in range(count):
-        if place in jumps:
-            found.before_jump[place] = dx
-            dx = _jumped(linear, jumps[place], dx, directions, linear.began[place], found)
-        if maps is not None and not linear.is_moved[place]:
-            found.first[place] = dx
-            dx = maps.across[place] @ dx + maps.driven[place]
-            found.last[place] = dx
-            if looks_back:
-                found.k[place] = maps.k_by_state[place] @ found.first[place] + maps.k_driven[place]
-            continue
-        h, slopes = float(linear.h[place]), linear.a[place]
-        right = right_all[place] if right_all is not None else linear.driven(place, directions)
-        d_tau0 = found.events[linear.began[place]] if linear.began[place] >= 0 else None
-        ends_by = int(linear.ended[place])
-        d_end = None
-        if ends_by >= 0:
-            branch, moving = course.events[ends_by]
-            if branch < 0:
-                d_end = _gathered(directions, linear.columns.moments[moving : moving + 1])[0]
-                d_end = d_end * linear.columns.often[moving]
-                found.events[ends_by] = d_end
+    right_all = _driven_all(linear, directions)
+
+    def jumped(place: int, dx: FloatArray) -> FloatArray:
+        found.before_jump[place] = dx
+        return _jumped(linear, jumps[place], dx, directions, linear.began[place], found)
+
+    if 0 in jumps and count:
+        dx = jumped(0, dx)
+    for begin, end in lookback.blocks:
+        own = begin + np.flatnonzero(lookback.is_still[begin:end])
+        right = right_all[own]
+        if lookback.looks:
+            beginning = found.first[0] if begin else dx
+            right = right + lookback.driven(linear.slopes, own, found.first, found.k, beginning)
+        maps = _maps(linear, own, right)
+        at = -1
+        for place in range(begin, end):
+            if place in jumps and place:
+                dx = jumped(place, dx)
+            if lookback.is_still[place]:
+                at += 1
+                found.first[place] = dx
+                dx = maps.across[at] @ dx + maps.driven[at]
+                found.last[place] = dx
+                if looks_back:
+                    found.k[place] = maps.k_by_state[at] @ found.first[place] + maps.k_driven[at]
             else:
-                d_end = np.zeros(q)  # found from (2) below
-        dh = None
-        if d_tau0 is not None or d_end is not None:
-            zero = np.zeros(q)
-            start = zero if d_tau0 is None else d_tau0
-            dh = (zero if d_end is None else d_end) - start
-            moved = start[None, None, :] + tableau.c[:, None, None] * dh
-            right = right + linear.by_tau[place][:, :, None] * moved
-        if has_delay:
-            right = right + _delayed(linear, place, found, directions, d_tau0, dh)
-        dk, after = _stepped(linear, place, h, slopes, dx, right, dh)
-        if ends_by >= 0 and course.events[ends_by][0] >= 0:
-            # (2): as if the event stayed; then with its own move.
-            one_k, one_after = response(linear, place)
-            by_x, by_tau, pairs = linear.gap_row(ends_by)
-            change = by_x @ after
-            for column, slope in pairs:
-                change = change + slope * directions[column]
-            if has_delay:
-                change = change + _delayed_gap(linear, place, ends_by, found, directions)
-            bottom = float(by_x @ one_after[:, 0]) + by_tau
-            moved_by = -change / bottom if bottom != 0.0 else np.full(q, np.nan)
-            found.events[ends_by] = moved_by
-            dk = dk + one_k * moved_by
-            after = after + one_after * moved_by
-        found.first[place], found.k[place], found.last[place] = dx, dk, after
-        dx = after
-    if maps is not None and not looks_back:
-        own = ~linear.is_moved
-        found.k[own] = maps.k_by_state[own] @ found.first[own][:, None] + maps.k_driven[own]
+                dx = _moved(linear, place, dx, right_all[place], directions, found)
+        if not looks_back:
+            found.k[own] = maps.k_by_state @ found.first[own][:, None] + maps.k_driven
     return found
+
+
+def _moved(
+    linear: Linear, place: int, dx: FloatArray, right: FloatArray, directions: FloatArray, found: Forward
+) -> FloatArray:
+    """Take into `found` the changes of a segment that moves, or looks at one that does; return those of the states at
+    its end (n, q). `dx` are those at its start, `right` what drives its rates."""
+    course, tableau, q = linear.course, linear.course.tableau, directions.shape[1]
+    has_delay = bool(linear.march.layout.rate_lags)
+    h, slopes = float(linear.h[place]), linear.a[place]
+    d_tau0 = found.events[linear.began[place]] if linear.began[place] >= 0 else None
+    ends_by = int(linear.ended[place])
+    d_end = None
+    if ends_by >= 0:
+        branch, moving = course.events[ends_by]
+        if branch < 0:
+            d_end = _gathered(directions, linear.columns.moments[moving : moving + 1])[0]
+            d_end = d_end * linear.columns.often[moving]
+            found.events[ends_by] = d_end
+        else:
+            d_end = np.zeros(q)  # found from (2) below
+    dh = None
+    if d_tau0 is not None or d_end is not None:
+        zero = np.zeros(q)
+        start = zero if d_tau0 is None else d_tau0
+        dh = (zero if d_end is None else d_end) - start
+        moved = start[None, None, :] + tableau.c[:, None, None] * dh
+        right = right + linear.by_tau[place][:, :, None] * moved
+    if has_delay:
+        right = right + _delayed(linear, place, found, directions, d_tau0, dh)
+    dk, after = _stepped(linear, place, h, slopes, dx, right, dh)
+    if ends_by >= 0 and course.events[ends_by][0] >= 0:
+        # (2): as if the event stayed; then with its own move.
+        one_k, one_after = response(linear, place)
+        by_x, by_tau, pairs = linear.gap_row(ends_by)
+        change = by_x @ after
+        for column, slope in pairs:
+            change = change + slope * directions[column]
+        if has_delay:
+            change = change + _delayed_gap(linear, place, ends_by, found, directions)
+        bottom = float(by_x @ one_after[:, 0]) + by_tau
+        moved_by = -change / bottom if bottom != 0.0 else np.full(q, np.nan)
+        found.events[ends_by] = moved_by
+        dk = dk + one_k * moved_by
+        after = after + one_after * moved_by
+    found.first[place], found.k[place], found.last[place] = dx, dk, after
+    return np.asarray(after)
 
 
 def transitions(linear: Linear) -> FloatArray:
     """Return what the states at the start of every segment do to those at its end (N, n, n), jumps included, moments of
     events held, and what is delayed left out."""
     right = np.zeros((len(linear.course), linear.s, linear.n, 0))
-    found = _maps(linear, right).across
+    found = _maps(linear, np.arange(len(linear.course)), right).across
     order = {flat: k for k, flat in enumerate(np.flatnonzero(linear.system.is_sampled).tolist())}
     for number, (place, _, _, states) in enumerate(linear.course.jumps):
         if place >= len(found):
@@ -357,8 +380,8 @@ def transitions(linear: Linear) -> FloatArray:
 
 @dataclass
 class _Maps:
-    """What segments do by themselves: rates of the stages by the states at the start (N, s, n, n) and by what drives
-    them (N, s, n, q); the states at the end likewise, `across` (N, n, n) and `driven` (N, n, q)."""
+    """What segments do by themselves: rates of the stages by the states at the start (p, s, n, n) and by what drives
+    them (p, s, n, q); the states at the end likewise, `across` (p, n, n) and `driven` (p, n, q)."""
 
     k_by_state: FloatArray
     k_driven: FloatArray
@@ -366,10 +389,10 @@ class _Maps:
     driven: FloatArray
 
 
-def _maps(linear: Linear, right: FloatArray) -> _Maps:
-    """Return (1) of all segments at once, their ends not moving, for right-hand sides (N, s, n, q)."""
+def _maps(linear: Linear, own: NDArray[np.int64], right: FloatArray) -> _Maps:
+    """Return (1) of segments `own` at once, their ends not moving, for right-hand sides (p, s, n, q)."""
     tableau, s, n = linear.course.tableau, linear.s, linear.n
-    a, b, h, slopes = tableau.a, tableau.b, linear.h[:, None, None], linear.a
+    a, b, h, slopes = tableau.a, tableau.b, linear.h[own, None, None], linear.a[own]
     count, q = right.shape[0], right.shape[3]
     both = np.empty((count, s, n, n + q))
     if tableau.is_explicit:
@@ -382,9 +405,9 @@ def _maps(linear: Linear, right: FloatArray) -> _Maps:
             both[:, i] = slopes[:, i] @ dy
             both[:, i, :, n:] += right[:, i]
     else:
-        own = np.concatenate([slopes, right], axis=3).reshape(count, s * n, n + q)
-        matrix = -linear.h[:, None, None] * np.einsum("ij,piab->piajb", a, slopes).reshape(count, s * n, s * n)
-        both = np.linalg.solve(matrix + np.eye(s * n), own).reshape(count, s, n, n + q)
+        given = np.concatenate([slopes, right], axis=3).reshape(count, s * n, n + q)
+        matrix = -h * np.einsum("ij,piab->piajb", a, slopes).reshape(count, s * n, s * n)
+        both = np.linalg.solve(matrix + np.eye(s * n), given).reshape(count, s, n, n + q)
     ends = h * np.tensordot(b, both, axes=(0, 1))
     return _Maps(both[..., :n], both[..., n:], ends[:, :, :n] + np.eye(n), ends[:, :, n:])
 
@@ -499,7 +522,7 @@ def _jump_delays(linear: Linear, number: int) -> list[tuple[int, int, float, int
         if sigma <= 0.0:
             found.append((0, lag, 0.0, -1, places, states, False))
         else:
-            at = segment_of(course, sigma, sigma + 1e-9 * float(linear.h[min(place, len(course) - 1)]))
+            at = segment_of(course, sigma + 1e-9 * float(linear.h[min(place, len(course) - 1)]))
             found.append((0, lag, sigma, min(at, place - 1), places, states, True))
     return found
 
@@ -602,8 +625,8 @@ def _delayed_gap(linear: Linear, place: int, event: int, found: Forward, directi
 
 @dataclass
 class Backward:
-    """Adjoints: of what the design gives (count,), the stages' rates (N, s, n), the states at the ends of segments
-    (N, n), of gaps (events,), and of jumps (number, sampled)."""
+    """Adjoints: of what the design gives (count,), while they are found (count, 1), the stages' rates (N, s, n), the
+    states at the ends of segments (N, n), of gaps (events,), and of jumps (number, sampled)."""
 
     given: FloatArray
     kappa: FloatArray
@@ -612,81 +635,127 @@ class Backward:
     jumps: list[FloatArray]
 
 
+@dataclass
+class _Later:
+    """Adjoints that later segments give to earlier ones: to the states at their starts (N, n), their rates (N, s, n),
+    the moments of events (events,), and the states at the beginning (n,)."""
+
+    first: FloatArray
+    k: FloatArray
+    events: FloatArray
+    beginning: FloatArray
+
+
 def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray) -> Backward:
     """Return the adjoints for weights (N, n) of the states at the starts and the ends of segments."""
     course, n, s = linear.course, linear.n, linear.s
-    tableau, count = course.tableau, len(course)
-    a, b = tableau.a, tableau.b
-    given = np.zeros((linear.columns.count, 1))
-    kappa_all, last_all = np.zeros((count, s, n)), np.zeros((count, n))
-    gaps = np.zeros(len(course.events))
-    events = np.zeros(len(course.events))
+    count, lookback = len(course), linear.lookback
+    found = Backward(
+        np.zeros((linear.columns.count, 1)),
+        np.zeros((count, s, n)),
+        np.zeros((count, n)),
+        np.zeros(len(course.events)),
+        [np.zeros(0)] * len(course.jumps),
+    )
+    later = _Later(np.zeros((count, n)), np.zeros((count, s, n)), np.zeros(len(course.events)), np.zeros(n))
     jumps_at = {place: k for k, (place, *_) in enumerate(course.jumps)}
-    jump_weights: list[FloatArray] = [np.zeros(0)] * len(course.jumps)
-    back_first, back_k = np.zeros((count, n)), np.zeros((count, s, n))  # from what looks at them later
-    has_delay = bool(linear.march.layout.rate_lags)
     adjoint = np.zeros(n)
-    is_fast = ~linear.is_moved
+    is_fast = lookback.is_still.copy()
     looks_back = bool(course.jumps) and bool(linear.march.layout.uses_lags)
-    maps = back = None
-    if not has_delay:
-        maps = _kappa_maps(linear)
-        back = np.eye(n) + np.einsum("psij,psik->pjk", linear.a, maps)  # Σ F_xᵀκ by ξ
-    for place in range(count - 1, -1, -1):
-        h, k, slopes = float(linear.h[place]), linear.k[place], linear.a[place]
-        adjoint = adjoint + weights_last[place]
-        if looks_back and (back_k[place].any() or back_first[place].any()):
-            is_fast[place] = False
-        if back is not None and is_fast[place]:
-            last_all[place] = adjoint
-            adjoint = back[place] @ adjoint + weights_first[place]
-            if place in jumps_at:
+    maps = _kappa_maps(linear)
+    back = np.eye(n) + np.einsum("psij,psik->pjk", linear.a, maps)  # Σ F_xᵀκ by ξ
+    for begin, end in reversed(lookback.blocks):
+        own = np.arange(begin, end)
+        passed = np.zeros((end - begin, n))
+        if lookback.looks:  # what later blocks take from this one is known by now
+            more = _kappa_of(linear, own, later.k[own])
+            passed = np.einsum("psij,psi->pj", linear.a[own], more) + later.first[own]
+        for place in range(end - 1, begin - 1, -1):
+            adjoint = adjoint + weights_last[place]
+            if is_fast[place]:
+                found.last[place] = adjoint
+                adjoint = back[place] @ adjoint + weights_first[place] + passed[place - begin]
+            else:
+                adjoint = _moved_back(linear, place, adjoint, found, later) + weights_first[place]
+            if place in jumps_at and place > 0:
                 number = jumps_at[place]
-                adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k, events)
-            continue
-        ended = int(linear.ended[place])
-        if ended >= 0 and course.events[ended][0] >= 0:
-            one_k, one_after = response(linear, place)
-            by_x, by_tau, pairs = linear.gap_row(ended)
-            whole = events[ended] + float(adjoint @ one_after[:, 0]) + float((back_k[place] * one_k[:, :, 0]).sum())
-            bottom = float(by_x @ one_after[:, 0]) + by_tau
-            gaps[ended] = -whole / bottom if bottom != 0.0 else np.nan
-            adjoint = adjoint + gaps[ended] * by_x
-            for column, slope in pairs:
-                given[column, 0] += gaps[ended] * slope
-            if has_delay:
-                _delayed_gap_back(linear, place, ended, float(gaps[ended]), given, back_first, back_k, events)
-        last_all[place] = adjoint
-        kappa = _stage_adjoints(linear, h, slopes, adjoint, back_k[place])
-        kappa_all[place] = kappa
-        upsilon = np.einsum("sij,si->sj", slopes, kappa)
-        linear.pulled(place, kappa[:, :, None], given)
-        if linear.is_moved[place]:
-            by_h = float(np.einsum("si,sj,ji->", upsilon, a, k)) + float(adjoint @ (b @ k))
-            by_start = float(np.einsum("si,si->", linear.by_tau[place], kappa))
-            by_h += float(np.einsum("s,si,si->", tableau.c, linear.by_tau[place], kappa))
-            if ended >= 0:
-                events[ended] += by_h
-            if linear.began[place] >= 0:
-                events[linear.began[place]] += by_start - by_h
-        if has_delay:
-            _delayed_back(linear, place, kappa, given, back_first, back_k, events)
-        if ended >= 0 and course.events[ended][0] < 0:
-            moving = course.events[ended][1]
-            column = linear.columns.moments[moving]
-            if column >= 0:
-                given[column, 0] += linear.columns.often[moving] * events[ended]
-        adjoint = adjoint + upsilon.sum(axis=0) + weights_first[place] + back_first[place]
-        if place in jumps_at:
-            number = jumps_at[place]
-            adjoint, jump_weights[number] = _jumped_back(linear, number, adjoint, given, back_first, back_k, events)
-    if maps is not None:
-        own = is_fast
-        kappa_all[own] = np.einsum("psij,pj->psi", maps[own], last_all[own])
-        linear.pulled_all(np.flatnonzero(own), kappa_all[own], given[:, 0])
+                adjoint, found.jumps[number] = _jumped_back(linear, number, adjoint, found.given, later)
+                if looks_back:  # what a jump takes from the block itself comes too late for `passed`
+                    for _, _, _, at, _, _, _ in _jump_delays(linear, number):
+                        if at >= begin:
+                            is_fast[at] = False
+        own = own[is_fast[begin:end]]
+        kappa = np.einsum("psij,pj->psi", maps[own], found.last[own])
+        if lookback.looks:
+            kappa += more[own - begin]
+            lookback.back(linear.slopes, own, kappa, later.first, later.k, later.beginning)
+        found.kappa[own] = kappa
+        linear.pulled_all(own, kappa, found.given[:, 0])
+    adjoint = adjoint + later.beginning
+    if 0 in jumps_at and count:
+        adjoint, found.jumps[0] = _jumped_back(linear, 0, adjoint, found.given, later)
     columns = linear.columns.first
-    np.add.at(given[:, 0], columns[columns >= 0], adjoint[columns >= 0])
-    return Backward(given[:, 0], kappa_all, last_all, gaps, jump_weights)
+    np.add.at(found.given[:, 0], columns[columns >= 0], adjoint[columns >= 0])
+    return replace(found, given=found.given[:, 0])
+
+
+def _moved_back(linear: Linear, place: int, adjoint: FloatArray, found: Backward, later: _Later) -> FloatArray:
+    """Take into `found` the adjoints of a segment that moves, or looks at one that does, for that of the states at its
+    end; return that of the states at its start."""
+    course, tableau = linear.course, linear.course.tableau
+    has_delay = bool(linear.march.layout.rate_lags)
+    h, k, slopes = float(linear.h[place]), linear.k[place], linear.a[place]
+    ended, given = int(linear.ended[place]), found.given
+    if ended >= 0 and course.events[ended][0] >= 0:
+        one_k, one_after = response(linear, place)
+        by_x, by_tau, pairs = linear.gap_row(ended)
+        whole = later.events[ended] + float(adjoint @ one_after[:, 0])
+        whole += float((later.k[place] * one_k[:, :, 0]).sum())
+        bottom = float(by_x @ one_after[:, 0]) + by_tau
+        found.gaps[ended] = -whole / bottom if bottom != 0.0 else np.nan
+        adjoint = adjoint + found.gaps[ended] * by_x
+        for column, slope in pairs:
+            given[column, 0] += found.gaps[ended] * slope
+        if has_delay:
+            _delayed_gap_back(linear, place, ended, float(found.gaps[ended]), given, later)
+    found.last[place] = adjoint
+    kappa = _stage_adjoints(linear, h, slopes, adjoint, later.k[place])
+    found.kappa[place] = kappa
+    upsilon = np.einsum("sij,si->sj", slopes, kappa)
+    linear.pulled(place, kappa[:, :, None], given)
+    if linear.is_moved[place]:
+        by_h = float(np.einsum("si,sj,ji->", upsilon, tableau.a, k)) + float(adjoint @ (tableau.b @ k))
+        by_start = float(np.einsum("si,si->", linear.by_tau[place], kappa))
+        by_h += float(np.einsum("s,si,si->", tableau.c, linear.by_tau[place], kappa))
+        if ended >= 0:
+            later.events[ended] += by_h
+        if linear.began[place] >= 0:
+            later.events[linear.began[place]] += by_start - by_h
+    if has_delay:
+        _delayed_back(linear, place, kappa, given, later)
+    if ended >= 0 and course.events[ended][0] < 0:
+        moving = course.events[ended][1]
+        column = linear.columns.moments[moving]
+        if column >= 0:
+            given[column, 0] += linear.columns.often[moving] * later.events[ended]
+    return np.asarray(adjoint + upsilon.sum(axis=0) + later.first[place])
+
+
+def _kappa_of(linear: Linear, own: NDArray[np.int64], start: FloatArray) -> FloatArray:
+    """Return κ (p, s, n) of segments `own` for what is added to them (p, s, n): κ_j = start_j + h Σ_i a_ij F_xᵀ κ_i."""
+    tableau, s, n = linear.course.tableau, linear.s, linear.n
+    h, slopes = linear.h[own, None], linear.a[own]
+    if tableau.is_explicit:
+        kappa, pulled = np.empty_like(start), np.empty_like(start)
+        for j in range(s - 1, -1, -1):
+            kappa[:, j] = start[:, j]
+            if j + 1 < s:
+                kappa[:, j] += h * np.einsum("i,pia->pa", tableau.a[j + 1 :, j], pulled[:, j + 1 :])
+            pulled[:, j] = np.einsum("pba,pb->pa", slopes[:, j], kappa[:, j])
+        return kappa
+    matrix = -h[:, :, None] * np.einsum("ij,piab->piajb", tableau.a, slopes).reshape(len(own), s * n, s * n)
+    turned = np.swapaxes(matrix + np.eye(s * n), 1, 2)
+    return np.asarray(np.linalg.solve(turned, start.reshape(len(own), s * n, 1))).reshape(len(own), s, n)
 
 
 def _stage_adjoints(linear: Linear, h: float, slopes: FloatArray, adjoint: FloatArray, more: FloatArray) -> FloatArray:
@@ -709,9 +778,7 @@ def _jumped_back(
     number: int,
     adjoint: FloatArray,
     given: FloatArray,
-    back_first: FloatArray,
-    back_k: FloatArray,
-    events: FloatArray,
+    later: _Later,
 ) -> tuple[FloatArray, FloatArray]:
     place, _, _, states = linear.course.jumps[number]
     rows = linear.jump_slopes[number]
@@ -731,7 +798,7 @@ def _jumped_back(
         if place == 0:
             before[flat] += moved[targets]
             continue
-        by_sigma = _earlier_back(linear, at, sigma, flat, moved[targets], back_first, back_k, events)
+        by_sigma = _earlier_back(linear, at, sigma, flat, moved[targets], later)
         if linear.columns.lags[lag] >= 0:
             given[linear.columns.lags[lag], 0] -= by_sigma
     tau = linear.course.jumps[number][1]
@@ -747,15 +814,14 @@ def _past_back(
     sigma: float,
     flat: list[int],
     adjoint: FloatArray,
-    back_first: FloatArray,
-    back_k: FloatArray,
+    later: _Later,
 ) -> None:
     """Give an adjoint of states at an earlier moment to what they are made of."""
     if at < 0:
-        back_first[0][flat] += adjoint
+        later.beginning[flat] += adjoint
         return
-    back_first[at][flat] += adjoint
-    back_k[at][:, flat] += linear.course.h[at] * linear.weights(at, sigma)[:, None] * adjoint
+    later.first[at][flat] += adjoint
+    later.k[at][:, flat] += linear.course.h[at] * linear.weights(at, sigma)[:, None] * adjoint
 
 
 def _delayed_gap_back(
@@ -764,15 +830,13 @@ def _delayed_gap_back(
     event: int,
     weight: float,
     given: FloatArray,
-    back_first: FloatArray,
-    back_k: FloatArray,
-    events: FloatArray,
+    later: _Later,
 ) -> None:
     row = linear.gap_slopes[event]
     tau = float(linear.tau0[place] + linear.h[place])
     for lag, (places, flat) in linear.march.layout.delayed.items():
         at, sigma = linear.earlier(lag, tau, place)
-        by_sigma = _earlier_back(linear, at, sigma, flat, weight * row[places], back_first, back_k, events)
+        by_sigma = _earlier_back(linear, at, sigma, flat, weight * row[places], later)
         if linear.columns.lags[lag] >= 0:
             given[linear.columns.lags[lag], 0] -= by_sigma
     for lag, at, slope in linear.time_parts:
@@ -786,12 +850,10 @@ def _earlier_back(
     sigma: float,
     flat: list[int],
     adjoint: FloatArray,
-    back_first: FloatArray,
-    back_k: FloatArray,
-    events: FloatArray,
+    later: _Later,
 ) -> float:
     """Give an adjoint of states at an earlier moment to what they are made of; return that of the moment itself."""
-    _past_back(linear, at, sigma, flat, adjoint, back_first, back_k)
+    _past_back(linear, at, sigma, flat, adjoint, later)
     if at < 0 or linear.is_still:
         return 0.0
     course = linear.course
@@ -800,9 +862,9 @@ def _earlier_back(
     step = float(adjoint @ (linear.weights(at, sigma) @ linear.k[at][:, flat]))
     by_h = step - theta * rate
     if linear.began[at] >= 0:
-        events[linear.began[at]] += -rate - by_h
+        later.events[linear.began[at]] += -rate - by_h
     if linear.ended[at] >= 0:
-        events[linear.ended[at]] += by_h
+        later.events[linear.ended[at]] += by_h
     return rate
 
 
@@ -811,9 +873,7 @@ def _delayed_back(
     place: int,
     kappa: FloatArray,
     given: FloatArray,
-    back_first: FloatArray,
-    back_k: FloatArray,
-    events: FloatArray,
+    later: _Later,
 ) -> None:
     tableau = linear.course.tableau
     slopes = linear.slopes[place]
@@ -824,13 +884,13 @@ def _delayed_back(
             given[linear.columns.lags[lag], 0] -= adjoint
         c = float(tableau.c[i])
         if began >= 0:
-            events[began] += adjoint * (1.0 - c)
+            later.events[began] += adjoint * (1.0 - c)
         if ended >= 0:
-            events[ended] += adjoint * c
+            later.events[ended] += adjoint * c
 
     for i, lag, sigma, at, places, flat, _ in linear.delay_of(place):
         nu = slopes[i][:, places].T @ kappa[i]
-        moved(i, lag, _earlier_back(linear, at, sigma, flat, nu, back_first, back_k, events))
+        moved(i, lag, _earlier_back(linear, at, sigma, flat, nu, later))
     for lag, at_place, slope in linear.time_parts:
         if lag >= 0:
             for i in range(linear.s):
@@ -919,36 +979,37 @@ def _delayed_change(
 
 def _bent_stages(linear: Linear, own: range, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     q, s, width = directions.shape[1], linear.s, linear.moments.shape[2]
-    if linear.march.layout.rate_lags:
-        z = np.stack([_stage_changes(linear, place, moved, directions)[0] for place in own])
-    else:
-        part = slice(own.start, own.stop)
-        z = np.zeros((len(own), s, width, q))
-        dy = moved.first[part][:, None] + linear.h[part][:, None, None, None] * np.einsum(
-            "ij,pjnq->pinq", linear.course.tableau.a, moved.k[part]
-        )
-        z[:, :, linear.states] = dy
-        z[:, :, linear.outer_places] = directions[linear.outer_columns]
-        for places, columns in linear.piece_parts:
-            mine = columns[part]
-            z[:, :, places] = np.where((mine >= 0)[..., None], directions[np.maximum(mine, 0)], 0.0)
-        for place in np.flatnonzero(linear.is_moved[part]).tolist():
-            z[place] = _stage_changes(linear, own.start + place, moved, directions)[0]
+    part, lookback = slice(own.start, own.stop), linear.lookback
+    z = np.zeros((len(own), s, width, q))
+    dy = moved.first[part][:, None] + linear.h[part][:, None, None, None] * np.einsum(
+        "ij,pjnq->pinq", linear.course.tableau.a, moved.k[part]
+    )
+    z[:, :, linear.states] = dy
+    z[:, :, linear.outer_places] = directions[linear.outer_columns]
+    for places, columns in linear.piece_parts:
+        mine = columns[part]
+        z[:, :, places] = np.where((mine >= 0)[..., None], directions[np.maximum(mine, 0)], 0.0)
+    for look in lookback.looks:
+        mine = np.arange(own.start, own.stop)
+        z[:, :, look.places] = lookback.changes(look, mine, moved.first, moved.k, moved.first[0])
+    moving = np.flatnonzero(~lookback.is_still[part]).tolist()
+    for place in moving:
+        z[place] = _stage_changes(linear, own.start + place, moved, directions)[0]
     flat = np.ascontiguousarray(linear.moments[own.start : own.stop].reshape(-1, width).T)
     kappa = adjoints.kappa[own.start : own.stop].reshape(-1, linear.n)
     curved = linear.system.bends_many("rates", flat, kappa)
-    z = z.reshape(-1, width, q)
-    total = np.einsum("pvq,pvr->qr", z, curved @ z)
+    changes = z.reshape(-1, width, q)
+    total = np.einsum("pvq,pvr->qr", changes, curved @ changes)
     if linear.system.forcing_count and linear.is_moved[own.start : own.stop].any():
         # The forcing is itself curved in the time, which moves here.
-        d_tau = z[:, 0]
+        d_tau = changes[:, 0]
         weight = np.einsum("pi,piw->pw", kappa, linear.slopes[own.start : own.stop].reshape(-1, linear.n, width)[
             :, :, linear.march._forcing])  # fmt: skip
         bent = (weight * linear.forcing_second[own.start : own.stop].reshape(-1, linear.system.forcing_count)).sum(1)
         total = total + np.einsum("p,pq,pr->qr", bent, d_tau, d_tau)
     if linear.march.layout.rate_lags:
-        for place in own:
-            total = total + _bent_delays(linear, place, moved, adjoints, directions)
+        for place in moving:
+            total = total + _bent_delays(linear, own.start + place, moved, adjoints, directions)
     return np.asarray(total)
 
 

@@ -58,6 +58,10 @@ class Tableau:
             terms.append(terms[-1] * share)
         return np.asarray(rows @ terms)
 
+    def weights_many(self, shares: FloatArray) -> FloatArray:
+        """Return what (2) weighs the k_j with at many θ (m, s)."""
+        return np.asarray(shares[:, None] ** np.arange(1.0, self.dense.shape[1] + 1.0) @ self.dense.T)
+
     @cached_property
     def _dense_rows(self) -> tuple[FloatArray, FloatArray, FloatArray]:
         """Return P, and what weighs θ^0, θ^1, … in the first and second derivatives of (2)."""
