@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from ilvren.formula.places import PLACES, gaps
+from ilvren.formula.places import PLACES
 
 
 def signal(rng):
@@ -19,17 +19,6 @@ def signal(rng):
 
 
 class Places(unittest.TestCase):
-    def test_where_it_is_highest(self):
-        rng = np.random.default_rng(4)
-        for _ in range(60):
-            given, dense, _ = signal(rng)
-            place, is_inside, end = PLACES["peak_place"]((), *given)
-            # A hump in an interval that does not rise first and fall last is none of a signal sampled well enough.
-            humps = dense[(given[2] > 0) & (given[3] < 0)].max(initial=-np.inf)
-            ends = max(given[0].max(), given[1].max())
-            found = dense[int(place)].max() if is_inside else (given[0], given[1])[int(end)][int(place)]
-            self.assertAlmostEqual(found, max(humps, ends), delta=1e-6)
-
     def test_where_a_level_is_first_reached(self):
         rng = np.random.default_rng(5)
         for _ in range(60):
@@ -67,24 +56,15 @@ class Places(unittest.TestCase):
         rng = np.random.default_rng(7)
         many = [signal(rng)[0] for _ in range(9)]
         stacked = [np.stack([one[k] for one in many]) for k in range(4)]
-        for name, levels in (("peak_place", ()), ("cross_place", (0.4,)), ("leave_place", (-0.5, 0.5))):
+        for name, levels in (("peaked", ()), ("cross_place", (0.4,)), ("leave_place", (-0.5, 0.5))):
             together = PLACES[name]((), *stacked, *levels)
             for own, one in zip(together, many, strict=True):
                 np.testing.assert_array_equal(own, PLACES[name]((), *one, *levels))
 
     def test_what_is_not_finite_stays_so(self):
         bad = np.array([1.0, np.nan, 2.0])
-        for name, levels in (("peak_place", ()), ("cross_place", (0.4,)), ("leave_place", (-0.5, 0.5))):
+        for name, levels in (("peaked", ()), ("cross_place", (0.4,)), ("leave_place", (-0.5, 0.5))):
             self.assertTrue(np.isnan(PLACES[name]((), bad, bad, bad, bad, *levels)).all(), name)
-
-    def test_gaps_turn_where_another_peak_is_highest(self):
-        low, high = np.array([0.0, 1.0, 0.0, 1.01, 0.0]), np.array([1.0, 0.0, 1.01, 0.0, 0.1])
-        u, v = np.array([2.0, 0.4, 1.0, 0.4, 0.1]), np.array([0.4, -1.0, 0.4, -1.0, 0.1])
-        before = gaps("peak_place", (low, high, u, v))
-        low[3] = high[2] = 0.99
-        after = gaps("peak_place", (low, high, u, v))
-        self.assertEqual(np.sign(before).tolist(), [1, -1, 1, 1, 1])
-        self.assertEqual(np.sign(after).tolist(), [1, 1, 1, -1, 1])
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ ELEMENTWISE gives code templates over the names in CODE_SPACE.
     dot       (rank, rank)             the product of vectors or matrices
     norm      (rank, axis)             the root of the sum of squares
     ramp      (n,)                     n even steps from 0 to 1
-    peak_place, cross_place, leave_place: see `places`
+    peaked, cross_place, leave_place: see `places`
     interp, interp_slope, interp_pull, interp_slope_pull, lookup, lookup_pull: see the functions
 """
 

@@ -99,15 +99,7 @@ def _term(graph: Graph, number: int, place: int, change: int) -> int | None:
         case "interp_pull" if place == 1:
             amount = graph.apply("mul", operands[0], change)
             return graph.arrange("interp_slope_pull", (amount, operands[1], operands[2]), *same)
-        case (
-            "lookup"
-            | "lookup_pull"
-            | "interp_slope"
-            | "interp_slope_pull"
-            | "peak_place"
-            | "cross_place"
-            | "leave_place"
-        ):
+        case "lookup" | "lookup_pull" | "interp_slope" | "interp_slope_pull" | "peaked" | "cross_place" | "leave_place":
             return None
         case "model_push" | "model_bend":
             raise AssertionError("no model gives derivatives beyond the second")

@@ -1,4 +1,4 @@
-"""Where something over time is highest, first reaches a level, or last leaves a band: places, which have no slope.
+"""Where something over time has peaks, first reaches a level, or last leaves a band: places, which have no slope.
 
 What is over time is given at both ends of intervals, with its slopes there times the interval's length: a cubic in each
 (Hermite). With low s, high e, slopes u and v, and Δ = e − s,
@@ -47,16 +47,12 @@ def _peaks(s: Array, e: Array, u: Array, v: Array) -> tuple[Array, Array, Array]
     )
 
 
-def _peak_place(detail: Any, s: Array, e: Array, u: Array, v: Array) -> Array:
-    """(interval, whether inside it, else at which end) of the highest value."""
+def _peaked(detail: Any, s: Array, e: Array, u: Array, v: Array) -> Array:
+    """Of every interval whether it has a peak inside. One that leaves an interval goes on in the next, and what the two
+    take of it meets there with its slope: nothing has a kink for it."""
     s, e, u, v = np.broadcast_arrays(s, e, u, v)
-    top, theta, inside = _peaks(s, e, u, v)
-    at = np.nanargmax(np.where(np.isnan(top), -np.inf, top), axis=-1)
-    own = np.expand_dims(at, -1)
-    is_inside = np.take_along_axis(inside, own, -1)[..., 0]
-    end = np.take_along_axis(theta, own, -1)[..., 0]
-    found = np.stack([at.astype(float), is_inside.astype(float), np.where(is_inside, 0.0, np.round(end))], axis=-1)
-    found[np.isnan(top).any(axis=-1)] = np.nan
+    found = np.where((u > 0.0) & (v < 0.0), 1.0, 0.0)
+    found[np.isnan(s + e + u + v).any(axis=-1)] = np.nan
     return found
 
 
@@ -125,7 +121,7 @@ def _leave_place(detail: Any, s: Array, e: Array, u: Array, v: Array, under: Arr
 
 
 PLACES: dict[str, Callable[..., Array]] = {
-    "peak_place": _peak_place,
+    "peaked": _peaked,
     "cross_place": _cross_place,
     "leave_place": _leave_place,
 }
@@ -137,14 +133,8 @@ def gaps(operation: str, given: tuple[Array, ...]) -> Array:
     s, e, u, v = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in given[:4]))
     top, _, inside = _peaks(s, e, u, v)
     ones = np.ones(s.shape)
-    if operation == "peak_place":
-        ends = max(float(s[0]), float(e[-1]))
-        found = ones.copy()
-        own = np.where(inside, top, -np.inf)
-        for k in np.flatnonzero(inside).tolist():
-            others = np.delete(own, k)
-            found[k] = top[k] - max(ends, float(others.max(initial=-np.inf)))
-        return found
+    if operation == "peaked":
+        return ones
     if operation == "cross_place":
         return np.where(inside, top - given[4], ones)
     bottom, _, dips = _peaks(-s, -e, -u, -v)

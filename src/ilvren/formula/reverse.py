@@ -190,7 +190,7 @@ def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -
             return graph.arrange("interp_pull", (adjoint, a, node.operands[1]), own, node.detail)
         case "lookup" if place == 0:
             return None
-        case "peak_place" | "cross_place" | "leave_place":
+        case "peaked" | "cross_place" | "leave_place":
             return None
         case "lookup":
             return graph.arrange("lookup_pull", (adjoint, a, node.operands[1]), own, node.detail)

@@ -54,9 +54,10 @@ from numpy.typing import NDArray
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight, option
 from ilvren.methods.pieces.descent import endless
-from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
+from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby, spread_by_violation
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
+from ilvren.methods.pieces.rescaled import is_out_of_scale, rescaled
 
 __all__ = ["METHOD", "SqpOptions"]
 
@@ -84,6 +85,10 @@ SHORT, FIRST_SHIFT, SHIFT_UP, SHIFT_DOWN, MOST_SHIFT = 0.1, 1e-3, 10.0, 0.1, 1e8
 RESTORED_SHARE, RESTORATION_STEPS = 0.5, 300
 FIRST_DAMPING, LEAST_DAMPING, MOST_DAMPING = 1e-3, 1e-10, 1e12
 DAMPING_DOWN, DAMPING_UP = 0.2, 4.0
+# A restoration creeps that lowers |v|, still so large in the rows' sizes, by less than this share in so many steps.
+CREEPING_SHARE, CREEPING_STEPS, CREEPING_VIOLATION = 0.5, 12, 10.0
+# Looks over the box in one run, each after a restoration that creeps.
+FAR_LOOKS = 2
 # Restorations in one run: each must halve the violation, so this is far beyond any honest need.
 MOST_RESTORATIONS = 60
 # Looks around when the violation is stationary: a symmetric start is no evidence of conflict.
@@ -131,6 +136,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
+    far_looks = 0
     is_exact = (task.has_curvature or task.has_secants) and options.exact
     while True:
         model = _Model(matrix, here.g)
@@ -150,18 +156,30 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             continue
         if plan is None:
             restorations += 1
-            here, ended = yield from _restored(task, here, model.matrix)  # (2)
+            may_leave = far_looks < FAR_LOOKS
+            here, ended = yield from _restored(task, here, model.matrix, may_leave=may_leave)  # (2)
             if ended == "back" and restorations <= MOST_RESTORATIONS:
                 matrix, is_fresh = np.eye(n), True
                 step_length, note = math.nan, "feasibility restored as far as the linearised limits need it"
                 continue
-            if ended != "stationary":
+            if ended == "creeping":
+                far_looks += 1
+                elsewhere = yield from _less_violated_far(task, here, far_looks)
+                note = "restoring feasibility anew from elsewhere in the box: less is missed there"
+                if elsewhere is None:
+                    continue
+            elif ended != "stationary":
                 return Ending("stalled", "feasibility could not be restored")
-            elsewhere = (yield from less_violated_nearby(task, here, escapes)) if escapes < ESCAPES else None
-            if elsewhere is None:
-                return Ending("infeasible", "no direction reduces the violation of the limits any further")
-            step_length, note = float(np.abs(elsewhere.x - here.x).max()), "looked around for a lower violation"
-            here, escapes, matrix, is_fresh = elsewhere, escapes + 1, np.eye(n), True
+            else:
+                elsewhere = (yield from less_violated_nearby(task, here, escapes)) if escapes < ESCAPES else None
+                escapes, note = escapes + 1, "looked around for a lower violation"
+                if elsewhere is None:
+                    return Ending("infeasible", "no direction reduces the violation of the limits any further")
+            step_length = float(np.abs(elsewhere.x - here.x).max())
+            if ended == "creeping" and is_out_of_scale(elsewhere):
+                yield Iterate(elsewhere.x, step_length, note)
+                return (yield from rescaled(sqp, task, options, elsewhere))
+            here, matrix, is_fresh = elsewhere, np.eye(n), True
             continue
         met = met + 1 if standing.meets_conditions and _gains_little(task, here, plan, model) else 0
         if met and (_moves_little(task, here, plan) or met > MOST_MET):
@@ -305,9 +323,22 @@ def _direction(
     return plan if plan.outcome == "solved" and np.isfinite(plan.step).all() else None
 
 
-def _restored(task: Task, here: Point, matrix: FloatArray) -> Generator[Request | Iterate, Any, tuple[Point, str]]:
-    """Lower |v| by (2). Return the point reached and "back", "stationary" or "stuck"."""
+def _less_violated_far(task: Task, here: Point, number: int) -> Generator[Request | Tight | Iterate, Any, Point | None]:
+    """Return the one of some designs over the box that misses least, where that is clearly less than here, or None."""
+    points, violations = yield from spread_by_violation(task, number)
+    if not len(points) or violations[0] > CREEPING_SHARE * float(np.linalg.norm(task.misses(here.c))):
+        return None
+    point = yield from evaluated(points[0], derivatives=True)
+    return point if point.has_derivatives else None
+
+
+def _restored(
+    task: Task, here: Point, matrix: FloatArray, *, may_leave: bool = False
+) -> Generator[Request | Iterate, Any, tuple[Point, str]]:
+    """Lower |v| by (2). Return the point reached and "back" (where it has halved), "stationary",
+    "creeping" (if it `may_leave`) or "stuck"."""
     entry = float(np.linalg.norm(task.misses(here.c)))
+    course = [entry]
     scale = max(float(np.linalg.norm(here.j)) ** 2, 1e-300)
     damping = FIRST_DAMPING
     for _ in range(RESTORATION_STEPS):
@@ -332,17 +363,25 @@ def _restored(task: Task, here: Point, matrix: FloatArray) -> Generator[Request 
             if there.has_derivatives:
                 step = float(np.abs(there.x - here.x).max())
                 here, damping = there, damping * DAMPING_DOWN
-                if (
-                    now - gained <= RESTORED_SHARE * entry
-                    and _direction(task, here, _Model(matrix, here.g)) is not None
-                ):
+                left = now - gained
+                if left <= RESTORED_SHARE * entry and _direction(task, here, _Model(matrix, here.g)) is not None:
                     return here, "back"
                 yield Iterate(here.x, step, "restoring feasibility: the linearised limits conflict")
+                course.append(left)
+                if may_leave and _creeps(task, here, course):
+                    return here, "creeping"
                 continue
         damping *= DAMPING_UP
         if damping > MOST_DAMPING:
             break
     return here, "stationary" if _violation_slope(task, here) <= NEARLY_STATIONARY_SLOPE else "stuck"
+
+
+def _creeps(task: Task, here: Point, course: list[float]) -> bool:
+    """Return whether |v| (its `course`, step by step) is large and has hardly fallen for a while."""
+    if len(course) <= CREEPING_STEPS or course[-1] < CREEPING_SHARE * course[-1 - CREEPING_STEPS]:
+        return False
+    return task.violation(here.c) > CREEPING_VIOLATION
 
 
 def _violation_slope(task: Task, here: Point) -> float:

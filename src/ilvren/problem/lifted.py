@@ -47,7 +47,8 @@ def has_kinks(problem: Problem) -> bool:
         node = graph.nodes[number]
         if node.operation in ("variable", "call") or any(operand in varying for operand in node.operands):
             varying.add(number)
-            if node.operation in KINKED:
+            is_peak = node.operation == "where" and graph.nodes[node.operands[0]].operation == "peaked"
+            if node.operation in KINKED and not is_peak:
                 return True
     return False
 

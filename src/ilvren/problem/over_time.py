@@ -1101,7 +1101,9 @@ class Axis:
             left, right = (graph.apply("mul", self._along(steps, node), side) for side in both(slope))
             slopes = (left, right)
         begins = self.template.data(f"{self.key} begins", self.taus[:-1])
-        return Samples(whole, low, high, slopes, begins, steps)
+        twice = set(np.array(self.sides.taus)[:-1][np.diff(self.sides.taus) == 0.0].tolist()) if has_jumps else set()
+        corners = tuple(k for k, tau in enumerate(self.taus[1:].tolist()) if tau in twice)
+        return Samples(whole, low, high, slopes, begins, steps, corners)
 
     def _along(self, steps: int, node: int) -> int:
         shape = self.graph.shape(node)

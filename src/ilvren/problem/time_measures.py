@@ -22,7 +22,7 @@ __all__ = ["Measures", "Samples"]
 class Samples:
     """A signal along the grid: at all moments (count, *shape), at the lower and upper ends of intervals, with slopes
     there times the intervals' lengths (None where not known); where intervals begin and how long they are, as shares
-    of the time."""
+    of the time; `corners` are the intervals at whose upper ends it may jump."""
 
     whole: int
     low: int
@@ -30,6 +30,7 @@ class Samples:
     slopes: tuple[int, int] | None
     begins: int
     steps: int
+    corners: tuple[int, ...] = ()
 
 
 class Measures:
@@ -58,7 +59,8 @@ class Measures:
             return shaping.index(self.graph, node, ((0, self.graph.shape(node)[0], 1), *place))
 
         slopes = None if samples.slopes is None else (own(samples.slopes[0]), own(samples.slopes[1]))
-        return Samples(own(samples.whole), own(samples.low), own(samples.high), slopes, samples.begins, samples.steps)
+        whole, low, high = (own(part) for part in (samples.whole, samples.low, samples.high))
+        return Samples(whole, low, high, slopes, samples.begins, samples.steps, samples.corners)
 
     def _ends(self, samples: Samples) -> tuple[int, int, int, int]:
         zero = self.graph.stretched(self.graph.constant(0.0), self.graph.shape(samples.low))
@@ -76,10 +78,10 @@ class Measures:
         keys = self.axis.template.data(f"intervals {count}", range(count))
         return self.graph.arrange("lookup", (place, keys, node), (), (0,))
 
-    def _cubic(self, samples: Samples, place: int) -> tuple[int, int, int, int, int]:
-        """Return (s, e, u, and the coefficients of θ² and θ³) of (1) of `formula.places` in one interval."""
+    def _cubic(self, ends: tuple[int, ...]) -> tuple[int, int, int, int, int]:
+        """Return (s, e, u, and the coefficients of θ² and θ³) of (1) of `formula.places`, in one interval or all."""
         apply, constant = self.graph.apply, self.graph.constant
-        s, e, u, v = (self._at(place, node) for node in self._ends(samples))
+        s, e, u, v = ends
         rise = apply("sub", e, s)
         both = apply("add", u, v)
         b = apply("sub", apply("sub", apply("mul", constant(3.0), rise), both), u)
@@ -101,7 +103,14 @@ class Measures:
     # ---- extremes ---------------------------------------------------------------------------------
 
     def highest(self, node: int) -> int:
-        """Return the largest value."""
+        """Return the largest value; of what is itself the largest of several things, the largest of theirs, so that
+        none has a kink between moments."""
+        moment = self.axis.graph
+        operation, operands = moment.nodes[node].operation, moment.nodes[node].operands
+        if operation == "abs":
+            operation, operands = "max", (operands[0], moment.apply("neg", operands[0]))
+        if operation == "max" and all(moment.shape(operand) == moment.shape(node) for operand in operands):
+            return self.graph.apply("max", *(self.highest(operand) for operand in operands))
         return self._each(node, lambda samples, _: self._highest(samples))
 
     def lowest(self, node: int) -> int:
@@ -109,15 +118,22 @@ class Measures:
         return self.graph.apply("neg", self.highest(self.axis.graph.apply("neg", node)))
 
     def _highest(self, samples: Samples) -> int:
-        apply, constant = self.graph.apply, self.graph.constant
-        place, is_inside, end = self._placed("peak_place", samples, count=3)
-        cubic = self._cubic(samples, place)
-        s, e, u, b, c = cubic
-        bend = apply("sub", apply("square", b), apply("mul", constant(3.0), apply("mul", c, u)))
-        root = apply("sqrt", apply("where", is_inside, bend, constant(1.0)))
-        theta = apply("unit", u, apply("sub", root, b))
-        at_end = apply("add", s, apply("mul", end, apply("sub", e, s)))
-        return apply("where", is_inside, self._value(cubic, theta), at_end)
+        """The largest of the peaks inside intervals, of the lower ends of those without one, of the last moment, and
+        of the ends before jumps: of each moment once, as two that are always equal would look like a kink."""
+        apply, constant, graph = self.graph.apply, self.graph.constant, self.graph
+        found, count = samples.low, graph.shape(samples.low)[0]
+        if samples.slopes is not None:
+            is_inside = graph.arrange("peaked", self._ends(samples), (count,), ())
+            cubic = self._cubic(self._ends(samples))
+            s, _, u, b, c = cubic
+            bend = apply("sub", apply("square", b), apply("mul", constant(3.0), apply("mul", c, u)))
+            root = apply("sqrt", apply("where", is_inside, bend, constant(1.0)))
+            theta = apply("unit", u, apply("sub", root, b))
+            theta = apply("where", is_inside, theta, constant(0.0))
+            found = apply("where", is_inside, self._value(cubic, theta), s)
+        ends = [*(k for k in samples.corners if k < count - 1), count - 1]
+        parts = [found, *(shaping.index(graph, samples.high, ((k, k + 1, 1),)) for k in ends)]
+        return shaping.reduced(graph, "max", shaping.join(graph, tuple(parts)), None)
 
     # ---- times ------------------------------------------------------------------------------------
 
@@ -125,7 +141,7 @@ class Measures:
         """Return the share of the time at which an interval's cubic is at a level, `theta` being where that is: two
         steps of Newton's method from there change nothing but give the first and second derivatives."""
         apply = self.graph.apply
-        cubic = self._cubic(samples, place)
+        cubic = self._cubic(tuple(self._at(place, node) for node in self._ends(samples)))
         for _ in range(2):
             miss = apply("sub", self._value(cubic, theta), level)
             theta = apply("sub", theta, apply("unit", miss, self._slope(cubic, theta)))

@@ -8,6 +8,7 @@ from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.methods.base import Method, Protocol, Task, method_named
+from ilvren.methods.pieces.first_look import looking_first
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
@@ -116,15 +117,15 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
-    methods = [_resolved(problem, name, settings) for name in choice.names]
+    methods = [_resolved(problem, name, settings, looks_first=True) for name in choice.names]
     return with_second_look(problem, looking(in_turn(methods)), methods[0], settings), choice
 
 
-def _resolved(problem: Problem, name: str, settings: Settings) -> Method:
+def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:
     method = method_named(name)
     if method.inner:
         return _with_inner(problem, method, settings)
-    method = watched(method)
+    method = watched(looking_first(method) if looks_first else method)
     return lifting(method) if can_lift(method) and _has_room(problem, method) else method
 
 

@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Reply, Request, Task
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+from ilvren.methods.base import Bend, Reply, Request, Task, Tight
+from ilvren.methods.pieces.coding import Coding, spread
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, tightened
 
-__all__ = ["downhill_from_saddle", "less_violated_nearby", "null_space", "valid_nearby"]
+__all__ = ["downhill_from_saddle", "less_violated_nearby", "null_space", "spread_by_violation", "valid_nearby"]
 
 FloatArray = NDArray[np.float64]
 
@@ -20,6 +21,9 @@ FloatArray = NDArray[np.float64]
 ESCAPE_SHARE = 1e-6
 # How far to look, and at how many designs at most.
 ESCAPE_RADII, MOST_DRAWS = (3.0, 1.0, 0.3, 0.03), 24
+# Designs over the box that are looked at for a lower violation: so many, and so many for each variable; of models that
+# take long, for each variable alone; at most. Of one side of zero, half of them by ratio, over so many decades.
+FAR_DRAWS, FAR_DRAWS_PER_VARIABLE, MOST_FAR_DRAWS, DECADES = 20, 20, 200, 3.0
 # How far from an invalid start a valid one is looked for, and at how many designs each.
 START_RADII, START_DRAWS = (0.01, 0.1, 0.5, 2.0), 6
 # Dense eigenvectors are computed up to so many variables.
@@ -50,6 +54,30 @@ def less_violated_nearby(task: Task, here: Point, number: int = 0) -> Generator[
         return None
     point = yield from evaluated(points[best], derivatives=True)
     return point if point.has_derivatives else None
+
+
+def spread_by_violation(task: Task, number: int = 0) -> Generator[Request | Tight, Any, tuple[FloatArray, FloatArray]]:
+    """Return designs over the box (k, n), those of the least |v| first, and |v| (k,); only those with finite values.
+    They depend on seed and number alone."""
+    n, box, rng = len(task.start), Coding.of(task), np.random.default_rng([task.seed, 79, number])
+    count = 2 * n + 2 if task.seconds is not None else FAR_DRAWS + FAR_DRAWS_PER_VARIABLE * n
+    points = spread(box, min(count, MOST_FAR_DRAWS) + 1, rng)[1:]
+    low, high = box.box_lower, box.box_upper
+    one_sided = (low >= 0.0) | (high <= 0.0)
+    largest = np.where(low >= 0.0, high, low)
+    least = np.where(low >= 0.0, low, high)
+    share = (points - least) / np.where(largest == least, 1.0, largest - least)
+    by_ratio = largest * 10.0 ** (DECADES * (share - 1.0))
+    points[::2] = np.where(one_sided & (np.abs(by_ratio) >= np.abs(least)), by_ratio, points)[::2]
+    points = np.clip(points, task.lower, task.upper)
+    for place in range(len(points) if task.is_lifted else 0):
+        points[place] = yield from tightened(task, points[place])
+    reply: Reply = yield Request(points)
+    found = np.array([float(np.linalg.norm(task.misses(rows))) for rows in reply.rows])
+    found[~(np.isfinite(reply.objective) & np.isfinite(found))] = np.inf
+    order = np.argsort(found, kind="stable")
+    order = order[np.isfinite(found[order])]
+    return points[order], found[order]
 
 
 def valid_nearby(task: Task, x: FloatArray) -> Generator[Request, Any, Point | None]:

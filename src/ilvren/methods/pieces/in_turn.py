@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Bend, Checkpoint, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
-from ilvren.methods.pieces.escape import valid_nearby
+from ilvren.methods.pieces.escape import spread_by_violation, valid_nearby
 from ilvren.methods.pieces.together import Child, together
 
 __all__ = ["all_of", "in_turn"]
@@ -22,6 +22,8 @@ FloatArray = NDArray[np.float64]
 ENDS_WELL = frozenset({"converged", "settled", "unbounded"})
 # A second opinion on a conflict has so many requests at least.
 LEAST_OPINION = 100
+# A conflict is looked at from so many other designs of the box, too, each for so many requests at least.
+ELSEWHERE, LEAST_ELSEWHERE = 2, 40
 
 
 @dataclass(frozen=True)
@@ -69,13 +71,34 @@ def in_turn(methods: Sequence[Method]) -> Method:
             standing = part.standing
             if part.last is not None and standing is not None and standing.violation <= task.feasibility:
                 start = np.clip(part.last.point, task.lower, task.upper)
+        is_left = False
+        if parts[_best_of(parts)][1].ending.claim == "infeasible" and not task.is_convex:
+            is_left = True
+            elsewhere = yield from _from_elsewhere(methods[0], task, parts[0][1].requests)
+            if elsewhere is not None:
+                return replace(elsewhere, method=methods[0].name)
         best = _best_of(parts)
         last = parts[best][1].last
-        if best < len(parts) - 1 and last is not None:
+        if (is_left or best < len(parts) - 1) and last is not None:
             yield replace(last, step=math.nan, note=f"back to where {parts[best][0]} ended", path=parts[best][0])
         return _ending(parts, best)
 
     return _declared(methods, run)
+
+
+def _from_elsewhere(
+    method: Method, task: Task, requests: int
+) -> Generator[Request | Bend | Tight | Iterate, Any, Ending | None]:
+    """Return the ending of a method that ends well from one of the designs over the box that miss least: no direction
+    may lower the violation where it is stuck, and limits be met elsewhere all the same. None if none does."""
+    points, _ = yield from spread_by_violation(task)
+    for x in points[:ELSEWHERE]:
+        part: _Part = yield from _part(
+            method, replace(task, start=x), "from elsewhere in the box", max(LEAST_ELSEWHERE, requests)
+        )
+        if part.ending.claim in ENDS_WELL:
+            return part.ending
+    return None
 
 
 def _declared(methods: Sequence[Method], run: Callable[[Task, NoOptions], Protocol]) -> Method:

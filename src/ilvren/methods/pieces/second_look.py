@@ -67,6 +67,8 @@ SAMPLES_PER_VARIABLE, MOST_SAMPLES, SAMPLES_SHARE = 400, 4000, 0.1
 LEAST_SEARCHES, MOST_SEARCHES, SEARCHES_SHARE = 6, 60, 0.45
 # A population of fewer evaluations for each variable is not worth its while.
 LEAST_HORIZON_PER_VARIABLE = 500
+# Designs of all populations, so that a run's usual limit leaves room to go on from what they find.
+MOST_POPULATED = 60_000
 # A population that narrows is about so large on average.
 TYPICAL_POPULATION = 60.0
 # Two ends are one optimum where f agrees to so many tolerances and the designs to this share of the box.
@@ -407,7 +409,7 @@ class _Search:
         each = (ASK + meter.effort.nodes + ITERATION) / TYPICAL_POPULATION + NODE_MANY * meter.effort.nodes + 6.0
         if self.task.seconds is not None:
             each += 1e6 * self.task.seconds
-        horizon = int(left / each)
+        horizon = min(int(left / each), int(MOST_POPULATED * max(meter.effort.scale, 1.0)) - self.populated)
         if horizon < LEAST_HORIZON_PER_VARIABLE * n:
             return False
         method = method_named("differential-evolution")
