@@ -71,6 +71,60 @@ cost = "over"
         self.assertAlmostEqual(found["never"], 8 * (1 + (abs(y[-1] - 0.2) - 0.01) / 0.01), delta=1e-2)
         self.assertAlmostEqual(found["short"], 8 * (1 + (9 - y.max()) / 8.5), delta=1e-3)
 
+    def test_extremes_of_what_turns_jumps_and_is_a_vector(self):
+        found = values(text("""
+[variables]
+k = { start = [1.0, 4.0], shape = 2, lower = 0.1, upper = 5 }
+[controls]
+u = { start = [0, 0.5, -1], lower = -1, upper = 1, pieces = 3 }
+[states]
+x = { shape = 2, rate = "v", initial = [1, 1] }
+v = { shape = 2, rate = "-k * x", initial = [0, 0] }
+ramp = { rate = 1, initial = 0 }
+[derived]
+swing = "highest(abs(v))"
+low = "lowest(v)"
+top = "highest(max(x[0], 2 - 2 * ramp))"
+before = "highest(ramp + u)"
+[minimize]
+cost = "sum(swing)"
+"""))  # fmt: skip
+        np.testing.assert_allclose(found["swing"], [1, 2], atol=1e-4)
+        np.testing.assert_allclose(found["low"], [-1, -2], atol=1e-4)
+        self.assertAlmostEqual(found["top"], 2.0, delta=1e-9)
+        self.assertAlmostEqual(found["before"], 2.5, delta=1e-9)  # where the jump down comes
+
+    def test_the_least_peak_is_found_where_many_moments_share_it(self):
+        found = run(loads(text("""
+[controls]
+u = { start = 0.1, lower = -2, upper = 2, pieces = 6 }
+[states]
+x = { rate = "u - 0.5 * x", initial = 0 }
+[minimize]
+peak = "highest(abs(u))"
+[constraints]
+there = "last(x) == 1"
+""")))  # fmt: skip
+        self.assertEqual(found.outcome, "converged")
+        self.assertAlmostEqual(found.objective, 0.5 / (1 - math.exp(-1.5)), delta=1e-5)
+
+    def test_a_start_that_runs_away_is_left_for_another(self):
+        found = run(loads(text("""
+[variables]
+k = { start = 0.1, lower = 0, upper = 40 }
+d = { start = 0.1, lower = 0, upper = 40 }
+[states]
+x = { rate = "v", initial = 1 }
+v = { rate = "(9 - k) * x + (2 - d) * v", initial = 0 }
+[minimize]
+cost = "integral(x^2) + 0.001 * (k^2 + d^2)"
+[constraints]
+cap = "-0.4 <= x <= 1.1"
+""", to=12)))  # fmt: skip
+        self.assertEqual(found.outcome, "converged")
+        self.assertLess(found.objective, 0.6523)
+        self.assertLess(found.counts["evaluations"], 200)
+
     def test_delay_by_steps(self):
         # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
         found = values(text("""

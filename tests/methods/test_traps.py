@@ -49,6 +49,17 @@ class Traps(unittest.TestCase):
             for result in self.assert_honest(text):
                 self.assertAlmostEqual(result.objective, best, places=5)
 
+    def test_limits_that_only_a_far_part_of_the_box_meets_are_no_conflict(self):
+        """No direction lowers the violation at the small hump; the large one is a twentieth of the box."""
+        row = "0.5 * exp(-(x0 - 5)^2) + exp(-(x0 - 50)^2 / 4) >= 0.8"
+        text = bounded("start = 5.2, lower = 0, upper = 60", objective="x0", constraints=(row,))
+        self.assertNotEqual(run(loads(text), method="sqp").outcome, "converged")
+        found = run(loads(text))
+        self.assertEqual(found.outcome, "converged")
+        self.assertAlmostEqual(found.objective, 50 - 2 * np.sqrt(np.log(1 / 0.8)), places=5)
+        unmet = bounded("start = 5.2, lower = 0, upper = 60", objective="x0", constraints=(row.replace("0.8", "1.1"),))
+        self.assertIn(run(loads(unmet)).outcome, ("infeasible", "no-feasible"))
+
     def test_a_linear_program_with_more_active_limits_than_variables(self):
         text = two_variables("-x - y", "x <= 1", "y <= 1", "x + y <= 2", "2*x + y <= 3", "x + 2*y <= 3", "x - y <= 0")
         for result in self.assert_honest(text):

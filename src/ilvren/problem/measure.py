@@ -64,6 +64,10 @@ class Measures:
         """Return the measures that know of moves (n,) that change something; 0 where nothing is known."""
         return replace(self, _moves=moves)
 
+    def with_starts(self, starts: FloatArray) -> Measures:
+        """Return the measures that take other values (n,) for the starts that sizes are made of."""
+        return replace(self, _starts=starts)
+
     @property
     def moves(self) -> FloatArray:
         """Return the moves (n,) that change something by its size; 0 where nothing is known."""

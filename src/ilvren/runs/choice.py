@@ -26,6 +26,8 @@ GLOBAL = "global"
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
+# Rows up to which a quadratic subproblem of few variables is quick: a limit at every moment, say.
+MOST_ROWS_OF_FEW = 3000
 # Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
 MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
@@ -65,7 +67,7 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     # What goes on inside a model nobody sees: it may have kinks, too, or slopes that differences get wrong.
     without_slopes = ("quadratic-interpolation", "mesh-adaptive-search") if problem.sources else ("nelder-mead",)
     last = without_slopes if n <= FEW and (has_kinks(problem) or problem.sources) else ()
-    is_small = n + m <= SMALL
+    is_small = _is_small(n, m)
     if n <= FEW and any(source.is_apart and not source.can_supply for source in problem.sources):
         why = "values of a program: few calls, whatever digits it shows and wherever it fails"
         return Choice(("quadratic-interpolation", "mesh-adaptive-search"), why)
@@ -99,9 +101,14 @@ def _with_lifted(problem: Problem, lifted: Lifted) -> Choice:
     rows = lifted.problem.row_count - problem.row_count
     why = f"kinks lifted into {unknowns} unknown{'s' * (unknowns > 1)} and {rows} smooth limits"
     last = ("nelder-mead",) if n <= FEW else ()
-    if len(lifted.problem.free) + lifted.problem.row_count <= SMALL:
+    if _is_small(len(lifted.problem.free), lifted.problem.row_count):
         return Choice(("sqp", "interior-point", *last), why)
     return Choice(("interior-point", "sqp", *last) if n <= FEW else ("interior-point", "augmented-lagrangian"), why)
+
+
+def _is_small(n: int, m: int) -> bool:
+    """Return whether dense matrices of n variables and m rows are quick."""
+    return n + m <= SMALL or (n <= FEW and m <= MOST_ROWS_OF_FEW)
 
 
 def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:

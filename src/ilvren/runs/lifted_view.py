@@ -8,6 +8,7 @@ conditions of the problem itself, none of whose directional derivatives within t
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +26,10 @@ from ilvren.runs.settings import Settings
 __all__ = ["LiftedView"]
 
 FloatArray = NDArray[np.float64]
+
+
+# So many times the size that it has at a design a kink had at the start, for that to say nothing any more.
+VAST = 1e3
 
 
 class LiftedView:
@@ -84,7 +89,9 @@ class LiftedView:
     def conditions(self, point: FloatArray, multipliers: FloatArray | None = None) -> Conditions | None:
         """Return the conditions at a design (n,), cut to the problem's own variables and rows; `multipliers` (m + p,)
         are the method's own, scaled."""
-        found = self._assessor.conditions(*self._evaluated(point), multipliers)
+        tight, evaluation = self._evaluated(point)
+        self._assessor.measures = self._measures_at(tight, evaluation)
+        found = self._assessor.conditions(tight, evaluation, multipliers)
         if found is None:
             return None
         return replace(
@@ -96,7 +103,42 @@ class LiftedView:
             rest=found.rest[: len(self.lifted.own.continuous_places)],
         )
 
+    def _measures_at(self, tight: FloatArray, evaluation: Evaluation) -> Measures:
+        """Return the measures at a lifted design: a kink that was vastly larger at the start has the size of what it is
+        here, or of what moves something here."""
+        n, m, measures = self._n, self._m, self.measures
+        sizes = measures.variable_sizes(tight)[n:]
+        if not evaluation.has_finite_derivatives or not len(sizes):
+            return measures
+        assert evaluation.gradient is not None
+        assert evaluation.jacobian is not None
+        slopes = np.abs(evaluation.gradient[n:])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            own = np.where(slopes > 0.0, abs(evaluation.objective) / slopes, np.inf)
+            if m:
+                own = np.fmin(own, 1.0 / _largest(evaluation.jacobian[:m][:, n:], 1.0 / measures.row_sizes[:m], axis=0))
+        own = np.maximum(np.abs(tight[n:]), np.where(np.isfinite(own), own, 0.0))
+        is_vast = (own > 0.0) & (sizes > VAST * own)
+        if not is_vast.any():
+            return measures
+        row_sizes, moves, starts = measures.row_sizes.copy(), measures.moves.copy(), tight.copy()
+        starts[:n] = np.array(self.problem.start)[:n]
+        starts[n:] = np.where(is_vast, own, sizes)
+        moves[n:] = np.where(is_vast, own, moves[n:])
+        of_kinks = _largest(evaluation.jacobian[m:][:, n:], own, axis=1)
+        is_vast_row = (of_kinks > 0.0) & (row_sizes[m:] > VAST * of_kinks)
+        row_sizes[m:] = np.where(is_vast_row, of_kinks, row_sizes[m:])
+        return replace(measures.with_moves(moves).with_starts(starts), row_sizes=row_sizes)
+
     def violation_is_stationary(self, point: FloatArray) -> bool:
         """Return whether no direction lowers the violation at a design (n,)."""
         tight, evaluation = self._evaluated(point)
         return violation_is_stationary(self.problem, self.measures, tight, evaluation, self.scaling.rows)
+
+
+def _largest(matrix: Any, weights: FloatArray, *, axis: int) -> FloatArray:
+    """Return the largest |entry| of each column (axis 0) or row (1), times weights (of rows; of columns)."""
+    weights = weights[:, np.newaxis] if axis == 0 else weights[np.newaxis]
+    if isinstance(matrix, np.ndarray):
+        return np.asarray((np.abs(matrix) * weights).max(axis=axis, initial=0.0))
+    return np.asarray(abs(matrix).multiply(weights).tocsr().max(axis=axis).toarray()).ravel()

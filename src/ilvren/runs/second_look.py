@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -16,6 +17,9 @@ __all__ = ["document", "no_second_look", "with_second_look"]
 
 # Beyond so many free variables or rows a second look would be a look at a corner.
 MOST_VARIABLES, MOST_ROWS = 60, 200
+# Operations of simulations are of plain numbers, and take so much of the work of a formula's; of one design among many
+# so much, in work for each, where they are simulated together, and where that cannot be.
+SIMULATED_SHARE, SIMULATED_AMONG_MANY, SIMULATED_ALONE = 0.25, 0.1, 0.6
 # Free variables up to which a proof by a few hundred boxes is tried.
 MOST_PROVED = 6
 
@@ -27,6 +31,10 @@ def with_second_look(problem: Problem, method: Method, local: Method, settings: 
         return method
     is_least = partial(_is_least, problem) if _can_be_proved(problem) else None
     effort = Effort(scale, *_operations(problem), partial(_is_convex, problem), is_least)
+    if problem.simulations:
+        has_lags = any(axis.lag_nodes for axis in problem.template.built_axes)
+        among_many = SIMULATED_ALONE if has_lags else SIMULATED_AMONG_MANY
+        effort = replace(effort, is_over_time=not problem.sources, among_many=among_many)
     return looking_again(method, looking(local), effort)
 
 
@@ -66,7 +74,9 @@ def _operations(problem: Problem) -> tuple[float, float]:
     each = 0.01 if graph.has_arrays else 0.0
     weight = 4.0 if graph.has_arrays else 1.0  # an operation of NumPy takes longer than one of Python
     elements = sum(node.size for node in found)
-    simulated = sum(axis.operations for axis in problem.template.built_axes) if problem.simulations else 0.0
+    simulated = (
+        SIMULATED_SHARE * sum(axis.operations for axis in problem.template.built_axes) if problem.simulations else 0.0
+    )
     return weight * len(found) + each * elements + simulated, float(elements)
 
 

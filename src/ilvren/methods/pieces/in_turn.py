@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Bend, Checkpoint, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
+from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.escape import spread_by_violation, valid_nearby
 from ilvren.methods.pieces.together import Child, together
 
@@ -22,8 +23,9 @@ FloatArray = NDArray[np.float64]
 ENDS_WELL = frozenset({"converged", "settled", "unbounded"})
 # A second opinion on a conflict has so many requests at least.
 LEAST_OPINION = 100
-# A conflict is looked at from so many other designs of the box, too, each for so many requests at least.
-ELSEWHERE, LEAST_ELSEWHERE = 2, 40
+# A conflict is looked at from so many other designs of the box, too, each for so many requests at least; they are so
+# far apart, and from where methods were stuck, in shares of the box.
+ELSEWHERE, LEAST_ELSEWHERE, APART = 3, 40, 0.05
 
 
 @dataclass(frozen=True)
@@ -74,7 +76,8 @@ def in_turn(methods: Sequence[Method]) -> Method:
         is_left = False
         if parts[_best_of(parts)][1].ending.claim == "infeasible" and not task.is_convex:
             is_left = True
-            elsewhere = yield from _from_elsewhere(methods[0], task, parts[0][1].requests)
+            stuck = [part.last.point for _, part in parts if part.last is not None]
+            elsewhere = yield from _from_elsewhere(methods[0], task, parts[0][1].requests, stuck)
             if elsewhere is not None:
                 return replace(elsewhere, method=methods[0].name)
         best = _best_of(parts)
@@ -87,12 +90,20 @@ def in_turn(methods: Sequence[Method]) -> Method:
 
 
 def _from_elsewhere(
-    method: Method, task: Task, requests: int
+    method: Method, task: Task, requests: int, left: list[FloatArray]
 ) -> Generator[Request | Bend | Tight | Iterate, Any, Ending | None]:
     """Return the ending of a method that ends well from one of the designs over the box that miss least: no direction
-    may lower the violation where it is stuck, and limits be met elsewhere all the same. None if none does."""
+    may lower the violation where it is stuck, and limits be met elsewhere all the same. None if none does. `left` are
+    designs near which nothing was found."""
     points, _ = yield from spread_by_violation(task)
-    for x in points[:ELSEWHERE]:
+    widths, tried, left = Coding.of(task).widths, 0, list(left)
+    for x in points:
+        if tried == ELSEWHERE:
+            break
+        if any(bool((np.abs(x - other) <= APART * widths).all()) for other in left):
+            continue
+        tried += 1
+        left.append(x)
         part: _Part = yield from _part(
             method, replace(task, start=x), "from elsewhere in the box", max(LEAST_ELSEWHERE, requests)
         )

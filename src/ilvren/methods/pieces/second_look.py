@@ -51,6 +51,8 @@ FloatArray = NDArray[np.float64]
 
 # The budget is so many times the work of the first search, within these ends.
 TIMES_FIRST, LEAST_WORK, MOST_WORK = 10.0, 1.0e6, 1.2e6
+# Of what evolves over time, whose searches take seconds, it may be so many times the first one, up to another end.
+TIMES_FIRST_OVER_TIME, MOST_WORK_OVER_TIME = 3.0, 3.0e6
 # Where the first search took more than this share of it, no other fits.
 MOST_FIRST_SHARE = 0.4
 # Work of a request, of each design in it, of each node of a formula at one design alone and among many, of an iteration
@@ -88,13 +90,16 @@ class Effort:
     `elements` those on single numbers that they come to;
     `is_convex` is asked once the first search has converged: then there is nothing to look for. `is_least`(f, slack,
     boxes), f as written, tells whether so many boxes prove that no feasible design is better than f − slack, and how
-    many were bounded; None where nothing can be proved."""
+    many were bounded; None where nothing can be proved. `is_over_time`: a design is a simulation.
+    `among_many` is the work of a node at one of many designs."""
 
     scale: float
     nodes: float
     elements: float
     is_convex: Callable[[], bool]
     is_least: Callable[[float, float, int], tuple[bool, int]] | None = None
+    is_over_time: bool = False
+    among_many: float = NODE_MANY
 
 
 @dataclass
@@ -115,7 +120,7 @@ class _Meter:
             if self.seconds is not None:  # derivatives may take a call for each variable
                 self.work += k * 1e6 * self.seconds * (self.n + 1 if message.derivatives else 1)
             elif k >= MANY and not message.derivatives:
-                self.work += ASK + nodes + NODE_MANY * nodes * k
+                self.work += ASK + nodes + self.effort.among_many * nodes * k
             else:
                 self.work += ASK + k * (ONE + NODE * nodes * (2.0 if message.derivatives else 1.0))
         elif isinstance(message, Bend):
@@ -148,7 +153,10 @@ def looking_again(method: Method, local: Method, effort: Effort) -> Method:
             return first.ending
         if effort.is_convex():
             return replace(first.ending, looked=Looked(is_convex=True))
-        meter.limit = meter.work + effort.scale * min(max(TIMES_FIRST * first.work, LEAST_WORK), MOST_WORK)
+        most = MOST_WORK
+        if effort.is_over_time:
+            most = max(most, min(TIMES_FIRST_OVER_TIME * first.work, MOST_WORK_OVER_TIME))
+        meter.limit = meter.work + effort.scale * min(max(TIMES_FIRST * first.work, LEAST_WORK), most)
         if first.work > MOST_FIRST_SHARE * (meter.limit - meter.work):
             return first.ending
         here = np.asarray(first.last.point, dtype=float)
@@ -322,7 +330,7 @@ class _Search:
     def _sampled(self, work: float) -> Generator[Any, Any, FloatArray]:
         """Return the designs (k, n) to start from, after sampling."""
         n, task = len(self.here), self.task
-        each = NODE_MANY * self.meter.effort.nodes + 0.5
+        each = self.meter.effort.among_many * self.meter.effort.nodes + 0.5
         if task.seconds is not None:
             each = 1e6 * task.seconds
         count = int(min(SAMPLES_PER_VARIABLE * n, MOST_SAMPLES, work / each))
@@ -406,7 +414,8 @@ class _Search:
         whether there was enough left for that."""
         n, meter = len(self.here), self.meter
         left = meter.limit - meter.work - 2.0 * first_work
-        each = (ASK + meter.effort.nodes + ITERATION) / TYPICAL_POPULATION + NODE_MANY * meter.effort.nodes + 6.0
+        each = (ASK + meter.effort.nodes + ITERATION) / TYPICAL_POPULATION
+        each += meter.effort.among_many * meter.effort.nodes + 6.0
         if self.task.seconds is not None:
             each += 1e6 * self.task.seconds
         horizon = min(int(left / each), int(MOST_POPULATED * max(meter.effort.scale, 1.0)) - self.populated)
