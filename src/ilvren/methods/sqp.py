@@ -38,7 +38,8 @@ Source    M. J. D. Powell, "A fast algorithm for nonlinearly constrained optimiz
           (5): R. Fletcher, "Second order corrections for non-differentiable optimization", 1982;
           (6): M. R. Hestenes, "Multiplier and gradient methods", 1969, whose Lagrangian has this Hessian.
 Departs   by restoring with (2), which needs no second derivatives and proves conflict by a stationary |v|;
-          and by leaving saddles along negative curvature.
+          by leaving saddles along negative curvature; by going on from elsewhere in the box where (2) only creeps; and
+          by giving up where many iterations gain next to nothing.
 """
 
 from __future__ import annotations
@@ -95,6 +96,9 @@ MOST_RESTORATIONS = 60
 ESCAPES, LOOKS = 3, 5
 # Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
 MOST_QUIET = 8
+# So many iterations that neither change the objective by more than this share, nor bring the violation or the measured
+# conditions below half of what they were, lead nowhere: another method may.
+PATIENCE, LEAST_GAIN, NEARER = 60, 1e-4, 0.5
 # Iterations at which all conditions hold and next to nothing is to be gained, though the steps stay long.
 MOST_MET = 10
 # The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
@@ -120,6 +124,31 @@ class _Model:
     made: str = ""
 
 
+@dataclass
+class _Pace:
+    """What the best of the last iterations came to: (f, violation, stationarity), and of those before."""
+
+    now: tuple[float, float, float] = (math.nan, math.inf, math.inf)
+    before: tuple[float, float, float] = (math.nan, math.inf, math.inf)
+    count: int = 0
+    is_lost: bool = False
+
+    def take(self, f: float, standing: Standing) -> None:
+        """Take an iterate; every so often see what was gained."""
+        stationarity = math.inf if standing.stationarity is None else standing.stationarity
+        self.now = (f, min(self.now[1], standing.violation), min(self.now[2], stationarity))
+        self.count += 1
+        if self.count < PATIENCE:
+            return
+        gain = abs(self.before[0] - f)
+        is_level = gain <= LEAST_GAIN * abs(f)
+        is_no_better = self.now[1] > NEARER * self.before[1] or standing.violation == 0.0
+        self.is_lost = (
+            is_level and is_no_better and self.now[2] > NEARER * self.before[2] and not standing.meets_conditions
+        )
+        self.before, self.now, self.count = (f, *self.now[1:]), (f, math.inf, math.inf), 0
+
+
 def sqp(task: Task, options: SqpOptions) -> Protocol:
     """Run the method on `task`; see the head of this file."""
     here = yield from evaluated(task.start, derivatives=True)
@@ -136,7 +165,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
-    far_looks = 0
+    far_looks, pace = 0, _Pace()
     is_exact = (task.has_curvature or task.has_secants) and options.exact
     while True:
         model = _Model(matrix, here.g)
@@ -147,6 +176,11 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         before, plan = plan, _direction(task, here, model, plan)  # (1)
         standing: Standing = yield Iterate(here.x, step_length, note, held)
         held = math.nan
+        pace.take(here.f, standing)
+        if pace.is_lost:
+            return Ending(
+                "stalled", f"{PATIENCE} iterations gained next to nothing and brought the conditions no nearer"
+            )
         if plan is None and standing.violation <= task.feasibility:
             # Not the limits: the numbers have broken down. The curvature may be to blame.
             if is_fresh and not is_exact:

@@ -118,16 +118,14 @@ class LiftedView:
             if m:
                 own = np.fmin(own, 1.0 / _largest(evaluation.jacobian[:m][:, n:], 1.0 / measures.row_sizes[:m], axis=0))
         own = np.maximum(np.abs(tight[n:]), np.where(np.isfinite(own), own, 0.0))
-        is_vast = (own > 0.0) & (sizes > VAST * own)
-        if not is_vast.any():
+        own = np.where((own > 0.0) & (sizes > VAST * own), own, sizes)
+        of_rows = _largest(evaluation.jacobian[m:][:, n:], own, axis=1)
+        is_vast = (of_rows > 0.0) & (measures.row_sizes[m:] > VAST * of_rows)
+        if not is_vast.any() and (own == sizes).all():
             return measures
-        row_sizes, moves, starts = measures.row_sizes.copy(), measures.moves.copy(), tight.copy()
-        starts[:n] = np.array(self.problem.start)[:n]
-        starts[n:] = np.where(is_vast, own, sizes)
-        moves[n:] = np.where(is_vast, own, moves[n:])
-        of_kinks = _largest(evaluation.jacobian[m:][:, n:], own, axis=1)
-        is_vast_row = (of_kinks > 0.0) & (row_sizes[m:] > VAST * of_kinks)
-        row_sizes[m:] = np.where(is_vast_row, of_kinks, row_sizes[m:])
+        row_sizes = np.concatenate([measures.row_sizes[:m], np.where(is_vast, of_rows, measures.row_sizes[m:])])
+        starts = np.concatenate([np.array(self.problem.start)[:n], own])
+        moves = np.concatenate([measures.moves[:n], np.where(own < sizes, own, measures.moves[n:])])
         return replace(measures.with_moves(moves).with_starts(starts), row_sizes=row_sizes)
 
     def violation_is_stationary(self, point: FloatArray) -> bool:
