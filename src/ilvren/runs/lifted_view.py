@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Evaluation, Gate, measured
 from ilvren.evaluate.forms import form_of
 from ilvren.methods.base import Reply, Task
-from ilvren.problem import Lifted, Measures
+from ilvren.problem import Lifted, Measures, objective_size
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.claims import violation_is_stationary
 from ilvren.runs.conditions import Conditions
@@ -113,10 +113,10 @@ class LiftedView:
         assert evaluation.gradient is not None
         assert evaluation.jacobian is not None
         slopes = np.abs(evaluation.gradient[n:])
+        size = objective_size(measures.objective_magnitude, evaluation.objective, self._assessor.first_objective)
         with np.errstate(divide="ignore", invalid="ignore"):
-            own = np.where(slopes > 0.0, abs(evaluation.objective) / slopes, np.inf)
-            if m:
-                own = np.fmin(own, 1.0 / _largest(evaluation.jacobian[:m][:, n:], 1.0 / measures.row_sizes[:m], axis=0))
+            own = np.where(slopes > 0.0, size / slopes, np.inf)
+            own = np.fmin(own, 1.0 / _largest(evaluation.jacobian[:, n:], 1.0 / measures.row_sizes, axis=0))
         own = np.maximum(np.abs(tight[n:]), np.where(np.isfinite(own), own, 0.0))
         own = np.where((own > 0.0) & (sizes > VAST * own), own, sizes)
         of_rows = _largest(evaluation.jacobian[m:][:, n:], own, axis=1)
