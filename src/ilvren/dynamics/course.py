@@ -158,6 +158,8 @@ class March:
         self._samples = _samples(system)
         layout = self.layout
         self.is_plain = self.tableau.is_explicit and system.is_plain
+        c = self.tableau.c
+        self.shares = c.tolist(), np.clip(c, 1e-9, 1.0 - 1e-9).tolist()
         # What the stages of a step hold each for itself: the forcing, and what comes from some time ago.
         self.lagged = layout.lagged if self.is_plain else []
         self.forced = [*range(system.width + system.mode_count, system.all_width), *self.lagged]
@@ -329,20 +331,38 @@ class Walker:
             return self.lagged_last[2]
         taus, c = self.mesh.taus, self.march.tableau.c
         step = bisect.bisect_left(taus, tau0)
-        lows, steps = np.array([tau0]), np.array([h])
-        is_whole = step + 1 < len(taus) and taus[step] == tau0 and taus[step + 1] - tau0 == h
-        if is_whole:
-            least = min(float(self.given.lags[lag]) for lag in self.march.layout.rate_lags)
-            last = max(bisect.bisect_right(taus, tau0 + least) - 1, step + 1)
-            lows, steps = taus[step:last], np.diff(taus[step : last + 1])
+        if not (step + 1 < len(taus) and taus[step] == tau0 and taus[step + 1] - tau0 == h):
+            found = [self.lagged_alone(tau0 + h * a, tau0 + h * b) for a, b in zip(*self.march.shares, strict=True)]
+            self.lagged_last = (tau0, h, found)
+            return found
+        least = min(float(self.given.lags[lag]) for lag in self.march.layout.rate_lags)
+        last = max(bisect.bisect_right(taus, tau0 + least) - 1, step + 1)
+        lows, steps = taus[step:last], np.diff(taus[step : last + 1])
         at = lows[:, None] + steps[:, None] * c
         inside = lows[:, None] + steps[:, None] * np.clip(c, 1e-9, 1.0 - 1e-9)
         rows = self.lagged_at(at.ravel(), inside.ravel()).reshape(*at.shape, -1).tolist()
-        if is_whole:
-            self.lagged_rows = dict(zip(zip(lows.tolist(), steps.tolist(), strict=True), rows, strict=True))
-        else:
-            self.lagged_last = (tau0, h, rows[0])
+        self.lagged_rows = dict(zip(zip(lows.tolist(), steps.tolist(), strict=True), rows, strict=True))
         return list(rows[0])
+
+    def lagged_alone(self, tau: float, inside: float) -> list[float]:
+        """Return what one moment holds from some time ago, as `lagged_at` does, on plain floats."""
+        layout, found = self.march.layout, []
+        for lag in layout.rate_lags:
+            shift = float(self.given.lags[lag])
+            sigma, within = max(tau - shift, 0.0), inside - shift
+            if lag in layout.sigmas:
+                found.append(sigma)
+            if lag in layout.delayed:
+                states = layout.delayed[lag][1]
+                if sigma <= 0.0 or not len(self.course):
+                    found += [float(self.x_first[state]) for state in states]
+                else:
+                    found += self.behind.alone(segment_of(self.course, within), sigma, states)
+            for of, number, kind, _ in layout.controls:
+                if of == lag:
+                    value = self.control(number, kind, sigma, max(within, 0.0))
+                    found += [value] if isinstance(value, float) else np.ravel(value).tolist()
+        return found
 
     def lagged_at(self, taus: FloatArray, insides: FloatArray) -> FloatArray:
         """Return what moments hold from some time ago (moments, lagged), in the order of `Layout.lagged`."""

@@ -48,6 +48,14 @@ class Behind:
             found[own] = first[at] + h[at, None] * np.einsum("ms,msn->mn", weights, k[at])
         return found
 
+    def alone(self, place: int, sigma: float, states: list[int]) -> list[float]:
+        """Return some states at one moment within a segment, on plain floats."""
+        course = self.course
+        h, first, k = course.h[place], course.first[place], course.k[place]
+        theta = (sigma - course.tau0[place]) / h
+        weights = course.tableau.weights_alone(theta)
+        return [float(first[x] + h * sum(w * rates[x] for w, rates in zip(weights, k, strict=True))) for x in states]
+
     def _take(self) -> None:
         """Take what the course has gained into arrays."""
         course, count = self.course, len(self.course)

@@ -58,6 +58,21 @@ class Tableau:
             terms.append(terms[-1] * share)
         return np.asarray(rows @ terms)
 
+    def weights_alone(self, share: float) -> list[float]:
+        """Return what (2) weighs the k_j with at one θ, on plain floats."""
+        found = []
+        for row in self._dense_lists:
+            total = 0.0
+            for factor in row:
+                total = total * share + factor
+            found.append(total * share)
+        return found
+
+    @cached_property
+    def _dense_lists(self) -> list[list[float]]:
+        """Return the rows of P, the highest power first."""
+        return [row[::-1].tolist() for row in self.dense]
+
     def weights_many(self, shares: FloatArray) -> FloatArray:
         """Return what (2) weighs the k_j with at many θ (m, s)."""
         return np.asarray(shares[:, None] ** np.arange(1.0, self.dense.shape[1] + 1.0) @ self.dense.T)
