@@ -314,7 +314,7 @@ class Running(WithTube):
             os.kill(process.pid, way)
             process.wait(20)
             for _ in range(100):
-                if not folder.exists() and not _running_in(folder):
+                if not folder.parent.exists() and not _running_in(folder):
                     break
                 time.sleep(0.05)
             self.assertEqual(_running_in(folder), [], way)
