@@ -9,6 +9,7 @@ import argparse
 import importlib
 import inspect
 import sys
+from dataclasses import fields
 from pathlib import Path
 
 from ilvren.cli.arguments import Parser
@@ -16,6 +17,7 @@ from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import overview
 from ilvren.judge.verdict import HOLDING, MEANINGS
 from ilvren.methods.base import describe, method_named, method_names
+from ilvren.plans import plan_named, plan_names
 from ilvren.runs.result import HOLDS, OUTCOMES
 
 HERE = Path(__file__).parent
@@ -24,7 +26,12 @@ NOTICE = "<!-- Written by docs/generate.py; change the code it describes instead
 
 def pages() -> dict[str, str]:
     """Return {path below docs/: text} of every generated page."""
-    made = {"commands.md": commands_page(), "words.md": words_page(), "methods/README.md": methods_page()}
+    made = {
+        "commands.md": commands_page(),
+        "words.md": words_page(),
+        "methods/README.md": methods_page(),
+        "plans.md": plans_page(),
+    }
     for name in method_names():
         made[f"methods/{name}.md"] = method_page(name)
     return made
@@ -88,6 +95,36 @@ def methods_page() -> str:
         "What a run reports is always measured on the problem as written.",
     ]
     return "\n".join(lines) + "\n"
+
+
+def plans_page() -> str:
+    """Return the page of all sampling plans: what they are, their options, and the mathematics of their files."""
+    lines = [
+        NOTICE,
+        "# Sampling plans\n",
+        "`ilvren sample FILE --plan NAME`; how they are used: [exploring](exploring.md).\n",
+    ]
+    lines += ["| plan | what it is | for | more designs may join |", "|---|---|---|---|"]
+    plans = [plan_named(name) for name in plan_names()]
+    lines += [f"| `{p.name}` | {p.about} | {p.when} | {'yes' if p.grows else 'no'} |" for p in plans]
+    lines += [
+        "\n## Options\n",
+        "Given as `--option NAME=VALUE`.\n",
+        "| plan | option | default | meaning |",
+        "|---|---|---|---|",
+    ]
+    for plan in plans:
+        for item in fields(plan.options):
+            default = ("yes" if item.default else "no") if isinstance(item.default, bool) else item.default
+            lines.append(f"| `{plan.name}` | `{item.name.replace('_', '-')}` | {default} | {item.metadata['help']} |")
+    lines.append("\n## How they are made\n")
+    seen: dict[str, list[str]] = {}
+    for plan in plans:
+        seen.setdefault(plan.make.__module__, []).append(plan.name)
+    for module, names in [*seen.items(), ("ilvren.plans.quality", ["coverage"])]:
+        importlib.import_module(module)
+        lines += [f"### {', '.join(names)}\n", "```text", (inspect.getdoc(sys.modules[module]) or "").rstrip(), "```\n"]
+    return "\n".join(lines)
 
 
 def method_page(name: str) -> str:

@@ -18,12 +18,25 @@ ALLOWED = {
     "algebra": set(),
     "proofs": {"problem", "formula"},
     "methods": {"algebra"},
+    "plans": set(),
     "ledger": set(),
     "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
-    "explore": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "models", "algebra", "proofs"},
+    "explore": {"runs", "problem", "evaluate", "methods", "ledger", "formula", "models", "algebra", "proofs", "plans"},
     "judge": {"runs", "dynamics", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula"},
-    "cli": {"models", "formula", "problem", "evaluate", "methods", "ledger", "runs", "judge", "explore", "draw"},
+    "cli": {
+        "plans",
+        "models",
+        "formula",
+        "problem",
+        "evaluate",
+        "methods",
+        "ledger",
+        "runs",
+        "judge",
+        "explore",
+        "draw",
+    },
 }
 
 

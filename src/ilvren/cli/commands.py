@@ -13,6 +13,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "locate": ("locate", "where numbers stand in decks and listings, as entries to paste"),
     "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
     "simulate": ("simulate", "a design over time: its signals as a table, a file or a figure"),
+    "sample": ("sample", "the designs of a plan, or your own, evaluated: before any search, or instead of one"),
     "run": ("run", "run a method on a problem"),
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
     "resume": ("resume", "continue an interrupted, killed or exhausted run, or a contest"),
@@ -30,6 +31,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "locate", "draw", "simulate"),
+    "Explore": ("sample",),
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),

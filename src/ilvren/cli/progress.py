@@ -9,7 +9,7 @@ from typing import Any
 from ilvren.cli.tables import number, seconds_text, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import Problem
-from ilvren.runs import Event, Finer, Iterated, LookedOn, StageBegun, Started
+from ilvren.runs import Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
 
 __all__ = ["Progress", "progress_of"]
 
@@ -73,7 +73,7 @@ class Progress:
         if isinstance(event, Finer):
             self.close()
             self._terminal.note(f"looked at more finely: {event.told}")
-        if not isinstance(event, (Iterated, LookedOn)) or self._terminal.quiet or self._is_quiet:
+        if not isinstance(event, (Iterated, LookedOn, Sampled)) or self._terminal.quiet or self._is_quiet:
             return
         if self._first is None:
             self._first = event.best
@@ -83,7 +83,13 @@ class Progress:
         now = time.monotonic()
         if now < self._next:
             return
-        line = self._line(event) if isinstance(event, Iterated) else self._second_line(event)
+        line = (
+            self._line(event)
+            if isinstance(event, Iterated)
+            else self._sampled(event)
+            if isinstance(event, Sampled)
+            else self._second_line(event)
+        )
         if self._terminal.is_live:
             self._next = now + REDRAW_SECONDS
             if isinstance(event, Iterated) and len(event.leaders) > 1 and now - self._began > TABLE_SECONDS:
@@ -106,7 +112,15 @@ class Progress:
             self._terminal.err.flush()
             self._drawn = 0
 
-    def _best(self, event: Iterated | LookedOn) -> str:
+    def _sampled(self, event: Sampled) -> str:
+        most = self._limits[0]
+        left = ""
+        if most is not None and event.evaluations:
+            rest = (most - event.evaluations) * event.seconds / event.evaluations
+            left = f"  about {seconds_text(rest)} left" if rest >= 1.0 else ""
+        return f"{event.evaluations} of {most} designs  {self._best(event)}{left}"
+
+    def _best(self, event: Iterated | LookedOn | Sampled) -> str:
         return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING
 
     def _second_line(self, event: LookedOn) -> str:

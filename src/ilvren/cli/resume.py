@@ -62,6 +62,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             )
         finally:
             progress.close()
+        if "sample" in record.overrides:
+            from ilvren.cli.sample import show_sample
+
+            count = len(record.overrides["sample"]["designs"])
+            return show_sample(result, ledger, count, terminal, as_json=arguments.json)
     return finish(result, terminal, ledger=arguments.ledger, as_json=arguments.json, full=arguments.full)
 
 

@@ -180,6 +180,14 @@ class Ledger(GroupShelf, CallShelf):
         )
         self.flush()
 
+    def note_sample(self, run: int, sample: Mapping[str, object]) -> None:
+        """Record the designs that a sample consists of from now on, at once."""
+        given = json.dumps(sample), run
+        self._pending.append(
+            ("UPDATE runs SET overrides = json_set(overrides, '$.sample', json(?)) WHERE number = ?", given)
+        )
+        self.flush()
+
     def restore_run(self, run: RunRecord) -> None:
         """Put back what `reopen_run` and an end have changed: the run is as it was."""
         self._pending.clear()

@@ -5,7 +5,7 @@ Never asks which method it holds, only what the method declared. Knows nothing o
 
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
-from ilvren.runs.events import Ended, Event, Finer, Iterated, LookedOn, StageBegun, Started
+from ilvren.runs.events import Ended, Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
 from ilvren.runs.leaders import Leader
 from ilvren.runs.loop import is_large
 from ilvren.runs.pool import check_workers
@@ -31,6 +31,7 @@ __all__ = [
     "Quartiles",
     "Repeats",
     "RunResult",
+    "Sampled",
     "Settings",
     "StageBegun",
     "Started",

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ilvren.runs.leaders import Leader
 
-__all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "StageBegun", "Started"]
+__all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "Sampled", "StageBegun", "Started"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +63,15 @@ class LookedOn:
 
 
 @dataclass(frozen=True, slots=True)
+class Sampled:
+    """A design of a sample is there: how many are, the best feasible objective, and the seconds so far."""
+
+    evaluations: int
+    best: float | None
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Ended:
     """The run is over."""
 
@@ -76,4 +85,4 @@ class Finer:
     told: str
 
 
-Event = Finer | Started | StageBegun | Iterated | LookedOn | Ended
+Event = Finer | Started | StageBegun | Iterated | LookedOn | Sampled | Ended

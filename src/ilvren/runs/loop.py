@@ -36,6 +36,7 @@ from ilvren.methods.base import (
     Tight,
     Want,
 )
+from ilvren.methods.pieces.given import SAMPLE
 from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
 from ilvren.runs.assessing import Assessor
@@ -43,7 +44,7 @@ from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
 from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
-from ilvren.runs.events import Event, Iterated, LookedOn
+from ilvren.runs.events import Event, Iterated, LookedOn, Sampled
 from ilvren.runs.fitted import forecast_of
 from ilvren.runs.flight import Flight
 from ilvren.runs.history import History
@@ -163,6 +164,7 @@ class Loop:
         self._finished_by = ""
         self._looked: Looked | None = None
         self._watch = Watch(problem, settings.feasibility * self.measures.row_sizes)
+        self._is_sample = method.kind == SAMPLE
         self._is_beyond = False  # whether the method has converged and looks on
         self._first_evaluations: int | None = None  # until it first did
         # Runs of older ledgers are followed by the replies on record, which are kept whole.
@@ -287,6 +289,7 @@ class Loop:
             is_thorough = outcome != "exhausted"  # whoever limits a run does not wait for it
             if (
                 outcome in HOPELESS
+                and not self._is_sample
                 and self._leaders.feasible is None
                 and self._watch.at_end(is_thorough=is_thorough) is not None
             ):
@@ -303,7 +306,8 @@ class Loop:
         self._note_seconds(self._clock() - began)
         if not problem.free:
             return self._nothing_to_change()
-        self._check_conflict(self._watch.at_start(self._violation_at_start(), settings.feasibility))
+        if not self._is_sample:
+            self._check_conflict(self._watch.at_start(self._violation_at_start(), settings.feasibility))
         self.measures = self._with_sizes()
         self._scaling = Scaling.at(problem, self.measures, self._start, is_on=settings.scaling)
         if settings.scaling and self._scaling.objective < FLAT and not self.problem.sources:
@@ -359,7 +363,7 @@ class Loop:
         return self.measures.violation(np.array(self.problem.start), self._start.rows)
 
     def _check_conflict(self, conflict: Conflict | None) -> None:
-        if conflict is not None:
+        if conflict is not None and not self._is_sample:
             raise _Stop("infeasible", f"proved: {conflict.sentence}")
 
     def _task(self) -> Task:
@@ -389,6 +393,8 @@ class Loop:
         """Return the measures with the variables' sizes. Formulas are asked for slopes by themselves, so that the sizes
         are the same for every method; of models only a method that needs derivatives has them."""
         assert self._start is not None
+        if self._is_sample:  # nothing is measured in them
+            return self.measures
         if self.problem.sources or self._start.gradient is not None:
             return with_sizes(self.problem, self.measures, self._start, self._tried)
         return measured(self.problem, Gate(self.problem, is_sparse=is_large(self.problem)))
@@ -891,11 +897,13 @@ class Loop:
             one = np.array([evaluation.objective]), np.array([record.violation])
             self._leaders.note(point[np.newaxis], *one, record.number)
         self._history.add_evaluation(record, spared=self._leaders.numbers)
+        if self._is_sample and self._listener is not None:
+            self._listener(Sampled(self.counts.evaluations, self._best_as_written(), self._seconds()))
 
     def _check_goals(self) -> None:
         """Stop where the target is reached, a feasible design is all that is asked, or patience is at its end."""
         best = self._leaders.feasible
-        if best is not None:
+        if best is not None and not self._is_sample:
             if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
                 raise _Stop("settled", "a feasible design is found, which is all that is asked")
             target, objective = self.settings.target, self.problem.objective

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ilvren.evaluate import Recipe, Workers
+from ilvren.methods.base import Method
 from ilvren.problem import Problem
 from ilvren.runs.choice import chosen_method
 from ilvren.runs.settings import Settings
@@ -26,9 +27,11 @@ def check_workers(workers: int | str) -> None:
 
 
 @contextmanager
-def open_workers(problem: Problem, workers: int | str | Workers | None, settings: Settings) -> Iterator[Workers | None]:
+def open_workers(
+    problem: Problem, workers: int | str | Workers | None, settings: Settings, method: Method | None = None
+) -> Iterator[Workers | None]:
     """Open the workers asked for; None where the problem has no models, or no workers are asked for. A pool that is
-    given is left open.
+    given is left open. `method` is the one that they work for, where it is not that of the settings.
 
     Raises RequestError for what is no number and no address, MachineError where they cannot be reached."""
     if workers is not None and isinstance(workers, (int, str)):
@@ -39,18 +42,18 @@ def open_workers(problem: Problem, workers: int | str | Workers | None, settings
     if not isinstance(workers, (int, str)):
         yield workers
         return
-    pool = _opened(problem, workers, settings)
+    pool = _opened(problem, workers, settings, method)
     try:
         yield pool
     finally:
         pool.close()
 
 
-def _opened(problem: Problem, workers: int | str, settings: Settings) -> Workers:
+def _opened(problem: Problem, workers: int | str, settings: Settings, given: Method | None) -> Workers:
     from ilvren.runs.loop import is_large
 
     used, _ = with_source(problem, settings.derivatives)
-    method, _ = chosen_method(used, settings, has_options=False)
+    method = given or chosen_method(used, settings, has_options=False)[0]
     is_cluster = isinstance(workers, str) and workers.startswith(CLUSTER)
     recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem), ships=is_cluster)
     if isinstance(workers, str) and is_cluster:

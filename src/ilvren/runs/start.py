@@ -19,6 +19,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Known, Method, options_from
+from ilvren.methods.pieces.given import SAMPLE, evaluating
 from ilvren.problem import Aim, Problem, load, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.checkpoints import RunCheckpoint
@@ -61,6 +62,7 @@ def run(
     known: Sequence[str] = (),
     stages: Sequence[Mapping[str, Any]] = (),
     proposal: Mapping[str, Any] | None = None,
+    sample: Mapping[str, Any] | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -75,7 +77,8 @@ def run(
     place of which group of the ledger the run takes; `known` are runs of the ledger on the same problem, on whose
     designs the method may build. `stages` are parameter values by name, each stage's in turn: the run solves the
     problem with them one after the other, each from where the last one ended, and reports the last.
-    `proposal` is what the start was proposed from and promised to be, for the record.
+    `proposal` is what the start was proposed from and promised to be, for the record. `sample` holds the full designs
+    (k, n) of a plan under "designs", which are all evaluated, and what the plan was (see `explore.sampling`).
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -88,9 +91,13 @@ def run(
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
-    chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
-    early = _without_look(problem, settings)
-    settings = _with_room(problem, chosen, settings)
+    if sample is not None:
+        chosen, choice = _sampling(problem, sample), None
+        early, settings = chosen, replace(settings, method=chosen.name)
+    else:
+        chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
+        early = _without_look(problem, settings)
+        settings = _with_room(problem, chosen, settings)
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
     refuse_unhandled(problem, chosen)
@@ -102,7 +109,7 @@ def run(
     if ledger is None:
         if origin is not None or known:
             raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
-        with open_workers(problem, workers, settings) as pool:
+        with open_workers(problem, workers, settings, chosen) as pool:
             plan = _Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
             problem, problems = _begun_along_start(problem), [_begun_along_start(one) for one in problems]
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
@@ -110,7 +117,7 @@ def run(
     with ExitStack() as stack:
         if opened is not ledger:
             stack.callback(opened.close)
-        pool = stack.enter_context(open_workers(problem, workers, settings))
+        pool = stack.enter_context(open_workers(problem, workers, settings, chosen))
         if origin is not None:
             problem, multipliers = _from_run(problem, opened, origin)
             problems = [one.with_starts(np.array(problem.start)) for one in problems]
@@ -135,6 +142,7 @@ def run(
                 **({"stages": {str(place): dict(own) for place, own in enumerate(stages, start=1)}} if stages else {}),
                 **({"before": before} if stages else {}),
                 **({"proposal": dict(proposal)} if proposal else {}),
+                **({"sample": dict(sample)} if sample else {}),
                 **({"time": finely, "time_first": finely} if problem.simulations else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
@@ -156,13 +164,19 @@ def run(
             listener=listener,
             workers=pool,
             known=designs,
-            confirms=member is None,  # of a contest the engineer chooses one
+            confirms=member is None and sample is None,  # of a contest the engineer chooses one
         )
         try:
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
         except ProblemError:  # found at the first call of a model: then there is no run to tell of
             opened.withdraw_run(number)
             raise
+
+
+def _sampling(problem: Problem, sample: Mapping[str, Any]) -> Method:
+    """Return what evaluates the designs of a plan."""
+    designs = np.array(sample["designs"], dtype=float).reshape(-1, problem.size)
+    return evaluating(str(sample["plan"]), designs[:, list(problem.free)], [int(k) for k in sample.get("parts", ())])
 
 
 def _without_look(problem: Problem, settings: Settings) -> Method:
@@ -227,12 +241,13 @@ def resume(
     patience: int | None = None,
     workers: int | str | Workers | None = None,
     anyhow: bool = False,
+    sample: Mapping[str, Any] | None = None,
 ) -> RunResult:
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
     A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
     limits that an exhausted run used up are granted once more, and a patience that came to its end is doubled. With
-    `anyhow` a run that has ended is followed to its end again, for its result.
+    `anyhow` a run that has ended is followed to its end again, for its result. `sample` is a sample with more designs.
     Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
@@ -240,24 +255,32 @@ def resume(
         raise RequestError(f"{record.id} is still running (process {record.process.split(':')[0]})")
     had_patience = record.outcome == "stalled" and record.settings.get("patience") is not None
     is_over = record.state == "ended" and record.outcome != "interrupted"
-    if not anyhow and record.state == "ended" and record.outcome not in RESUMABLE and not had_patience:
+    if sample is not None:
+        record = replace(record, overrides={**record.overrides, "sample": dict(sample)})
+    elif not anyhow and record.state == "ended" and record.outcome not in RESUMABLE and not had_patience:
         raise RequestError(f"{record.id} has ended ({record.outcome}); there is nothing to continue")
     settings = Settings.from_dict(record.settings)
     given = {"evaluations": evaluations, "iterations": iterations, "seconds": seconds, "patience": patience}
-    if not (anyhow and is_over):
+    if sample is not None:
+        settings = replace(settings, evaluations=max(settings.evaluations or 0, len(sample["designs"]) + 1))
+    elif not (anyhow and is_over):
         settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     record = _before_stages(record)
     problem = problem_of(record)
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
-    chosen, choice = chosen_method(problem, settings, has_options=False)
-    early = _without_look(problem, settings)
+    if "sample" in record.overrides:
+        chosen, choice = _sampling(problem, record.overrides["sample"]), None
+        early = chosen
+    else:
+        chosen, choice = chosen_method(problem, settings, has_options=False)
+        early = _without_look(problem, settings)
     stages = list(record.overrides.get("stages", {}).values())
     problems = staged_problems(_without_stages(record), stages) if stages else [problem]
     recorded = record.overrides.get("known")
     designs = known_designs(problem, ledger, recorded) if recorded else None
-    with open_workers(problem, workers, settings) as pool:
+    with open_workers(problem, workers, settings, chosen) as pool:
         plan = _Plan(
             chosen,
             early,
@@ -269,9 +292,12 @@ def resume(
             workers=pool,
             known=designs,
             is_resumed=True,
+            confirms="sample" not in record.overrides,
         )
         first = plan.loop(problems[0], _recalled(record), plan.replay(1), None)  # what can be refused is refused here
         ledger.reopen_run(record, settings.to_dict())
+        if sample is not None:
+            ledger.note_sample(record.number, sample)
         first.gate.release()
         result = _resumed(plan, problems, stages, record, ledger, listener, choice)
     if anyhow and is_over:
@@ -318,6 +344,8 @@ def _new_limits(settings: Settings, given: Mapping[str, float | None], record: R
 
 def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
+    if "sample" in record.overrides:
+        return shlex.join(["ilvren", "sample", record.problem_file, "--plan", record.method])
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
     for values in record.overrides.get("stages", {}).values():
@@ -439,8 +467,8 @@ def _drive(
             loop.begin_stage(stage)
             if stages and listener is not None:
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
-        result = loop.drive(is_last=is_last and not own.simulations)
-        if is_last and own.simulations:
+        result = loop.drive(is_last=is_last and (not own.simulations or plan.method.kind == SAMPLE))
+        if is_last and own.simulations and plan.method.kind != SAMPLE:
             result = _looked_closer(plan, own, loop, result, stage)
         if not is_last:
             point = np.array(result.point)

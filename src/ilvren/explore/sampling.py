@@ -1,0 +1,366 @@
+"""Samples: the designs of a plan, or of one's own, evaluated and recorded as a run."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError, nearest
+from ilvren.evaluate import Gate
+from ilvren.ledger import Ledger
+from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
+from ilvren.problem import Problem, members_of
+from ilvren.runs import RunResult, Settings, resume, run
+from ilvren.runs.addresses import addressed
+from ilvren.runs.settings import DEFAULT_EVALUATIONS
+from ilvren.runs.stored import problem_of
+from ilvren.runs.warm import begun_at
+
+__all__ = [
+    "Planned",
+    "grown",
+    "more",
+    "planned",
+    "planned_from",
+    "read_designs",
+    "sample",
+    "space_of",
+]
+
+FloatArray = NDArray[np.float64]
+
+# A variable of more members than this is sampled between them, and put on the nearest.
+MOST_LISTED = 10_000
+# Candidates for designs within cheap limits: so many for each design, at least and at most.
+CANDIDATES_EACH, LEAST_CANDIDATES, MOST_CANDIDATES = 60, 4000, 60_000
+
+
+@dataclass(frozen=True)
+class Planned:
+    """A plan that has been made: full `designs` (k, n), what made them, what is to be said, and how well they cover the
+    box (None where that says nothing)."""
+
+    problem: Problem
+    name: str
+    designs: FloatArray
+    notes: tuple[str, ...]
+    space: Space
+    quality: Quality | None
+    facts: Mapping[str, Any]
+
+    def record(self) -> dict[str, Any]:
+        """Return what is recorded of it."""
+        return {**self.facts, "plan": self.name, "designs": self.designs.tolist(), "parts": []}
+
+
+def space_of(problem: Problem) -> Space:
+    """Return what a plan samples of a problem: its free variables between their bounds. Raises RequestError."""
+    places = list(problem.free)
+    if not places:
+        raise RequestError("no variable is free: there is nothing to sample")
+    listed: FloatArray | None
+    grids = {place: members_of(variable) for place, variable in problem.grid}
+    names: list[str] = []
+    members: list[FloatArray | None] = []
+    lower, upper = problem.joined("lower")[places].copy(), problem.joined("upper")[places].copy()
+    for k, place in enumerate(places):
+        variable = problem.variables[place]
+        names.append(variable.name)
+        own = grids.get(place)
+        listed = None
+        if own is not None and own.count <= MOST_LISTED:
+            listed = np.asarray(own.first + own.spacing * np.arange(own.count)) if own.listed is None else own.listed
+            lower[k], upper[k] = listed[0], listed[-1]
+        members.append(listed)
+        for side, value in (("lower", lower[k]), ("upper", upper[k])):
+            if not math.isfinite(value):
+                raise RequestError(
+                    f'"{variable.name}" has no {side} bound: a plan needs to know how far to go',
+                    advice=f"{side} = … in the file; or designs of your own, --csv FILE",
+                )
+    unordered = frozenset(block.name for block in problem.blocks if block.words)
+    return Space(tuple(names), lower, upper, tuple(members), np.array(problem.start)[places], unordered)
+
+
+def planned(
+    problem: Problem,
+    plan: str,
+    points: int | None,
+    *,
+    seed: int = 0,
+    options: Mapping[str, str] | None = None,
+    is_feasible: bool = False,
+) -> Planned:
+    """Return a plan for a problem. `is_feasible` keeps to the limits that need no model. Raises RequestError."""
+    space = space_of(problem)
+    if points is not None and points < 1:
+        raise RequestError(f"--points must be at least 1, not {points}")
+    try:
+        chosen = plan_named(plan)
+        own = plan_options(chosen, options or {})
+        rng = np.random.default_rng(seed)
+        found = chosen.make(space, points, rng, own)
+        notes = list(found.notes)
+        if is_feasible:
+            found, told = _feasible(problem, space, chosen, found, rng)
+            notes += told
+    except PlanError as error:
+        raise RequestError(str(error), advice=error.advice) from None
+    facts = {"seed": seed, "options": dict(options or {}), "points": points, "feasible": is_feasible}
+    designs = _full(problem, found.designs)
+    return Planned(problem, plan, designs, tuple(notes), space, quality(space, found.designs), facts)
+
+
+def _full(problem: Problem, designs: FloatArray) -> FloatArray:
+    """Return full designs (k, n) of those of the free variables; members that were sampled between on the nearest."""
+    found = np.repeat(np.array(problem.start)[None], len(designs), axis=0)
+    found[:, list(problem.free)] = designs
+    for place, variable in problem.grid:
+        if place in set(problem.free):
+            found[:, place] = members_of(variable).nearest(found[:, place])
+    return found
+
+
+def _cheap(problem: Problem) -> Problem | None:
+    """Return the problem with the limits alone that formulas tell without a model or a simulation; None without any."""
+    graph = problem.graph
+    outputs = {node for _, node in problem.outputs}
+    kept, first = [], 0
+    for block in problem.row_blocks:
+        reached = graph.reachable([block.node])
+        if outputs & set(reached) or any(graph.nodes[number].operation == "call" for number in reached):
+            continue
+        kept.append(replace(block, first=first))
+        first += block.size
+    if not kept:
+        return None
+    return replace(problem, row_blocks=tuple(kept), objective=None, derived=(), residuals=())
+
+
+def _within(problem: Problem, cheap: Problem, designs: FloatArray) -> NDArray[np.bool_]:
+    """Return which designs of the free variables (k, n) meet the cheap limits."""
+    from ilvren.evaluate import measured
+
+    gate = Gate(cheap)
+    measures = measured(cheap, gate)
+    full = _full(problem, designs)
+    rows = gate.batch(full).rows
+    return np.array([measures.violation(point, own) <= 1e-9 for point, own in zip(full, rows, strict=True)])
+
+
+def _feasible(
+    problem: Problem, space: Space, plan: Plan, found: Sampled, rng: np.random.Generator
+) -> tuple[Sampled, list[str]]:
+    """Return the plan within the cheap limits: spread anew among feasible designs where the plan is a random one, else
+    without those that miss a limit."""
+    cheap = _cheap(problem)
+    if cheap is None:
+        return found, ["--feasible: every limit needs a model: none could be kept to"]
+    left_out = len(problem.row_blocks) - len(cheap.row_blocks)
+    notes = [f"{left_out} limits need a model and were not kept to"] if left_out else []
+    wanted = len(found.designs)
+    if not plan.is_random or plan.name == "d-optimal":
+        kept = _within(problem, cheap, found.designs)
+        if not kept.any():
+            raise PlanError("no design of this plan meets the limits", "latin-hypercube --feasible looks for some")
+        if not kept.all():
+            notes.append(f"{int((~kept).sum())} of {wanted} designs miss a limit and are left out")
+        return replace(found, designs=found.designs[kept]), notes
+    count = int(min(max(CANDIDATES_EACH * wanted, LEAST_CANDIDATES), MOST_CANDIDATES))
+    candidates = np.vstack([found.designs, space.designs(rng.random((count, space.size)))])
+    kept = _within(problem, cheap, candidates)
+    share = float(kept[wanted:].mean())
+    if not kept.any():
+        raise PlanError(
+            f"none of {count:,} random designs meets the limits", "`ilvren run` finds one, `--start` begins at it"
+        )
+    inside = candidates[kept]
+    notes.append(f"{share:.2g} of the box meets the limits that need no model")
+    if len(inside) < wanted:
+        notes.append(f"only {len(inside)} designs were found that do")
+    if plan.name in ("sobol", "random"):
+        return replace(found, designs=inside[:wanted]), notes
+    chosen = farthest(space.shares(inside), np.zeros((0, space.size)), wanted)
+    return replace(found, designs=inside[chosen]), notes
+
+
+def read_designs(problem: Problem, path: str) -> Planned:
+    """Return the designs of a CSV file, whose columns are matched by the names of variables. Raises RequestError."""
+    try:
+        text = Path(path).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no text in UTF-8"
+        raise RequestError(f"{path}: cannot be read: {reason}") from None
+    lines = list(csv.reader(io.StringIO(text)))
+    if not lines or len(lines) < 2:
+        raise RequestError(f"{path}: no designs: a first line of names and a line for each design are expected")
+    names = [name.strip() for name in lines[0]]
+    variables = {variable.name: place for place, variable in enumerate(problem.variables)}
+    columns = {name: k for k, name in enumerate(names) if name in variables}
+    if not columns:
+        close = next((found for name in names if (found := nearest(name, list(variables)))), None)
+        advice = f'did you mean "{close}"?' if close else "variables: " + ", ".join(list(variables)[:12])
+        raise RequestError(f"{path}:1: no column has the name of a variable", advice=advice)
+    repeated = [name for name in columns if names.count(name) > 1]
+    if repeated:
+        raise RequestError(f'{path}:1: "{repeated[0]}" stands there twice')
+    rows = []
+    for number, line in enumerate(lines[1:], start=2):
+        if not any(cell.strip() for cell in line):
+            continue
+        if len(line) != len(names):
+            raise RequestError(f"{path}:{number}: {len(line)} values, where the first line has {len(names)} names")
+        design = np.array(problem.start, dtype=float)
+        for name, k in columns.items():
+            design[variables[name]] = _cell(problem, path, number, name, line[k])
+        rows.append(design)
+    if not rows:
+        raise RequestError(f"{path}: no designs")
+    notes = []
+    others = [name for name in names if name and name not in columns]
+    if others:
+        notes.append(f"columns left out, no variables having their names: {', '.join(others[:8])}")
+    free = {problem.variables[place].name for place in problem.free}
+    held = sorted(free - set(columns))
+    if held:
+        notes.append(f"not in the file, and held at the start: {', '.join(held[:8])}")
+    designs = np.array(rows)
+    return _given(problem, "own-designs", designs, notes, {"file": path})
+
+
+def _cell(problem: Problem, path: str, number: int, name: str, text: str) -> float:
+    block = next(block for block in problem.blocks if block.name == name.partition("[")[0])
+    try:
+        value = float(text)
+    except ValueError:
+        if text.strip() in block.words:
+            return float(block.words.index(text.strip()))
+        wanted = f"none of {', '.join(block.words)}" if block.words else "no number"
+        raise RequestError(f'{path}:{number}: {name}: "{text.strip()}" is {wanted}') from None
+    variable = next(variable for variable in problem.variables if variable.name == name)
+    slack = 1e-9 * max(abs(value), 1.0)
+    if not variable.lower - slack <= value <= variable.upper + slack:
+        raise RequestError(
+            f"{path}:{number}: {name} = {value:g} lies outside its bounds {variable.lower:g} .. {variable.upper:g}"
+        )
+    if variable.catalogue is not None or variable.spacing is not None:
+        member = float(members_of(variable).nearest(np.array([value]))[0])
+        if abs(member - value) > 1e-9 * max(abs(value), 1.0):
+            raise RequestError(f"{path}:{number}: {name} = {value:g} is no member; the nearest is {member:g}")
+        return member
+    return min(max(value, variable.lower), variable.upper)
+
+
+def planned_from(problem: Problem, ledger: Ledger, references: Sequence[str]) -> Planned:
+    """Return designs of runs on record ("r9:17") as a sample of a problem, variables matched by name. Raises
+    RequestError."""
+    designs, notes = [], list[str]()
+    places = {variable.name: place for place, variable in enumerate(problem.variables)}
+    for reference in references:
+        found = addressed(ledger, reference)
+        own = problem_of(found.record)
+        design = np.array(problem.start, dtype=float)
+        matched = [(places[v.name], found.point[k]) for k, v in enumerate(own.variables) if v.name in places]
+        if not matched:
+            raise RequestError(f"{reference}: none of its variables is one of this problem")
+        for place, value in matched:
+            design[place] = value
+        missing = [name for name in places if name not in {v.name for v in own.variables}]
+        if missing:
+            notes.append(f"not in {reference}, and held at the start: {', '.join(missing[:8])}")
+        designs.append(design)
+    return _given(problem, "own-designs", np.array(designs), notes, {"of": list(references)})
+
+
+def _given(problem: Problem, name: str, designs: FloatArray, notes: Sequence[str], facts: Mapping[str, Any]) -> Planned:
+    try:
+        space = space_of(problem)
+        own = quality(space, designs[:, list(problem.free)])
+    except RequestError:  # no box to be covered
+        free = list(problem.free)
+        lower, upper = designs[:, free].min(axis=0), designs[:, free].max(axis=0)
+        names = tuple(problem.variables[place].name for place in free)
+        space = Space(names, lower, upper, (None,) * len(free), np.array(problem.start)[free])
+        own = None
+    return Planned(problem, name, designs, tuple(dict.fromkeys(notes)), space, own, facts)
+
+
+def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], Planned]:
+    """Return the record of a sample with `points` more designs, and these. Raises RequestError where the plan does not
+    grow."""
+    record = ledger.run(reference)
+    known = record.overrides.get("sample")
+    if known is None:
+        raise RequestError(f"{record.id} is no sample", advice="`ilvren sample FILE` makes one")
+    if points < 1:
+        raise RequestError(f"--more must be at least 1, not {points}")
+    problem = problem_of(record)
+    name = str(known["plan"])
+    existing = np.array(known["designs"], dtype=float)
+    growing = "latin-hypercube" if name == "own-designs" else name
+    chosen = plan_named(growing)
+    if chosen.make_more is None:
+        raise RequestError(
+            f"{record.id} is a {name}: more designs would be another plan",
+            advice=f"`ilvren sample {record.problem_file}` with a plan of more points",
+        )
+    space = space_of(problem)
+    try:
+        own = plan_options(chosen, known.get("options", {}))
+        rng = np.random.default_rng(known.get("seed", 0))
+        if chosen.name not in ("sobol", "random"):
+            rng = np.random.default_rng([known.get("seed", 0), len(existing)])
+        free = existing[:, list(problem.free)]
+        found = chosen.make_more(space, free, points, rng, own)
+        notes = list(found.notes)
+        if known.get("feasible"):
+            found, told = _feasible(problem, space, chosen, found, rng)
+            notes += told
+    except PlanError as error:
+        raise RequestError(str(error), advice=error.advice) from None
+    more = _full(problem, found.designs)
+    designs = np.vstack([existing, more])
+    parts = [*known.get("parts", []), len(existing) - sum(known.get("parts", []))]
+    whole = {**known, "designs": designs.tolist(), "parts": parts}
+    free_all = designs[:, list(problem.free)]
+    return whole, Planned(problem, name, more, tuple(notes), space, quality(space, free_all), known)
+
+
+def sample(
+    made: Planned,
+    *,
+    ledger: Ledger | None = None,
+    label: str | None = None,
+    workers: int | str | None = None,
+    is_fresh: bool = False,
+    listener: Callable[[Any], None] | None = None,
+) -> RunResult:
+    """Evaluate the designs of a plan and return the run that they are. Raises RequestError, MachineError."""
+    count = len(made.designs)
+    settings = Settings(
+        method=made.name,
+        label=label,
+        scaling=False,
+        second_look=0.0,
+        evaluations=max(DEFAULT_EVALUATIONS, count + 1),
+        fresh=is_fresh,
+        seed=int(made.facts.get("seed", 0)),
+    )
+    begun = begun_at(made.problem, made.designs[0])
+    return run(begun, settings, ledger=ledger, listener=listener, workers=workers, sample=made.record())
+
+
+def more(
+    ledger: Ledger, reference: str, whole: Mapping[str, Any], *, workers: int | str | None = None,
+    listener: Callable[[Any], None] | None = None,
+) -> RunResult:  # fmt: skip
+    """Evaluate the designs that a sample has gained (see `grown`)."""
+    return resume(reference, ledger, sample=whole, workers=workers, listener=listener)

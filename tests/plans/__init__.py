@@ -1,0 +1,1 @@
+"""Sampling plans: what each promises, on arrays."""
