@@ -14,6 +14,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "draw": ("draw", "curves, contours, surfaces and slices, with limits, extremes and paths"),
     "simulate": ("simulate", "a design over time: its signals as a table, a file or a figure"),
     "sample": ("sample", "the designs of a plan, or your own, evaluated: before any search, or instead of one"),
+    "sensitivity": ("sensitivity", "what drives what: at a design, over the box, or over designs on record"),
     "run": ("run", "run a method on a problem"),
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
     "resume": ("resume", "continue an interrupted, killed or exhausted run, or a contest"),
@@ -31,7 +32,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "locate", "draw", "simulate"),
-    "Explore": ("sample",),
+    "Explore": ("sample", "sensitivity"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),

@@ -118,7 +118,8 @@ class Progress:
         if most is not None and event.evaluations:
             rest = (most - event.evaluations) * event.seconds / event.evaluations
             left = f"  about {seconds_text(rest)} left" if rest >= 1.0 else ""
-        return f"{event.evaluations} of {most} designs  {self._best(event)}{left}"
+        count = f"{event.evaluations} of {most}" if most is not None else f"{event.evaluations}"
+        return f"{count} designs  {self._best(event)}{left}"
 
     def _best(self, event: Iterated | LookedOn | Sampled) -> str:
         return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING

@@ -31,7 +31,7 @@ from ilvren.models import Calls
 from ilvren.problem import Problem
 from ilvren.problem.loading import with_limits
 
-__all__ = ["Change", "Moved", "Proposal", "Quantity", "proposal_at", "trusted_share"]
+__all__ = ["Change", "Moved", "Proposal", "Quantity", "proposal_at", "told_names", "trusted_share"]
 
 FloatArray = NDArray[np.float64]
 
@@ -141,7 +141,7 @@ def proposal_at(
     at = np.array(point, dtype=float)
     blocks = {block.name: block for block in problem.blocks}
     held = [name for name in hold if name not in blocks]
-    told = _told_names(problem)
+    told = told_names(problem)
     asked = list(dict.fromkeys([*(change.name for change in changes), *held]))
     _check_names(problem, [(f"--change {change.text}", change.name) for change in changes], told)
     _check_names(problem, [(f"--hold {name}", name) for name in held], told)
@@ -210,7 +210,7 @@ def _check_names(problem: Problem, given: Sequence[tuple[str, str]], told: Seque
             raise RequestError(f'{flag}: the file has nothing named "{name}"', advice=advice)
 
 
-def _told_names(problem: Problem) -> list[str]:
+def told_names(problem: Problem) -> list[str]:
     """Return the quantities that are told: objectives, derived values, models' outputs."""
     names = [item.name for item in problem.objectives]
     names += [item.name for item in problem.derived if problem.graph.variables_of([item.node])]

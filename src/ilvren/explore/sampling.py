@@ -26,6 +26,7 @@ from ilvren.runs.warm import begun_at
 
 __all__ = [
     "Planned",
+    "full_designs",
     "grown",
     "more",
     "planned",
@@ -115,11 +116,11 @@ def planned(
     except PlanError as error:
         raise RequestError(str(error), advice=error.advice) from None
     facts = {"seed": seed, "options": dict(options or {}), "points": points, "feasible": is_feasible}
-    designs = _full(problem, found.designs)
+    designs = full_designs(problem, found.designs)
     return Planned(problem, plan, designs, tuple(notes), space, quality(space, found.designs), facts)
 
 
-def _full(problem: Problem, designs: FloatArray) -> FloatArray:
+def full_designs(problem: Problem, designs: FloatArray) -> FloatArray:
     """Return full designs (k, n) of those of the free variables; members that were sampled between on the nearest."""
     found = np.repeat(np.array(problem.start)[None], len(designs), axis=0)
     found[:, list(problem.free)] = designs
@@ -151,7 +152,7 @@ def _within(problem: Problem, cheap: Problem, designs: FloatArray) -> NDArray[np
 
     gate = Gate(cheap)
     measures = measured(cheap, gate)
-    full = _full(problem, designs)
+    full = full_designs(problem, designs)
     rows = gate.batch(full).rows
     return np.array([measures.violation(point, own) <= 1e-9 for point, own in zip(full, rows, strict=True)])
 
@@ -326,7 +327,7 @@ def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], 
             notes += told
     except PlanError as error:
         raise RequestError(str(error), advice=error.advice) from None
-    more = _full(problem, found.designs)
+    more = full_designs(problem, found.designs)
     designs = np.vstack([existing, more])
     parts = [*known.get("parts", []), len(existing) - sum(known.get("parts", []))]
     whole = {**known, "designs": designs.tolist(), "parts": parts}

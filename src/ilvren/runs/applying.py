@@ -34,6 +34,7 @@ __all__ = [
     "ReturnedValue",
     "WrittenFile",
     "decks_at",
+    "fixed_at",
     "parameters_at",
     "returned_values",
     "starts_at",
@@ -202,6 +203,43 @@ def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFi
             _set(section, name, "start", new)
             changes += _changed(block, before, values)
     return WrittenFile(path, text, document.as_string(), tuple(changes))
+
+
+def fixed_at(problem: Problem, names: Sequence[str], path: Path) -> tuple[WrittenFile, tuple[str, ...]]:
+    """Return the problem file with variables fixed at their starts, comments and order kept, and the names of those
+    that could not be: parts of vectors, controls and first values. Raises RequestError."""
+    text, document = _document(path)
+    wanted, left, changes = set(names), [], []
+    section = document.get("variables", {})
+    for block in problem.blocks:
+        elements = {element_name(block.name, block.shape, k) for k in range(block.size)}
+        if not elements & wanted:
+            continue
+        if not elements <= wanted or block.name not in section:
+            left += sorted(elements & wanted)
+            continue
+        entry = section[block.name]
+        if not isinstance(entry, dict):  # a start alone
+            left.append(block.name)
+            continue
+        values = [float(x) for x in problem.baseline[block.first : block.first + block.size]]
+        if block.words or problem_has_members(problem, block.name):
+            for key in ("choices", "catalogue", "spacing", "lower", "upper"):
+                entry.pop(key, None)
+            if block.words:  # a choice of one
+                entry["choices"] = [block.shown(values[0])]
+            else:
+                entry["catalogue"] = [values[0]]
+        else:
+            new: Any = np.reshape(values, block.shape).tolist() if block.shape else values[0]
+            entry["lower"] = entry["upper"] = new
+        changes.append(Change(block.name, "free", f"fixed at {block.shown(values[0])}", block.unit))
+    return WrittenFile(path, text, document.as_string(), tuple(changes)), tuple(left)
+
+
+def problem_has_members(problem: Problem, name: str) -> bool:
+    """Return whether a variable takes members only."""
+    return any(variable.name.partition("[")[0] == name for _, variable in problem.grid)
 
 
 def _document(path: Path) -> tuple[str, Any]:
