@@ -2,8 +2,30 @@
 
 from __future__ import annotations
 
-from benchmarks import derivatives, evaluation, judging, looking, over_time, process, programs, searching, solving
+from benchmarks import (
+    derivatives,
+    evaluation,
+    exploring,
+    judging,
+    looking,
+    over_time,
+    process,
+    programs,
+    searching,
+    solving,
+)
 
 if __name__ == "__main__":
-    for module in (process, evaluation, derivatives, solving, looking, programs, over_time, searching, judging):
+    for module in (
+        process,
+        evaluation,
+        derivatives,
+        solving,
+        looking,
+        programs,
+        over_time,
+        exploring,
+        searching,
+        judging,
+    ):
         module.main()
