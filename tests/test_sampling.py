@@ -71,6 +71,9 @@ class Sampling(InAFolder):
         self.assertIn("24 designs", self.call("designs", "look")[0])
         self.assertIn("cost", self.call("show", "pipe.toml", "--at", "look:7")[0])
         self.call("verify", "look:7", "--quiet", status=1)
+        self.assertIn("search from its best design", self.call("diagnose", "look")[0])
+        self.call("export", "look", "--output", "look.csv", "--quiet")
+        self.assertEqual(len(Path("look.csv").read_text().splitlines()), 25)
 
     def test_a_dry_run_evaluates_nothing_and_its_plan_is_what_is_sampled(self):
         planned = self.sample("pipe.toml", "--points", "9", "--seed", "3", "--dry-run", "--output", "plan.csv")

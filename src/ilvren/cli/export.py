@@ -28,8 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--every",
         choices=("iteration", "evaluation"),
-        default="iteration",
-        help="a line for every iteration (default) or for every design evaluated",
+        help="a line for every iteration (default) or for every design evaluated (default for samples)",
     )
     parser.add_argument(
         "--of", metavar="NAME,NAME", help="vectors of the design (r7, or r7:12) as columns, instead of the history"
@@ -54,9 +53,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             terminal.note(f"{arguments.output}: {len(members)} runs of {group.id}")
             return status.HOLDS
         record = ledger.run(arguments.run)
-        rows = history_table(ledger, record, every=arguments.every)
-    write_history(rows, record, arguments.output, every=arguments.every)
-    terminal.note(f"{arguments.output}: {len(rows)} {arguments.every}s of {record.id}")
+        every = arguments.every or ("evaluation" if "sample" in record.overrides else "iteration")
+        rows = history_table(ledger, record, every=every)
+    write_history(rows, record, arguments.output, every=every)
+    terminal.note(f"{arguments.output}: {len(rows)} {every}s of {record.id}")
     return status.HOLDS
 
 

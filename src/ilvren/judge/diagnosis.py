@@ -383,6 +383,13 @@ class _Case:
         """Return commands to paste and why, the most promising first."""
         run, others = self.record.id, self._other_methods()
         found: list[tuple[str, str]] = []
+        if "sample" in self.record.overrides:
+            if outcome in ("exhausted", "interrupted"):
+                found.append((f"ilvren resume {run}", "evaluate the designs that are left"))
+            return [
+                *found,
+                (self._command(None, from_best=True), "a sample searches nothing: search from its best design"),
+            ]
         if outcome == "exhausted" or outcome == "interrupted":
             found.append((f"ilvren resume {run}", "the run had not come to its end"))
         if outcome == "unbounded":
