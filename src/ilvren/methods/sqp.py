@@ -97,8 +97,10 @@ ESCAPES, LOOKS = 3, 5
 # Accepted steps in a row that lower φ by no more than rounding: after so many, the search is at its end.
 MOST_QUIET = 8
 # So many iterations that neither change the objective by more than this share, nor bring the violation or the measured
-# conditions below half of what they were, lead nowhere: another method may.
+# conditions below half of what they were, lead nowhere: another method may. Where most steps had to be shortened below
+# CUT, as beside kinks, a gain of less than LEAST_GAIN_CUT leads nowhere either.
 PATIENCE, LEAST_GAIN, NEARER = 60, 1e-4, 0.5
+CUT, CUT_SHARE, LEAST_GAIN_CUT = 0.6, 0.6, 0.1
 # Iterations at which all conditions hold and next to nothing is to be gained, though the steps stay long.
 MOST_MET = 10
 # The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
@@ -131,22 +133,24 @@ class _Pace:
     now: tuple[float, float, float] = (math.nan, math.inf, math.inf)
     before: tuple[float, float, float] = (math.nan, math.inf, math.inf)
     count: int = 0
+    cut: int = 0
     is_lost: bool = False
 
-    def take(self, f: float, standing: Standing) -> None:
-        """Take an iterate; every so often see what was gained."""
+    def take(self, f: float, standing: Standing, *, is_cut: bool) -> None:
+        """Take an iterate, and whether the step to it was cut short; every so often see what was gained."""
+        self.cut += is_cut
         stationarity = math.inf if standing.stationarity is None else standing.stationarity
         self.now = (f, min(self.now[1], standing.violation), min(self.now[2], stationarity))
         self.count += 1
         if self.count < PATIENCE:
             return
         gain = abs(self.before[0] - f)
-        is_level = gain <= LEAST_GAIN * abs(f)
+        is_level = gain <= (LEAST_GAIN_CUT if self.cut > CUT_SHARE * PATIENCE else LEAST_GAIN) * abs(f)
         is_no_better = self.now[1] > NEARER * self.before[1] or standing.violation == 0.0
         self.is_lost = (
             is_level and is_no_better and self.now[2] > NEARER * self.before[2] and not standing.meets_conditions
         )
-        self.before, self.now, self.count = (f, *self.now[1:]), (f, math.inf, math.inf), 0
+        self.before, self.now, self.count, self.cut = (f, *self.now[1:]), (f, math.inf, math.inf), 0, 0
 
 
 def sqp(task: Task, options: SqpOptions) -> Protocol:
@@ -165,7 +169,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
     step_length, note, held = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
-    far_looks, pace = 0, _Pace()
+    far_looks, pace, alpha = 0, _Pace(), 1.0
     is_exact = (task.has_curvature or task.has_secants) and options.exact
     while True:
         model = _Model(matrix, here.g)
@@ -176,11 +180,9 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         before, plan = plan, _direction(task, here, model, plan)  # (1)
         standing: Standing = yield Iterate(here.x, step_length, note, held)
         held = math.nan
-        pace.take(here.f, standing)
+        pace.take(here.f, standing, is_cut=alpha < CUT)
         if pace.is_lost:
-            return Ending(
-                "stalled", f"{PATIENCE} iterations gained next to nothing and brought the conditions no nearer"
-            )
+            return Ending("stalled", f"{PATIENCE} iterations gained little and brought the conditions no nearer")
         if plan is None and standing.violation <= task.feasibility:
             # Not the limits: the numbers have broken down. The curvature may be to blame.
             if is_fresh and not is_exact:
