@@ -125,6 +125,21 @@ cap = "-0.4 <= x <= 1.1"
         self.assertLess(found.objective, 0.6523)
         self.assertLess(found.counts["evaluations"], 200)
 
+    def test_blocks_that_feed_back_are_the_states_they_stand_for(self):
+        head = "[variables]\ngain = { start = 1.7, lower = 0.1, upper = 5 }\n[states]\n"
+        tail = '[signals]\nu = "gain * (1 - delayed(y, 0.3)) - 0.4 * y"\n[minimize]\ncost = "last(y) + integral(u^2)"\n'
+        block = 'y = { transfer = { of = "0.8 * z", numerator = [2], denominator = [1, 0.5, 1] } }\n'
+        other = 'z = { transfer = { of = "u", numerator = [1], denominator = [0.2, 1] } }\n'
+        states = (
+            'p = { rate = "1.6 * z - 0.5 * p - y", initial = 0 }\ny = { rate = "p", initial = 0 }\n'
+            'z = { rate = "(u - z) / 0.2", initial = 0 }\n'
+        )
+        one, two = (values(text(head + body + tail))["cost"] for body in (block + other, states))
+        self.assertAlmostEqual(one, two, delta=1e-4 * abs(two))
+        through = block.replace("[2]", "[1, 0, 2]").replace("0.8 * z", "u")
+        with self.assertRaisesRegex(Exception, "feeds itself|needs itself"):
+            loads(text(head + through + tail))
+
     def test_delay_by_steps(self):
         # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
         found = values(text("""

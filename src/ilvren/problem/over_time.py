@@ -138,6 +138,7 @@ class Axis:
         self._open: list[str] = []
         # Of linear blocks: state, denominator, numerator, what it takes.
         self.transfers: dict[str, tuple[int, list[int], list[int], EntryDeclaration]] = {}
+        self._blocks: dict[str, tuple[list[int], list[int]]] = {}  # their coefficients as nodes of the problem
         self.calls: dict[tuple[str, int], dict[str, int]] = {}  # of models that rates call
         self.lag_nodes: list[int] = []
         self.states: list[State] = []
@@ -212,6 +213,9 @@ class Axis:
         self.duration_node = duration
         for k, state in enumerate(self.state_declarations):
             self._declare(k, state)
+        for state in self.state_declarations:
+            if state.transfer is not None:
+                self._declare_transfer(state)
         rates = [self._rate(state) for state in self.state_declarations]
         self.states = [replace(old, **new) for old, new in zip(self.states, rates, strict=True)]
         for control in self.control_declarations.values():
@@ -357,7 +361,7 @@ class Axis:
         graph, k = self.graph, self.state_names[state.name]
         shape = self.states[k].shape
         if state.transfer is not None:
-            return self._transfer(state, k)
+            return self._transfer(state)
         if state.initial is not None:
             first = self.main("states", state.name, state.initial)
             own = self.template.graph.shape(first)
@@ -409,9 +413,10 @@ class Axis:
         self.structural.append(every)
         return {"next": node, "every": value}
 
-    def _transfer(self, state: StateDeclaration, k: int) -> dict[str, Any]:
-        """Add a linear block: x_i' = x_{i+1}, x_n' = u − Σ a_i x_i, and its output Σ (b_i − a_i b_n) x_i + b_n u."""
-        transfer, graph, template = state.transfer, self.graph, self.template
+    def _declare_transfer(self, state: StateDeclaration) -> None:
+        """Take in a linear block: x_i' = x_{i+1}, x_n' = u − Σ a_i x_i, output Σ (b_i − a_i b_n) x_i + b_n u. Where b_n
+        is 0 the output needs its states alone, so that u may depend on it."""
+        transfer, template, k = state.transfer, self.template, self.state_names[state.name]
         assert transfer is not None
         n = len(transfer.denominator) - 1
         a_main = [self.main("states", state.name, item) for item in transfer.denominator[::-1]]
@@ -421,8 +426,23 @@ class Axis:
         a_main = [main.apply("div", item, top) for item in a_main]
         b_main = [main.apply("div", item, top) for item in b_main] + [main.constant(0.0)] * (n + 1 - len(b_main))
         a, b = [self.outer(item) for item in a_main], [self.outer(item) for item in b_main]
-        entry = EntryDeclaration("states", state.name, transfer.of)
+        self.transfers[state.name] = (k, a, b, EntryDeclaration("states", state.name, transfer.of))
+        self._blocks[state.name] = (a_main, b_main)
+        if main.is_constant(b_main[-1], 0.0):
+            x = self._input_nodes["state", k, -1]
+            parts = [shaping.index(self.graph, x, (i,)) for i in range(n)]
+            self.names[state.name, -1] = self._output(parts, a, b, None)
+
+    def _transfer(self, state: StateDeclaration) -> dict[str, Any]:
+        """Return the rates of a linear block, and what else a state is made of."""
+        transfer, graph, template, main = state.transfer, self.graph, self.template, self.template.graph
+        assert transfer is not None
+        k, a, b, entry = self.transfers[state.name]
+        _, b_main = self._blocks[state.name]
+        n = len(a) - 1
+        self._open.append(state.name)
         u = self.moment(entry, template.parse(entry))
+        self._open.pop()
         if graph.shape(u):
             self.fail("states", state.name, "a linear block takes one number at every moment", transfer.of)
         x = self._input_nodes["state", k, -1]
@@ -431,8 +451,7 @@ class Axis:
         for i in range(n):
             last = graph.apply("sub", last, graph.apply("mul", a[i], parts[i]))
         rate = shaping.join(graph, (*parts[1:], last))
-        self.transfers[state.name] = (k, a, b, entry)
-        self.names[state.name, -1] = self._output(parts, a, b, u)
+        self.names.setdefault((state.name, -1), self._output(parts, a, b, u))
         zero = main.constant(0.0)
         first = [zero] * n
         if state.initial is not None:
@@ -450,9 +469,10 @@ class Axis:
         self.first_nodes.append(shaping.join(main, tuple(first)))
         return {"rate": graph.apply("mul", self.duration_node, rate)}
 
-    def _output(self, x: Sequence[int], a: Sequence[int], b: Sequence[int], u: int) -> int:
+    def _output(self, x: Sequence[int], a: Sequence[int], b: Sequence[int], u: int | None) -> int:
+        """Return a block's output; `u` None where it has no part in it."""
         graph, n = self.graph, len(x)
-        result = graph.apply("mul", b[n], u)
+        result = graph.constant(0.0) if u is None else graph.apply("mul", b[n], u)
         for i in range(n):
             weight = graph.apply("sub", b[i], graph.apply("mul", a[i], b[n]))
             result = graph.apply("add", result, graph.apply("mul", weight, x[i]))
@@ -529,12 +549,17 @@ class Axis:
             k, a, b, of = self.transfers[name]
             x = self._input("state", k, self.states[k].shape, lag)
             parts = [shaping.index(self.graph, x, (i,)) for i in range(self.states[k].shape[0])]
-            found = self._output(parts, a, b, self.moment(of, self.template.parse(of), lag))
-        elif name in self.state_names:
-            k = self.state_names[name]
-            if self.state_declarations[k].transfer is not None:  # its output is on the way: blocks that feed each other
+            has_part = not self.template.graph.is_constant(self._blocks[name][1][-1], 0.0)
+            if has_part and name in self._open:  # its output is on the way
                 self.template.fail(entry, f'"{name}" feeds itself without a delay or a state between', span=word.span,
                                    text=formula_text(entry.formula))  # fmt: skip
+            if has_part:
+                self._open.append(name)
+            found = self._output(parts, a, b, self.moment(of, self.template.parse(of), lag) if has_part else None)
+            if has_part:
+                self._open.pop()
+        elif name in self.state_names:
+            k = self.state_names[name]
             found = self._input("state", k, self.states[k].shape, lag)
         elif name in self.control_declarations:
             found = self._control(name, lag)
