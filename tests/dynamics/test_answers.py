@@ -140,6 +140,21 @@ cap = "-0.4 <= x <= 1.1"
         with self.assertRaisesRegex(Exception, "feeds itself|needs itself"):
             loads(text(head + through + tail))
 
+    def test_lags_a_thousand_apart_in_one_block(self):
+        found = values(text("""
+[variables]
+k = { start = 1.0, lower = 0.1, upper = 2 }
+[states]
+y = { transfer = { of = "k", numerator = [1], denominator = [1e-6, 1.111e-3, 0.11211, 1.1111, 1] } }
+[minimize]
+cost = "at(y, 2)"
+"""))  # fmt: skip
+        roots = np.roots([1e-6, 1.111e-3, 0.11211, 1.1111, 1])
+        # y = 1 + Σ exp(p t) / (p a'(p)), a the denominator
+        slope = np.polyval(np.polyder([1e-6, 1.111e-3, 0.11211, 1.1111, 1]), roots)
+        exact = float(np.real(1 + (np.exp(2 * roots) / (roots * slope)).sum()))
+        self.assertAlmostEqual(found["cost"], exact, delta=1e-4)
+
     def test_delay_by_steps(self):
         # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
         found = values(text("""

@@ -48,6 +48,8 @@ MOST_NEWTON = 30
 ROUNDING = 4e-16
 # A state so many times its size has run away, whatever its rate is.
 VAST = 1e6
+# A state counts as no smaller than this share of the largest it has been where Newton's iteration is judged.
+NEARLY_NOTHING = 1e-3
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
 # States that stay far smaller than along the design that steps were chosen for count as this share of that when steps
@@ -241,6 +243,7 @@ class Walker:
         self.is_plain = self.course.is_plain = march.is_plain
         self.moving = sorted((float(tau), k) for k, tau in enumerate(given.moments) if 0.0 < tau < 1.0)
         self.behind = Behind(self.course)
+        self.peaks: FloatArray | None = None  # the largest each state has been, in implicit steps
         self.lagged_rows: dict[tuple[float, float], list[list[float]]] = {}
         self.lagged_last: tuple[float, float, list[list[float]]] | None = None
 
@@ -443,6 +446,9 @@ class Walker:
 
         k = np.tile(np.asarray(self.rated(rates, moments[0])) * np.ones(n), (s, 1))
         change_before, inverse = math.inf, None
+        # What has almost died down is judged by what it was: differences of large numbers leave no more digits of it.
+        self.peaks = np.abs(x) if self.peaks is None else np.maximum(self.peaks, np.abs(x))
+        floor = NEARLY_NOTHING * self.peaks + 1e-300
         for turn in range(MOST_NEWTON):
             at = x + h * (tableau.a @ k)
             moments[:, places] = at
@@ -456,7 +462,8 @@ class Walker:
                     return moments, found, np.full(n, np.nan)
             change = (inverse @ (found - k).ravel()).reshape(s, n)
             k = k + change
-            size = h * float(np.abs(change / (np.abs(x) + h * np.abs(k).max(axis=0) + 1e-300)).max(initial=0.0))
+            scale = np.abs(x) + h * np.abs(k).max(axis=0) + floor
+            size = h * float(np.abs(change / scale).max(initial=0.0))
             if size <= ROUNDING or (size >= 0.5 * change_before and size <= 1e-13):
                 break
             change_before = size

@@ -96,13 +96,19 @@ def planned(system: System, frame: Frame, given: Given) -> Mesh:
     sizes, declared = np.ones(system.size), _declared(system)
     base = _mesh(frame, frame.taus, sizes, ~np.isnan(declared), is_explicit=True)
     tolerance = system.evolution.tolerance * LOCAL * 0.1**system.evolution.tighter
-    is_explicit = True
-    try:
-        first = _Pacing(system, base, given, frame, COARSE * tolerance, None, declared).paced()
-    except _Stiff:
-        is_explicit = False
-        base = replace(base, is_explicit=False)
-        first = _Pacing(system, base, given, frame, COARSE * tolerance, None, declared).paced()
+    is_explicit, rough = True, None
+    while True:
+        try:
+            first = _Pacing(system, base, given, frame, COARSE * tolerance, rough, declared).paced()
+            break
+        except _Stiff:
+            is_explicit = False
+            base = replace(base, is_explicit=False)
+        except Lost:
+            # States that begin at 0 and rise late have no size yet that a first step could be judged by.
+            known, rough = rough, _rough_sizes(system, frame, given, declared) if rough is None else None
+            if known is not None or rough is None:
+                raise
     sizes = np.where(np.isnan(declared), np.where(first.largest > 0.0, first.largest, 1.0), declared)
     try:
         second = _Pacing(system, base, given, frame, tolerance, sizes, declared).paced()
@@ -111,6 +117,18 @@ def planned(system: System, frame: Frame, given: Given) -> Mesh:
         base = replace(base, is_explicit=False)
         second = _Pacing(system, base, given, frame, tolerance, sizes, declared).paced()
     return _mesh(frame, np.array(second.taus), sizes, ~np.isnan(declared), is_explicit=is_explicit)
+
+
+def _rough_sizes(system: System, frame: Frame, given: Given, declared: FloatArray) -> FloatArray | None:
+    """Return the sizes of the states along even implicit steps, None where these do not lead to the end."""
+    base = _mesh(frame, frame.taus, np.ones(system.size), ~np.isnan(declared), is_explicit=False)
+    try:
+        largest = March(system, base).course(given).largest
+    except Lost:
+        return None
+    if not np.isfinite(largest).all():
+        return None
+    return np.where(np.isnan(declared), np.where(largest > 0.0, largest, 1.0), declared)
 
 
 def _declared(system: System) -> FloatArray:
