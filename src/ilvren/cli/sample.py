@@ -193,6 +193,11 @@ def show_sample(result: RunResult, ledger: Ledger, count: int, terminal: Termina
     ledger.flush()
     assert result.id is not None
     table = designs_of(ledger, [result.id])
+    planned = ledger.run(result.id).overrides["sample"]["designs"]
+    repeated = len(planned) - len({tuple(design) for design in planned})  # evaluated once
+    if repeated:
+        terminal.note(f"{repeated:,} of {count:,} designs of the plan are there more than once, and evaluated once")
+    count -= repeated
     if as_json:
         terminal.document(
             {"plan": result.method, "outcome": result.outcome, "reason": result.reason, **table.to_dict()}

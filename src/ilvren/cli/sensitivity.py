@@ -90,6 +90,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if is_file and len(arguments.target) > 1:
         raise RequestError("one problem at a time")
     kind = arguments.kind or ("elasticities" if is_file else "correlation")
+    if share is not None and kind not in ("variance", "elementary-effects"):
+        raise RequestError(
+            f"--fix-below: {kind} cannot say that a variable does not matter: it may elsewhere, or both ways alike",
+            advice="--kind variance or elementary-effects looks over the whole box",
+        )
     if not is_file and kind != "correlation":
         raise RequestError(f"--kind {kind} is of a problem: name its file", advice="of runs: --kind correlation")
     problem = None
