@@ -158,10 +158,15 @@ def _within(problem: Problem, cheap: Problem, designs: FloatArray) -> NDArray[np
 
 
 def _feasible(
-    problem: Problem, space: Space, plan: Plan, found: Sampled, rng: np.random.Generator
+    problem: Problem,
+    space: Space,
+    plan: Plan,
+    found: Sampled,
+    rng: np.random.Generator,
+    existing: FloatArray | None = None,
 ) -> tuple[Sampled, list[str]]:
-    """Return the plan within the cheap limits: spread anew among feasible designs where the plan is a random one, else
-    without those that miss a limit."""
+    """Return the plan within the cheap limits: spread anew among feasible designs where the plan is a random one, far
+    from those that are there (k, n), else without those that miss a limit."""
     cheap = _cheap(problem)
     if cheap is None:
         return found, ["--feasible: every limit needs a model: none could be kept to"]
@@ -189,7 +194,8 @@ def _feasible(
         notes.append(f"only {len(inside)} designs were found that do")
     if plan.name in ("sobol", "random"):
         return replace(found, designs=inside[:wanted]), notes
-    chosen = farthest(space.shares(inside), np.zeros((0, space.size)), wanted)
+    there = np.zeros((0, space.size)) if existing is None else space.shares(existing)
+    chosen = farthest(space.shares(inside), there, wanted)
     return replace(found, designs=inside[chosen]), notes
 
 
@@ -323,7 +329,8 @@ def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], 
         found = chosen.make_more(space, free, points, rng, own)
         notes = list(found.notes)
         if known.get("feasible"):
-            found, told = _feasible(problem, space, chosen, found, rng)
+            anew = np.random.default_rng([known.get("seed", 0), len(existing), 1])  # none of those drawn before
+            found, told = _feasible(problem, space, chosen, found, anew, free)
             notes += told
     except PlanError as error:
         raise RequestError(str(error), advice=error.advice) from None
