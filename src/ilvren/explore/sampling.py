@@ -323,7 +323,7 @@ def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], 
     try:
         own = plan_options(chosen, known.get("options", {}))
         rng = np.random.default_rng(known.get("seed", 0))
-        if chosen.name not in ("sobol", "random"):
+        if chosen.name not in ("sobol", "random") or (chosen.name == "random" and known.get("feasible")):
             rng = np.random.default_rng([known.get("seed", 0), len(existing)])
         free = existing[:, list(problem.free)]
         found = chosen.make_more(space, free, points, rng, own)
