@@ -137,14 +137,20 @@ def study(
             f"{result.id}: {int((rows < 0).sum())} of {len(rows)} designs are missing ({result.reason})",
             advice=f"`ilvren resume {result.id}` goes on; then the same command again",
         )
-    found, failed = {}, 0
+    found, failed, still = {}, 0, list[str]()
     for name, column in values.items():
         own = column[rows]
+        seen = own[np.isfinite(own)]
+        if len(seen) > 1 and not np.ptp(seen) > 1e-12 * np.abs(seen).max():
+            still.append(name)
+            continue
         failed = max(failed, int((~np.isfinite(own)).sum()))
         found[name] = _effects(space.names, shares.reshape(shape), own, rng) if kind == "elementary-effects" else (
             _shares(space.names, own, rng)
         )  # fmt: skip
     notes = [f"{failed:,} of {len(rows):,} designs have no values and are left out"] if failed else []
+    if still:
+        notes.append(f"nothing moves {', '.join(still[:8])}")
     if kind == "variance":
         notes += _interactions(found)
     return Sensitivity(kind, found, units, tuple(notes), result.id, len(table.designs), skipped)
@@ -232,7 +238,7 @@ def of_designs(
         notes.append(
             "designs of a search gather where it went: what they correlate with is true of them, not of the box"
         )
-    return Sensitivity("correlation", found, units, tuple(notes), table.runs[0], len(table.designs), skipped)
+    return Sensitivity("correlation", found, units, tuple(notes), ", ".join(table.runs), len(table.designs), skipped)
 
 
 def elasticities_at(problem: Problem, point: Sequence[float] | FloatArray, *, of: Sequence[str] = ()) -> Sensitivity:
