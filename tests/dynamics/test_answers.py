@@ -155,6 +155,31 @@ cost = "at(y, 2)"
         exact = float(np.real(1 + (np.exp(2 * roots) / (roots * slope)).sum()))
         self.assertAlmostEqual(found["cost"], exact, delta=1e-4)
 
+    def test_a_loop_around_lags_of_four_decades(self):
+        made = '''
+[time]
+to = 8
+[parameters]
+k = 6
+[states]
+y = { transfer = { of = "u", numerator = [1], denominator = [1e-6, 1.111e-3, 0.11211, 1.111, 1] } }
+s = { rate = "1 - y", initial = 0 }
+[signals]
+u = "k * (1 - y) + 3 * s"
+[variables]
+a = { start = 1, lower = 0, upper = 2 }
+[minimize]
+f = "a^2 + last(y)"
+'''
+        # The closed loop's response from its poles.
+        open_loop = np.array([1e-6, 1.111e-3, 0.11211, 1.111, 1.0, 0.0])
+        above = np.array([6.0, 3.0])
+        closed = np.polyadd(open_loop, above)
+        poles = np.roots(closed)
+        parts = np.polyval(above, poles) / (poles * np.polyval(np.polyder(closed), poles))
+        exact = 1.0 + float((parts * np.exp(8.0 * poles)).sum().real)
+        self.assertAlmostEqual(Gate(loads(made)).values([0.0])["f"], exact, delta=1e-5)
+
     def test_delay_by_steps(self):
         # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
         found = values(text("""

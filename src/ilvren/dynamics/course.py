@@ -46,6 +46,8 @@ MOST_SEARCH = 100
 # Newton's iteration for the stages of an implicit step.
 MOST_NEWTON = 30
 ROUNDING = 4e-16
+# Rates that agree with those of the step to so many roundings of what they are made of agree.
+MOST_ROUNDINGS = 64.0
 # A state so many times its size has run away, whatever its rate is.
 VAST = 1e6
 # A state counts as no smaller than this share of the largest it has been where Newton's iteration is judged.
@@ -438,8 +440,9 @@ class Walker:
         rates, places = self.system.rates, self.march.state_places
         function, rows, columns = self.system.state_slopes
 
+        slopes = np.zeros((n, n))
+
         def matrix(moment: FloatArray) -> FloatArray:
-            slopes = np.zeros((n, n))
             if rows:
                 slopes[rows, columns] = self.rated(function, moment)
             return np.asarray(np.eye(s * n) - h * np.kron(tableau.a, slopes))
@@ -460,6 +463,8 @@ class Walker:
                     inverse = np.linalg.inv(matrix(moments[-1] if turn else moments[0]))
                 except np.linalg.LinAlgError:
                     return moments, found, np.full(n, np.nan)
+            if turn and (np.abs(found - k) <= MOST_ROUNDINGS * ROUNDING * (np.abs(at) @ np.abs(slopes).T)).all():
+                break  # large terms cancel in the rates: nothing nearer can be told
             change = (inverse @ (found - k).ravel()).reshape(s, n)
             k = k + change
             scale = np.abs(x) + h * np.abs(k).max(axis=0) + floor

@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import MOST_EVENTS, Given, Lost, March, Walker, nudged
+from ilvren.dynamics.course import MOST_EVENTS, VAST, Given, Lost, March, Walker, nudged
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.system import System
@@ -306,7 +306,10 @@ class _Pacing(Walker):
         moment = self.moment(position, x, position + 0.5 * h, None)
         rates = np.abs(np.asarray(self.rated(self.system.rates, moment))) * np.ones(len(x))
         state = int(np.argmax(np.where(np.isfinite(rates), rates / np.maximum(self.largest, 1e-300), np.inf)))
-        why = "grows without bound" if self.tried <= MOST_STEPS else f"needs more than {MOST_STEPS} steps"
+        is_vast = abs(float(x[state])) > VAST * max(abs(float(self.given.first[state])), 1.0)
+        why = "grows without bound" if is_vast else "changes too fast to be followed"
+        if self.tried > MOST_STEPS:
+            why = f"needs more than {MOST_STEPS} steps"
         raise Lost(position, state, float(x[state]), why)
 
 
