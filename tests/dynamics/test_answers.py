@@ -156,7 +156,7 @@ cost = "at(y, 2)"
         self.assertAlmostEqual(found["cost"], exact, delta=1e-4)
 
     def test_a_loop_around_lags_of_four_decades(self):
-        made = '''
+        made = """
 [time]
 to = 8
 [parameters]
@@ -170,7 +170,7 @@ u = "k * (1 - y) + 3 * s"
 a = { start = 1, lower = 0, upper = 2 }
 [minimize]
 f = "a^2 + last(y)"
-'''
+"""
         # The closed loop's response from its poles.
         open_loop = np.array([1e-6, 1.111e-3, 0.11211, 1.111, 1.0, 0.0])
         above = np.array([6.0, 3.0])
