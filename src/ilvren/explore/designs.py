@@ -25,7 +25,7 @@ from ilvren.runs.limits import plain, plain_values, told_by_block
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Design", "DesignTable", "designs_of"]
+__all__ = ["Design", "DesignTable", "designs_of", "node_values"]
 
 FloatArray = NDArray[np.float64]
 
@@ -342,6 +342,22 @@ def _computed(
         for column, value in zip(found, seen, strict=True):
             column[place] = np.where(np.isfinite(value), value, np.nan).ravel()
     return [value if shape else value[:, 0] for value, shape in zip(found, shapes, strict=True)]
+
+
+def node_values(ledger: Ledger, table: DesignTable, nodes: Sequence[int]) -> list[FloatArray]:
+    """Return the values (k,) or (k, size) of nodes of the problem's graph at a table's designs, NaN where unknown."""
+    found = [list[FloatArray]() for _ in nodes]
+    runs = [design.address.partition(":")[0] for design in table.designs]
+    points = np.array([design.point for design in table.designs])
+    order = list[int]()
+    for run in dict.fromkeys(runs):
+        places = [place for place, own in enumerate(runs) if own == run]
+        order += places
+        values = _computed(table.problem, ledger, ledger.run(run), points[places], nodes)
+        for column, own in zip(found, values, strict=True):
+            column.append(own)
+    back = np.argsort(order)
+    return [np.concatenate(column)[back] for column in found]
 
 
 def _shaped(problem: Problem, name: str, value: Any) -> Any:

@@ -4,10 +4,19 @@ All SQL lives here. Knows records; never problems' formulas, methods or terminal
 """
 
 from ilvren.ledger.calls import CallRecord
-from ilvren.ledger.records import EvaluationRecord, GroupRecord, IterationRecord, RequestRecord, RunRecord, StageRecord
+from ilvren.ledger.records import (
+    ApproximationRecord,
+    EvaluationRecord,
+    GroupRecord,
+    IterationRecord,
+    RequestRecord,
+    RunRecord,
+    StageRecord,
+)
 from ilvren.ledger.store import Ledger
 
 __all__ = [
+    "ApproximationRecord",
     "CallRecord",
     "EvaluationRecord",
     "GroupRecord",

@@ -47,9 +47,10 @@ class GroupShelf:
         return self.group(f"g{cursor.lastrowid}")
 
     def has_label(self, label: str) -> bool:
-        """Return whether a run or a group has this label."""
-        taken = "SELECT 1 FROM runs WHERE label = ? UNION SELECT 1 FROM groups WHERE label = ?"
-        return self._db.execute(taken, (label, label)).fetchone() is not None
+        """Return whether a run, a group or an approximation has this label."""
+        tables = ("runs", "groups", "approximations")
+        taken = " UNION ".join(f"SELECT 1 FROM {table} WHERE label = ?" for table in tables)
+        return self._db.execute(taken, (label,) * len(tables)).fetchone() is not None
 
     def groups(self) -> list[GroupRecord]:
         """Return all groups, oldest first."""

@@ -6,7 +6,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
-__all__ = ["EvaluationRecord", "GroupRecord", "IterationRecord", "RequestRecord", "RunRecord", "StageRecord"]
+__all__ = [
+    "ApproximationRecord",
+    "EvaluationRecord",
+    "GroupRecord",
+    "IterationRecord",
+    "RequestRecord",
+    "RunRecord",
+    "StageRecord",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +67,24 @@ class GroupRecord:
     def id(self) -> str:
         """Return the short id, such as "g3"."""
         return f"g{self.number}"
+
+
+@dataclass(frozen=True, slots=True)
+class ApproximationRecord:
+    """What was learnt from runs: `runs` are their ids, `facts` how it was asked for and what it told; `document` is the
+    approximation itself, as JSON."""
+
+    number: int
+    label: str | None
+    runs: tuple[str, ...]
+    facts: Mapping[str, Any]
+    document: str
+    created: str
+
+    @property
+    def id(self) -> str:
+        """Return the short id, such as "a1"."""
+        return f"a{self.number}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -52,6 +52,13 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " first_evaluation INTEGER, first_iteration INTEGER, PRIMARY KEY (run, number)) WITHOUT ROWID",
         ),
     ),
+    7: (
+        "approximations of what runs evaluated",
+        (
+            "CREATE TABLE approximations (number INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT UNIQUE, runs TEXT NOT"
+            " NULL, facts TEXT NOT NULL, document TEXT NOT NULL, created TEXT NOT NULL)",
+        ),
+    ),
     3: (
         "the designs of each generation, as numbers of evaluations",
         (

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from ilvren.errors import RequestError, nearest
+from ilvren.ledger.approximations import ApproximationShelf
 from ilvren.ledger.calls import CallShelf
 from ilvren.ledger.groups import GroupShelf
 from ilvren.ledger.opening import guarded, now, open_file
@@ -40,7 +41,7 @@ _RUN_COLUMNS = (
 _ID = re.compile("r[0-9]{1,15}")
 
 
-class Ledger(GroupShelf, CallShelf):
+class Ledger(GroupShelf, ApproximationShelf, CallShelf):
     """One ledger file. Use as a context manager, or call `close`.
 
     `Ledger(path)` opens for writing and makes the file when it is missing; with `read_only` it must exist.

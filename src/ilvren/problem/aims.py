@@ -38,9 +38,10 @@ class Aim:
     hold: tuple[str, ...] = ()
     add: tuple[str, ...] = ()
     lines: Mapping[str, tuple[int, int | None]] = field(default_factory=dict)
+    on: str = field(default="", repr=False)
 
     def __bool__(self) -> bool:
-        return bool(self.weigh or self.only or self.near or self.hold or self.add or self.lines)
+        return bool(self.weigh or self.only or self.near or self.hold or self.add or self.lines or self.on)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; nothing for what is not asked."""
@@ -51,6 +52,7 @@ class Aim:
             "hold": list(self.hold),
             "add": list(self.add),
             "lines": {name: list(chosen) for name, chosen in self.lines.items()},
+            "on": self.on,
         }
         return {name: value for name, value in found.items() if value}
 
@@ -74,6 +76,7 @@ class Aim:
             tuple(given.get("hold", ())),
             tuple(given.get("add", ())),
             {name: (first, end) for name, (first, end) in given.get("lines", {}).items()},
+            given.get("on", ""),
         )
 
 
@@ -104,6 +107,10 @@ def _with_lines(declarations: Declarations, lines: Mapping[str, tuple[int, int |
 def aimed(declarations: Declarations, aim: Aim) -> Declarations:
     """Return the declarations with their objectives as the aim says. Raises RequestError for unknown names, weights
     without meaning, and aims that exclude each other."""
+    if aim.on:
+        from ilvren.problem.approximations import with_approximations
+
+        declarations = with_approximations(declarations, aim.on)
     if aim.lines:
         declarations = _with_lines(declarations, aim.lines)
     if aim.add:

@@ -204,10 +204,10 @@ class _Binding:
             tuple(template.order),
             template,
             tuple(
-                (f"{source.name}.{name}", template.nodes[f"{source.name}.{name}"])
-                for source in template.sources
-                for name, _ in source.outputs
-                if f"{source.name}.{name}" in template.nodes  # those that rates call have no value of their own
+                (f"{model.name}.{name}", template.nodes[f"{model.name}.{name}"])
+                for model in declarations.models
+                for name in model.outputs
+                if f"{model.name}.{name}" in template.nodes  # those that rates call have no value of their own
             ),
             objectives,
             simulations=self.simulations(baseline),

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.problem.positions import Positions
+
+if TYPE_CHECKING:
+    from ilvren.models.approximation import Group
 
 __all__ = [
     "CaseDeclaration",
@@ -145,7 +148,8 @@ class ModelDeclaration:
     "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or None}; `derivatives` how slopes are
     found, "" where that is not said: automatically, by differences where the function cannot be followed; `slopes` the
     function that gives them, "file.py:function"; `retries` how often a call that is slow or lost is made again;
-    `repeatable`: the same inputs give the same; `units` {output: its unit}."""
+    `repeatable`: the same inputs give the same; `units` {output: its unit}; `approximation` is the file of one that
+    stands for it, `group` what was read of it: outputs that it has are formulas."""
 
     name: str
     python: str
@@ -160,11 +164,15 @@ class ModelDeclaration:
     repeatable: bool = True
     program: ProgramDeclaration | None = None
     units: Mapping[str, str] = field(default_factory=dict)
+    approximation: str = ""
+    group: Group | None = None
 
     @property
     def told(self) -> str:
         """Return how messages show what it runs."""
-        return self.python if self.program is None else "; ".join(" ".join(one) for one in self.program.commands)
+        if self.program is not None:
+            return "; ".join(" ".join(one) for one in self.program.commands)
+        return self.python or self.approximation or "an approximation"
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,6 +22,8 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
         from ilvren.problem.program_entries import program_inputs  # few files have programs
 
         return program_inputs(template, model)
+    if not model.python:
+        return _learnt_inputs(template, model)
     where = EntryDeclaration("models", model.name, model.python)
     file, function = model.python.split(":")
     try:
@@ -51,6 +53,27 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
     return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
 
 
+def _learnt_inputs(template: Template, model: ModelDeclaration) -> dict[str, EntryDeclaration]:
+    """Return {input: formula} of what an approximation takes."""
+    assert model.group is not None
+    where = EntryDeclaration("models", model.name, model.told)
+    names = dict.fromkeys(item.base for item in model.group.inputs)
+    for name in model.inputs:
+        if name not in names:
+            close = nearest(name, names)
+            advice = f'did you mean "{close}"?' if close else "its inputs: " + ", ".join(names)
+            template.fail(where, f'the approximation has no input "{name}"', advice=advice)
+    for name in names:
+        if name not in model.inputs and template.key_of(name) is None:
+            template.fail(
+                where,
+                f'the input "{name}" of the approximation is the name of nothing in this file',
+                advice=f'give it a formula: inputs = {{ {name} = "…" }}',
+            )
+    given = {name: model.inputs.get(name, name) for name in names}
+    return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
+
+
 def add_model(template: Template, model: ModelDeclaration) -> None:
     """Add a model's call and outputs to the template's graph, and its source. Raises ProblemError."""
     graph = template.graph
@@ -63,6 +86,15 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
         if not template.depends(node):
             still.add(name)
     outputs = _outputs(template, model, where)
+    if model.group is not None:
+        from ilvren.problem.approximations import add_outputs
+
+        named = dict(zip((name for name, _ in inputs), nodes, strict=True))
+        left = add_outputs(template, model, named, outputs)
+        if not left:
+            return
+    else:
+        left = [name for name, _ in outputs]
     own = (
         _python_source(template, model, tuple(inputs), tuple(outputs))
         if model.program is None
@@ -73,6 +105,8 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
     call = graph.arrange("call", tuple(nodes), (), None, len(template.sources))
     template.sources.append(own)
     for place, (name, shape) in enumerate(outputs):
+        if name not in left:
+            continue
         template.nodes[f"{model.name}.{name}"] = graph.arrange("output", (call,), shape, (place,))
 
 

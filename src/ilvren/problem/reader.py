@@ -47,6 +47,7 @@ MODEL_KEYS = (
     "derivatives",
     "slopes",
 )
+APPROXIMATION_KEYS = ("approximation", "inputs")
 OUTPUT_KEYS = ("shape", "band", "unit", "about")
 FIT_KEYS = ("residual", "sigma", "loss", "about")
 LOSSES = ("square", "huber", "cauchy")
@@ -358,16 +359,20 @@ class Reader:
             if "python" in content:
                 self.fail(path, 'a model has either a "command" or a "python" function')
             return read_program(self, name, content)
+        if isinstance(content, dict) and "approximation" in content:
+            return self.approximation(name, content)
         content = self.checked_keys(path, content, MODEL_KEYS)
         if "python" not in content:
-            self.fail(path, 'needs "python" (a function in a file) or "command" (a program with its arguments)')
+            self.fail(
+                path,
+                'needs "python" (a function in a file), "command" (a program with its arguments) or "approximation"'
+                " (a file that `ilvren export a1` wrote)",
+            )
         for key in ("python", "slopes"):
             text = self.word(path, content, key)
             if (key == "python" or text) and not re.fullmatch(r"[^:]+\.py:[A-Za-z_]\w*", text):
                 self.fail((*path, key), f'"{key}" names a function in a file: "hydraulics.py:losses"')
-        inputs = content.get("inputs", {})
-        if not isinstance(inputs, dict):
-            self.fail((*path, "inputs"), '"inputs" gives formulas to arguments: { flow = "2 * q" }')
+        inputs = self.model_inputs(path, content)
         outputs, bands = self.outputs((*path, "outputs"), content.get("outputs"))
         retries = content.get("retries", 1)
         if isinstance(retries, bool) or not isinstance(retries, int) or retries < 0:
@@ -386,7 +391,7 @@ class Reader:
         return ModelDeclaration(
             name,
             self.word(path, content, "python"),
-            {key: self.value((*path, "inputs"), item) for key, item in inputs.items()},
+            inputs,
             outputs,
             bands,
             self.timeout(path, content),
@@ -397,6 +402,24 @@ class Reader:
             self.repeatable(path, content),
             units=self.output_units((*path, "outputs"), content.get("outputs")),
         )
+
+    def model_inputs(self, path: tuple[str, ...], content: Mapping[str, object]) -> dict[str, Value]:
+        inputs = content.get("inputs", {})
+        if not isinstance(inputs, dict):
+            self.fail((*path, "inputs"), '"inputs" gives formulas to arguments: { flow = "2 * q" }')
+        return {key: self.value((*path, "inputs"), item) for key, item in inputs.items()}
+
+    def approximation(self, name: str, content: Mapping[str, object]) -> ModelDeclaration:
+        """Return a model that an approximation stands for; what it gives is found when its file is read."""
+        path = ("models", name)
+        for key in ("python", "command"):
+            if key in content:
+                self.fail(path, f'a model has either an "approximation" or a "{key}"')
+        self.checked_keys(path, content, APPROXIMATION_KEYS)
+        file = self.word(path, content, "approximation")
+        if not file:
+            self.fail((*path, "approximation"), '"approximation" names a file that `ilvren export a1` wrote')
+        return ModelDeclaration(name, "", self.model_inputs(path, content), {}, {}, approximation=file)
 
     def timeout(self, path: tuple[str, ...], content: Mapping[str, object]) -> float | None:
         value = content.get("timeout")

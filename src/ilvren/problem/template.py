@@ -39,6 +39,7 @@ from ilvren.problem.rows import row_templates
 if TYPE_CHECKING:
     from ilvren.formula.syntax import Call
     from ilvren.models import ModelSource
+    from ilvren.problem.approximations import Learnt
     from ilvren.problem.over_time import Axis
     from ilvren.problem.tables import Table
     from ilvren.problem.time_functions import MeasuredCall
@@ -55,6 +56,12 @@ class Template:
 
     def __init__(self, declarations: Declarations, overrides: Mapping[str, Any] | None = None) -> None:
         self.declarations = declarations
+        self.texts: dict[str, str] = {}  # of the tables and models read, by the names in the file
+        self.learnt: list[Learnt] = []
+        if any(model.approximation for model in declarations.models):
+            from ilvren.problem.approximations import with_groups  # few files have approximations
+
+            self.declarations = declarations = with_groups(self)
         self.graph = Graph()
         self.parameter_index = {entry.name: i for i, entry in enumerate(declarations.parameters)}
         self.variable_index = {entry.name: i for i, entry in enumerate(declarations.variables)}
@@ -65,7 +72,6 @@ class Template:
         self.tables: dict[str, Table] = {}
         self.sizes: dict[int, float] = {}
         self._data: dict[str, int] = {}
-        self.texts: dict[str, str] = {}  # of the tables and models read, by the names in the file
         self.sources: list[ModelSource] = []
         self.model_outputs: dict[str, tuple[str, str]] = {}
         self._evaluators: dict[int, Callable[[list[Any]], Any]] = {}

@@ -224,7 +224,7 @@ def check_label(label: str | None) -> None:
     """Raise RequestError for a label that could be taken for an id."""
     if label is None:
         return
-    is_id = label[:1] in "rg" and label[1:].isdigit()
+    is_id = label[:1] in "rga" and label[1:].isdigit()
     if is_id or label == "last" or not label.strip() or label != label.strip():
         raise RequestError(f'--label "{label}" could be taken for an id', advice="choose a word such as winter-tariff")
 

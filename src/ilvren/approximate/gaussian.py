@@ -1,0 +1,171 @@
+"""Gaussian processes: a trend, and deviations from it whose likeness decreases with distance, a length for each input.
+
+    y = F b + Z,   cov(Z(z), Z(z')) = σ² (k(s) + λ [z = z']),   s = Σ ((z_j − z'_j)/l_j)²                       (1)
+    2 log L = −k log σ̂² − log |K| (+ const),   σ̂² = (y − F b̂)'K⁻¹(y − F b̂)/k,   K = k(s) + λ I
+    (2) ∂ log L/∂θ = ½ (a'(∂K/∂θ)a / σ̂² − tr K⁻¹ ∂K/∂θ),   a = K⁻¹(y − F b̂)
+      (3)
+
+The lengths and the noise λ make (2) as large as it can be; by a part of the points first, from several starts.
+
+Sources: D. G. Krige, 1951; G. Matheron, "Principles of geostatistics", 1963; J. Sacks, W. J. Welch, T. J. Mitchell, H.
+P. Wynn, "Design and analysis of computer experiments", 1989; K. V. Mardia, R. J. Marshall, 1984 (3).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import cholesky, lapack, solve_triangular
+
+from ilvren.approximate.fitted import Fitted, left_out_of, rms
+from ilvren.approximate.kernels import KERNELS, Kernel, squared_distances
+from ilvren.approximate.maximizing import maximized
+from ilvren.approximate.monomials import monomials
+from ilvren.approximate.spread import FieldSpread
+from ilvren.approximate.surface import Expansion, Part, Trend
+
+__all__ = ["Field", "fitted_fields"]
+
+FloatArray = NDArray[np.float64]
+Powers = NDArray[np.int64]
+
+CORRELATIONS = ("squared-exponential", "matern-5/2")
+# Lengths, of a region of −1 .. 1, and noise (a share of σ²) lie within these.
+LEAST_LENGTH, MOST_LENGTH = 0.03, 100.0
+LEAST_NOISE, MOST_NOISE = 1e-9, 10.0
+# Starts of the search: (length as a share of √n, noise).
+STARTS = ((0.5, 1e-4), (1.5, 1e-6), (0.2, 1e-2))
+# The search looks at so many points first, for so many iterations each; then on all of them.
+FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_ITERATIONS = 120, 8, 30, 12
+# Of nearly the same points as before so few iterations are enough.
+AGAIN_ITERATIONS = 6
+# Points beyond this are left to a part of them: a factorization of more takes too long.
+MOST_POINTS = 2000
+# A log-likelihood is made less by this times the square of log l: lengths nobody can tell stay moderate.
+PULL = 0.02
+
+
+@dataclass(frozen=True)
+class Field:
+    """A trend's powers (t, n), a kernel, lengths (n,) and noise: all but the data."""
+
+    kernel: str
+    powers: Powers
+    lengths: FloatArray
+    noise: float
+
+    @classmethod
+    def of(cls, kernel: str, powers: Powers, theta: FloatArray) -> Field:
+        """Return the field of θ = (log l, log λ)."""
+        return cls(kernel, powers, np.exp(theta[:-1]), math.exp(theta[-1]))
+
+
+def fitted_fields(
+    z: FloatArray,
+    y: FloatArray,
+    trends: list[Powers],
+    rng: np.random.Generator,
+    known: Mapping[tuple[str, bool], FloatArray] | None = None,
+) -> list[Fitted]:
+    """Return a Gaussian process of each kernel and trend that can be fitted to points (k, n) and values (k,). `known`
+    are the numbers found for nearly the same points, by kernel and whether the trend is constant."""
+    if len(z) > MOST_POINTS:
+        kept = np.sort(rng.choice(len(z), MOST_POINTS, replace=False))
+        found = fitted_fields(z[kept], y[kept], trends, rng, known)
+        for place, one in enumerate(found):
+            said = one.part.at(z)
+            said[kept] = one.left_out
+            found[place] = replace(one, left_out=said)
+        return found
+    found = []
+    some = np.sort(rng.choice(len(z), FIRST_POINTS, replace=False)) if len(z) > FIRST_POINTS else np.arange(len(z))
+    for powers in trends:
+        for name in CORRELATIONS:
+            start = None if known is None else known.get((name, len(powers) == 1))
+            theta = start if start is not None else _from_starts(z[some], y[some], KERNELS[name], powers)
+            if theta is not None and (start is not None or len(some) < len(z)):
+                most = AGAIN_ITERATIONS if start is not None else LAST_ITERATIONS
+                theta = _searched(z, y, KERNELS[name], powers, theta, most)[0]
+            given = None if theta is None else _conditioned(z, y, Field.of(name, powers, theta))
+            if given is not None:
+                found.append(replace(given, found=theta))
+    return found
+
+
+def _from_starts(z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers) -> FloatArray | None:
+    """Return θ of the largest likelihood: a few iterations from each start, then more from where the best has come."""
+    n = z.shape[1]
+    tried = []
+    for length, noise in STARTS:
+        start = np.append(np.full(n, math.log(length * math.sqrt(n))), math.log(noise))
+        tried.append(_searched(z, y, kernel, powers, start, SHORT_ITERATIONS))
+    theta, value = max(tried, key=lambda pair: pair[1])
+    return _searched(z, y, kernel, powers, theta, FIRST_ITERATIONS)[0] if math.isfinite(value) else None
+
+
+def _searched(
+    z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers, start: FloatArray, most: int
+) -> tuple[FloatArray, float]:
+    """Return θ of the largest likelihood found from a start, and that."""
+    n = z.shape[1]
+    lower = np.append(np.full(n, math.log(LEAST_LENGTH)), math.log(LEAST_NOISE))
+    upper = np.append(np.full(n, math.log(MOST_LENGTH)), math.log(MOST_NOISE))
+    basis = monomials(z, powers)
+    return maximized(lambda theta: likelihood(z, y, basis, kernel, theta), start, lower, upper, most)
+
+
+def likelihood(
+    z: FloatArray, y: FloatArray, basis: FloatArray, kernel: Kernel, theta: FloatArray
+) -> tuple[float, FloatArray]:
+    """Return log L (2) less its pull, and the gradient (3), of θ = (log l, log λ); −inf where K is not positive."""
+    k, n = z.shape
+    lengths, noise = np.exp(theta[:-1]), math.exp(theta[-1])
+    s = squared_distances(z, z, lengths)
+    matrix = kernel.value(s)
+    matrix[np.diag_indices(k)] += noise
+    try:
+        lower = cholesky(matrix, lower=True, check_finite=False)
+    except np.linalg.LinAlgError:
+        return -math.inf, np.zeros(n + 1)
+    white, scaled = (solve_triangular(lower, item, lower=True, check_finite=False) for item in (basis, y))
+    b = np.linalg.lstsq(white, scaled, rcond=1e-12)[0]
+    left = scaled - white @ b
+    variance = float(left @ left) / k
+    if not variance > 0.0 or not math.isfinite(variance):
+        return -math.inf, np.zeros(n + 1)
+    value = -0.5 * k * math.log(variance) - float(np.log(np.diag(lower)).sum()) - PULL * float(theta[:-1] @ theta[:-1])
+    a = solve_triangular(lower.T, left, lower=False, check_finite=False)
+    inverse = lapack.dpotri(lower, lower=1)[0]  # its upper triangle is not set
+    weights = (np.outer(a, a / variance) - inverse) * kernel.slope(s)
+    weights[np.triu_indices(k)] = 0.0
+    # Of the lower triangle: Σ_a>b 2 W_ab Δ²_abj, Δ² = z_a² − 2 z_a z_b + z_b²;  ∂k/∂log l_j = −2 k'(s) Δ_j² / l_j².
+    p = z / lengths
+    squares = (p**2).T
+    sums = 2.0 * (squares @ (weights.sum(axis=1) + weights.sum(axis=0)) - 2.0 * np.einsum("aj,aj->j", p, weights @ p))
+    gradient = np.append(-sums - 2.0 * PULL * theta[:-1], 0.0)
+    gradient[-1] = 0.5 * noise * (float(a @ a) / variance - float(np.trace(inverse)))
+    return value, gradient
+
+
+def _conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:
+    """Return the field given the data: its part and what it says of points left out."""
+    k = len(z)
+    basis = monomials(z, field.powers)
+    matrix = KERNELS[field.kernel].value(squared_distances(z, z, field.lengths))
+    matrix[np.diag_indices(k)] += field.noise
+    try:
+        cholesky(matrix, lower=True, check_finite=False)
+        w, b, left_out = left_out_of(matrix, basis, y)
+    except np.linalg.LinAlgError:
+        return None
+    if not math.isfinite(rms(left_out)):
+        return None
+    variance = max(float((y - basis @ b) @ w) / k, 1e-300)
+    expansion = Expansion(field.kernel, field.lengths, z, w)
+    spread = FieldSpread(field.kernel, field.lengths, z, field.powers, field.noise, math.sqrt(variance))
+    part = Part("gaussian-process", Trend(field.powers, b), expansion, spread=spread)
+    return Fitted(part, left_out)

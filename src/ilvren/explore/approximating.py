@@ -1,0 +1,422 @@
+"""Approximations of what runs evaluated: which values, over which inputs, and how wrong they are, as one document.
+
+Of problems with models the models' outputs are approximated, over what the models take; formulas of them stay exact. Of
+other problems objectives, derived values and limits are, over the variables. A point whose values are missing is left
+out, and said.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.approximate import KINDS, LEAST_POINTS, Approximated, approximated, surface_to
+from ilvren.errors import RequestError, nearest
+from ilvren.explore.designs import DesignTable, designs_of, node_values
+from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
+from ilvren.ledger import Ledger
+from ilvren.models.approximation import FORM, LearntInput
+from ilvren.problem import Problem, element_name
+
+__all__ = ["Learned", "LearnedGroup", "LearnedOutput", "learned"]
+
+FloatArray = NDArray[np.float64]
+
+# No more outputs than this, elements of vectors each for itself.
+MOST_OUTPUTS = 60
+# Designs by which the shares of the inputs are found, on the surface.
+SHARE_DESIGNS = 4000
+# An input that varies by less than this share of its size is held.
+NO_RANGE = 1e-12
+SHARES = (0.5, 0.8, 0.9, 0.95)
+
+
+@dataclass(frozen=True)
+class Tested:
+    """How an approximation fared at points that were never fitted: predicted and actual (k,), and as in `Told`."""
+
+    predicted: FloatArray
+    actual: FloatArray
+    error: float
+    explained: float
+    largest: float
+    covered: float
+
+
+@dataclass(frozen=True)
+class LearnedOutput:
+    """One output: its approximation, what was fitted (`x` (k, n), `y` (k,), `addresses`), the share of each input in
+    its variance with all interactions, and how it fared at points kept for a test."""
+
+    name: str
+    unit: str
+    approximated: Approximated
+    x: FloatArray
+    y: FloatArray
+    addresses: tuple[str, ...]
+    matters: Mapping[str, float]
+    tested: Tested | None = None
+    limits: tuple[float, float] | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return what is told of it."""
+        told, tested = self.approximated.told, self.tested
+        return {
+            "kind": self.approximated.surface.kind,
+            "terms": self.approximated.surface.terms,
+            "points": len(self.y),
+            "error": told.error,
+            "explained": told.explained,
+            "largest": told.largest,
+            "largest_at": self.addresses[told.where],
+            "deviation": float(self.y.std()),
+            "covered": {str(share): value for share, value in told.covered.items()},
+            "matters": dict(self.matters),
+            "considered": dict(self.approximated.considered),
+            "unit": self.unit,
+            "tested": None
+            if tested is None
+            else {
+                "points": len(tested.actual),
+                "error": tested.error,
+                "explained": tested.explained,
+                "largest": tested.largest,
+                "covered": tested.covered,
+            },
+        }
+
+    def document(self) -> dict[str, Any]:
+        """Return what others need to evaluate it."""
+        quantile = {str(share): q for share, q in self.approximated.told.quantile.items() if math.isfinite(q)}
+        limits = None if self.limits is None else [_plain(limit) for limit in self.limits]
+        return {
+            **self.to_dict(),
+            "surface": surface_to(self.approximated.surface),
+            "intervals": quantile,
+            **({"limits": limits} if limits is not None else {}),
+        }
+
+
+@dataclass(frozen=True)
+class LearnedGroup:
+    """The outputs of one model, or of formulas (`model` ""), over `inputs`; `held` had one value in all points;
+    `failed` points gave no values."""
+
+    model: str
+    inputs: tuple[LearntInput, ...]
+    held: tuple[LearntInput, ...]
+    outputs: tuple[LearnedOutput, ...]
+    failed: int = 0
+
+
+@dataclass(frozen=True)
+class Learned:
+    """What was learnt from `runs`: groups, and what is to be said."""
+
+    problem: Problem
+    runs: tuple[str, ...]
+    groups: tuple[LearnedGroup, ...]
+    notes: tuple[str, ...]
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def outputs(self) -> dict[str, LearnedOutput]:
+        """Return {full name: output} of all groups."""
+        return {
+            f"{group.model}.{output.name}" if group.model else output.name: output
+            for group in self.groups
+            for output in group.outputs
+        }
+
+    def document(self, name: str) -> str:
+        """Return the document as JSON."""
+        return json.dumps(
+            {
+                "form": FORM,
+                "approximation": name,
+                "title": self.problem.title,
+                "runs": list(self.runs),
+                "groups": [
+                    {
+                        "model": group.model,
+                        "inputs": [_input(item) for item in group.inputs],
+                        "held": [_input(item) for item in group.held],
+                        "outputs": {output.name: output.document() for output in group.outputs},
+                    }
+                    for group in self.groups
+                ],
+            }
+        )
+
+    def summary(self, name: str) -> dict[str, Any]:
+        """Return what is told of all outputs: `approximate --json`."""
+        region = {item.name: [item.lower, item.upper] for group in self.groups for item in (*group.inputs, *group.held)}
+        return {
+            "approximation": name,
+            "runs": list(self.runs),
+            "region": region,
+            "of": {full: output.to_dict() for full, output in self.outputs.items()},
+            "notes": list(self.notes),
+        }
+
+
+def _input(item: LearntInput) -> dict[str, Any]:
+    return {"name": item.name, "lower": item.lower, "upper": item.upper, "unit": item.unit}
+
+
+def _plain(value: float) -> float | None:
+    return value if math.isfinite(value) else None
+
+
+def learned(
+    ledger: Ledger,
+    references: Sequence[str],
+    *,
+    of: Sequence[str] = (),
+    kind: str = "automatic",
+    test_points: int = 0,
+    seed: int = 0,
+    progress: Callable[[str, float], None] | None = None,
+) -> Learned:
+    """Return approximations of what runs evaluated. `of` names outputs, derived values, objectives and limits; without
+    any, those that a search needs. `test_points` designs drawn at random are kept for a test. `progress` is told the
+    output and the share done. Raises RequestError."""
+    if kind not in KINDS:
+        close = nearest(kind, KINDS)
+        advice = f'did you mean "{close}"?' if close else ", ".join(KINDS)
+        raise RequestError(f'--kind: no kind "{kind}"', advice=advice)
+    table = designs_of(ledger, references)
+    _refuse(ledger, table, test_points)
+    problem, notes = table.problem, list[str]()
+    wanted = _wanted(table, of, notes)
+    generator = np.random.default_rng([seed, 99])
+    chosen = set(generator.permutation(len(table.designs))[:test_points].tolist())
+    is_test = np.array([place in chosen for place in range(len(table.designs))])
+    groups = []
+    for model, names in wanted.items():
+        inputs, units = _inputs(ledger, table, model)
+        groups.append(_group(table, model, names, (inputs, units), is_test, (kind, seed), notes, progress))
+    facts = {"kind": kind, "seed": seed, "of": list(of), "test_points": test_points}
+    return Learned(problem, table.runs, tuple(groups), tuple(notes), facts)
+
+
+def _refuse(ledger: Ledger, table: DesignTable, test_points: int) -> None:
+    """Raise RequestError for designs that no approximation can be made of."""
+    for run in table.runs:
+        if ledger.run(run).overrides.get("aim", {}).get("on"):
+            raise RequestError(
+                f"the values of {run} are predicted: an approximation of them would learn nothing new",
+                advice="approximate the runs that its approximation was made of",
+            )
+    if table.is_mixed:
+        raise RequestError(
+            f"{', '.join(table.runs)} had different parameters: their values belong to different problems",
+            advice="approximate the runs of one problem",
+        )
+    if test_points < 0 or len(table.designs) - test_points < LEAST_POINTS:
+        kept = f", {test_points} of them kept for a test" if test_points else ""
+        raise RequestError(
+            f"{len(table.designs)} designs{kept}: at least {LEAST_POINTS} are needed to fit anything",
+            advice=f"`ilvren sample {table.runs[0]} --more N` adds some",
+        )
+
+
+def _wanted(table: DesignTable, of: Sequence[str], notes: list[str]) -> dict[str, list[str]]:
+    """Return {model, "" for formulas: names} of what is to be approximated, elements of vectors by their names."""
+    problem = table.problem
+    full = {name: name.partition(".")[::2] for name, _ in problem.outputs}
+    short = {output: name for name, (_, output) in full.items()}
+    formulas = _formula_names(table)
+    if of:
+        found: dict[str, list[str]] = {}
+        for name in of:
+            name = name if name in full or name in formulas else short.get(name, name)
+            if name in full:
+                model, output = full[name]
+            elif name in formulas:
+                model, output = "", name
+            else:
+                known = [*full, *formulas]
+                close = nearest(name, known)
+                advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(known[:12])
+                raise RequestError(f'--of {name}: no output, derived value, objective or limit "{name}"', advice=advice)
+            found.setdefault(model, [])
+            if output not in found[model]:
+                found[model].append(output)
+    elif full:
+        found = {}
+        for model, output in full.values():
+            found.setdefault(model, []).append(output)
+    else:
+        found = {"": [name for name in formulas if name not in {item.name for item in problem.derived}]}
+    for model, names in found.items():
+        elements = []
+        for name in names:
+            value = table.values[f"{model}.{name}" if model else name]
+            elements += [name] if value.ndim == 1 else _elements(table, f"{model}.{name}" if model else name, name)
+        if len(elements) > MOST_OUTPUTS:
+            notes.append(f"of {len(elements)} outputs the first {MOST_OUTPUTS} are approximated; --of NAME chooses")
+        found[model] = elements[:MOST_OUTPUTS]
+    return found
+
+
+def _elements(table: DesignTable, full: str, name: str) -> list[str]:
+    node = dict(table.problem.outputs).get(full)
+    if node is None:
+        node = next(item.node for item in table.problem.derived if item.name == full)
+    shape = table.problem.graph.shape(node)
+    return [element_name(name, shape, place) for place in range(math.prod(shape))]
+
+
+def _formula_names(table: DesignTable) -> list[str]:
+    """Return the objectives, the derived values that variables move, and the limits that are one number."""
+    problem = table.problem
+    names = [item.name for item in problem.objectives]
+    names += [item.name for item in problem.derived if problem.graph.variables_of([item.node])]
+    return names + [block.name for block in problem.row_blocks if not block.shape and block.name == block.entry]
+
+
+def _inputs(ledger: Ledger, table: DesignTable, model: str) -> tuple[dict[str, FloatArray], dict[str, str]]:
+    """Return {element: values (k,)} of what a model takes, or of the free variables, and their units."""
+    problem = table.problem
+    units = {variable.name: variable.unit for variable in problem.variables if variable.unit}
+    if not model:
+        points = np.array([design.point for design in table.designs])
+        return {problem.variables[place].name: points[:, place] for place in problem.free}, units
+    number = next(k for k, source in enumerate(problem.sources) if source.name == model)
+    call = next(node for node in problem.graph.nodes if node.operation == "call" and node.index == number)
+    named = [
+        (name, shape, node) for (name, shape), node in zip(problem.sources[number].inputs, call.operands, strict=True)
+    ]
+    columns = node_values(ledger, table, [node for _, _, node in named])
+    found: dict[str, FloatArray] = {}
+    for (name, shape, _), values in zip(named, columns, strict=True):
+        flat = values.reshape(len(values), -1)
+        for place in range(flat.shape[1]):
+            found[element_name(name, shape, place)] = flat[:, place]
+    return found, units
+
+
+def _group(
+    table: DesignTable,
+    model: str,
+    names: Sequence[str],
+    inputs: tuple[Mapping[str, FloatArray], Mapping[str, str]],
+    is_test: NDArray[np.bool_],
+    how: tuple[str, int],
+    notes: list[str],
+    progress: Callable[[str, float], None] | None,
+) -> LearnedGroup:
+    columns, units = inputs
+    told = f'model "{model}"' if model else "the problem"
+    matrix = np.array(list(columns.values())).T
+    values = {name: _column(table, model, name) for name in names}
+    valid = np.isfinite(matrix).all(axis=1)
+    for column in values.values():
+        valid &= np.isfinite(column)
+    if not valid.any():
+        raise RequestError(f"no design has values of {told}", advice="`ilvren designs` shows what became of them")
+    failed = int((~valid).sum())
+    if failed:
+        notes.append(f"{failed} of {len(valid)} designs gave no values of {told} and are left out")
+    # Designs that are the same to the model are one point.
+    _, first = np.unique(matrix, axis=0, return_index=True)
+    is_first = np.isin(np.arange(len(matrix)), first)
+    use, test = valid & is_first & ~is_test, valid & is_test
+    if use.sum() < LEAST_POINTS:
+        raise RequestError(f"{int(use.sum())} points of {told} are too few: at least {LEAST_POINTS} are needed")
+    varying = [name for name, column in columns.items() if _varies(column[use])]
+    held = tuple(
+        LearntInput(name, float(column[use][0]), float(column[use][0]), units.get(name, ""))
+        for name, column in columns.items()
+        if name not in varying
+    )
+    if not varying:
+        raise RequestError(f"nothing that {told} takes varies over these designs")
+    bounds = {v.name: (v.lower, v.upper) for v in table.problem.variables}
+    learnt = tuple(_region(name, columns[name][use], bounds.get(name), units.get(name, "")) for name in varying)
+    x = matrix[:, [list(columns).index(name) for name in varying]]
+    addresses = tuple(design.address for design, own in zip(table.designs, use, strict=True) if own)
+    outputs = []
+    for name, column in values.items():
+        full = f"{model}.{name}" if model else name
+        said = None if progress is None else (lambda share, full=full: progress(full, share))
+        made = approximated(x[use], column[use], how[0], seed=how[1], progress=said)
+        output = LearnedOutput(
+            name,
+            _unit(table, model, name),
+            made,
+            x[use],
+            column[use],
+            addresses,
+            _matters(made, learnt),
+            _tested(made, x[test], column[test]) if test.any() else None,
+            _limits(table, name) if not model else None,
+        )
+        outputs.append(output)
+    return LearnedGroup(model, learnt, held, tuple(outputs), failed)
+
+
+def _varies(values: FloatArray) -> bool:
+    return bool(np.ptp(values) > NO_RANGE * max(float(np.abs(values).max()), 1e-300))
+
+
+def _column(table: DesignTable, model: str, name: str) -> FloatArray:
+    """Return the values (k,) of an output, by its full or its element's name."""
+    full = f"{model}.{name}" if model else name
+    if full in table.values and table.values[full].ndim == 1:
+        return table.values[full]
+    base = full.partition("[")[0]
+    elements = _elements(table, base, base)
+    return np.asarray(table.values[base].reshape(len(table.designs), -1)[:, elements.index(full)])
+
+
+def _unit(table: DesignTable, model: str, name: str) -> str:
+    base = name.partition("[")[0]
+    full = f"{model}.{base}" if model else base
+    return table.problem.quantity_units.get(full, "") or table.units.get(full, "")
+
+
+def _limits(table: DesignTable, name: str) -> tuple[float, float] | None:
+    for block in table.problem.row_blocks:
+        if block.name == name:
+            return float(block.lower[0]), float(block.upper[0])
+    return None
+
+
+def _region(name: str, values: FloatArray, bounds: tuple[float, float] | None, unit: str) -> LearntInput:
+    """Return between what values an input was learnt: as far as the points go and their mean distance beyond, within
+    its bounds."""
+    low, high = float(values.min()), float(values.max())
+    beyond = (high - low) / max(len(np.unique(values)) - 1, 1)
+    lower, upper = bounds or (-math.inf, math.inf)
+    lower, upper = min(lower, low), max(upper, high)  # points may lie outside bounds that were changed
+    return LearntInput(name, max(low - beyond, lower), min(high + beyond, upper), unit)
+
+
+def _matters(made: Approximated, inputs: Sequence[LearntInput]) -> dict[str, float]:
+    """Return the share of each input in the variance over the region, with all interactions, on the surface."""
+    low = np.array([item.lower for item in inputs])
+    high = np.array([item.upper for item in inputs])
+    shares = pair_designs(len(inputs), SHARE_DESIGNS, np.random.default_rng(5))
+    values = made.surface.at(low + (high - low) * shares)
+    if not np.ptp(values) > 0.0:
+        return {item.name: 0.0 for item in inputs}
+    found = variance_shares(values, len(inputs), np.random.default_rng(6))
+    return {item.name: float(min(max(own, 0.0), 1.0)) for item, own in zip(inputs, found.total, strict=True)}
+
+
+def _tested(made: Approximated, x: FloatArray, y: FloatArray) -> Tested:
+    predicted = made.surface.at(x)
+    errors = predicted - y
+    size = float(np.sqrt(np.mean(errors**2)))
+    deviation = float(y.std())
+    share = size / deviation if deviation > 0.0 else (0.0 if size == 0.0 else math.inf)
+    within = np.abs(errors) <= made.half_width(x)
+    return Tested(predicted, y, share, 1.0 - share**2, float(np.abs(errors).max()), float(within.mean()))

@@ -1,0 +1,254 @@
+"""Approximations in problems: every output is a formula of the inputs like any other.
+
+Derivatives of every order, intervals, batches and proofs come from the graph that its surfaces are written out in.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from ilvren.approximate import KERNELS, SMOOTH, Expansion, Part, Surface
+from ilvren.errors import ProblemError
+from ilvren.formula import Graph, Shape, shape_text, shaping
+from ilvren.models.approximation import Group, document_from, group_for
+from ilvren.problem.model import element_name
+
+if TYPE_CHECKING:
+    from ilvren.problem.entries import Declarations, ModelDeclaration
+    from ilvren.problem.template import Template
+
+__all__ = ["Learnt", "add_outputs", "surface_node", "with_approximations", "with_groups"]
+
+ROOT5 = 5.0**0.5
+
+
+@dataclass(frozen=True)
+class Learnt:
+    """Where a group stands in a problem: `name` of the model, and the nodes of the group's inputs, held ones last."""
+
+    name: str
+    group: Group
+    nodes: tuple[int, ...]
+
+
+def with_groups(template: Template) -> Declarations:
+    """Return the declarations with what the files of approximations hold. Raises ProblemError."""
+    from ilvren.problem.entries import EntryDeclaration
+
+    declarations = template.declarations
+    models = []
+    for model in declarations.models:
+        if model.approximation:
+            file = model.approximation
+            where = EntryDeclaration("models", model.name, file)
+            try:
+                if file not in template.texts:
+                    template.texts[file] = _text_of(declarations, file)
+                group = group_for(document_from(template.texts[file], file)[1], model.name.partition("@")[0], file)
+            except ProblemError as error:
+                template.fail(where, f"{file} {error.message}", advice=error.advice)
+            outputs = {name: _shape_of(template, where, group, name) for name in _bases(group.outputs)}
+            model = replace(model, group=group, outputs=outputs, units=group.units)
+        models.append(model)
+    return replace(declarations, models=tuple(models))
+
+
+def _text_of(declarations: Declarations, file: str) -> str:
+    source = declarations.source
+    if file in source.files:
+        return source.files[file]
+    try:
+        return source.beside(file).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no text in UTF-8"
+        raise ProblemError(f"cannot be read: {reason}") from None
+
+
+def _bases(names: Iterable[str]) -> list[str]:
+    """Return the names without places, each once."""
+    return list(dict.fromkeys(name.partition("[")[0] for name in names))
+
+
+def _shape_of(template: Template, where: Any, group: Group, name: str) -> tuple[float, ...] | None:
+    """Return the shape of an output, from the places of its elements; None for one number."""
+    places = [
+        [int(part) for part in element[len(name) + 1 : -1].split(",")]
+        for element in group.outputs
+        if element.startswith(f"{name}[")
+    ]
+    if not places:
+        return None
+    shape = tuple(1.0 + max(place[axis] for place in places) for axis in range(len(places[0])))
+    if len(places) != math.prod(shape):
+        template.fail(where, f'the approximation has some elements of "{name}" alone')
+    return shape
+
+
+def add_outputs(
+    template: Template, model: ModelDeclaration, inputs: Mapping[str, int], outputs: Sequence[tuple[str, Shape]]
+) -> list[str]:
+    """Add the outputs of a model that its approximation has, as formulas of its `inputs` {name: node}, and return the
+    names of the others. Raises ProblemError."""
+    from ilvren.problem.entries import EntryDeclaration
+
+    graph, group = template.graph, model.group
+    assert group is not None
+    where = EntryDeclaration("models", model.name, model.told)
+    nodes = []
+    for item in (*group.inputs, *group.held):
+        if item.base not in inputs:
+            template.fail(where, f'the approximation has an input "{item.name}", which the model has not')
+        node = inputs[item.base]
+        shape = graph.shape(node)
+        key = tuple(int(part) for part in item.name[len(item.base) + 1 : -1].split(",")) if "[" in item.name else ()
+        if len(key) != len(shape) or any(place >= length for place, length in zip(key, shape, strict=True)):
+            template.fail(
+                where, f'the input "{item.base}" has {shape_text(shape)}; the approximation takes "{item.name}"'
+            )
+        nodes.append(shaping.index(graph, node, key) if key else node)
+    left, number = [], len(template.learnt)
+    for name, shape in outputs:
+        elements = [element_name(name, shape, place) for place in range(math.prod(shape))]
+        if not all(element in group.outputs for element in elements):
+            left.append(name)
+            continue
+        own = nodes[: len(group.inputs)]
+        parts = [
+            surface_node(template, f"approximation {number}.{element}", group.outputs[element], own)
+            for element in elements
+        ]
+        joined = shaping.join(graph, tuple(parts)) if shape else parts[0]
+        template.nodes[f"{model.name}.{name}"] = shaping.reshaped(graph, joined, shape) if len(shape) > 1 else joined
+    template.learnt.append(Learnt(model.name, group, tuple(nodes)))
+    return left
+
+
+def surface_node(template: Template, key: str, surface: Surface, inputs: list[int]) -> int:
+    """Return the node of a surface of some nodes, each one number. `key` names its numbers."""
+    graph = template.graph
+    scaled = [
+        graph.apply("div", graph.apply("sub", node, graph.constant(float(c))), graph.constant(float(h)))
+        for node, c, h in zip(inputs, surface.centre, surface.half, strict=True)
+    ]
+    total: int | None = None
+    for number, part in enumerate(surface.parts):
+        own = _part_node(template, f"{key}.{number}", part, scaled)
+        if part.weight != 1.0:
+            own = graph.apply("mul", graph.constant(part.weight), own)
+        total = own if total is None else graph.apply("add", total, own)
+    assert total is not None
+    return total
+
+
+def _part_node(template: Template, key: str, part: Part, z: list[int]) -> int:
+    graph = template.graph
+    found = _trend_node(graph, part, z)
+    if part.expansion is not None:
+        found = graph.apply("add", found, _expansion_node(template, key, part.expansion, z))
+    found = graph.apply("mul", graph.constant(part.deviation), found)
+    found = graph.apply("add", graph.constant(part.middle), found)
+    return graph.apply("exp", found) if part.transform == "log" else found
+
+
+def _trend_node(graph: Graph, part: Part, z: list[int]) -> int:
+    found = graph.constant(0.0)
+    for powers, coefficient in zip(part.trend.powers.tolist(), part.trend.coefficients.tolist(), strict=True):
+        term = graph.constant(coefficient)
+        for node, exponent in zip(z, powers, strict=True):
+            if exponent:
+                term = graph.apply("mul", term, graph.apply("pow", node, graph.constant(float(exponent))))
+        found = graph.apply("add", found, term)
+    return found
+
+
+def _expansion_node(template: Template, key: str, expansion: Expansion, z: list[int]) -> int:
+    """Return Σ_i w_i k(s_i), s_i = Σ_j ((z_j − Z_ij)/l_j)², as vectors over the centres."""
+    graph = template.graph
+    s: int | None = None
+    for j, node in enumerate(z):
+        length = float(expansion.lengths[j])
+        centres = template.data(f"{key}.centres.{j}", expansion.centres[:, j] / length)
+        apart = graph.apply("sub", graph.apply("div", node, graph.constant(length)), centres)
+        square = graph.apply("square", apart)
+        s = square if s is None else graph.apply("add", s, square)
+    assert s is not None
+    weights = template.data(f"{key}.weights", expansion.weights)
+    return shaping.dot(graph, weights, _kernel_node(graph, expansion.kernel, s))
+
+
+def _kernel_node(graph: Graph, name: str, s: int) -> int:
+    """Return the kernel of squared distances, as `approximate.kernels` has it."""
+
+    def times(factor: float, node: int) -> int:
+        return graph.apply("mul", graph.constant(factor), node)
+
+    def root(node: int, more: float) -> int:
+        return graph.apply("sqrt", graph.apply("add", node, graph.constant(more)))
+
+    match name:
+        case "squared-exponential":
+            return graph.apply("exp", times(-0.5, s))
+        case "matern-5/2":
+            r = times(ROOT5, root(s, SMOOTH**2))
+            polynomial = graph.apply("add", graph.constant(1.0), r)
+            polynomial = graph.apply("add", polynomial, times(1.0 / 3.0, graph.apply("square", r)))
+            return graph.apply("mul", polynomial, graph.apply("exp", times(-1.0, r)))
+        case "cubic":
+            r = root(s, SMOOTH**2)
+            return graph.apply("mul", r, graph.apply("square", r))
+        case "multiquadric":
+            return times(-1.0, root(s, 1.0))
+    raise AssertionError(f"{name} is none of {', '.join(KERNELS)}")
+
+
+# ---- problems on approximations -------------------------------------------------------------------
+
+
+def with_approximations(declarations: Declarations, text: str) -> Declarations:
+    """Return the declarations with approximated outputs of models, and formulas, in place of their own. Raises
+    ProblemError where the document speaks of what is not there."""
+    from ilvren.problem.entries import ModelDeclaration
+
+    name, groups = document_from(text, "the approximation")
+    models = {model.name: model for model in declarations.models}
+    entries = {entry.name: entry for entry in (*declarations.derived, *declarations.objectives)}
+    rows = {entry.name: entry for entry in declarations.constraints}
+    taken = {*models, *entries, *rows}
+    taken |= {item.name for item in declarations.variables} | {item.name for item in declarations.parameters}
+    for group in groups:
+        if group.model:
+            if group.model not in models:
+                raise ProblemError(f'{name} approximates a model "{group.model}", which this file has not')
+            models[group.model] = replace(models[group.model], group=group)
+            continue
+        own = name or "approximation"
+        while own in taken:
+            own += "_"
+        outputs: dict[str, Any] = dict.fromkeys(_bases(group.outputs))
+        models[own] = ModelDeclaration(own, "", {}, outputs, {}, group=group, units=group.units)
+        for output in outputs:
+            if output in entries:
+                entries[output] = replace(entries[output], formula=f"{own}.{output}")
+            elif output in rows and output in group.limits:
+                rows[output] = replace(rows[output], formula=_limited(f"{own}.{output}", *group.limits[output]))
+            else:
+                raise ProblemError(f'{name} approximates "{output}", which this file has not')
+    return replace(
+        declarations,
+        models=tuple(models.values()),
+        derived=tuple(entries[entry.name] for entry in declarations.derived),
+        objectives=tuple(entries[entry.name] for entry in declarations.objectives),
+        constraints=tuple(rows[entry.name] for entry in declarations.constraints),
+    )
+
+
+def _limited(name: str, lower: float, upper: float) -> str:
+    """Return a limit as it is written."""
+    if lower == upper:
+        return f"{name} == {lower!r}"
+    left = f"{lower!r} <= " if math.isfinite(lower) else ""
+    right = f" <= {upper!r}" if math.isfinite(upper) else ""
+    return f"{left}{name}{right}"
