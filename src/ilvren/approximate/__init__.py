@@ -5,23 +5,29 @@ or names of anything.
 """
 
 from ilvren.approximate.choosing import KINDS, LEAST_POINTS, Approximated, Told, approximated
-from ilvren.approximate.form import FormError, surface_from, surface_to
+from ilvren.approximate.failing import KNOWING_NOTHING, Failing, fitted_failing
+from ilvren.approximate.form import FormError, failing_from, failing_to, surface_from, surface_to
 from ilvren.approximate.kernels import KERNELS, SMOOTH
 from ilvren.approximate.surface import Expansion, Part, Surface, Trend
 
 __all__ = [
     "KERNELS",
     "KINDS",
+    "KNOWING_NOTHING",
     "LEAST_POINTS",
     "SMOOTH",
     "Approximated",
     "Expansion",
+    "Failing",
     "FormError",
     "Part",
     "Surface",
     "Told",
     "Trend",
     "approximated",
+    "failing_from",
+    "failing_to",
+    "fitted_failing",
     "surface_from",
     "surface_to",
 ]

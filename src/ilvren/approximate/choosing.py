@@ -25,6 +25,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import threadpool_limits
 
 from ilvren.algebra.quadratic_program import solve_quadratic
 from ilvren.approximate.fitted import Fitted, folds, rms
@@ -49,8 +50,9 @@ OUTER = ((60, 20), (200, 10), (math.inf, 5))
 RATIO = 5.0
 # A trend of chosen terms takes no more of them than this share of the points.
 TREND_SHARE = 0.25
-# A mixture is taken where it is better than the best alone by this share; a weight below LEAST_WEIGHT is none.
-BETTER, LEAST_WEIGHT = 0.03, 0.02
+# A mixture is one of so many at most, and taken where it is better than the best alone by this share; a weight below
+# LEAST_WEIGHT is none.
+MOST_MIXED, BETTER, LEAST_WEIGHT = 3, 0.03, 0.02
 # Values whose range is below this share of their size are all the same.
 NO_RANGE = 1e-13
 
@@ -59,14 +61,15 @@ NO_RANGE = 1e-13
 class Told:
     """How wrong an approximation is. `error`: root mean square of the honest errors over the standard deviation of the
     values; `explained`: the share of variance explained; `largest`: the largest |error|, at point number `where`;
-    `errors` (k,): all, predicted − actual; `quantile` {share: q of (2)}; `covered` {share: of the points, by intervals
-    that had no share of their own errors}."""
+    `errors` (k,): all, predicted − actual, and the `spreads` (k,) claimed there; `quantile` {share: q of (2)};
+    `covered` {share: of the points, by intervals that had no share of their own errors}."""
 
     error: float
     explained: float
     largest: float
     where: int
     errors: FloatArray
+    spreads: FloatArray
     quantile: dict[float, float]
     covered: dict[float, float]
 
@@ -107,17 +110,17 @@ def approximated(
     count = next(count for most, count in OUTER if len(y) <= most)
     groups = folds(len(y), count, np.random.default_rng([seed, len(y)]))
     known: Known = {}
-    parts, considered = _chosen(z, y, kind, seed, known)
-    surface = Surface(centre, half, parts)
     errors, spreads = np.zeros(len(y)), np.ones(len(y))
-    for number, group in enumerate(groups):
-        said((number + 1.0) / (len(groups) + 1.0))
-        rest = np.setdiff1d(np.arange(len(y)), group)
-        own = Surface(np.zeros(x.shape[1]), np.ones(x.shape[1]), _chosen(z[rest], y[rest], kind, seed, dict(known))[0])
-        errors[group] = own.at(z[group]) - y[group]
-        spreads[group] = own.spread_at(z[group])
+    with threadpool_limits(1):  # matrices are small: threads would wait for each other
+        parts, considered = _chosen(z, y, kind, seed, known)
+        for number, group in enumerate(groups):
+            said((number + 1.0) / (len(groups) + 1.0))
+            rest = np.setdiff1d(np.arange(len(y)), group)
+            own = Surface(np.zeros_like(centre), np.ones_like(half), _chosen(z[rest], y[rest], kind, seed, known)[0])
+            errors[group] = own.at(z[group]) - y[group]
+            spreads[group] = own.spread_at(z[group])
     said(1.0)
-    return Approximated(surface, _told(y, errors, spreads), considered)
+    return Approximated(Surface(centre, half, parts), _told(y, errors, spreads), considered)
 
 
 def _region(x: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -212,6 +215,20 @@ def _of_kinds(
 
 
 def _mixed(errors: FloatArray) -> FloatArray | None:
+    """Return the weights (1) of errors (c, k), for MOST_MIXED at most, small ones zero; None where they cannot be
+    found."""
+    weights = _weights(errors)
+    if weights is None or np.count_nonzero(weights) <= MOST_MIXED:
+        return weights
+    kept = np.sort(np.argsort(-weights, kind="stable")[:MOST_MIXED])
+    own, weights = _weights(errors[kept]), np.zeros(len(errors))
+    if own is None:
+        return None
+    weights[kept] = own
+    return weights
+
+
+def _weights(errors: FloatArray) -> FloatArray | None:
     """Return the weights (1) of errors (c, k), small ones zero; None where they cannot be found."""
     c = len(errors)
     matrix = errors @ errors.T
@@ -243,6 +260,7 @@ def _told(y: FloatArray, errors: FloatArray, spreads: FloatArray) -> Told:
         float(np.abs(errors[where])),
         where,
         errors,
+        spreads,
         {share: _quantile(ratios, share) for share in SHARES},
         {share: _covered(ratios, share) for share in SHARES},
     )

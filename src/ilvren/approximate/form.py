@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.approximate.failing import Failing
 from ilvren.approximate.kernels import KERNELS
 from ilvren.approximate.spread import FieldSpread, LeverSpread, Spread
 from ilvren.approximate.surface import Expansion, Part, Surface, Trend
 
-__all__ = ["FormError", "surface_from", "surface_to"]
+__all__ = ["FormError", "failing_from", "failing_to", "surface_from", "surface_to"]
 
 FloatArray = NDArray[np.float64]
 
@@ -64,6 +65,23 @@ def surface_from(given: Any, n: int, where: str = "") -> Surface:
     if not isinstance(listed, Sequence) or isinstance(listed, str) or not listed:
         raise FormError(f"{where}.parts", "a list of at least one part is expected")
     return Surface(centre, half, tuple(_part(own, n, f"{where}.parts[{k}]") for k, own in enumerate(listed)))
+
+
+def failing_to(failing: Failing) -> dict[str, Any]:
+    """Return a chance of failure as plain values."""
+    arrays = {name: getattr(failing, name).tolist() for name in ("centre", "half", "lengths", "centres", "failed")}
+    return {**arrays, "share": failing.share}
+
+
+def failing_from(given: Any, n: int, where: str = "") -> Failing:
+    """Return the chance of failure over n inputs that plain values are. Raises FormError."""
+    given = _mapping(given, where)
+    centre, half, lengths = (_numbers(given, key, where, (n,)) for key in ("centre", "half", "lengths"))
+    if not ((half > 0.0).all() and (lengths > 0.0).all()):
+        raise FormError(where, '"half" and "lengths" must be above 0')
+    centres = _numbers(given, "centres", where, (None, n))
+    failed = _numbers(given, "failed", where, (len(centres),))
+    return Failing(centre, half, lengths, centres, failed, _number(given, "share", where, 0.0))
 
 
 def _part(given: Any, n: int, where: str) -> Part:

@@ -15,6 +15,8 @@ identification", 1989; M. Stone, "Cross-validatory choice and assessment of stat
 from __future__ import annotations
 
 import itertools
+import math
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +27,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.spread import LeverSpread
 from ilvren.approximate.surface import Part, Trend
 
-__all__ = ["HIGHEST", "all_powers", "fitted_polynomial", "ordered_terms"]
+__all__ = ["HIGHEST", "Path", "all_powers", "fitted_polynomial", "ordered_terms"]
 
 FloatArray = NDArray[np.float64]
 Powers = NDArray[np.int64]
@@ -61,28 +63,45 @@ def all_powers(n: int, degree: int) -> Powers:
     return np.array(found)
 
 
-def ordered_terms(columns: FloatArray, y: FloatArray, most: int) -> list[int]:
-    """Return the places of up to `most` columns (k, t), the most telling first (1); the first is always taken."""
-    q, residual = columns.copy(), y.copy()
-    sizes = (q**2).sum(axis=0)
+@dataclass(frozen=True)
+class Path:
+    """Terms in their order: `order` their places; L (s, s) with F'F = L L' of their columns F; b = L⁻¹F'y."""
+
+    order: list[int]
+    factor: FloatArray
+    shares: FloatArray
+
+    def along(self, columns: FloatArray) -> FloatArray:
+        """Return (m, s): what least squares by the first 1, 2, … s terms say at rows (m, t) of all columns."""
+        lever = solve_triangular(self.factor, columns[:, self.order].T, lower=True)
+        return np.asarray(np.cumsum(lever.T * self.shares, axis=1))
+
+
+def ordered_terms(columns: FloatArray, y: FloatArray, most: int) -> Path:
+    """Return up to `most` columns (k, t), the most telling first (1); the first one is always taken. Of the products of
+    columns alone, by a Cholesky factorization that takes pivots in this order."""
+    products, common = columns.T @ columns, columns.T @ y
+    sizes = np.diag(products).copy()
     first_sizes = sizes.copy()
+    most = min(most, *columns.shape)
+    factor, shares = np.zeros((columns.shape[1], most)), np.zeros(most)
     order: list[int] = []
-    is_open = np.ones(q.shape[1], dtype=bool)
-    for _ in range(min(most, len(y))):
+    is_open = np.ones(columns.shape[1], dtype=bool)
+    for step in range(most):
         is_open &= sizes > LEAST_NEW * first_sizes
         if not is_open.any():
             break
-        worth = np.where(is_open, (q.T @ residual) ** 2 / np.where(sizes > 0.0, sizes, 1.0), -1.0)
+        worth = np.where(is_open, common**2 / np.where(sizes > 0.0, sizes, 1.0), -1.0)
         best = int(np.argmax(worth)) if order else 0
-        own = q[:, best].copy()
+        root = math.sqrt(sizes[best])
+        own = (products[:, best] - factor[:, :step] @ factor[best, :step]) / root
+        factor[:, step], shares[step] = own, common[best] / root
+        sizes -= own**2
+        common -= own * shares[step]
         order.append(best)
         is_open[best] = False
-        residual -= own * (own @ residual) / sizes[best]
-        shares = (own @ q) / sizes[best]
-        shares[~is_open] = 0.0
-        q -= np.outer(own, shares)
-        sizes = (q**2).sum(axis=0)
-    return order
+    count = len(order)
+    return Path(order, np.tril(factor[order, :count]), shares[:count])
 
 
 def fitted_polynomial(z: FloatArray, y: FloatArray, degree: int, rng: np.random.Generator) -> Fitted | None:
@@ -97,26 +116,16 @@ def fitted_polynomial(z: FloatArray, y: FloatArray, degree: int, rng: np.random.
     said = np.full((k, most), np.nan)
     for group in groups:
         rest = np.setdiff1d(np.arange(k), group)
-        order = ordered_terms(columns[rest], y[rest], min(most, int(MOST_SHARE * len(rest)) or 1))
-        said[group, : len(order)] = _along(columns[rest][:, order], y[rest], columns[group][:, order])
+        path = ordered_terms(columns[rest], y[rest], min(most, int(MOST_SHARE * len(rest)) or 1))
+        said[group, : len(path.order)] = path.along(columns[group])
     said = np.where(np.isnan(said), np.inf, said)
     errors = np.sqrt(np.mean((said - y[:, None]) ** 2, axis=0))
     if not np.isfinite(errors).any():
         return None
     number = int(np.flatnonzero(errors <= (1.0 + LEVEL) * errors.min())[0]) + 1
-    chosen = ordered_terms(columns, y, number)
-    basis = columns[:, chosen]
-    r = np.asarray(np.linalg.qr(basis, mode="r"))
+    path = ordered_terms(columns, y, number)
+    basis, own = columns[:, path.order], powers[path.order]
     coefficients = np.asarray(np.linalg.lstsq(basis, y, rcond=1e-12)[0], dtype=float)
-    own = powers[chosen]
     size = max(float(np.sqrt(np.mean((y - basis @ coefficients) ** 2))), LEAST_SPREAD)
-    part = Part("polynomial", Trend(own, coefficients), spread=LeverSpread(own, r, size))
+    part = Part("polynomial", Trend(own, coefficients), spread=LeverSpread(own, path.factor.T, size))
     return Fitted(part, said[:, number - 1])
-
-
-def _along(columns: FloatArray, y: FloatArray, at: FloatArray) -> FloatArray:
-    """Return (m, t): what least squares by the first 1, 2, … t columns say at rows `at` (m, t)."""
-    q, r = np.linalg.qr(columns)
-    # With the first i columns alone the coefficients of the q are the same: only as many are taken.
-    lever = solve_triangular(r, at.T, trans="T").T
-    return np.asarray(np.cumsum(lever * (q.T @ y), axis=1))

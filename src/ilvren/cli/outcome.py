@@ -25,6 +25,7 @@ from ilvren.cli.terminal import Terminal
 from ilvren.problem import RowBlock, VariableBlock
 from ilvren.runs.confirming import Confirmation
 from ilvren.runs.limits import LimitState
+from ilvren.runs.predicted import Prediction
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
 from ilvren.runs.stages import told_set
 
@@ -75,7 +76,9 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     elif _DESIGNS[result.design]:
         terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
     _show_objective(result, terminal)
-    if result.stages:
+    if result.prediction is not None:
+        _show_prediction(result.prediction, result, terminal)
+    elif result.stages:
         terminal.show(_stages_table(result))
     terminal.show(_variables_table(result))
     if result.constraints:
@@ -120,6 +123,25 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""
         terminal.show(f"next: {command.format(run=result.id)}{flag}")
+
+
+def _show_prediction(found: Prediction, result: RunResult, terminal: Terminal) -> None:
+    """What was predicted of the design, beside what is so."""
+    units = result.problem.quantity_units
+    if result.problem.objective is not None:
+        units = {**units, result.problem.objective.name: result.problem.objective.unit}
+    units = {**units, **{block.name: block.unit for block in result.problem.row_blocks}}
+    rows = []
+    for name, said in found.predicted.items():
+        actual, off = found.actual[name], found.deviation.get(name)
+        told = "" if off is None else f"{100.0 * off:+.2g} %"
+        rows.append((name, number(said), number(actual), units.get(name, ""), told))
+    terminal.show(table(("at the design", ">predicted", ">actual", "unit", ">off, of the data's deviation"), rows))
+    if len(found.rounds) > 1:
+        own = [(str(k), number(a), number(b)) for k, (a, b) in enumerate(found.rounds, start=1)]
+        terminal.show(table((">round", ">predicted", ">actual"), own))
+    for text in found.outside:
+        terminal.show_sentence(f"Outside what {found.on} has learnt: {text}; what it said there is a guess.")
 
 
 def show_confirmation(found: Confirmation, terminal: Terminal) -> None:

@@ -23,8 +23,9 @@ from ilvren.cli.arguments import (
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
     from ilvren.problem import Problem
-    from ilvren.runs import Event, RunResult, Settings
+    from ilvren.runs import Event, On, RunResult, Settings
 
 EXAMPLES = """examples:
   ilvren run rising-main.toml
@@ -73,6 +74,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-scaling", action="store_true", help="give the method the numbers as written")
     parser.add_argument(
         "--from", dest="origin", metavar="RUN", help="start from another run's design, multipliers and active limits"
+    )
+    parser.add_argument(
+        "--on", metavar="APPROXIMATION", help="search on an approximation (a1); its best design is evaluated truly"
+    )
+    parser.add_argument(
+        "--rounds",
+        type=int,
+        metavar="N",
+        help="with --on: search, evaluate truly and learn again, up to N times (1)",
     )
     parser.add_argument(
         "--known",
@@ -166,6 +176,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         arguments.workers,
         tuple(arguments.known or ()),
         _stages(arguments.stage or ()),
+        arguments.on,
+        1 if arguments.rounds is None else arguments.rounds,
     )
     _check_extras(problem, arguments)
     if arguments.repeats is not None:
@@ -217,6 +229,8 @@ class Extras:
     workers: str | None = None
     known: tuple[str, ...] = ()
     stages: tuple[dict[str, object], ...] = ()
+    on: str | None = None
+    rounds: int = 1
 
 
 def _stages(texts: Iterable[str]) -> tuple[dict[str, object], ...]:
@@ -242,12 +256,18 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
             ("--from", arguments.origin),
             ("--known", arguments.known),
             ("--stage", arguments.stage),
+            ("--on", arguments.on),
             ("--step-log", arguments.step_log),
             ("--draw-every", arguments.draw_every),
             ("--repeats", arguments.repeats if several == "--sweep" else None),
         ):
             if given:
                 raise RequestError(f"{flag} is for one run, {several} makes several", advice="leave one of them out")
+    if arguments.rounds is not None:
+        if arguments.on is None:
+            raise RequestError("--rounds goes with --on: it says how often an approximation is learnt again")
+        if arguments.rounds < 1:
+            raise RequestError(f"--rounds must be at least 1, not {arguments.rounds}")
     if arguments.draw_every is not None:
         if arguments.draw_every < 1:
             raise RequestError(f"--draw-every must be at least 1, not {arguments.draw_every}")
@@ -316,6 +336,7 @@ def run_and_show(
                 known=extras.known,
                 stages=extras.stages,
                 workers=extras.workers,
+                on=_on(opened, extras),
             )
         finally:
             progress.close()
@@ -324,6 +345,18 @@ def run_and_show(
     if extras.draw_every is not None:
         _draw_designs(result, extras, terminal)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
+
+
+def _on(ledger: Ledger, extras: Extras) -> On | None:
+    """Return the approximation that is to be searched on, None for none. Raises RequestError."""
+    if extras.on is None:
+        return None
+    from ilvren.explore.approximating import relearner
+    from ilvren.runs import On
+
+    record = ledger.approximation(extras.on)
+    again = relearner(ledger, record) if extras.rounds > 1 else None
+    return On(record.id, (record.document,), extras.rounds, relearn=again)
 
 
 def _draw_designs(result: RunResult, extras: Extras, terminal: Terminal) -> None:

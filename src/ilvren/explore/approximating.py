@@ -16,15 +16,25 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate import KINDS, LEAST_POINTS, Approximated, approximated, surface_to
+from ilvren.approximate import (
+    KINDS,
+    LEAST_POINTS,
+    Approximated,
+    Failing,
+    approximated,
+    failing_to,
+    fitted_failing,
+    surface_to,
+)
 from ilvren.errors import RequestError, nearest
 from ilvren.explore.designs import DesignTable, designs_of, node_values
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
-from ilvren.ledger import Ledger
+from ilvren.ledger import ApproximationRecord, Ledger
 from ilvren.models.approximation import FORM, LearntInput
 from ilvren.problem import Problem, element_name
+from ilvren.runs.predicted import Truly
 
-__all__ = ["Learned", "LearnedGroup", "LearnedOutput", "learned"]
+__all__ = ["Learned", "LearnedGroup", "LearnedOutput", "learned", "relearner"]
 
 FloatArray = NDArray[np.float64]
 
@@ -113,16 +123,18 @@ class LearnedGroup:
     held: tuple[LearntInput, ...]
     outputs: tuple[LearnedOutput, ...]
     failed: int = 0
+    failing: Failing | None = None
 
 
 @dataclass(frozen=True)
 class Learned:
-    """What was learnt from `runs`: groups, and what is to be said."""
+    """What was learnt from `runs`: groups, what is to be said, and the standard deviations of all values, by name."""
 
     problem: Problem
     runs: tuple[str, ...]
     groups: tuple[LearnedGroup, ...]
     notes: tuple[str, ...]
+    deviations: Mapping[str, float] = field(default_factory=dict)
     facts: Mapping[str, Any] = field(default_factory=dict)
 
     @property
@@ -142,11 +154,13 @@ class Learned:
                 "approximation": name,
                 "title": self.problem.title,
                 "runs": list(self.runs),
+                "deviations": dict(self.deviations),
                 "groups": [
                     {
                         "model": group.model,
                         "inputs": [_input(item) for item in group.inputs],
                         "held": [_input(item) for item in group.held],
+                        **({"failing": failing_to(group.failing)} if group.failing is not None else {}),
                         "outputs": {output.name: output.document() for output in group.outputs},
                     }
                     for group in self.groups
@@ -182,10 +196,12 @@ def learned(
     kind: str = "automatic",
     test_points: int = 0,
     seed: int = 0,
+    more: Sequence[Truly] = (),
     progress: Callable[[str, float], None] | None = None,
 ) -> Learned:
     """Return approximations of what runs evaluated. `of` names outputs, derived values, objectives and limits; without
-    any, those that a search needs. `test_points` designs drawn at random are kept for a test. `progress` is told the
+    any, those that a search needs. `test_points` designs drawn at random are kept for a test; `more` are designs that
+    are on no record yet. `progress` is told the
     output and the share done. Raises RequestError."""
     if kind not in KINDS:
         close = nearest(kind, KINDS)
@@ -201,9 +217,20 @@ def learned(
     groups = []
     for model, names in wanted.items():
         inputs, units = _inputs(ledger, table, model)
-        groups.append(_group(table, model, names, (inputs, units), is_test, (kind, seed), notes, progress))
+        inputs = _with_more(inputs, [_taken(problem, item, model) for item in more])
+        groups.append(_group(table, model, names, (inputs, units), is_test, more, (kind, seed), notes, progress))
     facts = {"kind": kind, "seed": seed, "of": list(of), "test_points": test_points}
-    return Learned(problem, table.runs, tuple(groups), tuple(notes), facts)
+    return Learned(problem, table.runs, tuple(groups), tuple(notes), _deviations(table), facts)
+
+
+def _deviations(table: DesignTable) -> dict[str, float]:
+    """Return {name: standard deviation} of every value that is one number, where it varies."""
+    found = {}
+    for name, values in table.values.items():
+        own = values[np.isfinite(values)] if values.ndim == 1 else np.zeros(0)
+        if len(own) > 1 and own.std() > 0.0:
+            found[name] = float(own.std())
+    return found
 
 
 def _refuse(ledger: Ledger, table: DesignTable, test_points: int) -> None:
@@ -309,6 +336,7 @@ def _group(
     names: Sequence[str],
     inputs: tuple[Mapping[str, FloatArray], Mapping[str, str]],
     is_test: NDArray[np.bool_],
+    more: Sequence[Truly],
     how: tuple[str, int],
     notes: list[str],
     progress: Callable[[str, float], None] | None,
@@ -316,7 +344,9 @@ def _group(
     columns, units = inputs
     told = f'model "{model}"' if model else "the problem"
     matrix = np.array(list(columns.values())).T
-    values = {name: _column(table, model, name) for name in names}
+    own_values = [{name: _value(item, model, name) for name in names} for item in more]
+    values = _with_more({name: _column(table, model, name) for name in names}, own_values)
+    is_test = np.concatenate([is_test, np.zeros(len(more), dtype=bool)])
     valid = np.isfinite(matrix).all(axis=1)
     for column in values.values():
         valid &= np.isfinite(column)
@@ -324,7 +354,9 @@ def _group(
         raise RequestError(f"no design has values of {told}", advice="`ilvren designs` shows what became of them")
     failed = int((~valid).sum())
     if failed:
-        notes.append(f"{failed} of {len(valid)} designs gave no values of {told} and are left out")
+        notes.append(
+            f"{failed} of {len(valid)} designs gave no values of {told}: where is learnt as a chance of failure"
+        )
     # Designs that are the same to the model are one point.
     _, first = np.unique(matrix, axis=0, return_index=True)
     is_first = np.isin(np.arange(len(matrix)), first)
@@ -342,7 +374,8 @@ def _group(
     bounds = {v.name: (v.lower, v.upper) for v in table.problem.variables}
     learnt = tuple(_region(name, columns[name][use], bounds.get(name), units.get(name, "")) for name in varying)
     x = matrix[:, [list(columns).index(name) for name in varying]]
-    addresses = tuple(design.address for design, own in zip(table.designs, use, strict=True) if own)
+    named = [*(design.address for design in table.designs), *(f"new {k}" for k in range(1, len(more) + 1))]
+    addresses = tuple(address for address, own in zip(named, use, strict=True) if own)
     outputs = []
     for name, column in values.items():
         full = f"{model}.{name}" if model else name
@@ -360,7 +393,45 @@ def _group(
             _limits(table, name) if not model else None,
         )
         outputs.append(output)
-    return LearnedGroup(model, learnt, held, tuple(outputs), failed)
+    known = np.isfinite(x).all(axis=1) & is_first & ~is_test
+    failing = None
+    if (~valid & known).any():
+        surface = outputs[0].approximated.surface
+        failing = fitted_failing(x[known], ~valid[known], surface.centre, surface.half)
+    return LearnedGroup(model, learnt, held, tuple(outputs), failed, failing)
+
+
+def _with_more(columns: Mapping[str, FloatArray], rows: Sequence[Mapping[str, float]]) -> dict[str, FloatArray]:
+    return {name: np.append(column, [row[name] for row in rows]) for name, column in columns.items()}
+
+
+def _taken(problem: Problem, item: Truly, model: str) -> Mapping[str, float]:
+    """Return what a model took, or the values of the free variables, at a design on no record yet."""
+    if model:
+        return item.taken[model]
+    return {problem.variables[place].name: float(item.point[place]) for place in problem.free}
+
+
+def _value(item: Truly, model: str, name: str) -> float:
+    full = f"{model}.{name}" if model else name
+    if full in item.values:
+        return float(item.values[full])
+    base, _, places = full.partition("[")
+    found = np.asarray(item.values[base], dtype=float)
+    return float(found[tuple(int(place) for place in places[:-1].split(","))])
+
+
+def relearner(ledger: Ledger, record: ApproximationRecord) -> Callable[[Sequence[Truly]], str]:
+    """Return what learns an approximation again, as it was learnt, with designs that were evaluated since."""
+
+    def learn_again(more: Sequence[Truly]) -> str:
+        facts = record.facts
+        found = learned(
+            ledger, record.runs, of=facts.get("of", ()), kind=facts["kind"], seed=facts.get("seed", 0), more=more
+        )
+        return found.document(record.id)
+
+    return learn_again
 
 
 def _varies(values: FloatArray) -> bool:

@@ -37,6 +37,11 @@ class ApproximationShelf:
     def has_label(self, label: str) -> bool:
         """Return whether something has this label."""
 
+    def _has_approximations(self) -> bool:
+        """Return whether the file has room for them: one that an older version wrote, opened for reading, has not."""
+        with self._guard():
+            return bool(self._db.execute("SELECT 1 FROM sqlite_master WHERE name = 'approximations'").fetchone())
+
     def next_approximation(self) -> str:
         """Return the id that the next one gets, unless another process is quicker."""
         with self._guard():
@@ -59,6 +64,8 @@ class ApproximationShelf:
 
     def approximations(self) -> list[ApproximationRecord]:
         """Return all approximations, oldest first."""
+        if not self._has_approximations():
+            return []
         with self._guard():
             rows = self._db.execute(f"SELECT {_COLUMNS} FROM approximations ORDER BY number").fetchall()
         return [_record(row) for row in rows]
@@ -67,15 +74,19 @@ class ApproximationShelf:
         """Return whether a reference names an approximation, by its id or label."""
         if _ID.fullmatch(reference):
             return True
+        if not self._has_approximations():
+            return False
         with self._guard():
             return bool(self._db.execute("SELECT 1 FROM approximations WHERE label = ?", (reference,)).fetchone())
 
     def approximation(self, reference: str) -> ApproximationRecord:
         """Return an approximation by id ("a3") or label. Raises RequestError, naming what is near."""
         where, value = ("number", reference[1:]) if _ID.fullmatch(reference) else ("label", reference)
-        with self._guard():
-            row = self._db.execute(f"SELECT {_COLUMNS} FROM approximations WHERE {where} = ?", (value,)).fetchone()
-            known = self._db.execute("SELECT number, label FROM approximations ORDER BY number DESC").fetchall()
+        row, known = None, []
+        if self._has_approximations():
+            with self._guard():
+                row = self._db.execute(f"SELECT {_COLUMNS} FROM approximations WHERE {where} = ?", (value,)).fetchone()
+                known = self._db.execute("SELECT number, label FROM approximations ORDER BY number DESC").fetchall()
         if row is None:
             names = [f"a{number}" for number, _ in known] + [label for _, label in known if label]
             close = nearest(reference, names)

@@ -189,6 +189,14 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         )
         self.flush()
 
+    def note_on(self, run: int, on: Mapping[str, object]) -> None:
+        """Record which approximations a run has searched on, at once."""
+        given = json.dumps(on), run
+        self._pending.append(
+            ("UPDATE runs SET overrides = json_set(overrides, '$.on', json(?)) WHERE number = ?", given)
+        )
+        self.flush()
+
     def restore_run(self, run: RunRecord) -> None:
         """Put back what `reopen_run` and an end have changed: the run is as it was."""
         self._pending.clear()

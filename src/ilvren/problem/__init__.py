@@ -2,10 +2,11 @@
 came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.aims import NO_AIM, Aim
+from ilvren.problem.approximations import deviations_in, outside_of, taken_by_models
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
-from ilvren.problem.loading import load, loads, refined_problem, scalarized, with_lines
+from ilvren.problem.loading import load, loads, on_document, refined_problem, scalarized, with_lines
 from ilvren.problem.measure import Measures, objective_size
 from ilvren.problem.model import (
     GRID_TOLERANCE,
@@ -50,12 +51,15 @@ __all__ = [
     "Variable",
     "VariableBlock",
     "bind",
+    "deviations_in",
     "element_name",
     "has_kinks",
     "load",
     "loads",
     "members_of",
     "objective_size",
+    "on_document",
+    "outside_of",
     "read_file",
     "read_text",
     "refined_problem",
@@ -63,5 +67,6 @@ __all__ = [
     "scalar_problem",
     "scalarized",
     "sum_of_squares",
+    "taken_by_models",
     "with_lines",
 ]

@@ -5,24 +5,43 @@ Derivatives of every order, intervals, batches and proofs come from the graph th
 
 from __future__ import annotations
 
+import json
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from ilvren.approximate import KERNELS, SMOOTH, Expansion, Part, Surface
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.approximate import KERNELS, KNOWING_NOTHING, SMOOTH, Expansion, Failing, Part, Surface
 from ilvren.errors import ProblemError
 from ilvren.formula import Graph, Shape, shape_text, shaping
 from ilvren.models.approximation import Group, document_from, group_for
 from ilvren.problem.model import element_name
 
 if TYPE_CHECKING:
-    from ilvren.problem.entries import Declarations, ModelDeclaration
+    from ilvren.models import Calls
+    from ilvren.problem.entries import Declarations, EntryDeclaration, ModelDeclaration
+    from ilvren.problem.model import Problem
     from ilvren.problem.template import Template
 
-__all__ = ["Learnt", "add_outputs", "surface_node", "with_approximations", "with_groups"]
+__all__ = [
+    "Learnt",
+    "add_outputs",
+    "deviations_in",
+    "outside_of",
+    "surface_node",
+    "taken_by_models",
+    "with_approximations",
+    "with_groups",
+]
+
+FloatArray = NDArray[np.float64]
 
 ROOT5 = 5.0**0.5
+# The chance of failure of a model, as formulas may name it, and how large a search lets it be.
+CHANCE, MOST_CHANCE = "chance_of_failure", 0.5
 
 
 @dataclass(frozen=True)
@@ -32,6 +51,43 @@ class Learnt:
     name: str
     group: Group
     nodes: tuple[int, ...]
+
+
+def deviations_in(document: str) -> dict[str, float]:
+    """Return {name: standard deviation} of the data that a document was made of."""
+    found = json.loads(document).get("deviations", {})
+    return {str(name): float(value) for name, value in found.items()} if isinstance(found, Mapping) else {}
+
+
+def outside_of(problem: Problem, point: Sequence[float] | FloatArray) -> list[str]:
+    """Return what lies outside the regions that a problem's approximations were learnt in, at a full design, in
+    words."""
+    found = []
+    for item in problem.template.learnt if problem.template is not None else ():
+        values = np.array([float(v) for v in problem.entry_values(item.nodes, point).values])
+        for place, value in item.group.outside(values):
+            told = f"{place.name} = {value:g}" + (f" {place.unit}" if place.unit else "")
+            region = f"{place.lower:g} .. {place.upper:g}" if place.lower < place.upper else f"{place.lower:g} alone"
+            found.append(f"{told} (learnt: {region})")
+    return found
+
+
+def taken_by_models(
+    problem: Problem, point: Sequence[float] | FloatArray, calls: Sequence[Calls]
+) -> dict[str, dict[str, float]]:
+    """Return {model: {input element: value}} at a full design."""
+    found = {}
+    for number, source in enumerate(problem.sources):
+        call = next((n for n in problem.graph.nodes if n.operation == "call" and n.index == number), None)
+        if call is None:
+            continue  # called in rates
+        values = problem.entry_values(call.operands, point, calls).values
+        found[source.name] = {
+            element_name(name, shape, place): float(value)
+            for (name, shape), own in zip(source.inputs, values, strict=True)
+            for place, value in enumerate(np.ravel(own))
+        }
+    return found
 
 
 def with_groups(template: Template) -> Declarations:
@@ -122,6 +178,9 @@ def add_outputs(
         ]
         joined = shaping.join(graph, tuple(parts)) if shape else parts[0]
         template.nodes[f"{model.name}.{name}"] = shaping.reshaped(graph, joined, shape) if len(shape) > 1 else joined
+    if group.failing is not None:
+        node = _failing_node(template, f"approximation {number}.failing", group.failing, nodes[: len(group.inputs)])
+        template.nodes[f"{model.name}.{CHANCE}"] = node
     template.learnt.append(Learnt(model.name, group, tuple(nodes)))
     return left
 
@@ -141,6 +200,21 @@ def surface_node(template: Template, key: str, surface: Surface, inputs: list[in
         total = own if total is None else graph.apply("add", total, own)
     assert total is not None
     return total
+
+
+def _failing_node(template: Template, key: str, failing: Failing, inputs: list[int]) -> int:
+    """Return the node of a chance of failure: Σ f_i k_i + A m over Σ k_i + A."""
+    graph = template.graph
+    z = [
+        graph.apply("div", graph.apply("sub", node, graph.constant(float(c))), graph.constant(float(h)))
+        for node, c, h in zip(inputs, failing.centre, failing.half, strict=True)
+    ]
+    sums = []
+    for name, weights in (("failed", failing.failed), ("all", np.ones(len(failing.failed)))):
+        expansion = Expansion("squared-exponential", failing.lengths, failing.centres, weights)
+        sums.append(_expansion_node(template, key, expansion, z, name))
+    above = graph.apply("add", sums[0], graph.constant(KNOWING_NOTHING * failing.share))
+    return graph.apply("div", above, graph.apply("add", sums[1], graph.constant(KNOWING_NOTHING)))
 
 
 def _part_node(template: Template, key: str, part: Part, z: list[int]) -> int:
@@ -164,7 +238,7 @@ def _trend_node(graph: Graph, part: Part, z: list[int]) -> int:
     return found
 
 
-def _expansion_node(template: Template, key: str, expansion: Expansion, z: list[int]) -> int:
+def _expansion_node(template: Template, key: str, expansion: Expansion, z: list[int], name: str = "weights") -> int:
     """Return Σ_i w_i k(s_i), s_i = Σ_j ((z_j − Z_ij)/l_j)², as vectors over the centres."""
     graph = template.graph
     s: int | None = None
@@ -175,7 +249,7 @@ def _expansion_node(template: Template, key: str, expansion: Expansion, z: list[
         square = graph.apply("square", apart)
         s = square if s is None else graph.apply("add", s, square)
     assert s is not None
-    weights = template.data(f"{key}.weights", expansion.weights)
+    weights = template.data(f"{key}.{name}", expansion.weights)
     return shaping.dot(graph, weights, _kernel_node(graph, expansion.kernel, s))
 
 
@@ -223,10 +297,14 @@ def with_approximations(declarations: Declarations, text: str) -> Declarations:
             if group.model not in models:
                 raise ProblemError(f'{name} approximates a model "{group.model}", which this file has not')
             models[group.model] = replace(models[group.model], group=group)
+            if group.failing is not None:
+                _add_works(rows, taken, group.model)
             continue
         own = name or "approximation"
         while own in taken:
             own += "_"
+        if group.failing is not None:
+            _add_works(rows, taken, own)
         outputs: dict[str, Any] = dict.fromkeys(_bases(group.outputs))
         models[own] = ModelDeclaration(own, "", {}, outputs, {}, group=group, units=group.units)
         for output in outputs:
@@ -241,8 +319,20 @@ def with_approximations(declarations: Declarations, text: str) -> Declarations:
         models=tuple(models.values()),
         derived=tuple(entries[entry.name] for entry in declarations.derived),
         objectives=tuple(entries[entry.name] for entry in declarations.objectives),
-        constraints=tuple(rows[entry.name] for entry in declarations.constraints),
+        constraints=tuple(rows.values()),
     )
+
+
+def _add_works(rows: dict[str, EntryDeclaration], taken: set[str], model: str) -> None:
+    """Add the limit that a model is likely to work."""
+    from ilvren.problem.entries import EntryDeclaration
+
+    name = f"{model.partition('@')[0]}_works"
+    while name in taken:
+        name += "_"
+    taken.add(name)
+    about = f"the chance that {model} gives no values, by the points that gave none"
+    rows[name] = EntryDeclaration("constraints", name, f"{model}.{CHANCE} <= {MOST_CHANCE}", about=about)
 
 
 def _limited(name: str, lower: float, upper: float) -> str:

@@ -77,6 +77,12 @@ def with_lines(
     return _again(problem, replace(problem.aim, lines=lines), refinement)
 
 
+def on_document(problem: Problem, document: str) -> Problem:
+    """Return a problem with an approximation, a JSON document, in place of what it approximates. Raises
+    ProblemError."""
+    return _again(problem, replace(problem.aim, on=document), problem.refinement)
+
+
 def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
     found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, refinement)
     if len(found.start) != len(problem.start):

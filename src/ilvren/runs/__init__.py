@@ -9,6 +9,7 @@ from ilvren.runs.events import Ended, Event, Finer, Iterated, LookedOn, Sampled,
 from ilvren.runs.leaders import Leader
 from ilvren.runs.loop import is_large
 from ilvren.runs.pool import check_workers
+from ilvren.runs.predicted import On
 from ilvren.runs.repeats import Quartiles, Repeats, repeat
 from ilvren.runs.result import RunResult
 from ilvren.runs.second_look import no_second_look
@@ -28,6 +29,7 @@ __all__ = [
     "Leader",
     "LookedOn",
     "Member",
+    "On",
     "Quartiles",
     "Repeats",
     "RunResult",

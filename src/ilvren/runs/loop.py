@@ -131,8 +131,11 @@ class Loop:
         self._shelf: RunShelf | None = None
         # Runs of older ledgers have the derivatives of models on record, not the calls.
         self._is_old_style = bool(calls and replay and replay.evaluations and not replay.has_calls)
-        if ledger is not None and number and calls and not self._is_old_style:
-            self._shelf = base.shelf or RunShelf(ledger, number, problem, is_fresh=settings.fresh)
+        if calls and not self._is_old_style:
+            self._shelf = base.shelf
+            if self._shelf is None and ledger is not None and number:
+                self._shelf = RunShelf(ledger, number, problem, is_fresh=settings.fresh)
+        if self._shelf is not None:
             for own in calls:
                 own.shelf = self._shelf
         self.gate = Gate(problem, is_sparse=self.is_sparse, by_differences=by_differences, workers=workers, calls=calls)

@@ -15,6 +15,7 @@ from ilvren.runs.stages import StageEnd
 if TYPE_CHECKING:
     from ilvren.runs.confirming import Confirmation
     from ilvren.runs.fitted import Forecast
+    from ilvren.runs.predicted import Prediction
     from ilvren.runs.refining import TimeReport
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
@@ -60,7 +61,7 @@ class RunResult:
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
     before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
-    [confirm] found, None where it was not evaluated."""
+    [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on."""
 
     id: str
     problem: Problem
@@ -95,6 +96,7 @@ class RunResult:
     confirmation: Confirmation | None = None
     time_error: TimeReport | None = None
     forecast: tuple[Forecast, ...] = ()
+    prediction: Prediction | None = None
 
     @property
     def holds(self) -> bool:
@@ -179,6 +181,7 @@ class RunResult:
             **({"conflict": list(self.conflict)} if self.conflict else {}),
             **({"stages": [stage.to_dict() for stage in self.stages]} if self.stages else {}),
             **({"confirmation": self.confirmation.to_dict()} if self.confirmation is not None else {}),
+            **(self.prediction.to_dict() if self.prediction is not None else {}),
             **({"time_error": self.time_error.to_dict()} if self.time_error is not None else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
         }

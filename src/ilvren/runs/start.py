@@ -7,7 +7,7 @@ import shlex
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,23 +18,23 @@ from ilvren import __version__
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import Known, Method, options_from
+from ilvren.methods.base import Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, load, refined_problem
+from ilvren.problem import Aim, Problem, load, on_document, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
-from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
+from ilvren.runs.plan import Plan
 from ilvren.runs.pool import open_workers
+from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
 from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement, time_report
-from ilvren.runs.replay import Replay
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
-from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
+from ilvren.runs.stages import ENDS_THE_RUN, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
@@ -63,6 +63,7 @@ def run(
     stages: Sequence[Mapping[str, Any]] = (),
     proposal: Mapping[str, Any] | None = None,
     sample: Mapping[str, Any] | None = None,
+    on: On | None = None,
     **more: float | int | str | bool | None,
 ) -> RunResult:
     """Run a method on a problem (or the file of one) and return the result.
@@ -78,7 +79,8 @@ def run(
     designs the method may build. `stages` are parameter values by name, each stage's in turn: the run solves the
     problem with them one after the other, each from where the last one ended, and reports the last.
     `proposal` is what the start was proposed from and promised to be, for the record. `sample` holds the full designs
-    (k, n) of a plan under "designs", which are all evaluated, and what the plan was (see `explore.sampling`).
+    (k, n) of a plan under "designs", which are all evaluated, and what the plan was (see `explore.sampling`). `on` is
+    an approximation that is searched in place of the problem, its best design being evaluated truly (`runs.predicted`).
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
     if isinstance(problem, (str, Path)):
@@ -95,12 +97,13 @@ def run(
         chosen, choice = _sampling(problem, sample), None
         early, settings = chosen, replace(settings, method=chosen.name)
     else:
-        chosen, choice = chosen_method(problem, settings, has_options=bool(settings.options))
-        early = _without_look(problem, settings)
-        settings = _with_room(problem, chosen, settings)
+        searched = problem if on is None else _searched(problem, on, known=known, stages=stages)
+        chosen, choice = chosen_method(searched, settings, has_options=bool(settings.options))
+        early = _without_look(searched, settings)
+        settings = _with_room(searched, chosen, settings)
     check_label(settings.label)
     read_options = options_from(chosen, settings.options)
-    refuse_unhandled(problem, chosen)
+    refuse_unhandled(problem if on is None else searched, chosen)
     if known:
         refuse_known(chosen)
     with_source(problem, settings.derivatives)
@@ -110,8 +113,10 @@ def run(
         if origin is not None or known:
             raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
         with open_workers(problem, workers, settings, chosen) as pool:
-            plan = _Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
+            plan = Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
             problem, problems = _begun_along_start(problem), [_begun_along_start(one) for one in problems]
+            if on is not None:
+                return drive_on(plan, replace(plan, workers=None), problem, on, choice.sentence if choice else "")
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     with ExitStack() as stack:
@@ -143,6 +148,7 @@ def run(
                 **({"before": before} if stages else {}),
                 **({"proposal": dict(proposal)} if proposal else {}),
                 **({"sample": dict(sample)} if sample else {}),
+                **({"on": on.record()} if on is not None else {}),
                 **({"time": finely, "time_first": finely} if problem.simulations else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
@@ -154,7 +160,7 @@ def run(
         )
         if stages or problem.simulations:
             opened.plan_stages(number, max(len(stages), 1))
-        plan = _Plan(
+        plan = Plan(
             chosen,
             early,
             read_options,
@@ -167,10 +173,20 @@ def run(
             confirms=member is None and sample is None,  # of a contest the engineer chooses one
         )
         try:
+            if on is not None:
+                return drive_on(plan, replace(plan, workers=None), problem, on, choice.sentence if choice else "")
             return _drive(plan, problems or [problem], stages, listener, choice, multipliers)
         except ProblemError:  # found at the first call of a model: then there is no run to tell of
             opened.withdraw_run(number)
             raise
+
+
+def _searched(problem: Problem, on: On, *, known: Sequence[str] = (), stages: Sequence[Any] = ()) -> Problem:
+    """Return the problem that a search on an approximation works on. Raises RequestError."""
+    if known or stages:
+        raise RequestError(f"--on: {'--known' if known else '--stage'} belongs to a search on the problem itself")
+    refuse_on(problem)
+    return on_document(problem, on.documents[0])
 
 
 def _sampling(problem: Problem, sample: Mapping[str, Any]) -> Method:
@@ -242,12 +258,14 @@ def resume(
     workers: int | str | Workers | None = None,
     anyhow: bool = False,
     sample: Mapping[str, Any] | None = None,
+    relearn: Callable[[Sequence[Truly]], str] | None = None,
 ) -> RunResult:
     """Continue an interrupted, killed or exhausted run on the same path, by replay of what is recorded.
 
     A run whose models' files have changed is refused unless `as_now`. The limits are new totals; without any, the
     limits that an exhausted run used up are granted once more, and a patience that came to its end is doubled. With
-    `anyhow` a run that has ended is followed to its end again, for its result. `sample` is a sample with more designs.
+    `anyhow` a run that has ended is followed to its end again, for its result. `sample` is a sample with more designs;
+    `relearn` learns from designs evaluated truly, for runs on an approximation that have rounds left.
     Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
     """
     record = ledger.run(reference)
@@ -270,18 +288,22 @@ def resume(
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
+    on: On | None = None
     if "sample" in record.overrides:
         chosen, choice = _sampling(problem, record.overrides["sample"]), None
         early = chosen
     else:
-        chosen, choice = chosen_method(problem, settings, has_options=False)
-        early = _without_look(problem, settings)
+        kept = record.overrides.get("on")
+        on = None if kept is None else On.recalled(kept, relearn)
+        searched = problem if on is None else _searched(problem, on)
+        chosen, choice = chosen_method(searched, settings, has_options=False)
+        early = _without_look(searched, settings)
     stages = list(record.overrides.get("stages", {}).values())
     problems = staged_problems(_without_stages(record), stages) if stages else [problem]
     recorded = record.overrides.get("known")
     designs = known_designs(problem, ledger, recorded) if recorded else None
     with open_workers(problem, workers, settings, chosen) as pool:
-        plan = _Plan(
+        plan = Plan(
             chosen,
             early,
             options_from(chosen, settings.options),
@@ -299,23 +321,21 @@ def resume(
         if sample is not None:
             ledger.note_sample(record.number, sample)
         first.gate.release()
-        result = _resumed(plan, problems, stages, record, ledger, listener, choice)
+        drive: Callable[[], RunResult]
+        if on is not None:
+            again, why = on, choice.sentence if choice else ""
+            drive = lambda: drive_on(plan, replace(plan, workers=None), problem, again, why)  # noqa: E731
+        else:
+            drive = lambda: _drive(plan, problems, stages, listener, choice, _recalled(record))  # noqa: E731
+        result = _resumed(drive, record, ledger)
     if anyhow and is_over:
         ledger.restore_run(record)
     return result
 
 
-def _resumed(
-    plan: _Plan,
-    problems: Sequence[Problem],
-    stages: Sequence[Mapping[str, Any]],
-    record: RunRecord,
-    ledger: Ledger,
-    listener: Listener | None,
-    choice: Choice | None,
-) -> RunResult:
+def _resumed(drive: Callable[[], RunResult], record: RunRecord, ledger: Ledger) -> RunResult:
     try:
-        return _drive(plan, problems, stages, listener, choice, _recalled(record))
+        return drive()
     except Exception as error:  # whatever it is, the run is as it was
         ledger.restore_run(record)
         if not isinstance(error, RequestError):
@@ -370,82 +390,8 @@ def _listed(found: Mapping[str, str]) -> str:
     return ", ".join(f"{name} {version}" for name, version in found.items())
 
 
-@dataclass(frozen=True)
-class _Plan:
-    """What all stages of a run have in common."""
-
-    method: Method
-    early: Method  # of all stages but the last: without a second look
-    options: object
-    settings: Settings
-    ledger: Ledger | None = None
-    number: int = 0
-    listener: Listener | None = None
-    workers: Workers | None = None
-    known: Known | None = None
-    is_resumed: bool = False
-    confirms: bool = True
-
-    def loop(
-        self,
-        problem: Problem,
-        multipliers: tuple[FloatArray, FloatArray] | None,
-        replay: Replay | None,
-        base: Base | None,
-        *,
-        is_last: bool = True,
-    ) -> Loop:
-        """Return the loop of one stage."""
-        return Loop(
-            problem,
-            self.method if is_last and not self.is_short_of(problem) else self.early,
-            self.options,
-            self.settings if is_last else replace(self.settings, target=None),
-            ledger=self.ledger,
-            number=self.number,
-            replay=replay,
-            listener=self.listener,
-            multipliers=multipliers,
-            workers=self.workers,
-            known=self.known if is_last else None,  # values of the last stage's problem
-            base=base,
-            confirms=self.confirms,
-        )
-
-    def is_short_of(self, problem: Problem) -> bool:
-        """Return whether a second look would take the evaluations that a closer look at what evolves needs."""
-        settings = self.settings
-        is_limited = settings.evaluations != DEFAULT_EVALUATIONS or settings.iterations is not None
-        return bool(problem.simulations) and is_limited and settings.second_look is None
-
-    def replay(self, stage: int) -> Replay | None:
-        """Return what is on record of a stage."""
-        if not self.is_resumed or self.ledger is None:
-            return None
-        ledger, number = self.ledger, self.number
-        begun = {item.number: item for item in ledger.stages(number)}
-        of_stage = None
-        if begun:
-            first = begun[stage].first_evaluation if stage in begun else sys.maxsize
-            end = begun[stage + 1].first_evaluation if stage + 1 in begun else sys.maxsize
-            of_stage = range(first, end)
-        packed = ledger.checkpoint(number) if self.method.keeps_checkpoints else None
-        checkpoint = None if packed is None else RunCheckpoint.unpacked(packed)
-        if checkpoint is not None and of_stage is not None and checkpoint.evaluations not in of_stage:
-            checkpoint = None
-        return Replay(
-            ledger.requests(number),
-            ledger.evaluations(number, every_stage=True),
-            ledger.iterations(number, every_stage=True),
-            has_calls=bool(ledger.call_counts(number)),
-            checkpoint=checkpoint,
-            arrivals=ledger.arrivals(number),
-            of_stage=of_stage,
-        )
-
-
 def _drive(
-    plan: _Plan,
+    plan: Plan,
     problems: Sequence[Problem],
     stages: Sequence[Mapping[str, Any]],
     listener: Listener | None,
@@ -485,7 +431,7 @@ def _drive(
     return result
 
 
-def _looked_closer(plan: _Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
+def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
     """Look at what a run over time has found more finely, and go on from there in further stages while that shows
     anything; return the result, which is recorded as the run's."""
     first = stage

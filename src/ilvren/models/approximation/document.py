@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate import FormError, Surface, surface_from
+from ilvren.approximate import Failing, FormError, Surface, failing_from, surface_from
 from ilvren.errors import ProblemError
 
 __all__ = ["FORM", "Group", "LearntInput", "document_from", "group_for"]
@@ -44,7 +44,8 @@ class LearntInput:
 class Group:
     """The approximated `outputs` {name: surface} of a model, or of formulas (`model` ""), over all `inputs`, in the
     order of the surfaces' coordinates; `held` are inputs that had one value alone when it was learnt; `units` {output:
-    unit}; `intervals` {output: {share: how many spreads to both sides}}; `limits` {constraint: (lower, upper)}."""
+    unit}; `intervals` {output: {share: how many spreads to both sides}}; `limits` {constraint: (lower, upper)};
+    `failing` the chance that there are no values, None where that never came up."""
 
     model: str
     inputs: tuple[LearntInput, ...]
@@ -54,6 +55,7 @@ class Group:
     held: tuple[LearntInput, ...] = ()
     intervals: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     limits: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    failing: Failing | None = None
 
     def outside(self, values: FloatArray) -> list[tuple[LearntInput, float]]:
         """Return the inputs, held ones last, that lie outside what was learnt, with their values."""
@@ -104,7 +106,8 @@ def _group(given: Any, where: str, name: str) -> Group:
         for key, own in given["outputs"].items()
         if "limits" in own
     }
-    return Group(str(given.get("model", "")), inputs, outputs, units, name, held, intervals, limits)
+    failing = failing_from(given["failing"], len(inputs), f"{where}.failing") if given.get("failing") else None
+    return Group(str(given.get("model", "")), inputs, outputs, units, name, held, intervals, limits, failing)
 
 
 def _inputs(given: Any, where: str) -> tuple[LearntInput, ...]:

@@ -1,0 +1,289 @@
+"""Runs on an approximation: a search on predicted values, its best design evaluated truly, and learnt from again.
+
+Every round has two stages: the search, on the problem with approximated values in place; then the designs found so
+far, on the problem itself. What is reported is a design that was evaluated truly, beside what was predicted of it.
+Counts are of true evaluations alone.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError
+from ilvren.evaluate import Counts
+from ilvren.methods.pieces.given import evaluating
+from ilvren.problem import Problem, deviations_in, on_document, outside_of
+from ilvren.runs.events import Ended, StageBegun, Started
+from ilvren.runs.limits import plain
+from ilvren.runs.loop import Loop
+from ilvren.runs.plan import Plan
+from ilvren.runs.result import RunResult
+from ilvren.runs.shelf import RunShelf
+from ilvren.runs.stages import Base
+
+__all__ = ["On", "Prediction", "Truly", "drive_on", "refuse_on"]
+
+FloatArray = NDArray[np.float64]
+
+# Outcomes of a search after which nothing is evaluated truly.
+STOPPED = frozenset({"interrupted", "model-failed", "invalid"})
+# A round that finds no design better by this share of the objective's deviation, and none that was predicted worse than
+# this, is the last.
+LEAST_GAIN = 1e-3
+# A design nearer to one that was evaluated than this share of the box is the same.
+SAME = 1e-6
+
+
+@dataclass(frozen=True)
+class Truly:
+    """A design (n,) that was evaluated truly, with the values {name: value} of what formulas and models gave there."""
+
+    point: FloatArray
+    values: Mapping[str, Any]
+    taken: Mapping[str, Mapping[str, float]]
+
+
+@dataclass(frozen=True)
+class On:
+    """An approximation to search on: its `name`, the `documents` of the rounds so far, how many `rounds` there may be,
+    the `designs` (n,) that searches have ended at, and what learns from designs evaluated since (None: there is one
+    round)."""
+
+    name: str
+    documents: tuple[str, ...]
+    rounds: int = 1
+    designs: tuple[tuple[float, ...], ...] = ()
+    relearn: Callable[[Sequence[Truly]], str] | None = field(default=None, repr=False)
+
+    def record(self) -> dict[str, Any]:
+        """Return what is recorded of it."""
+        return {
+            "name": self.name,
+            "documents": list(self.documents),
+            "rounds": self.rounds,
+            "designs": [list(design) for design in self.designs],
+        }
+
+    @classmethod
+    def recalled(cls, kept: Mapping[str, Any], relearn: Callable[[Sequence[Truly]], str] | None = None) -> On:
+        """Return what `record` was made of."""
+        designs = tuple(tuple(design) for design in kept["designs"])
+        return cls(str(kept["name"]), tuple(kept["documents"]), int(kept["rounds"]), designs, relearn)
+
+
+@dataclass(frozen=True)
+class Prediction:
+    """What an approximation `on` said of the reported design, and what is so: {name: value}, the difference over the
+    deviation of the data in `deviation`; `outside` are inputs beyond what was learnt; `rounds` are (predicted, actual)
+    objectives, one for each."""
+
+    on: str
+    predicted: Mapping[str, float]
+    actual: Mapping[str, float]
+    deviation: Mapping[str, float]
+    outside: tuple[str, ...] = ()
+    rounds: tuple[tuple[float, float], ...] = ()
+
+    def to_dict(self) -> dict[str, object]:
+        """Return its part of the JSON document of the run."""
+        return {
+            "on": self.on,
+            **{
+                word: {name: plain(value) for name, value in values.items()}
+                for word, values in (
+                    ("predicted", self.predicted),
+                    ("actual", self.actual),
+                    ("deviation", self.deviation),
+                )
+            },
+            "outside": list(self.outside),
+            "rounds": [{"predicted": plain(a), "actual": plain(b)} for a, b in self.rounds],
+        }
+
+
+def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> RunResult:
+    """Drive a run on an approximation. `early` is the plan of the searches, `plan` that of true evaluations; `why`
+    tells the choice of the method."""
+    tell = plan.listener or (lambda event: None)
+    name = f"r{plan.number}" if plan.number else ""
+    tell(Started(name, early.method.name, len(problem.free), problem.row_count, why))
+    state = _State(plan, problem, on, list(on.documents), [np.array(design) for design in on.designs])
+    if plan.ledger is not None and plan.number and problem.sources:
+        state.base = replace(
+            state.base, shelf=RunShelf(plan.ledger, plan.number, problem, is_fresh=plan.settings.fresh)
+        )
+    while True:
+        number = state.number = state.number + 1
+        if number > len(state.documents):
+            assert on.relearn is not None
+            state.documents.append(on.relearn(state.truly))
+            state.note()
+        predicted = on_document(problem, state.documents[number - 1]).with_starts(state.start)
+        tell(StageBegun(2 * number - 1, 2 * on.rounds, f"round {number}: on {on.name}"))
+        if number > len(state.designs):
+            stopped = state.search(replace(early, ledger=None), predicted)
+            if stopped is not None:
+                tell(Ended(stopped.outcome))
+                return stopped
+        x = state.designs[number - 1]
+        tell(StageBegun(2 * number, 2 * on.rounds, "evaluated truly"))
+        loop, result = state.evaluate(x)
+        if result.outcome == "interrupted":
+            tell(Ended(result.outcome))
+            return loop.close(result)
+        state.told.append((_objective(predicted, x, None), _objective(problem, x, loop)))
+        if number >= on.rounds or not state.is_new or _is_agreed(problem, state.told, state.documents[0]):
+            break
+    document = state.documents[number - 1]
+    said = _prediction(on_document(problem, document), problem, np.array(result.point), loop, document, on.name)
+    tell(Ended(result.outcome))
+    prediction = replace(said, rounds=tuple(state.told))
+    return loop.close(replace(result, reason=state.reason(), prediction=prediction, baseline_objective=None))
+
+
+@dataclass
+class _State:
+    """How far a run on an approximation has come: the designs that searches ended at, and those evaluated truly."""
+
+    plan: Plan
+    problem: Problem
+    on: On
+    documents: list[str]
+    designs: list[FloatArray]
+    number: int = 0
+    base: Base = field(default_factory=Base)
+    points: list[FloatArray] = field(default_factory=list)
+    truly: list[Truly] = field(default_factory=list)
+    told: list[tuple[float, float]] = field(default_factory=list)
+    start: FloatArray = field(default_factory=lambda: np.zeros(0))
+    ended: str = ""
+    is_new: bool = True
+    last: tuple[Loop, RunResult] | None = None
+
+    def __post_init__(self) -> None:
+        self.start = np.array(self.problem.start)
+
+    def note(self) -> None:
+        """Record what the searches were made on, and came to."""
+        if self.plan.ledger is not None:
+            designs = tuple(tuple(design.tolist()) for design in self.designs)
+            kept = replace(self.on, documents=tuple(self.documents), designs=designs)
+            self.plan.ledger.note_on(self.plan.number, kept.record())
+
+    def search(self, plan: Plan, predicted: Problem) -> RunResult | None:
+        """Search on predicted values, which are never recorded as evaluated; return the run's result where that ends
+        it."""
+        loop = plan.loop(predicted, None, None, Base(seconds=self.base.seconds, shelf=self.base.shelf))
+        found = loop.drive(is_last=False)
+        after = loop.base_after(found, {}, f"on {self.on.name}")
+        self.base = replace(self.base, seconds=after.seconds, ended=(*self.base.ended, *after.ended))
+        self.ended = f"{found.outcome} ({found.reason})"
+        if found.outcome not in STOPPED:
+            self.designs.append(np.array(found.point))
+            self.note()
+            return None
+        reason = f"in the search on {self.on.name}: {found.reason}"
+        if self.last is not None:
+            loop, result = self.last
+            return loop.close(replace(result, outcome=found.outcome, reason=reason))
+        ending = self.plan.loop(self.problem.with_starts(np.array(found.point)), None, None, self.base)
+        return ending.given_up(found.outcome, reason, found.machine_trouble)
+
+    def evaluate(self, x: FloatArray) -> tuple[Loop, RunResult]:
+        """Evaluate a design, and all before it, truly: those are on record, and the best of all is reported."""
+        self.is_new = not any(_is_same(self.problem, x, other) for other in self.points)
+        self.points += [x] if self.is_new else []
+        matrix = np.array(self.points)[:, list(self.problem.free)]
+        method = evaluating(self.plan.method.name, matrix, [1] * (len(self.points) - 1))
+        plan = replace(self.plan, method=method, settings=replace(self.plan.settings, scaling=False))
+        # No call is made for the baseline alone.
+        first = self.points[0]
+        begun = replace(self.problem, baseline=tuple(first.tolist())).with_starts(first)
+        if self.plan.ledger is not None:
+            self.plan.ledger.plan_stages(self.plan.number, self.number)
+        loop = plan.loop(begun, None, plan.replay(self.number), self.base)
+        loop.begin_stage(self.number)
+        result = loop.drive(is_last=False)
+        self.base = replace(loop.base_after(result, {}, "evaluated truly"), counts=Counts())
+        self.start, self.last = np.array(result.point), (loop, result)
+        if result.outcome != "interrupted":
+            self.truly = [_truly(self.problem, point, loop) for point in self.points]
+        return loop, result
+
+    def reason(self) -> str:
+        """Say how the run ended."""
+        count, rounds, on = len(self.points), self.number, self.on
+        designs = f"{count} design{'s' if count > 1 else ''} evaluated truly"
+        if on.rounds == 1:
+            return f"the search on {on.name} ended {self.ended}; its best was evaluated truly"
+        if not self.is_new:
+            return f"after {rounds} of {on.rounds} rounds the search came back to a design known already; {designs}"
+        if rounds < on.rounds:
+            return f"round {rounds} of {on.rounds} came out as predicted and gained nothing more; {designs}"
+        return f"{rounds} rounds, the last search ended {self.ended}; {designs}"
+
+
+def _is_same(problem: Problem, one: FloatArray, other: FloatArray) -> bool:
+    width = problem.joined("upper") - problem.joined("lower")
+    size = np.where(np.isfinite(width) & (width > 0.0), width, np.maximum(np.abs(one), 1e-300))
+    return bool((np.abs(one - other) <= SAME * size).all())
+
+
+def _truly(problem: Problem, point: FloatArray, loop: Loop) -> Truly:
+    from ilvren.problem import taken_by_models
+
+    values = {name: value for name, (value, _) in problem.named_values(point, loop.gate.calls).items()}
+    taken = taken_by_models(problem, point, loop.gate.calls)
+    return Truly(point, values | problem.quantities(point, loop.gate.calls), taken)
+
+
+def _objective(problem: Problem, point: FloatArray, loop: Loop | None) -> float:
+    if problem.objective is None:
+        return math.nan
+    calls = () if loop is None else loop.gate.calls
+    return float(problem.entry_values([problem.objective.node], point, calls).values[0])
+
+
+def _is_agreed(problem: Problem, told: Sequence[tuple[float, float]], document: str) -> bool:
+    """Return whether the last round came out as predicted, and no better than those before."""
+    if problem.objective is None or len(told) < 2:
+        return False
+    size = deviations_in(document).get(problem.objective.name, math.nan)
+    predicted, actual = told[-1]
+    sign = problem.objective.sign
+    gain = min(sign * value for _, value in told[:-1]) - sign * actual
+    return abs(predicted - actual) <= LEAST_GAIN * size and abs(gain) <= LEAST_GAIN * size
+
+
+def _prediction(
+    predicted: Problem, problem: Problem, point: FloatArray, loop: Loop, document: str, name: str
+) -> Prediction:
+    """Return what was predicted of a design, beside what is so: the objective, limits and what is approximated."""
+    said, actual = _numbers(predicted, point, ()), _numbers(problem, point, loop.gate.calls)
+    sizes = deviations_in(document)
+    names = [key for key in said if key in actual]
+    deviation = {key: (actual[key] - said[key]) / sizes[key] for key in names if key in sizes and sizes[key] > 0.0}
+    outside = tuple(outside_of(predicted, point))
+    return Prediction(name, {k: said[k] for k in names}, {k: actual[k] for k in names}, deviation, outside)
+
+
+def _numbers(problem: Problem, point: FloatArray, calls: Sequence[Any]) -> dict[str, float]:
+    """Return {name: value} of objectives, limits and outputs that are one number."""
+    found = {name: value for name, (value, _) in problem.named_values(point, calls).items()}
+    derived = {item.name for item in problem.derived}
+    numbers = {name: value for name, value in found.items() if name not in derived}
+    outputs = {name for name, _ in problem.outputs}
+    numbers |= {name: value for name, value in problem.quantities(point, calls).items() if name in outputs}
+    return {name: float(value) for name, value in numbers.items() if np.ndim(value) == 0}
+
+
+def refuse_on(problem: Problem) -> None:
+    """Raise RequestError for what cannot be searched on an approximation."""
+    if problem.residuals:
+        raise RequestError("--on: a [fit] is made of residuals, which an approximation does not give")
