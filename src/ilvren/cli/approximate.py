@@ -198,12 +198,12 @@ def write(learned: Learned, name: str, path: str, terminal: Terminal) -> None:
         Path(path).write_text(learned.document(name), encoding="utf-8")
         terminal.note(f'{path}: {name}, to be read as a model: approximation = "{Path(path).name}"')
     elif suffix == ".html":
-        from ilvren.draw.sliders import write_sliders
+        from ilvren.draw.approximation.sliders import write_sliders
 
         write_sliders(learned.problem, name, learned.document(name), path)
         terminal.note(f"{path}: {', '.join(learned.outputs)} with a slider for every input")
     else:
-        from ilvren.draw.predicted import draw_predicted
+        from ilvren.draw.approximation.predicted import draw_predicted
 
         draw_predicted(learned, name, path)
         terminal.note(f"{path}: predicted against actual, of points left out")

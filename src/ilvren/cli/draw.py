@@ -69,6 +69,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fit", action="store_true", help="of a design on record: readings, model, band, and what is left over"
     )
+    parser.add_argument(
+        "--on", metavar="APPROXIMATION", help="draw what an approximation says (a1), with the band of its intervals"
+    )
     parser.add_argument("--tangent", action="store_true", help="on a curve: the tangent at the point")
     parser.add_argument("--surface", action="store_true", help="over two variables: a surface instead of contours")
     parser.add_argument("--slices", action="store_true", help="each variable alone through the point, small multiples")
@@ -113,6 +116,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 f"{flag} is for a design on record: ilvren draw r7 --of NAME --against NAME", advice="leave it out"
             )
     problem = load(arguments.file, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
+    if arguments.on:
+        from ilvren.cli.files import read_ledger, recorded_ledger
+        from ilvren.problem import on_document
+
+        with read_ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
+            problem = on_document(problem, ledger.approximation(arguments.on).document)
     if arguments.generations:
         return _draw_generations(arguments, terminal)
     names = _names(problem, arguments)

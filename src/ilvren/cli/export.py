@@ -16,13 +16,16 @@ EXAMPLES = """examples:
   ilvren export last --output history.csv
   ilvren export r2 --output history.json --every evaluation
   ilvren export r2 --of x,y --output outline.csv
+  ilvren export a1 --output friction.json
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     parser.add_argument(
-        "run", metavar="RUN|GROUP", help='a run: its id, its label or "last"; or a group: a line for each of its runs'
+        "run",
+        metavar="RUN|GROUP|APPROXIMATION",
+        help='a run: its id, its label or "last"; a group: a line for each of its runs; or an approximation (.json)',
     )
     parser.add_argument("--output", metavar="FILE", required=True, help="the file to write: .csv or .json")
     parser.add_argument(
@@ -46,6 +49,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         if arguments.of is not None:
             return _export_vectors(arguments, ledger, terminal)
+        if ledger.is_approximation(arguments.run):
+            return _export_approximation(arguments, ledger, terminal)
         if ledger.is_group(arguments.run):
             group = ledger.group(arguments.run)
             members = group_table(ledger, group)
@@ -57,6 +62,20 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         rows = history_table(ledger, record, every=every)
     write_history(rows, record, arguments.output, every=every)
     terminal.note(f"{arguments.output}: {len(rows)} {every}s of {record.id}")
+    return status.HOLDS
+
+
+def _export_approximation(arguments: argparse.Namespace, ledger: Ledger, terminal: Terminal) -> int:
+    """Write an approximation as the document that others evaluate."""
+    from pathlib import Path
+
+    from ilvren.cli.files import check_suffix
+
+    check_suffix(arguments.output, (".json",))
+    record = ledger.approximation(arguments.run)
+    Path(arguments.output).write_text(record.document, encoding="utf-8")
+    name = Path(arguments.output).name
+    terminal.note(f'{arguments.output}: {record.id}; as a model of a problem: approximation = "{name}"')
     return status.HOLDS
 
 

@@ -24,6 +24,7 @@ EXAMPLES = """examples:
   ilvren sample pipe.toml --csv my-designs.csv
   ilvren sample first-look --more 20
   ilvren sample pipe.toml --at r3:17 --at r3:203
+  ilvren sample pipe.toml --on a1 --points 4000
 """
 
 DEFAULT_PLAN = "latin-hypercube"
@@ -56,6 +57,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--list", action="store_true", dest="lists", help="list the plans, their uses and options")
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
+    )
+    parser.add_argument(
+        "--on", metavar="APPROXIMATION", help="take the values from an approximation (a1): predicted, not evaluated"
     )
     parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
     parser.add_argument("--fresh", action="store_true", help="call models anew, whatever other runs were answered")
@@ -104,6 +108,14 @@ def _problem(arguments: argparse.Namespace, terminal: Terminal) -> Problem:
         first = problem.objectives[0].name
         terminal.note(f"several objectives: designs are ranked by {first}, the others are told beside")
         problem = scalarized(problem, Aim(only=first))
+    if arguments.on:
+        from ilvren.cli.files import read_ledger, recorded_ledger
+        from ilvren.problem import on_document
+
+        with read_ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
+            record = ledger.approximation(arguments.on)
+        terminal.note(f"values are predicted by {record.id}, not evaluated")
+        problem = on_document(problem, record.document)
     return problem
 
 
@@ -166,8 +178,8 @@ def _more(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.explore.sampling import grown, more
     from ilvren.ledger import Ledger
 
-    if arguments.set or arguments.label or arguments.fresh:
-        raise RequestError("--more adds to a sample as it is: --set, --label and --fresh make another")
+    if arguments.set or arguments.label or arguments.fresh or arguments.on:
+        raise RequestError("--more adds to a sample as it is: --set, --label, --on and --fresh make another")
     with Ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
         whole, made = grown(ledger, arguments.problem, arguments.more)
         if arguments.output:
@@ -223,7 +235,8 @@ def _show(terminal: Terminal, result: RunResult, table: DesignTable, count: int)
     )
     done = len(table.designs)
     failed = sum(1 for design in table.designs if not math.isfinite(design.violation))
-    told = f"{done:,} of {count:,} designs evaluated" if done < count else f"{done:,} designs evaluated"
+    word = "predicted" if problem.aim.on else "evaluated"
+    told = f"{done:,} of {count:,} designs {word}" if done < count else f"{done:,} designs {word}"
     told += f" in {seconds_text(result.seconds)}; {table.counts['feasible']:,} meet the limits"
     terminal.show(told + (f", {failed:,} have no values" if failed else ""))
     if result.outcome not in ("settled", "no-feasible"):
@@ -251,6 +264,12 @@ def _show(terminal: Terminal, result: RunResult, table: DesignTable, count: int)
             framed(("the best", *(_headed(name, table.units) for name in names), ">violation", "note"), cells)
         )
     address = best[0].address if best else result.id
+    if problem.aim.on:
+        terminal.show(
+            f"next: ilvren designs {result.id} --top 20; ilvren sample {problem.source.file} --at {address} (evaluates"
+            " it truly)"
+        )
+        return
     terminal.show(
         f"next: ilvren designs {result.id} --output designs.html; ilvren run {problem.source.file} --from {address}"
     )

@@ -36,6 +36,9 @@ CURVE_POINTS = 1201
 CLOSER_ROUNDS, CLOSER_POINTS = 5, 17
 
 
+BAND = "#b9d7e8"
+
+
 def line_of(point: FloatArray, view: View, count: int = CURVE_POINTS) -> tuple[FloatArray, FloatArray]:
     """Return the values (k,) of one variable and the designs (k, n) along it."""
     xs = view.values(count)
@@ -59,6 +62,7 @@ def draw_curve(
         marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 6}
         axis.plot(xs, y, color=LINES[0][0], linewidth=2.0, **marks)
         handles = [line_handle(LINES[0][0], subject.name)]
+        draw_band(axis, subject, xs, points, y, handles)
         for place, row in enumerate(rows):
             outside = missed(values[:, place], row, float(sizes[place]))
             if outside.any():
@@ -80,6 +84,17 @@ def draw_curve(
         legend(made, handles)
         save(made, path)
     return extremes
+
+
+def draw_band(
+    axis: Any, subject: Subject, xs: FloatArray, points: FloatArray, y: FloatArray, handles: list[Any]
+) -> None:
+    """Draw the band of a curve whose values are approximated."""
+    half = subject.half_width(points)
+    if half is None or subject.band is None:
+        return
+    axis.fill_between(xs, y - half, y + half, color=BAND, alpha=0.55, linewidth=0.0, zorder=0)
+    handles.append(patch(BAND, "", f"holds {100 * float(subject.band.share):.0f} % of points"))
 
 
 def shade_missed(axis: Any, xs: FloatArray, outside: NDArray[np.bool_], place: int) -> None:

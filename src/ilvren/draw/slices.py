@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.draw.curve import curve_extremes, line_of, shade_missed
+from ilvren.draw.curve import curve_extremes, draw_band, line_of, shade_missed
 from ilvren.draw.style import HATCHES, LINES, figure, save, shades
 from ilvren.draw.view import (
     Extreme,
@@ -39,6 +39,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
     found: dict[str, list[Extreme]] = {}
     here = float(subject.at(point[np.newaxis, :])[0])
     places: dict[str, int] = {}
+    bands: list[Any] = []
     with figure(lines, columns, squeeze=False, sharey=True) as (made, axes):
         for axis in axes.flat[len(names) :]:
             axis.set_axis_off()
@@ -50,6 +51,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
             found[name] = curve_extremes(subject, point, view, xs, y)
             marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 5}
             axis.plot(xs, y, color=LINES[0][0], linewidth=1.8, **marks)
+            draw_band(axis, subject, xs, points, y, bands)
             for place, row in enumerate(rows):
                 outside = missed(values[:, place], row, float(sizes[place]))
                 if outside.any():
@@ -67,6 +69,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
             line[0].set_ylabel(subject.label, fontsize=10.5)
         handles = [line_handle(LINES[0][0], subject.name), mark_handle("P", f"the point: {here:.5g}")]
         handles += [patch(shades(k), HATCHES[k % len(HATCHES)], f"{name} missed") for name, k in places.items()]
+        handles += bands[:1]
         handles.append(line_handle("#333333", "bounds", (0, (6, 3))))
         made.suptitle(
             f"{problem.title or problem.source.file}\neach variable alone, the others held",

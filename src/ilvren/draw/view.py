@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,9 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.judge.track import Track
 from ilvren.problem import Measures, Problem, Row, Variable, element_name
+
+if TYPE_CHECKING:
+    from ilvren.problem.approximations import Band
 
 __all__ = [
     "Extreme",
@@ -78,7 +81,8 @@ class View:
 
 @dataclass(frozen=True)
 class Subject:
-    """What is drawn: an entry, or one element of it. `name` as written, `column` its element."""
+    """What is drawn: an entry, or one element of it. `name` as written, `column` its element; `band` how far it may be
+    off, where it is approximated."""
 
     problem: Problem
     gate: Gate
@@ -86,6 +90,14 @@ class Subject:
     entry: str | None
     column: int
     unit: str = ""
+    band: Band | None = None
+
+    def half_width(self, points: FloatArray) -> FloatArray | None:
+        """Return the half width (k,) of the band at designs (k, n), None where the value is not approximated."""
+        if self.band is None:
+            return None
+        columns = self.gate.node_batch(list(self.band.nodes), points)
+        return self.band.half_width(np.array([column[:, 0] for column in columns]).T)
 
     @property
     def label(self) -> str:
@@ -120,8 +132,11 @@ def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
     if name is None:
         if objective is None:
             raise RequestError("the problem has no objective to draw", advice="name an entry with --of NAME")
-        return Subject(problem, gate, objective.name, None, 0, objective.unit)
-    entries: dict[str, tuple[int, str]] = {item.name: (item.node, item.unit) for item in problem.derived}
+        band = _band_of(problem, objective.node)
+        return Subject(problem, gate, objective.name, None, 0, objective.unit, band)
+    units = problem.quantity_units
+    entries: dict[str, tuple[int, str]] = {name: (node, units.get(name, "")) for name, node in problem.outputs}
+    entries |= {item.name: (item.node, item.unit) for item in problem.derived}
     entries |= {block.name: (block.node, block.unit) for block in problem.row_blocks}
     if objective is not None:
         entries[objective.name] = (objective.node, objective.unit)
@@ -129,11 +144,12 @@ def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
     if entry not in entries:
         close = nearest(entry, entries)
         advice = f'did you mean "{close}"?' if close else "entries: " + ", ".join(list(entries)[:12])
-        raise RequestError(f'--of {name}: no objective, derived value or constraint "{entry}"', advice=advice)
+        told = "objective, derived value, output or constraint"
+        raise RequestError(f'--of {name}: no {told} "{entry}"', advice=advice)
     node, unit = entries[entry]
     shape = problem.graph.shape(node)
     if not rest and not shape:
-        return Subject(problem, gate, name, entry, 0, unit)
+        return Subject(problem, gate, name, entry, 0, unit, _band_of(problem, node))
     if not rest:
         last = element_name(entry, shape, math.prod(shape) - 1)
         first = element_name(entry, shape, 0)
@@ -143,6 +159,14 @@ def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
             return Subject(problem, gate, name, entry, place, unit)
     last = element_name(entry, shape, math.prod(shape) - 1) if shape else entry
     raise RequestError(f"--of {name}: there is no such element", advice=f"its last is {last}")
+
+
+def _band_of(problem: Problem, node: int) -> Band | None:
+    if problem.template is None or not problem.template.learnt:
+        return None
+    from ilvren.problem.approximations import band_of  # few problems have approximations
+
+    return band_of(problem, node)
 
 
 @dataclass(frozen=True)

@@ -357,9 +357,9 @@ class Questions:
         return nodes[name]
 
     def _entry_nodes(self) -> dict[str, int]:
-        """Return {name: node} of every derived value, objective and constraint."""
+        """Return {name: node} of every derived value, output of a model, objective and constraint."""
         problem = self.problem
-        nodes = {item.name: item.node for item in problem.derived}
+        nodes = dict(problem.outputs) | {item.name: item.node for item in problem.derived}
         nodes |= {item.name: item.node for item in problem.objectives}
         return nodes | {block.name: block.node for block in problem.row_blocks}
 

@@ -255,13 +255,26 @@ def _troubles(
     assert isinstance(feasibility, float)
     calls = _recorded_calls(problem, ledger, record)
     found = []
-    for item, point in zip(evaluations, points, strict=True):
+    outside = _outside(problem, ledger, record, points)
+    on = "predicted" if problem.aim.on else ""
+    for item, point, beyond in zip(evaluations, points, outside, strict=True):
         is_valid = math.isfinite(item.violation) and (problem.objective is None or item.objective is not None)
         if not is_valid:
             found.append(_why_invalid(problem, calls, point))
         else:
-            found.append("" if item.violation <= feasibility else "misses a limit")
+            missed = "" if item.violation <= feasibility else "misses a limit"
+            found.append("; ".join(part for part in (missed, on, beyond) if part))
     return found
+
+
+def _outside(problem: Problem, ledger: Ledger, record: RunRecord, points: FloatArray) -> list[str]:
+    """Return for each design which inputs of approximations lie outside what was learnt, "" for none."""
+    found = [list[str]() for _ in points]
+    for item in problem.template.learnt if len(points) else ():
+        columns = np.array(_computed(problem, ledger, record, points, item.nodes)).T
+        for names, row in zip(found, columns, strict=True):
+            names += [place.name for place, _ in item.group.outside(row)]
+    return [f"outside what was learnt: {', '.join(names)}" if names else "" for names in found]
 
 
 def _why_invalid(problem: Problem, calls: Sequence[Calls], point: FloatArray) -> str:

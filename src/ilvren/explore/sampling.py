@@ -7,6 +7,7 @@ import io
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -46,16 +47,21 @@ CANDIDATES_EACH, LEAST_CANDIDATES, MOST_CANDIDATES = 60, 4000, 60_000
 
 @dataclass(frozen=True)
 class Planned:
-    """A plan that has been made: full `designs` (k, n), what made them, what is to be said, and how well they cover the
-    box (None where that says nothing)."""
+    """A plan that has been made: full `designs` (k, n), what made them, what is to be said, the `space` they lie in,
+    and all designs of the free variables that there are with them (None where there is no box to be covered)."""
 
     problem: Problem
     name: str
     designs: FloatArray
     notes: tuple[str, ...]
     space: Space
-    quality: Quality | None
+    covering: FloatArray | None
     facts: Mapping[str, Any]
+
+    @cached_property
+    def quality(self) -> Quality | None:
+        """Return how well the designs cover the box, None where that says nothing."""
+        return None if self.covering is None else quality(self.space, self.covering)
 
     def record(self) -> dict[str, Any]:
         """Return what is recorded of it."""
@@ -117,7 +123,7 @@ def planned(
         raise RequestError(str(error), advice=error.advice) from None
     facts = {"seed": seed, "options": dict(options or {}), "points": points, "feasible": is_feasible}
     designs = full_designs(problem, found.designs)
-    return Planned(problem, plan, designs, tuple(notes), space, quality(space, found.designs), facts)
+    return Planned(problem, plan, designs, tuple(notes), space, found.designs, facts)
 
 
 def full_designs(problem: Problem, designs: FloatArray) -> FloatArray:
@@ -290,7 +296,7 @@ def planned_from(problem: Problem, ledger: Ledger, references: Sequence[str]) ->
 def _given(problem: Problem, name: str, designs: FloatArray, notes: Sequence[str], facts: Mapping[str, Any]) -> Planned:
     try:
         space = space_of(problem)
-        own = quality(space, designs[:, list(problem.free)])
+        own = designs[:, list(problem.free)]
     except RequestError:  # no box to be covered
         free = list(problem.free)
         lower, upper = designs[:, free].min(axis=0), designs[:, free].max(axis=0)
@@ -339,7 +345,7 @@ def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], 
     parts = [*known.get("parts", []), len(existing) - sum(known.get("parts", []))]
     whole = {**known, "designs": designs.tolist(), "parts": parts}
     free_all = designs[:, list(problem.free)]
-    return whole, Planned(problem, name, more, tuple(notes), space, quality(space, free_all), known)
+    return whole, Planned(problem, name, more, tuple(notes), space, free_all, known)
 
 
 def sample(

@@ -128,7 +128,7 @@ def judge(case: Case, wishes: Wishes) -> Verdict:
 
         found = proved(case, found, seconds=wishes.prove_seconds, told=wishes.told)
     found = _with_reference(case, _with_sensitivity(case, found), agreements, wishes)
-    found = _with_confirmation(case, found, wishes)
+    found = _with_confirmation(case, _with_regions(case, found), wishes)
     if wishes.worth:
         found = replace(found, worth=worth_of(case, found.active))
     if wishes.makeable:
@@ -152,6 +152,28 @@ def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...
         worst = max(failed, key=lambda item: item.deviation)
         reason = f"{worst.name} is off its reference by {worst.deviation:.2g} of its size"
         reason += f"; by itself the design is {found.verdict}"
+        return replace(found, verdict="unverified", reason=reason)
+    return found
+
+
+def _with_regions(case: Case, found: Verdict) -> Verdict:
+    """Say of a design whose values are approximated that they are, and where it lies outside what was learnt."""
+    problem = case.asked
+    if problem.template is None or not problem.template.learnt:
+        return found
+    from ilvren.problem.approximations import outside_of  # few problems have approximations
+
+    outside = outside_of(problem, case.point)
+    detail = "; ".join(outside) if outside else "all inputs of approximations lie within what was learnt"
+    check = Check("region", "fail" if outside else "pass", None, None, detail)
+    found = replace(found, checks=(*found.checks, check))
+    if not found.holds:
+        return found
+    if problem.aim.on:
+        reason = f"its values are predicted, and none was evaluated truly; of what was predicted it is {found.verdict}"
+        return replace(found, verdict="unverified", reason=reason)
+    if outside:
+        reason = f"outside what was learnt approximations are guesses: {detail}; by itself it is {found.verdict}"
         return replace(found, verdict="unverified", reason=reason)
     return found
 

@@ -30,6 +30,8 @@ FloatArray = NDArray[np.float64]
 # p of (1); exchanges tried in all, in numbers of distances looked at, and at most; the first threshold, its factors.
 POWER, WORK, MOST_EXCHANGES = 15, 3_000_000, 8_000
 FIRST_THRESHOLD, RAISE, LOWER, LEAST_TAKEN, MOST_TAKEN, ROUND = 0.005, 0.8, 0.9, 0.1, 0.8, 100
+# More designs than this are left as they fell: they are everywhere.
+MOST_SPREAD = 2_000
 # Candidates for each further design.
 CANDIDATES = 300
 
@@ -45,7 +47,7 @@ def latin_shares(n: int, count: int, rng: np.random.Generator, *, is_centred: bo
     """Return shares of the box (count, n) of a Latin hypercube with (1) made small."""
     strata = np.stack([rng.permutation(count) for _ in range(n)], axis=1).astype(float)
     x = (strata + (0.5 if is_centred else rng.random((count, n)))) / count
-    if count < 3 or n < 2:
+    if count < 3 or n < 2 or count > MOST_SPREAD:
         return x
     exchanges = int(min(MOST_EXCHANGES, WORK / (2 * count)))
     squared = _squared(x, x)

@@ -2,7 +2,6 @@
 came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.aims import NO_AIM, Aim
-from ilvren.problem.approximations import deviations_in, outside_of, taken_by_models
 from ilvren.problem.binding import bind
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
@@ -51,7 +50,6 @@ __all__ = [
     "Variable",
     "VariableBlock",
     "bind",
-    "deviations_in",
     "element_name",
     "has_kinks",
     "load",
@@ -59,7 +57,6 @@ __all__ = [
     "members_of",
     "objective_size",
     "on_document",
-    "outside_of",
     "read_file",
     "read_text",
     "refined_problem",
@@ -67,6 +64,5 @@ __all__ = [
     "scalar_problem",
     "scalarized",
     "sum_of_squares",
-    "taken_by_models",
     "with_lines",
 ]

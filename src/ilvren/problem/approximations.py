@@ -27,8 +27,10 @@ if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
 __all__ = [
+    "Band",
     "Learnt",
     "add_outputs",
+    "band_of",
     "deviations_in",
     "outside_of",
     "surface_node",
@@ -70,6 +72,32 @@ def outside_of(problem: Problem, point: Sequence[float] | FloatArray) -> list[st
             region = f"{place.lower:g} .. {place.upper:g}" if place.lower < place.upper else f"{place.lower:g} alone"
             found.append(f"{told} (learnt: {region})")
     return found
+
+
+@dataclass(frozen=True)
+class Band:
+    """How far an approximated value may be off: the `nodes` of its surface's inputs, and how many `spreads` to both
+    sides of it hold a `share` of points."""
+
+    surface: Surface
+    nodes: tuple[int, ...]
+    spreads: float
+    share: str
+
+    def half_width(self, inputs: FloatArray) -> FloatArray:
+        """Return the half width (k,) at the inputs' values (k, n)."""
+        return np.asarray(self.spreads * self.surface.spread_at(inputs))
+
+
+def band_of(problem: Problem, node: int, share: str = "0.9") -> Band | None:
+    """Return the band of an approximated output by its node, None where the node is none, or it has no intervals."""
+    for item in problem.template.learnt if problem.template is not None else ():
+        for name, surface in item.group.outputs.items():
+            own = problem.template.nodes.get(f"{item.name}.{name}")
+            if own == node and share in item.group.intervals.get(name, {}):
+                inputs = item.nodes[: len(item.group.inputs)]
+                return Band(surface, inputs, item.group.intervals[name][share], share)
+    return None
 
 
 def taken_by_models(

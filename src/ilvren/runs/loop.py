@@ -1094,7 +1094,7 @@ class Loop:
             self._bound[1],
             self._second_look(),
             () if self._watch.conflict is None else self._watch.conflict.names,
-            self._notes(),
+            (*self._notes(), *self._outside(point)),
             self._quantities(point) if is_valid else {},
             self._base.ended,
             forecast=forecast_of(problem, point, estimates, self.gate.calls),
@@ -1121,6 +1121,15 @@ class Loop:
                 first = calls.first_failure.removeprefix(f'model "{calls.source.name}" ').removeprefix(": ")
                 found.append(f'model "{calls.source.name}" {where}, taken as invalid; the first: {first}')
         return tuple(found)
+
+    def _outside(self, point: FloatArray) -> tuple[str, ...]:
+        """Return the notes on a design that lies outside what approximations have learnt."""
+        if self.problem.template is None or not self.problem.template.learnt:
+            return ()
+        from ilvren.problem.approximations import outside_of  # few problems have approximations
+
+        told = outside_of(self.problem, point)
+        return (f"outside what its approximations have learnt, where they guess: {'; '.join(told)}",) if told else ()
 
     def _second_look(self) -> dict[str, object] | None:
         if self._looked is None:

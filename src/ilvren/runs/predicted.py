@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
 from ilvren.methods.pieces.given import evaluating
-from ilvren.problem import Problem, deviations_in, on_document, outside_of
+from ilvren.problem import Problem, on_document
 from ilvren.runs.events import Ended, StageBegun, Started
 from ilvren.runs.limits import plain
 from ilvren.runs.loop import Loop
@@ -236,7 +236,7 @@ def _is_same(problem: Problem, one: FloatArray, other: FloatArray) -> bool:
 
 
 def _truly(problem: Problem, point: FloatArray, loop: Loop) -> Truly:
-    from ilvren.problem import taken_by_models
+    from ilvren.problem.approximations import taken_by_models
 
     values = {name: value for name, (value, _) in problem.named_values(point, loop.gate.calls).items()}
     taken = taken_by_models(problem, point, loop.gate.calls)
@@ -254,6 +254,8 @@ def _is_agreed(problem: Problem, told: Sequence[tuple[float, float]], document: 
     """Return whether the last round came out as predicted, and no better than those before."""
     if problem.objective is None or len(told) < 2:
         return False
+    from ilvren.problem.approximations import deviations_in
+
     size = deviations_in(document).get(problem.objective.name, math.nan)
     predicted, actual = told[-1]
     sign = problem.objective.sign
@@ -265,6 +267,8 @@ def _prediction(
     predicted: Problem, problem: Problem, point: FloatArray, loop: Loop, document: str, name: str
 ) -> Prediction:
     """Return what was predicted of a design, beside what is so: the objective, limits and what is approximated."""
+    from ilvren.problem.approximations import deviations_in, outside_of
+
     said, actual = _numbers(predicted, point, ()), _numbers(problem, point, loop.gate.calls)
     sizes = deviations_in(document)
     names = [key for key in said if key in actual]
