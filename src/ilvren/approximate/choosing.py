@@ -11,6 +11,11 @@ that the surface claims there they give intervals that hold points of the same r
 
     ŷ ± q s(x),   q the ⌈(k + 1) share⌉-th smallest of |E_i| / s_i                                              (2)
 
+Their root mean square says too much of the edges, where a point left out leaves nothing beyond it; brought to the whole
+region by the spreads it trusts these. What is told is the geometric mean of both:
+
+    error² = rms(E) · rms(E / s) · rms of s over the region                                                      (3)
+
 Sources: M. Stone, 1974; L. Breiman, "Stacked regressions", 1996 (1); S. Varma, R. Simon, "Bias in error estimation when
 using cross-validation for model selection", 2006; V. Vovk, A. Gammerman, G. Shafer, "Algorithmic learning in a random
 world", 2005, and R. F. Barber, E. Candès, A. Ramdas, R. Tibshirani, "Predictive inference with the jackknife+", 2021
@@ -53,14 +58,17 @@ TREND_SHARE = 0.25
 # A mixture is one of so many at most, and taken where it is better than the best alone by this share; a weight below
 # LEAST_WEIGHT is none.
 MOST_MIXED, BETTER, LEAST_WEIGHT = 3, 0.03, 0.02
+MOST_TINY = 1e-300
 # Values whose range is below this share of their size are all the same.
 NO_RANGE = 1e-13
+# Points of the region at which spreads are looked at.
+REGION_POINTS = 1000
 
 
 @dataclass(frozen=True)
 class Told:
-    """How wrong an approximation is. `error`: root mean square of the honest errors over the standard deviation of the
-    values; `explained`: the share of variance explained; `largest`: the largest |error|, at point number `where`;
+    """How wrong an approximation is. `error`: the honest errors (3) over the standard deviation of the values;
+    `explained`: the share of variance explained; `largest`: the largest |error|, at point number `where`;
     `errors` (k,): all, predicted − actual, and the `spreads` (k,) claimed there; `quantile` {share: q of (2)};
     `covered` {share: of the points, by intervals that had no share of their own errors}."""
 
@@ -105,7 +113,10 @@ def approximated(
     if len(y) < LEAST_POINTS:
         raise ValueError(f"{len(y)} points are too few: at least {LEAST_POINTS} are needed")
     said = progress or (lambda share: None)
+    # A power of two: dividing by it rounds nothing, and squares of vast numbers stay numbers.
+    size = float(np.exp2(np.round(np.log2(max(float(np.abs(y).max()), MOST_TINY)))))
     centre, half = _region(x)
+    y = y / size
     z = (x - centre) / half
     count = next(count for most, count in OUTER if len(y) <= most)
     groups = folds(len(y), count, np.random.default_rng([seed, len(y)]))
@@ -120,7 +131,18 @@ def approximated(
             errors[group] = own.at(z[group]) - y[group]
             spreads[group] = own.spread_at(z[group])
     said(1.0)
-    return Approximated(Surface(centre, half, parts), _told(y, errors, spreads), considered)
+    anywhere = np.random.default_rng([seed, 3]).uniform(-1.0, 1.0, (REGION_POINTS, len(centre)))
+    everywhere = Surface(np.zeros_like(centre), np.ones_like(half), parts).spread_at(anywhere)
+    told = _told(y, errors, spreads, everywhere)
+    told = replace(told, largest=size * told.largest, errors=size * errors, spreads=size * spreads)
+    return Approximated(Surface(centre, half, tuple(_sized(part, size) for part in parts)), told, considered)
+
+
+def _sized(part: Part, size: float) -> Part:
+    """Return a part of values over a size as one of the values."""
+    if part.transform == "log":
+        return replace(part, middle=part.middle + math.log(size))
+    return replace(part, middle=size * part.middle, deviation=size * part.deviation)
 
 
 def _region(x: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -248,12 +270,17 @@ def _weights(errors: FloatArray) -> FloatArray | None:
     return np.asarray(weights / weights.sum()) if weights.sum() > 0.0 else None
 
 
-def _told(y: FloatArray, errors: FloatArray, spreads: FloatArray) -> Told:
+def _told(y: FloatArray, errors: FloatArray, spreads: FloatArray, everywhere: FloatArray) -> Told:
+    """Return what is told of honest errors, the spreads claimed where they were made, and those at points all over the
+    region."""
     variance = float(y.var())
     where = int(np.argmax(np.abs(errors)))
     ratios = np.abs(errors) / np.maximum(spreads, 1e-300)
     ratios = np.where(errors == 0.0, 0.0, ratios)
-    error = rms(errors) / math.sqrt(variance) if variance > 0.0 else 0.0
+    size, brought = rms(errors), rms(ratios) * rms(everywhere)
+    if size > 0.0 and 0.0 < brought < math.inf:
+        size = math.sqrt(size * brought)  # (3)
+    error = size / math.sqrt(variance) if variance > 0.0 else 0.0
     return Told(
         error,
         1.0 - error**2,

@@ -119,4 +119,7 @@ class Surface:
     def spread_at(self, x: FloatArray) -> FloatArray:
         """Return how uncertain the value is at points (k, n), up to a factor: √(Σ W_k s_k²)."""
         z = self.scaled(x)
-        return np.asarray(np.sqrt(sum(part.weight * part.spread_at(z) ** 2 for part in self.parts)))
+        spreads = [part.spread_at(z) for part in self.parts]
+        size = max(float(np.max(own, initial=0.0)) for own in spreads) or 1.0  # squares of vast numbers stay numbers
+        shares = sum(part.weight * (own / size) ** 2 for part, own in zip(self.parts, spreads, strict=True))
+        return np.asarray(size * np.sqrt(shares))

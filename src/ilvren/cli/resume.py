@@ -11,7 +11,10 @@ from ilvren.cli.terminal import Terminal
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from ilvren.ledger import GroupRecord, Ledger
+    from collections.abc import Callable, Sequence
+
+    from ilvren.ledger import GroupRecord, Ledger, RunRecord
+    from ilvren.runs.predicted import Truly
 
 EXAMPLES = """examples:
   ilvren resume last
@@ -59,6 +62,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 workers=arguments.workers,
                 as_now=arguments.as_now,
                 listener=progress,
+                relearn=_relearning(ledger, record),
             )
         finally:
             progress.close()
@@ -68,6 +72,16 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             count = len(record.overrides["sample"]["designs"])
             return show_sample(result, ledger, count, terminal, as_json=arguments.json)
     return finish(result, terminal, ledger=arguments.ledger, as_json=arguments.json, full=arguments.full)
+
+
+def _relearning(ledger: Ledger, record: RunRecord) -> Callable[[Sequence[Truly]], str] | None:
+    """Return what learns the approximation again that a run searched on, None for any other run."""
+    kept = record.overrides.get("on")
+    if kept is None or kept["rounds"] == 1:
+        return None
+    from ilvren.explore.approximating import relearner
+
+    return relearner(ledger, ledger.approximation(kept["name"]))
 
 
 def _resume_sweep(arguments: argparse.Namespace, ledger: Ledger, group: GroupRecord, terminal: Terminal) -> int:

@@ -28,6 +28,8 @@ class CallRecord(NamedTuple):
     folder: str = ""
 
 
+# The step of the schema from which on calls are kept.
+CALLS_STEP = 5
 _COLUMNS = "source, model, kind, digest, inputs, answer, status, trouble, seconds, folder"
 
 
@@ -58,6 +60,15 @@ class CallShelf:
         with self._guard():
             rows = self._db.execute("SELECT digest, count(*) FROM calls WHERE run = ? GROUP BY digest", (run,))
             return dict(rows.fetchall())
+
+    def keeps_calls_of(self, run: int) -> bool:
+        """Return whether a run was begun when ledgers kept calls already: also where all were answered by other runs."""
+        with self._guard():
+            row = self._db.execute(
+                "SELECT created >= (SELECT applied FROM schema_steps WHERE number = ?) FROM runs WHERE number = ?",
+                (CALLS_STEP, run),
+            ).fetchone()
+        return bool(row and row[0]) or bool(self.call_counts(run))
 
     def call_sources(self, run: int) -> list[tuple[str, str]]:
         """Return (model, hash of its source) of all that a run called; a model that has changed has several."""

@@ -183,6 +183,9 @@ def add_outputs(
     where = EntryDeclaration("models", model.name, model.told)
     nodes = []
     for item in (*group.inputs, *group.held):
+        if item.base not in inputs and item in group.held:
+            nodes.append(graph.constant(item.lower))
+            continue
         if item.base not in inputs:
             template.fail(where, f'the approximation has an input "{item.name}", which the model has not')
         node = inputs[item.base]

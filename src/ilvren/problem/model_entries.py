@@ -57,20 +57,26 @@ def _learnt_inputs(template: Template, model: ModelDeclaration) -> dict[str, Ent
     """Return {input: formula} of what an approximation takes."""
     assert model.group is not None
     where = EntryDeclaration("models", model.name, model.told)
-    names = dict.fromkeys(item.base for item in model.group.inputs)
+    needed = dict.fromkeys(item.base for item in model.group.inputs)
+    names = needed | dict.fromkeys(item.base for item in model.group.held)
     for name in model.inputs:
         if name not in names:
             close = nearest(name, names)
             advice = f'did you mean "{close}"?' if close else "its inputs: " + ", ".join(names)
             template.fail(where, f'the approximation has no input "{name}"', advice=advice)
-    for name in names:
+    for name in needed:
         if name not in model.inputs and template.key_of(name) is None:
             template.fail(
                 where,
                 f'the input "{name}" of the approximation is the name of nothing in this file',
                 advice=f'give it a formula: inputs = {{ {name} = "…" }}',
             )
-    given = {name: model.inputs.get(name, name) for name in names}
+    # What had one value alone when it was learnt has that one, where the file says nothing of it.
+    given = {
+        name: model.inputs.get(name, name)
+        for name in names
+        if name in needed or name in model.inputs or template.key_of(name) is not None
+    }
     return {name: EntryDeclaration("models", f"{model.name}.inputs.{name}", text) for name, text in given.items()}
 
 

@@ -1053,7 +1053,8 @@ class Loop:
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
         )
-        baseline_point = np.array(problem.baseline)
+        # Of a sample no call is made for the baseline alone.
+        baseline_point = np.array(problem.start if self._is_sample else problem.baseline)
         baseline = Gate(problem, calls=self.gate.calls).evaluate(baseline_point)
         counts = self.counts
         estimates = estimates_of(problem, self.gate, point) if is_valid and has_derivatives else None

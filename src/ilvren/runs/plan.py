@@ -92,7 +92,7 @@ class Plan:
             ledger.requests(number),
             ledger.evaluations(number, every_stage=True),
             ledger.iterations(number, every_stage=True),
-            has_calls=bool(ledger.call_counts(number)),
+            has_calls=ledger.keeps_calls_of(number),
             checkpoint=checkpoint,
             arrivals=ledger.arrivals(number),
             of_stage=of_stage,

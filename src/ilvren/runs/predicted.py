@@ -202,9 +202,7 @@ class _State:
         matrix = np.array(self.points)[:, list(self.problem.free)]
         method = evaluating(self.plan.method.name, matrix, [1] * (len(self.points) - 1))
         plan = replace(self.plan, method=method, settings=replace(self.plan.settings, scaling=False))
-        # No call is made for the baseline alone.
-        first = self.points[0]
-        begun = replace(self.problem, baseline=tuple(first.tolist())).with_starts(first)
+        begun = self.problem.with_starts(self.points[0])
         if self.plan.ledger is not None:
             self.plan.ledger.plan_stages(self.plan.number, self.number)
         loop = plan.loop(begun, None, plan.replay(self.number), self.base)

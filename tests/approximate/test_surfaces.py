@@ -1,0 +1,140 @@
+"""Surfaces: their mathematics, what they say of themselves, and nonsense."""
+
+import unittest
+
+import numpy as np
+
+from ilvren.approximate import KERNELS, approximated, fitted_failing, surface_from, surface_to
+from ilvren.approximate.fitted import left_out_of
+from ilvren.approximate.gaussian import likelihood
+from ilvren.approximate.kernels import squared_distances
+from ilvren.approximate.monomials import monomials
+from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
+from ilvren.plans.latin import latin_shares
+
+
+def spread_points(k, n, seed=0):
+    return latin_shares(n, k, np.random.default_rng(seed))
+
+
+def bumpy(x):
+    return np.sin(5.0 * x[:, 0]) + x[:, 1] ** 2 + 0.3 * x[:, 0] * x[:, 1]
+
+
+class Mathematics(unittest.TestCase):
+    def test_the_likelihood_has_the_slope_that_differences_see(self):
+        x = 2.0 * spread_points(25, 3) - 1.0
+        y = bumpy(x) + 0.1 * np.random.default_rng(1).normal(size=25)
+        theta = np.array([-0.3, 0.2, 0.9, -4.0])
+        for name in ("squared-exponential", "matern-5/2"):
+            for degree in (0, 1):
+                basis = monomials(x, all_powers(3, degree))
+                _, gradient = likelihood(x, y, basis, KERNELS[name], theta)
+                for j, step in enumerate(np.eye(4) * 1e-5):
+                    high, low = (likelihood(x, y, basis, KERNELS[name], theta + s)[0] for s in (step, -step))
+                    self.assertAlmostEqual(gradient[j], (high - low) / 2e-5, delta=1e-5 * max(1.0, abs(gradient[j])))
+
+    def test_what_is_said_without_a_point_is_what_a_fit_without_it_says(self):
+        x = spread_points(12, 2)
+        y = bumpy(x)
+        lengths = np.array([0.4, 0.7])
+        for name, kernel in KERNELS.items():
+            matrix = kernel.value(squared_distances(x, x, lengths)) + 1e-3 * np.eye(12)
+            basis = monomials(x, all_powers(2, 1))
+            left_out = left_out_of(matrix, basis, y)[2]
+            for i in (0, 5, 11):
+                rest = np.delete(np.arange(12), i)
+                w, b, _ = left_out_of(matrix[np.ix_(rest, rest)], basis[rest], y[rest])
+                with self.subTest(kernel=name, point=i):
+                    self.assertAlmostEqual(left_out[i], float(basis[i] @ b + matrix[i, rest] @ w), places=7)
+
+    def test_terms_are_ordered_as_least_squares_would_order_them(self):
+        rng = np.random.default_rng(3)
+        columns, y = rng.normal(size=(30, 8)), rng.normal(size=30)
+        path = ordered_terms(columns, y, 5)
+        for step in range(1, 5):
+            held = columns[:, path.order[:step]]
+            left = {}
+            for j in set(range(8)) - set(path.order[:step]):
+                tried = np.column_stack([held, columns[:, j]])
+                left[j] = np.linalg.lstsq(tried, y, rcond=None)[1][0]
+            self.assertEqual(path.order[step], min(left, key=left.get))
+        said = path.along(columns)
+        fit = columns[:, path.order[:3]] @ np.linalg.lstsq(columns[:, path.order[:3]], y, rcond=None)[0]
+        np.testing.assert_allclose(said[:, 2], fit, atol=1e-10)
+
+    def test_a_polynomial_is_found_by_its_own_terms(self):
+        z = 2.0 * spread_points(60, 4) - 1.0
+        y = 1.0 + 2.0 * z[:, 0] - z[:, 1] * z[:, 2] + 0.5 * z[:, 3] ** 3
+        part = fitted_polynomial(z, y, 3, np.random.default_rng(0)).part
+        self.assertLessEqual(len(part.trend.coefficients), 6)
+        np.testing.assert_allclose(part.at(z), y, atol=1e-9)
+
+
+class Honesty(unittest.TestCase):
+    def test_told_errors_and_intervals_hold_for_points_never_seen(self):
+        factors, covered = [], []
+        for seed in range(2):
+            for k, function in (
+                (30, bumpy),
+                (40, lambda x: np.exp(2.0 * x[:, 0]) / (0.3 + x[:, 1])),
+                (30, lambda x: np.abs(x[:, 0] - 0.4) + x[:, 1]),
+            ):
+                x, new = spread_points(k, 2, seed), np.random.default_rng(seed + 100).random((800, 2))
+                made = approximated(x, function(x), seed=seed)
+                errors = made.surface.at(new) - function(new)
+                true = float(np.sqrt(np.mean(errors**2)) / function(x).std())
+                factors.append(made.told.error / true)
+                covered.append(np.mean(np.abs(errors) <= made.half_width(new)))
+        factors = np.array(factors)
+        self.assertGreaterEqual(np.mean((factors > 0.4) & (factors < 4.0)), 0.75, factors)
+        self.assertTrue(0.8 <= np.mean(covered) <= 0.99, covered)
+
+    def test_noise_is_not_learnt_and_is_told(self):
+        x = spread_points(60, 2)
+        noise = np.random.default_rng(5).normal(size=60)
+        made = approximated(x, noise)
+        self.assertGreater(made.told.error, 0.85)  # nothing can be said of it, and that is said
+        half = approximated(x, bumpy(x) + 0.3 * noise)
+        new = np.random.default_rng(6).random((500, 2))
+        self.assertLess(np.sqrt(np.mean((half.surface.at(new) - bumpy(new)) ** 2)), 0.3)
+
+    def test_a_chance_of_failure_tells_the_sides_apart(self):
+        x = spread_points(60, 2)
+        failed = x[:, 0] + 0.2 * x[:, 1] > 0.6
+        found = fitted_failing(x, failed, np.full(2, 0.5), np.full(2, 0.5))
+        new = np.random.default_rng(7).random((500, 2))
+        away = np.abs(new[:, 0] + 0.2 * new[:, 1] - 0.6) > 0.1
+        right = (found.at(new) > 0.5) == (new[:, 0] + 0.2 * new[:, 1] > 0.6)
+        self.assertGreater(right[away].mean(), 0.97)
+        self.assertTrue((found.at(10.0 * new) <= 1.0).all() and (found.at(10.0 * new) >= 0.0).all())
+
+
+class Nonsense(unittest.TestCase):
+    def test_every_kind_is_safe_on_it_and_is_itself_after_a_document(self):
+        rng = np.random.default_rng(8)
+        x = spread_points(14, 2)
+        cases = {
+            "constant": (x, np.full(14, 3.0)),
+            "one input": (x[:, :1], np.sin(4.0 * x[:, 0])),
+            "huge": (1e200 * x, 1e250 * bumpy(x)),
+            "tiny": (x, 1e-280 * bumpy(x)),
+            "repeated": (np.vstack([x, x]), np.concatenate([bumpy(x), bumpy(x) + 0.01])),
+            "a line": (np.column_stack([x[:, 0], 2.0 * x[:, 0]]), x[:, 0]),
+            "few": (x[:5], bumpy(x[:5])),
+            "a jump": (x, np.where(x[:, 0] > 0.5, 1e6, 1.0)),
+            "many inputs": (rng.random((14, 20)), rng.random(14)),
+        }
+        kinds = ("automatic", "polynomial", "gaussian-process", "radial-basis")
+        for number, (name, (points, values)) in enumerate(cases.items()):
+            for kind in (kinds[number % 4], kinds[(number + 1) % 4]):
+                with self.subTest(case=name, kind=kind):
+                    made = approximated(points, values, kind)
+                    said = made.surface.at(points)
+                    self.assertTrue(np.isfinite(said).all())
+                    self.assertTrue((made.surface.spread_at(points) >= 0.0).all())
+                    again = surface_from(surface_to(made.surface), points.shape[1])
+                    np.testing.assert_array_equal(again.at(points), said)
+                    np.testing.assert_allclose(again.spread_at(points), made.surface.spread_at(points))
+        with self.assertRaises(ValueError):
+            approximated(x[:4], bumpy(x[:4]))
