@@ -1,5 +1,5 @@
-"""What approximations promise: errors against those of a statistics library's regressions, how true the told errors are,
-how often intervals hold, and what fitting and predicting take.
+"""What approximations promise: errors against those of a statistics library, how true the told errors are, how
+often intervals hold, and what fitting and predicting take.
 
 Needs scikit-learn (`pip install -e ".[benchmarks]"`), here alone. `python -m benchmarks.approximating [--quick]`.
 """

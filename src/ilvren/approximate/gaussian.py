@@ -36,7 +36,7 @@ Powers = NDArray[np.int64]
 CORRELATIONS = ("squared-exponential", "matern-5/2")
 # Lengths, of a region of −1 .. 1, and noise (a share of σ²) lie within these.
 LEAST_LENGTH, MOST_LENGTH = 0.03, 100.0
-LEAST_NOISE, MOST_NOISE = 1e-9, 10.0
+LEAST_NOISE, MOST_NOISE = 1e-10, 10.0
 # Starts of the search: (length as a share of √n, noise).
 STARTS = ((0.5, 1e-4), (1.5, 1e-6), (0.2, 1e-2))
 # The search looks at so many points first, for so many iterations each; then on all of them.

@@ -167,7 +167,7 @@ def show(learned: Learned, name: str, label: str | None, terminal: Terminal) -> 
 def _percent(share: float) -> str:
     if not math.isfinite(share):
         return "-"
-    return f"{100.0 * share:.3g} %"
+    return f"{100.0 * share:.3g} %" if abs(share) >= 1e-4 or share == 0.0 else f"{100.0 * share:.0e} %"
 
 
 def advice(learned: Learned) -> list[str]:

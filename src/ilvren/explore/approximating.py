@@ -369,6 +369,8 @@ def _group(
         for name, column in columns.items()
         if name not in varying
     )
+    if is_test.any() and test.sum() < is_test.sum():
+        notes.append(f"of {int(is_test.sum())} designs kept for the test {int(test.sum())} gave values of {told}")
     if not varying:
         raise RequestError(f"nothing that {told} takes varies over these designs")
     bounds = {v.name: (v.lower, v.upper) for v in table.problem.variables}
@@ -389,7 +391,7 @@ def _group(
             column[use],
             addresses,
             _matters(made, learnt),
-            _tested(made, x[test], column[test]) if test.any() else None,
+            _tested(made, x[test], column[test], float(column[use].std())) if test.any() else None,
             _limits(table, name) if not model else None,
         )
         outputs.append(output)
@@ -483,11 +485,11 @@ def _matters(made: Approximated, inputs: Sequence[LearntInput]) -> dict[str, flo
     return {item.name: float(min(max(own, 0.0), 1.0)) for item, own in zip(inputs, found.total, strict=True)}
 
 
-def _tested(made: Approximated, x: FloatArray, y: FloatArray) -> Tested:
+def _tested(made: Approximated, x: FloatArray, y: FloatArray, deviation: float) -> Tested:
+    """Return how it fares at points never fitted; errors over the deviation of the values that were."""
     predicted = made.surface.at(x)
     errors = predicted - y
     size = float(np.sqrt(np.mean(errors**2)))
-    deviation = float(y.std())
     share = size / deviation if deviation > 0.0 else (0.0 if size == 0.0 else math.inf)
     within = np.abs(errors) <= made.half_width(x)
     return Tested(predicted, y, share, 1.0 - share**2, float(np.abs(errors).max()), float(within.mean()))
