@@ -62,7 +62,7 @@ class CallShelf:
             return dict(rows.fetchall())
 
     def keeps_calls_of(self, run: int) -> bool:
-        """Return whether a run was begun when ledgers kept calls already: also where all were answered by other runs."""
+        """Return whether a run was begun when ledgers kept calls already, also where other runs answered all."""
         with self._guard():
             row = self._db.execute(
                 "SELECT created >= (SELECT applied FROM schema_steps WHERE number = ?) FROM runs WHERE number = ?",
