@@ -7,7 +7,9 @@ or names of anything.
 from ilvren.approximate.choosing import KINDS, LEAST_POINTS, Approximated, Told, approximated
 from ilvren.approximate.failing import KNOWING_NOTHING, Failing, fitted_failing
 from ilvren.approximate.form import FormError, failing_from, failing_to, surface_from, surface_to
+from ilvren.approximate.gaussian import fitted_fields, likelihood_of
 from ilvren.approximate.kernels import KERNELS, SMOOTH
+from ilvren.approximate.polynomial import all_powers
 from ilvren.approximate.surface import Expansion, Part, Surface, Trend
 
 __all__ = [
@@ -24,10 +26,13 @@ __all__ = [
     "Surface",
     "Told",
     "Trend",
+    "all_powers",
     "approximated",
     "failing_from",
     "failing_to",
     "fitted_failing",
+    "fitted_fields",
+    "likelihood_of",
     "surface_from",
     "surface_to",
 ]

@@ -28,7 +28,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.spread import FieldSpread
 from ilvren.approximate.surface import Expansion, Part, Trend
 
-__all__ = ["Field", "fitted_fields"]
+__all__ = ["Field", "fitted_fields", "likelihood_of"]
 
 FloatArray = NDArray[np.float64]
 Powers = NDArray[np.int64]
@@ -149,6 +149,12 @@ def likelihood(
     gradient = np.append(-sums - 2.0 * PULL * theta[:-1], 0.0)
     gradient[-1] = 0.5 * noise * (float(a @ a) / variance - float(np.trace(inverse)))
     return value, gradient
+
+
+def likelihood_of(z: FloatArray, y: FloatArray, kernel: str, theta: FloatArray) -> float:
+    """Return log L (2) of values about a constant, by numbers that were found."""
+    basis = np.ones((len(z), 1))
+    return likelihood(z, y, basis, KERNELS[kernel], theta)[0] + PULL * float(theta[:-1] @ theta[:-1])
 
 
 def _conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:

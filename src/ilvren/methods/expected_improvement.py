@@ -1,0 +1,308 @@
+"""Search by expected improvement: each design is the one from which most is to be hoped, by all that is known.
+
+Gaussian processes of the objective and the rows tell what is expected at a design and how uncertain that is
+(`pieces.beliefs`). With μ and s of the objective, f* the best feasible value and u = (f* − μ)/s, the improvement to be
+hoped for there, times the chance that all rows are met and that there are values at all, is
+
+    E(x) = s (u Φ(u) + φ(u)) · Π_i P(l_i <= c_i <= u_i) · (1 − p_fail)                                              (1)
+
+The next design makes (1) largest; before anything is feasible, the chances alone. Every third is instead the best by
+expectation alone among those likely to be feasible: near the end that is what is left to do. Several designs at a time:
+what is expected of the first is taken for true while the next is chosen                                            (2)
+
+Noise     is estimated with the lengths; f* is then the least expectation at a design, not the least value.
+
+Needs     values.   Handles   bounds, inequalities, spaced and catalogue variables; known designs.
+Cost      4 + 3n first designs, then `batch` values an iteration; arithmetic k³ for k designs.
+Stops     when what is to be hoped for falls below a share of the spread of values, or every design is known.
+Weak      more than about twenty variables; kinks and jumps; some hundred designs. Cheap models: others are quicker.
+Source    D. R. Jones, M. Schonlau, W. J. Welch, "Efficient global optimization of expensive black-box functions", 1998;
+          limits: M. Schonlau, W. J. Welch, D. R. Jones, "Global versus local search in constrained optimization of
+          computer models", 1998; (2): D. Ginsbourger, R. Le Riche, L. Carraro, "Kriging is well-suited to parallelize
+          optimization", 2010.
+Departs   by the third designs, and by bending the objective (`pieces.beliefs`).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import log_ndtr
+
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.pieces.beliefs import Beliefs, Designs
+from ilvren.methods.pieces.coding import Coding, spread
+
+__all__ = ["METHOD", "ExpectedImprovementOptions"]
+
+FloatArray = NDArray[np.float64]
+
+# First designs: so many, and so many for each variable, at most.
+FIRST, FIRST_PER_VARIABLE, MOST_FIRST = 4, 3, 60
+# Candidates over the box and around the best; then rounds that narrow on the best of them.
+CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 800, 200, 400, 10, 5, 30
+# How far around the best design candidates lie, in shares of the box, and by what rounds narrow.
+REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
+# Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
+EXPECTED_EVERY, LIKELY = 3, 0.5
+# Proposals in a row that promise nothing before the search ends.
+PATIENCE = 4
+# Designs nearer than this share of the box are the same.
+SAME = 1e-6
+# More designs than this are more than the surfaces can be fitted to in time.
+MOST_DESIGNS = 1000
+# A log chance below this is as good as none.
+LEAST_LOG = -1e4
+
+
+@dataclass(frozen=True)
+class ExpectedImprovementOptions:
+    """Options of `expected-improvement`."""
+
+    first: int = option(0, low=0, help="designs before the first surface (0: 4 and 3 for each variable)")
+    batch: int = option(1, low=1, high=64, help="designs proposed at a time, for as many workers")
+    worth: float = option(
+        1e-5, low=0.0, help="stop when the improvement hoped for is below this share of the values' deviation"
+    )
+
+
+def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Protocol:
+    """Run the search."""
+    coding, n = Coding.of(task), len(task.start)
+    rng = np.random.default_rng([task.seed, 61])
+    count = options.first or min(FIRST + FIRST_PER_VARIABLE * n, MOST_FIRST)
+    designs = yield from _first(task, coding, count, rng)
+    if not designs.valid.any():
+        return Ending("invalid", f"none of {len(designs.f)} first designs has values")
+    beliefs, idle, turn = Beliefs(task, coding), 0, 0
+    best = _best(task, designs)
+    yield Iterate(coding.decoded(designs.codes[[best]])[0], math.nan, f"the best of {len(designs.f)} first designs")
+    while len(designs.f) < MOST_DESIGNS:
+        beliefs.learn(designs)
+        chosen, hoped, said = _proposed(beliefs, designs, options.batch, turn, rng)
+        if not len(chosen):
+            return Ending("settled", "every design that could be better is known")
+        before = designs.codes[best]
+        reply = yield Request(coding.decoded(chosen.copy()))
+        designs = designs.added(chosen, reply.objective, reply.rows)
+        turn += len(chosen)
+        best = _best(task, designs)
+        moved = float((np.abs(designs.codes[best] - before) / coding.widths).max())
+        note = _note(beliefs, said, float(reply.objective[0]), hoped)
+        yield Iterate(coding.decoded(designs.codes[[best]])[0], moved, note)
+        size = float(designs.f[designs.valid].std())
+        idle = idle + 1 if hoped <= options.worth * max(size, 1e-300) else 0
+        if idle >= PATIENCE:
+            return Ending("settled", f"{idle} designs in a row promised next to nothing")
+    return Ending("stalled", f"{MOST_DESIGNS} designs are as many as the surfaces take")
+
+
+def _first(task: Task, coding: Coding, count: int, rng: np.random.Generator) -> Generator[Request, Any, Designs]:
+    """Return the first designs, the start among them; known ones count, and the best of these is asked for."""
+    n, m = len(task.start), len(task.row_lower)
+    codes = spread(coding, count, rng)
+    known = Designs(np.zeros((0, n)), np.zeros(0), np.zeros((0, m)))
+    if task.known is not None and len(task.known.points):
+        own = task.known.points.copy()
+        for place, grid in enumerate(task.grids):
+            if grid is not None:
+                own[:, place] = grid.indices(own[:, place])
+        known = Designs(own, task.known.objective, task.known.rows)
+        codes = np.vstack([coding.start, own[_best(task, known)]])
+        missing = count - len(own)
+        if missing > 0:
+            codes = np.vstack([codes, spread(coding, missing + 1, rng)[1:]])
+    codes = np.unique(codes, axis=0)
+    reply = yield Request(coding.decoded(codes.copy()))
+    return known.added(codes, reply.objective, reply.rows)
+
+
+def _best(task: Task, designs: Designs) -> int:
+    """Return the place of the best design: feasible before infeasible, then the objective, then the violation."""
+    violations = task.violations(designs.rows)
+    f = np.where(np.isfinite(designs.f), designs.f, np.inf)
+    feasible = designs.valid & (violations <= task.feasibility)
+    if feasible.any():
+        return int(np.argmin(np.where(feasible, f, np.inf)))
+    return int(np.argmin(np.where(designs.valid, violations, np.inf)))
+
+
+def _proposed(
+    beliefs: Beliefs, designs: Designs, count: int, turn: int, rng: np.random.Generator
+) -> tuple[FloatArray, float, tuple[float, float]]:
+    """Return codes (k, n) to be evaluated next, the improvement hoped for of the first by (1), and what is expected of
+    it, with how uncertain that is."""
+    found: list[FloatArray] = []
+    hoped, said, pretended = math.inf, (math.nan, math.nan), designs
+    for number in range(count):
+        if number:
+            beliefs.learn(pretended)
+        is_expectation = (turn + number) % EXPECTED_EVERY == EXPECTED_EVERY - 1
+        worth = _Worth(beliefs, pretended)
+        code, value = _searched(worth, is_expectation, rng)
+        if code is None:
+            break
+        if number == 0:
+            hoped = worth.improvement(code)
+            said = worth.expected(code)
+        del value
+        found.append(code)
+        pretended = worth.pretended(code)
+    return np.array(found).reshape(-1, designs.codes.shape[1]), hoped, said
+
+
+class _Worth:
+    """What designs are worth, by what is believed."""
+
+    def __init__(self, beliefs: Beliefs, designs: Designs) -> None:
+        self.beliefs, self.designs = beliefs, designs
+        self.task, self.coding = beliefs.task, beliefs.coding
+        violations = self.task.violations(designs.rows)
+        self.feasible = designs.valid & (violations <= self.task.feasibility)
+        self.best = _best(self.task, designs)
+        self.target = math.nan
+        if self.feasible.any() and beliefs.objective is not None:
+            expected, _ = beliefs.objective.at(beliefs.shares(designs.codes[self.feasible]))
+            actual = beliefs.objective.bent(designs.f[self.feasible])
+            # With noise a value may be lucky: then the least expectation counts.
+            self.target = float(max(expected.min(), actual.min()))
+
+    def chance(self, z: FloatArray) -> FloatArray:
+        """Return the log of the chance (k,) that rows are met and there are values."""
+        found = np.zeros(len(z))
+        slack = self.task.feasibility * self.task.row_sizes
+        for row, belief in self.beliefs.rows.items():
+            mean, spread = belief.at(z)
+            low, high = self.task.row_lower[row] - slack[row], self.task.row_upper[row] + slack[row]
+            found += log_between((low - mean) / spread, (high - mean) / spread)
+        if self.beliefs.failing is not None:
+            found += np.log(np.maximum(1.0 - self.beliefs.failing.at(z), 1e-12))
+        return np.maximum(found, LEAST_LOG)
+
+    def log_improvement(self, z: FloatArray) -> FloatArray:
+        """Return log E of (1); the chances alone where nothing is feasible yet."""
+        found = self.chance(z)
+        if math.isnan(self.target) or self.beliefs.objective is None:
+            return found
+        mean, spread = self.beliefs.objective.at(z)
+        return found + log_hope((self.target - mean) / spread) + np.log(spread)
+
+    def expectation(self, z: FloatArray) -> FloatArray:
+        """Return −μ where the rows are likely to be met, and less the less they are."""
+        chance = self.chance(z)
+        mean = np.zeros(len(z)) if self.beliefs.objective is None else self.beliefs.objective.at(z)[0]
+        size = 1.0 if self.beliefs.objective is None else self.beliefs.objective.deviation
+        return np.where(chance >= math.log(LIKELY), -mean, -1e6 * size + size * chance)
+
+    def improvement(self, code: FloatArray) -> float:
+        """Return the improvement hoped for at a design, in values of the task; infinite where nothing is feasible."""
+        if math.isnan(self.target) or self.beliefs.objective is None:
+            return math.inf
+        hoped = math.exp(min(float(self.log_improvement(self.beliefs.shares(code[np.newaxis]))[0]), 700.0))
+        field = self.beliefs.objective
+        return abs(field.straight(self.target + hoped) - field.straight(self.target))
+
+    def expected(self, code: FloatArray) -> tuple[float, float]:
+        """Return what is expected of the objective at a design, and one deviation more, in values of the task."""
+        field = self.beliefs.objective
+        if field is None:
+            return math.nan, math.nan
+        mean, spread = field.at(self.beliefs.shares(code[np.newaxis]))
+        return field.straight(float(mean[0])), field.straight(float(mean[0] + spread[0]))
+
+    def pretended(self, code: FloatArray) -> Designs:
+        """Return the designs with one more, taken to be as expected (2)."""
+        z = self.beliefs.shares(code[np.newaxis])
+        rows = self.designs.rows[self.best].copy()
+        for row, belief in self.beliefs.rows.items():
+            rows[row] = belief.at(z)[0][0]
+        return self.designs.added(code[np.newaxis], np.array([self.expected(code)[0]]), rows[np.newaxis])
+
+
+def _searched(worth: _Worth, is_expectation: bool, rng: np.random.Generator) -> tuple[FloatArray | None, float]:
+    """Return the code that is worth most among those that are new, and its worth; None where none is."""
+    coding, n = worth.coding, len(worth.coding.start)
+    low = np.where(coding.is_discrete, coding.box_lower - 0.5, coding.box_lower)
+    high = np.where(coding.is_discrete, coding.box_upper + 0.5, coding.box_upper)
+    best = worth.designs.codes[worth.best]
+    anywhere = low + (high - low) * rng.random((CANDIDATES + CANDIDATES_PER_VARIABLE * n, n))
+    near = [best + reach * coding.widths * rng.normal(size=(NEAR // len(REACHES), n)) for reach in REACHES]
+    one = best + np.where(
+        rng.random((NEAR // 2, n)) < 1.0 / n, 0.3 * coding.widths * rng.normal(size=(NEAR // 2, n)), 0.0
+    )
+    codes = coding.rounded(np.clip(np.vstack([anywhere, *near, one]), coding.box_lower, coding.box_upper))
+    judge = worth.expectation if is_expectation else worth.log_improvement
+    codes, values = _new_ones(worth, codes, judge)
+    reach = 0.1
+    for _ in range(ROUNDS):
+        if not len(codes):
+            return None, math.nan
+        kept = np.argsort(-values, kind="stable")[:KEPT]
+        codes, values = codes[kept], values[kept]
+        steps = reach * coding.widths * rng.normal(size=(KEPT * TRIED, n))
+        steps = np.where(rng.random(steps.shape) < max(0.5, 1.0 / n), steps, 0.0)
+        tried = codes[np.arange(KEPT * TRIED) % len(codes)] + steps
+        tried = coding.rounded(np.clip(tried, coding.box_lower, coding.box_upper))
+        tried, own = _new_ones(worth, tried, judge)
+        codes, values = np.vstack([codes, tried]), np.append(values, own)
+        reach *= NARROWING
+    place = int(np.argmax(values))
+    return codes[place], float(values[place])
+
+
+def _new_ones(worth: _Worth, codes: FloatArray, judge: Any) -> tuple[FloatArray, FloatArray]:
+    """Return the codes that are not among the designs, and what they are worth."""
+    codes = np.unique(codes, axis=0)
+    z, known = worth.beliefs.shares(codes), worth.beliefs.shares(worth.designs.codes)
+    apart = np.full(len(z), np.inf)
+    for point in known:
+        apart = np.minimum(apart, np.abs(z - point).max(axis=1))
+    codes, z = codes[apart > SAME], z[apart > SAME]
+    return codes, judge(z) if len(z) else np.zeros(0)
+
+
+def _note(beliefs: Beliefs, said: tuple[float, float], actual: float, hoped: float) -> str:
+    """Say what was predicted, and what came of it."""
+    told = f"predicted {said[0]:.4g} ± {abs(said[1] - said[0]):.1g}, actual {actual:.4g}"
+    return told + (f"; hoped for {hoped:.1g}" if math.isfinite(hoped) else "; looking for a feasible design")
+
+
+def log_hope(u: FloatArray) -> FloatArray:
+    """Return log (u Φ(u) + φ(u)), also far below, where it is φ(u)/u² and more: differences of it would be nothing."""
+    u = np.asarray(u, dtype=float)
+    far = u < -25.0
+    near = np.where(far, 0.0, u)
+    density = np.exp(-0.5 * near**2) / math.sqrt(2.0 * math.pi)
+    found = np.log(np.maximum(near * np.exp(log_ndtr(near)) + density, 1e-300))
+    below = -0.5 * u**2 - 0.5 * math.log(2.0 * math.pi) - 2.0 * np.log(np.maximum(np.abs(u), 1.0))
+    return np.where(far, below, found)
+
+
+def log_between(low: FloatArray, high: FloatArray) -> FloatArray:
+    """Return log (Φ(high) − Φ(low)), from the side where both are small."""
+    swap = low > 0.0
+    a, b = np.where(swap, -high, low), np.where(swap, -low, high)
+    upper, lower = log_ndtr(b), log_ndtr(a)
+    with np.errstate(divide="ignore"):
+        return np.asarray(upper + np.log1p(-np.exp(np.minimum(lower - upper, -1e-300))))
+
+
+METHOD = Method(
+    name="expected-improvement",
+    about="designs from which most is to be hoped, by surfaces of all before: models that take long",
+    kind="global",
+    needs="values",
+    handles=frozenset({"bounds", "inequalities", "spaced", "catalogue"}),
+    options=ExpectedImprovementOptions,
+    run=expected_improvement,
+    cost="one design an iteration, or a batch",
+    weak="many variables, cheap models",
+    most_variables=40,
+    is_random=True,
+    takes_known=True,
+)

@@ -1,0 +1,183 @@
+"""What few designs say of all others: a Gaussian process for the objective and for each row that matters.
+
+Everything is in shares of the box, −1 .. 1. The objective may be bent, where a few values are far above all others:
+
+    w = log(1 + (f − f_min) / s),   s the median of f − f_min
+    (1)
+
+whichever of f and w the data make more likely, log L(w) + Σ log |dw/df| against log L(f).
+
+Sources: A. O'Hagan, "Curve fitting and optimal design for prediction", 1978; (1): G. E. P. Box, D. R. Cox, "An analysis
+of transformations", 1964.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from threadpoolctl import threadpool_limits
+
+from ilvren.approximate import Failing, Part, all_powers, fitted_failing, fitted_fields, likelihood_of
+from ilvren.methods.base import Task
+from ilvren.methods.pieces.coding import Coding
+
+__all__ = ["Beliefs", "Designs", "Field"]
+
+FloatArray = NDArray[np.float64]
+
+# Rows that are learnt, at most: those that designs miss most, or meet with the least room.
+MOST_ROWS = 12
+# With so many designs a variable the field may lie about a bowl, 1, z_j and z_j², instead of a level.
+BOWL_POINTS_PER_VARIABLE = 3
+# How often it is asked anew whether the objective is better bent, in designs.
+ASKED_EVERY = 8
+# Points within this share of the box of each other are one.
+SAME = 1e-7
+
+
+@dataclass
+class Designs:
+    """Designs with values so far: `codes` (k, n), `f` (k,), `rows` (k, m); not finite where there are none."""
+
+    codes: FloatArray
+    f: FloatArray
+    rows: FloatArray
+
+    def added(self, codes: FloatArray, f: FloatArray, rows: FloatArray) -> Designs:
+        """Return these and others."""
+        return Designs(np.vstack([self.codes, codes]), np.append(self.f, f), np.vstack([self.rows, rows]))
+
+    @property
+    def valid(self) -> NDArray[np.bool_]:
+        """Return (k,): which designs have values."""
+        return np.isfinite(self.f) & np.isfinite(self.rows).all(axis=1)
+
+
+@dataclass(frozen=True)
+class Field:
+    """One belief: y = middle + deviation · part, of a quantity bent by (1) where `bend` (f_min, s) is given."""
+
+    part: Part
+    middle: float
+    deviation: float
+    bend: tuple[float, float] | None = None
+
+    def at(self, z: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return what is expected (k,) at points (k, n), bent where it is, and how uncertain it is."""
+        spread = np.ones(len(z)) if self.part.spread is None else self.part.spread.at(z)
+        return self.middle + self.deviation * self.part.at(z), self.deviation * spread
+
+    def bent(self, f: FloatArray) -> FloatArray:
+        """Return values as the belief has them."""
+        if self.bend is None:
+            return f
+        low, size = self.bend
+        return np.asarray(np.log1p(np.maximum(f - low, 0.0) / size))
+
+    def straight(self, w: float) -> float:
+        """Return a value as the task has it."""
+        return w if self.bend is None else self.bend[0] + self.bend[1] * math.expm1(min(w, 700.0))
+
+
+@dataclass
+class Beliefs:
+    """What is believed of a task. `learn` takes in designs; searches for lengths go on where the last ones ended."""
+
+    task: Task
+    coding: Coding
+    objective: Field | None = None
+    rows: dict[int, Field] = field(default_factory=dict)
+    failing: Failing | None = None
+    _known: dict[str, dict[tuple[str, bool], FloatArray]] = field(default_factory=dict)
+    _bends: bool = False
+    _asked: int = 0
+
+    def shares(self, codes: FloatArray) -> FloatArray:
+        """Return codes (k, n) as shares −1 .. 1 of the box."""
+        middle = 0.5 * (self.coding.box_lower + self.coding.box_upper)
+        return np.asarray((codes - middle) / (0.5 * self.coding.widths))
+
+    def learn(self, designs: Designs) -> None:
+        """Take in designs, of which some have values."""
+        valid = designs.valid
+        z = self.shares(designs.codes)
+        kept = _apart(z[valid])
+        own, f, rows = z[valid][kept], designs.f[valid][kept], designs.rows[valid][kept]
+        with threadpool_limits(1):
+            self.objective = self._learnt_objective(own, f)
+            self.rows = {}
+            for row in self._rows_that_matter(rows):
+                found = self._fitted(own, rows[:, row], f"row {row}")
+                if found is not None:
+                    self.rows[row] = found
+            self.failing = None
+            if not valid.all():
+                centre, half = np.zeros(z.shape[1]), np.ones(z.shape[1])
+                self.failing = fitted_failing(z, ~valid, centre, half)
+
+    def _learnt_objective(self, z: FloatArray, f: FloatArray) -> Field | None:
+        low = float(f.min())
+        size = float(np.median(f - low))
+        bend = (low, size) if size > 0.0 else None
+        straight = self._fitted(z, f, "f")
+        if bend is None or straight is None:
+            return straight
+        if self._bends or len(f) >= self._asked + ASKED_EVERY or not self._asked:
+            w = np.log1p((f - low) / size)
+            bent = self._fitted(z, w, "w")
+            if bent is not None and (len(f) >= self._asked + ASKED_EVERY or not self._asked):
+                self._asked = len(f)
+                slope = -float(np.log(size + f - low).sum())
+                gain = self._likelihood(z, w, "w") + slope - self._likelihood(z, f, "f")
+                self._bends = gain > 0.0
+            if bent is not None and self._bends:
+                return Field(bent.part, bent.middle, bent.deviation, bend)
+        return straight
+
+    def _fitted(self, z: FloatArray, y: FloatArray, name: str) -> Field | None:
+        middle, deviation = float(y.mean()), float(y.std())
+        if not deviation > 1e-13 * max(abs(middle), 1e-300):
+            return None
+        known = self._known.setdefault(name, {})
+        scaled = (y - middle) / deviation
+        n = z.shape[1]
+        trends = [all_powers(n, 0)]
+        if len(z) >= BOWL_POINTS_PER_VARIABLE * n + 2:
+            trends.append(np.vstack([trends[0], np.eye(n, dtype=np.int64), 2 * np.eye(n, dtype=np.int64)]))
+        found = fitted_fields(z, scaled, trends, np.random.default_rng(1), known)
+        if not found:
+            return None
+        for one in found:
+            if one.found is not None and one.part.expansion is not None:
+                known[one.part.expansion.kernel, len(one.part.trend.powers) == 1] = one.found
+        best = min(found, key=lambda one: float(np.square(one.left_out - scaled).sum()))
+        return Field(best.part, middle, deviation)
+
+    def _likelihood(self, z: FloatArray, y: FloatArray, name: str) -> float:
+        """Return the log-likelihood of values by the lengths found for them."""
+        deviation = float(y.std())
+        scaled = (y - y.mean()) / deviation
+        known = self._known[name].items()
+        best = max(likelihood_of(z, scaled, kernel, theta) for (kernel, is_level), theta in known if is_level)
+        return best - len(y) * math.log(deviation)
+
+    def _rows_that_matter(self, rows: FloatArray) -> list[int]:
+        """Return the rows that designs miss most, or meet with the least room, over their size."""
+        task = self.task
+        room = np.minimum(rows - task.row_lower, task.row_upper - rows) / task.row_sizes
+        least = room.min(axis=0) if len(rows) else np.zeros(rows.shape[1])
+        varies = np.ptp(rows, axis=0) > 0.0
+        order = [int(row) for row in np.argsort(least, kind="stable") if varies[row]]
+        return sorted(order[:MOST_ROWS])
+
+
+def _apart(z: FloatArray) -> NDArray[np.int64]:
+    """Return the places of points, without those that are as good as earlier ones."""
+    kept: list[int] = []
+    for place, point in enumerate(z):
+        if not kept or float(np.abs(z[kept] - point).max(axis=1).min()) > SAME:
+            kept.append(place)
+    return np.array(kept, dtype=np.int64)
