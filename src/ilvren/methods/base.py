@@ -36,6 +36,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 
 __all__ = [
+    "COSTLY_SECONDS",
     "LOW_AS_WRITTEN",
     "SLOPES",
     "VALUES",
@@ -66,6 +67,8 @@ __all__ = [
 
 FloatArray = NDArray[np.float64]
 
+# A design that takes about this long (costs are told as powers of ten: more than 3 s) takes long.
+COSTLY_SECONDS = 10.0
 # Where the objective as written is above minus this, nothing falls without end, however flat the start may be.
 LOW_AS_WRITTEN = 1e6
 # A dense array, or a SciPy CSR array where the task says `is_sparse`.
@@ -378,7 +381,8 @@ class Method:
     gives another path; `relaxes`: it asks for points between the members of grids; `only_members`: it handles no
     continuous variables; `takes_known`: it builds on `task.known`;
     `keeps_checkpoints`: it yields a `Checkpoint` now and then, and begins at `task.checkpoint` (for methods that need
-    values alone, and not where they are a part of another)."""
+    values alone, and not where they are a part of another); `costly` takes its place where a design takes long, and its
+    derivatives many designs, if any."""
 
     name: str
     about: str
@@ -397,6 +401,7 @@ class Method:
     only_members: bool = False
     takes_known: bool = False
     keeps_checkpoints: bool = False
+    costly: Method | None = None
 
     @property
     def needs_derivatives(self) -> bool:

@@ -6,6 +6,8 @@ import math
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from ilvren.errors import RequestError
 from ilvren.methods.base import Method, Protocol, Task, method_named
 from ilvren.methods.pieces.first_look import looking_first
@@ -13,6 +15,7 @@ from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
 from ilvren.methods.pieces.watched import watched
+from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
 from ilvren.runs.second_look import with_second_look
@@ -28,17 +31,21 @@ GLOBAL = "global"
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
 # Rows up to which a quadratic subproblem of few variables is quick: a limit at every moment, say.
 MOST_ROWS_OF_FEW = 3000
+# Of models that take long, the first method, and up to how many variables.
+COSTLY, MOST_COSTLY = "expected-improvement", 20
 # Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
 MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
 
 @dataclass(frozen=True)
 class Choice:
-    """The methods to be run in turn, and why the first comes first, in a clause."""
+    """The methods to be run in turn, and why the first comes first, in a clause; `costly` takes the first one's place
+    where a design takes long."""
 
     names: tuple[str, ...]
     why: str
     is_in_turn: bool = True
+    costly: str = ""
 
     @property
     def sentence(self) -> str:
@@ -46,7 +53,8 @@ class Choice:
         if not self.is_in_turn:
             return f"methods {', then '.join(self.names)}: {self.why}"
         rest = f"; if it ends badly, {' and then '.join(self.names[1:])}" if len(self.names) > 1 else ""
-        return f"method {self.names[0]}: {self.why}{rest}"
+        instead = f"; where a design takes over 3 s, {self.costly} instead" if self.costly else ""
+        return f"method {self.names[0]}: {self.why}{rest}{instead}"
 
 
 def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool = False) -> Choice:
@@ -125,7 +133,22 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
     methods = [_resolved(problem, name, settings, looks_first=True) for name in choice.names]
-    return with_second_look(problem, looking(in_turn(methods)), methods[0], settings), choice
+    found = with_second_look(problem, looking(in_turn(methods)), methods[0], settings)
+    if _suits_costly(problem, methods):
+        return replace(found, costly=method_named(COSTLY)), replace(choice, costly=COSTLY)
+    return found, choice
+
+
+def _suits_costly(problem: Problem, methods: list[Method]) -> bool:
+    """Return whether designs may take so long that surfaces pay, and surfaces can be had: models without derivatives of
+    their own, few variables with finite bounds, no equalities."""
+    differenced = all(is_differenced(source.derivatives) for source in problem.sources)
+    if not problem.sources or len(problem.free) > MOST_COSTLY or not (methods[0].needs == "values" or differenced):
+        return False
+    free = list(problem.free)
+    is_bounded = bool(np.isfinite(problem.joined("upper")[free] - problem.joined("lower")[free]).all())
+    lower, upper = problem.joined_rows("lower"), problem.joined_rows("upper")
+    return is_bounded and not bool((lower == upper).any()) and problem.objective is not None
 
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:

@@ -18,6 +18,7 @@ from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Counts, Evaluation, Gate, Workers, key_of, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord, StageRecord
 from ilvren.methods.base import (
+    COSTLY_SECONDS,
     SLOPES,
     VALUES,
     Arrived,
@@ -303,8 +304,14 @@ class Loop:
 
     def _run(self) -> tuple[str, str]:
         problem, settings = self.problem, self.settings
-        wants_derivatives = self.method.needs_derivatives
         point, began = np.array(problem.start), self._clock()
+        if self.method.costly is not None:
+            self._evaluate_all(point[np.newaxis, :], VALUES)
+            self._note_seconds(self._clock() - began)
+            if (self.settings.model_seconds or 0.0) >= COSTLY_SECONDS:
+                self.method = self.method.costly
+                self.options = self.method.options()
+        wants_derivatives = self.method.needs_derivatives
         self._start = self._evaluate_all(point[np.newaxis, :], SLOPES if wants_derivatives else VALUES)[0]
         self._note_seconds(self._clock() - began)
         if not problem.free:
@@ -353,7 +360,8 @@ class Loop:
 
     def _note_seconds(self, took: float) -> None:
         """Note once what one design of the models takes, as a power of ten: an input of the method, kept for replay."""
-        if not self.problem.sources or self.settings.model_seconds is not None or not self.settings.look_scale:
+        is_of_use = self.settings.look_scale or self.settings.method == "automatic"
+        if not self.problem.sources or self.settings.model_seconds is not None or not is_of_use:
             return
         quickest = sum(calls.quickest for calls in self.gate.calls)  # the first call has imports and much else in it
         seconds = 10.0 ** round(math.log10(max(quickest if math.isfinite(quickest) else took, LEAST_SECONDS)))
