@@ -65,12 +65,12 @@ class Approximating(InAFolder):
     def calls(self):
         return len(Path("calls.txt").read_text()) if Path("calls.txt").exists() else 0
 
-    def learn(self, points=24, *words):
+    def learn(self, points=24, *words, kind="polynomial"):
         self.json("sample", "frame.toml", "--points", points, "--label", "look")
-        return self.json("approximate", "look", *words)
+        return self.json("approximate", "look", "--kind", kind, *words)
 
     def test_outputs_of_models_are_learnt_and_what_is_told_is_recorded(self):
-        found = self.learn(24, "--test-points", 4)
+        found = self.learn(24, "--test-points", 4, kind="automatic")
         self.assertEqual(set(found["of"]), {"frame.load", "frame.both[0]", "frame.both[1]"})
         told = found["of"]["frame.load"]
         listed = self.json("designs", "look")["designs"]
@@ -104,7 +104,7 @@ class Approximating(InAFolder):
         self.assertLess(found["objectives"]["f"], true.objective + 0.02)
 
     def test_rounds_learn_from_what_was_evaluated_and_resume_where_they_were(self):
-        self.learn(8)
+        self.learn(8, "--of", "load,both", kind="automatic")
         whole = self.json("run", "frame.toml", "--on", "a1", "--rounds", "5")
         first, last = whole["rounds"][0], whole["rounds"][-1]
         self.assertLess(abs(last["predicted"] - last["actual"]), abs(first["predicted"] - first["actual"]) + 1e-9)
@@ -185,7 +185,7 @@ class Approximating(InAFolder):
         self.assertEqual(only["of"]["bulge"]["kind"], "polynomial")
 
     def test_a_document_is_evaluated_elsewhere_in_thirty_lines(self):
-        self.learn()
+        self.learn(kind="gaussian-process")
         group = json.loads(self.document())["groups"][0]
 
         def said(surface, x):  # as docs/approximations.md has it
@@ -237,7 +237,7 @@ class Approximating(InAFolder):
                 self.assertIn(said, self.call(*words, status=2)[1])
 
     def test_figures_and_pages_are_written(self):
-        self.learn(16, "--output", "p.png")
+        self.learn(16, "--output", "p.png", kind="radial-basis")
         self.call("approximate", "look", "--output", "p.html", "--of", "load")
         self.call("draw", "frame.toml", "--on", "a1", "--of", "frame.load", "--slices", "--output", "s.svg")
         self.assertGreater(Path("p.png").stat().st_size, 10_000)

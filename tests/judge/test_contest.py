@@ -205,6 +205,7 @@ class Contests(unittest.TestCase):
             ledger._db.execute("DROP TABLE group_runs")
             ledger._db.execute("DROP TABLE groups")
             ledger._db.execute("DROP TABLE calls")
+            ledger._db.execute("DROP TABLE approximations")
             for table in ("checkpoints", "arrivals", "stages"):
                 ledger._db.execute(f"DROP TABLE {table}")
             ledger._db.execute("DELETE FROM schema_steps WHERE number >= 4")

@@ -105,9 +105,11 @@ def approximated(
     kind: str = "automatic",
     *,
     seed: int = 0,
+    groups: int | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Approximated:
-    """Return the approximation of values y (k,) at points x (k, n), all finite. `progress` is told the share done.
+    """Return the approximation of values y (k,) at points x (k, n), all finite. The choice is made again without each
+    of `groups` groups of points (None: as many as the number of points asks for). `progress` is told the share done.
     Raises ValueError for too few points."""
     x, y = np.atleast_2d(np.asarray(x, dtype=float)), np.asarray(y, dtype=float)
     if len(y) < LEAST_POINTS:
@@ -118,14 +120,14 @@ def approximated(
     centre, half = _region(x)
     y = y / size
     z = (x - centre) / half
-    count = next(count for most, count in OUTER if len(y) <= most)
-    groups = folds(len(y), count, np.random.default_rng([seed, len(y)]))
+    count = groups or next(count for most, count in OUTER if len(y) <= most)
+    left_out = folds(len(y), count, np.random.default_rng([seed, len(y)]))
     known: Known = {}
     errors, spreads = np.zeros(len(y)), np.ones(len(y))
     with threadpool_limits(1):  # matrices are small: threads would wait for each other
         parts, considered = _chosen(z, y, kind, seed, known)
-        for number, group in enumerate(groups):
-            said((number + 1.0) / (len(groups) + 1.0))
+        for number, group in enumerate(left_out):
+            said((number + 1.0) / (len(left_out) + 1.0))
             rest = np.setdiff1d(np.arange(len(y)), group)
             own = Surface(np.zeros_like(centre), np.ones_like(half), _chosen(z[rest], y[rest], kind, seed, known)[0])
             errors[group] = own.at(z[group]) - y[group]

@@ -44,7 +44,8 @@ MOST_OUTPUTS = 60
 SHARE_DESIGNS = 4000
 # An input that varies by less than this share of its size is held.
 NO_RANGE = 1e-12
-SHARES = (0.5, 0.8, 0.9, 0.95)
+# On the way nobody is told how wrong each surface is: the choice is made again without so few groups of points.
+GROUPS_ON_THE_WAY = 3
 
 
 @dataclass(frozen=True)
@@ -197,11 +198,12 @@ def learned(
     test_points: int = 0,
     seed: int = 0,
     more: Sequence[Truly] = (),
+    groups: int | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Learned:
     """Return approximations of what runs evaluated. `of` names outputs, derived values, objectives and limits; without
     any, those that a search needs. `test_points` designs drawn at random are kept for a test; `more` are designs that
-    are on no record yet. `progress` is told the
+    are on no record yet; `groups` as in `approximated`. `progress` is told the
     output and the share done. Raises RequestError."""
     if kind not in KINDS:
         close = nearest(kind, KINDS)
@@ -214,13 +216,13 @@ def learned(
     generator = np.random.default_rng([seed, 99])
     chosen = set(generator.permutation(len(table.designs))[:test_points].tolist())
     is_test = np.array([place in chosen for place in range(len(table.designs))])
-    groups = []
+    made = []
     for model, names in wanted.items():
         inputs, units = _inputs(ledger, table, model)
         inputs = _with_more(inputs, [_taken(problem, item, model) for item in more])
-        groups.append(_group(table, model, names, (inputs, units), is_test, more, (kind, seed), notes, progress))
+        made.append(_group(table, model, names, (inputs, units), is_test, more, (kind, seed, groups), notes, progress))
     facts = {"kind": kind, "seed": seed, "of": list(of), "test_points": test_points}
-    return Learned(problem, table.runs, tuple(groups), tuple(notes), _deviations(table), facts)
+    return Learned(problem, table.runs, tuple(made), tuple(notes), _deviations(table), facts)
 
 
 def _deviations(table: DesignTable) -> dict[str, float]:
@@ -337,7 +339,7 @@ def _group(
     inputs: tuple[Mapping[str, FloatArray], Mapping[str, str]],
     is_test: NDArray[np.bool_],
     more: Sequence[Truly],
-    how: tuple[str, int],
+    how: tuple[str, int, int | None],
     notes: list[str],
     progress: Callable[[str, float], None] | None,
 ) -> LearnedGroup:
@@ -382,7 +384,7 @@ def _group(
     for name, column in values.items():
         full = f"{model}.{name}" if model else name
         said = None if progress is None else (lambda share, full=full: progress(full, share))
-        made = approximated(x[use], column[use], how[0], seed=how[1], progress=said)
+        made = approximated(x[use], column[use], how[0], seed=how[1], groups=how[2], progress=said)
         output = LearnedOutput(
             name,
             _unit(table, model, name),
@@ -428,9 +430,8 @@ def relearner(ledger: Ledger, record: ApproximationRecord) -> Callable[[Sequence
 
     def learn_again(more: Sequence[Truly]) -> str:
         facts = record.facts
-        found = learned(
-            ledger, record.runs, of=facts.get("of", ()), kind=facts["kind"], seed=facts.get("seed", 0), more=more
-        )
+        of, seed = facts.get("of", ()), facts.get("seed", 0)
+        found = learned(ledger, record.runs, of=of, kind=facts["kind"], seed=seed, more=more, groups=GROUPS_ON_THE_WAY)
         return found.document(record.id)
 
     return learn_again
