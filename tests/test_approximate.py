@@ -143,6 +143,20 @@ class Approximating(InAFolder):
         self.assertEqual(verify(predicted).verdict, "unverified")
         self.assertIn("predicted", self.call("approximate", found["run"], status=2)[1])
 
+    def test_designs_are_added_where_it_is_least_sure_and_told(self):
+        first = self.learn(8, kind="radial-basis")
+        before = self.calls()
+        out, err = self.call(
+            "approximate", "look", "--infill", "9", "--error", "1e-9", "--kind", "radial-basis", "--json"
+        )
+        found = json.loads(out)
+        self.assertEqual(self.calls(), before + 9)
+        self.assertEqual(err.count("more designs"), 5)
+        self.assertLess(found["of"]["frame.load"]["error"], first["of"]["frame.load"]["error"])
+        self.call("approximate", "look", "--infill", "9", "--error", "100")
+        self.assertEqual(self.calls(), before + 9)  # it was good enough as it was
+        self.assertIn("--infill", self.call("approximate", "look", "--error", "0.1", status=2)[1])
+
     def document(self):
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             return ledger.approximation("a1").document

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
 from ilvren.cli.terminal import Terminal
+from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -93,18 +94,34 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _learned(arguments: argparse.Namespace, ledger: Ledger, of: list[str], terminal: Terminal) -> Learned:
     from ilvren.explore.approximating import learned
+    from ilvren.explore.infilling import Round, infilled
+    from ilvren.runs import check_workers
 
-    found = learned(
-        ledger,
-        arguments.runs,
-        of=of,
-        kind=arguments.kind,
-        test_points=arguments.test_points,
-        seed=arguments.seed,
-        progress=progress_on(terminal),
+    how: dict[str, Any] = {
+        "of": of,
+        "kind": arguments.kind,
+        "test_points": arguments.test_points,
+        "seed": arguments.seed,
+        "progress": progress_on(terminal),
+    }
+    if arguments.infill is None:
+        for flag, given in (("--error", arguments.error), ("--workers", arguments.workers)):
+            if given is not None:
+                raise RequestError(f"{flag} goes with --infill: without it nothing is evaluated")
+        found = learned(ledger, arguments.runs, **how)
+        terminal.progress("")
+        return found
+    if arguments.workers is not None:
+        check_workers(arguments.workers)
+
+    def told(item: Round) -> None:
+        terminal.progress("")
+        more = f"{item.designs} more designs" if item.designs else "as it is"
+        terminal.note(f"{more}: the largest error is {_percent(item.error)}, of {item.name}")
+
+    return infilled(
+        ledger, arguments.runs, arguments.infill, error=arguments.error, workers=arguments.workers, told=told, **how
     )
-    terminal.progress("")
-    return found
 
 
 def progress_on(terminal: Terminal) -> Callable[[str, float], None]:

@@ -336,7 +336,7 @@ def run_and_show(
                 known=extras.known,
                 stages=extras.stages,
                 workers=extras.workers,
-                on=_on(opened, extras),
+                on=_on(opened, extras, problem, terminal),
             )
         finally:
             progress.close()
@@ -347,14 +347,19 @@ def run_and_show(
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
 
 
-def _on(ledger: Ledger, extras: Extras) -> On | None:
+def _on(ledger: Ledger, extras: Extras, problem: Problem, terminal: Terminal) -> On | None:
     """Return the approximation that is to be searched on, None for none. Raises RequestError."""
     if extras.on is None:
         return None
+    from ilvren.cli.sample import what_is_called
     from ilvren.explore.approximating import relearner
+    from ilvren.problem import on_document
     from ilvren.runs import On
 
     record = ledger.approximation(extras.on)
+    called = what_is_called(on_document(problem, record.document))
+    if called:
+        terminal.note(f"{record.id}{called}")
     again = relearner(ledger, record) if extras.rounds > 1 else None
     return On(record.id, (record.document,), extras.rounds, relearn=again)
 

@@ -114,9 +114,15 @@ def _problem(arguments: argparse.Namespace, terminal: Terminal) -> Problem:
 
         with read_ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
             record = ledger.approximation(arguments.on)
-        terminal.note(f"values are predicted by {record.id}, not evaluated")
         problem = on_document(problem, record.document)
+        terminal.note(f"values are predicted by {record.id}, not evaluated" + what_is_called(problem))
     return problem
+
+
+def what_is_called(problem: Problem) -> str:
+    """Return what to say of models that an approximation does not stand for, whole; "" for none."""
+    names = ", ".join(source.name for source in problem.sources)
+    return f": it has not all outputs of {names}, and for the others the model is called" if names else ""
 
 
 def _is_file(path: str) -> bool:

@@ -318,7 +318,7 @@ def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], 
     problem = problem_of(record)
     name = str(known["plan"])
     existing = np.array(known["designs"], dtype=float)
-    growing = "latin-hypercube" if name == "own-designs" else name
+    growing = "latin-hypercube" if name in ("own-designs", "infill") else name
     chosen = plan_named(growing)
     if chosen.make_more is None:
         raise RequestError(
