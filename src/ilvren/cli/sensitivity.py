@@ -13,6 +13,7 @@ from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.explore.sensitivity import Driver, Sensitivity
+    from ilvren.ledger import ApproximationRecord
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
@@ -33,7 +34,10 @@ SUFFIXES = (".png", ".svg", ".csv", ".toml")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     parser.add_argument(
-        "target", metavar="FILE|RUN", nargs="+", help="a problem; or runs, for correlations over their designs"
+        "target",
+        metavar="FILE|RUN|APPROXIMATION",
+        nargs="+",
+        help="a problem; runs, for correlations over their designs; or an approximation, for shares on it (a1)",
     )
     parser.add_argument(
         "--kind",
@@ -89,18 +93,21 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     is_file = arguments.target[0].endswith(".toml")
     if is_file and len(arguments.target) > 1:
         raise RequestError("one problem at a time")
-    kind = arguments.kind or ("elasticities" if is_file else "correlation")
+    on = None if is_file else _on(arguments)
+    kind = arguments.kind or ("elasticities" if is_file else "variance" if on is not None else "correlation")
     if share is not None and kind not in ("variance", "elementary-effects"):
         raise RequestError(
             f"--fix-below: {kind} cannot say that a variable does not matter: it may elsewhere, or both ways alike",
             advice="--kind variance or elementary-effects looks over the whole box",
         )
-    if not is_file and kind != "correlation":
+    if not is_file and on is None and kind != "correlation":
         raise RequestError(f"--kind {kind} is of a problem: name its file", advice="of runs: --kind correlation")
     problem = None
     if is_file:
         problem = _loaded(arguments, terminal)
         found = _of_problem(arguments, terminal, problem, kind)
+    elif on is not None:
+        problem, found = _of_approximation(arguments, terminal, on, kind)
     else:
         found = _of_runs(arguments)
     if arguments.json:
@@ -112,6 +119,43 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.output and suffix != ".toml":
         _write(found, arguments.output, suffix, terminal)
     return status.HOLDS
+
+
+def _on(arguments: argparse.Namespace) -> ApproximationRecord | None:
+    """Return the approximation that is named, None for any other target."""
+    from pathlib import Path
+
+    from ilvren.cli.files import read_ledger
+
+    path = ledger_path(arguments.ledger)
+    if len(arguments.target) != 1 or arguments.target[0].endswith(".toml") or not Path(path).is_file():
+        return None
+    with read_ledger(path) as ledger:
+        name = arguments.target[0]
+        return ledger.approximation(name) if ledger.is_approximation(name) else None
+
+
+def _of_approximation(
+    arguments: argparse.Namespace, terminal: Terminal, record: ApproximationRecord, kind: str
+) -> tuple[Problem, Sensitivity]:
+    """Return the problem that was approximated, and the sensitivities on the approximation, its errors with them."""
+    from ilvren.cli.files import read_ledger
+    from ilvren.explore.sensitivity import with_errors
+    from ilvren.problem import on_document
+    from ilvren.runs.stored import problem_of
+
+    with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        problem = problem_of(ledger.run(record.runs[0]))
+    predicted = on_document(problem, record.document)
+    if predicted.sources:
+        names = ", ".join(source.name for source in predicted.sources)
+        raise RequestError(
+            f"{record.id} has not all outputs of {names}: for the others the model would be called thousands of times",
+            advice=f"`ilvren approximate {' '.join(record.runs)}` without --of learns all",
+        )
+    terminal.note(f"on {record.id}: predicted, not evaluated")
+    found = _of_problem(arguments, terminal, predicted, kind)
+    return problem, with_errors(found, record)
 
 
 def _loaded(arguments: argparse.Namespace, terminal: Terminal) -> Problem:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,11 +18,11 @@ from ilvren.explore.sampling import Planned, full_designs, sample, space_of
 from ilvren.explore.sensitivity.correlation import WAYS, correlations
 from ilvren.explore.sensitivity.effects import elementary_effects, paths
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
-from ilvren.ledger import Ledger
+from ilvren.ledger import ApproximationRecord, Ledger
 from ilvren.problem import Problem
 from ilvren.problem.loading import with_limits
 
-__all__ = ["KINDS", "Driver", "Sensitivity", "elasticities_at", "of_designs", "study"]
+__all__ = ["KINDS", "Driver", "Sensitivity", "elasticities_at", "of_designs", "study", "with_errors"]
 
 FloatArray = NDArray[np.float64]
 
@@ -92,6 +92,30 @@ class Sensitivity:
             if largest < share:
                 found.append(name)
         return found
+
+
+def with_errors(found: Sensitivity, record: ApproximationRecord) -> Sensitivity:
+    """Return sensitivities on an approximation with its errors carried into them: a share e² of a value's variance is
+    not told by its surface, and may belong to any variable, so that a share between l and h lies between l (1 − e²) and
+    h (1 − e²) + e². Of formulas of approximated values e is the largest of all."""
+    errors = {name: float(told["error"]) for name, told in record.facts["told"]["of"].items()}
+    short = {name.partition(".")[2] or name: error for name, error in errors.items()}
+    worst = max(errors.values(), default=0.0)
+    of = {
+        name: tuple(_widened(driver, min(errors.get(name, short.get(name, worst)) ** 2, 1.0)) for driver in drivers)
+        for name, drivers in found.of.items()
+    }
+    told = f"intervals hold the error of {record.id}, up to {100.0 * worst:.3g} % of a value's deviation"
+    return replace(found, of=of, notes=(*found.notes, told if found.kind == "variance" else f"as {record.id} has them"))
+
+
+def _widened(driver: Driver, unknown: float) -> Driver:
+    numbers = dict(driver.numbers)
+    for name in ("first", "total"):
+        for side, more in (("low", 0.0), ("high", unknown)):
+            if f"{name}_{side}" in numbers:
+                numbers[f"{name}_{side}"] = min(numbers[f"{name}_{side}"] * (1.0 - unknown) + more, 1.0)
+    return replace(driver, numbers=numbers)
 
 
 def study(
