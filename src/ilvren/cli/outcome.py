@@ -107,7 +107,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         terminal.show(f"\nbound {number(result.bound)} ({word}), gap {_percent(result.gap)}")
     if len(result.optima) > 1:
         _show_optima(result, terminal)
-    scaling = _scaling_line(result.settings.get("scaling"))
+    scaling = "" if result.prediction is not None else _scaling_line(result.settings.get("scaling"))
     if scaling:
         terminal.show(scaling)
     counts, look = result.counts, result.second_look
@@ -138,10 +138,16 @@ def _show_prediction(found: Prediction, result: RunResult, terminal: Terminal) -
         rows.append((name, number(said), number(actual), units.get(name, ""), told))
     terminal.show(table(("at the design", ">predicted", ">actual", "unit", ">off, of the data's deviation"), rows))
     if len(found.rounds) > 1:
-        own = [(str(k), number(a), number(b)) for k, (a, b) in enumerate(found.rounds, start=1)]
-        terminal.show(table((">round", ">predicted", ">actual"), own))
+        own = [(str(k), number(a), number(b), _missed(result, v)) for k, (a, b, v) in enumerate(found.rounds, start=1)]
+        terminal.show(table((">round", ">predicted", ">actual", "note"), own))
     for text in found.outside:
         terminal.show_sentence(f"Outside what {found.on} has learnt: {text}; what it said there is a guess.")
+
+
+def _missed(result: RunResult, violation: float) -> str:
+    if not math.isfinite(violation):
+        return "no values"
+    return "misses a limit" if violation > float(str(result.settings["feasibility"])) else ""
 
 
 def show_confirmation(found: Confirmation, terminal: Terminal) -> None:
@@ -322,11 +328,9 @@ def _show_objective(result: RunResult, terminal: Terminal) -> None:
     if result.baseline_violation > float(str(result.settings["feasibility"])):
         baseline += " (which misses a limit)"
     change = change_percent(result.objective, result.baseline_objective)
-    line = Text.assemble(
-        f"\n{word} {objective.name} = ",
-        (with_unit(result.objective, objective.unit), "bold"),
-        f"   baseline {baseline}",
-    )
+    line = Text.assemble(f"\n{word} {objective.name} = ", (with_unit(result.objective, objective.unit), "bold"))
+    if result.baseline_objective is not None or result.prediction is None:
+        line += Text(f"   baseline {baseline}")
     terminal.show(line + Text(f"   {change}" if change else ""))
 
 

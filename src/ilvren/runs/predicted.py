@@ -81,14 +81,14 @@ class On:
 class Prediction:
     """What an approximation `on` said of the reported design, and what is so: {name: value}, the difference over the
     deviation of the data in `deviation`; `outside` are inputs beyond what was learnt; `rounds` are (predicted, actual)
-    objectives, one for each."""
+    objectives, and what the design truly misses its limits by, one for each."""
 
     on: str
     predicted: Mapping[str, float]
     actual: Mapping[str, float]
     deviation: Mapping[str, float]
     outside: tuple[str, ...] = ()
-    rounds: tuple[tuple[float, float], ...] = ()
+    rounds: tuple[tuple[float, float, float], ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """Return its part of the JSON document of the run."""
@@ -103,7 +103,7 @@ class Prediction:
                 )
             },
             "outside": list(self.outside),
-            "rounds": [{"predicted": plain(a), "actual": plain(b)} for a, b in self.rounds],
+            "rounds": [{"predicted": plain(a), "actual": plain(b), "violation": plain(v)} for a, b, v in self.rounds],
         }
 
 
@@ -127,7 +127,8 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
         predicted = on_document(problem, state.documents[number - 1]).with_starts(state.start)
         tell(StageBegun(2 * number - 1, 2 * on.rounds, f"round {number}: on {on.name}"))
         if number > len(state.designs):
-            stopped = state.search(replace(early, ledger=None), predicted)
+            # Nobody is told of predicted values as if they were true.
+            stopped = state.search(replace(early, ledger=None, listener=None), predicted)
             if stopped is not None:
                 tell(Ended(stopped.outcome))
                 return stopped
@@ -137,7 +138,8 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
         if result.outcome == "interrupted":
             tell(Ended(result.outcome))
             return loop.close(result)
-        state.told.append((_objective(predicted, x, None), _objective(problem, x, loop)))
+        missed = loop.measures.violation(x, loop.gate.evaluate(x).rows)
+        state.told.append((_objective(predicted, x, None), _objective(problem, x, loop), missed))
         if number >= on.rounds or not state.is_new or _is_agreed(problem, state.told, state.documents[0]):
             break
     document = state.documents[number - 1]
@@ -160,7 +162,7 @@ class _State:
     base: Base = field(default_factory=Base)
     points: list[FloatArray] = field(default_factory=list)
     truly: list[Truly] = field(default_factory=list)
-    told: list[tuple[float, float]] = field(default_factory=list)
+    told: list[tuple[float, float, float]] = field(default_factory=list)
     start: FloatArray = field(default_factory=lambda: np.zeros(0))
     ended: str = ""
     is_new: bool = True
@@ -248,16 +250,16 @@ def _objective(problem: Problem, point: FloatArray, loop: Loop | None) -> float:
     return float(problem.entry_values([problem.objective.node], point, calls).values[0])
 
 
-def _is_agreed(problem: Problem, told: Sequence[tuple[float, float]], document: str) -> bool:
+def _is_agreed(problem: Problem, told: Sequence[tuple[float, float, float]], document: str) -> bool:
     """Return whether the last round came out as predicted, and no better than those before."""
     if problem.objective is None or len(told) < 2:
         return False
     from ilvren.problem.approximations import deviations_in
 
     size = deviations_in(document).get(problem.objective.name, math.nan)
-    predicted, actual = told[-1]
+    predicted, actual, _ = told[-1]
     sign = problem.objective.sign
-    gain = min(sign * value for _, value in told[:-1]) - sign * actual
+    gain = min(sign * value for _, value, _ in told[:-1]) - sign * actual
     return abs(predicted - actual) <= LEAST_GAIN * size and abs(gain) <= LEAST_GAIN * size
 
 
