@@ -157,6 +157,34 @@ class Approximating(InAFolder):
         self.assertEqual(self.calls(), before + 9)  # it was good enough as it was
         self.assertIn("--infill", self.call("approximate", "look", "--error", "0.1", status=2)[1])
 
+    def test_measured_values_are_taken_as_they_are_and_serve_nobody_else(self):
+        rng = np.random.default_rng(2)
+        rows = [(x, y, 5.0 + x - 2.0 * y, x, y) for x, y in rng.random((12, 2)).round(3)]
+        rows += [(*rows[0][:2], rows[0][2] + 2.0, rows[0][3], rows[0][4])]
+        lines = [
+            "x,y,load,frame.both[0],both[1],who",
+            *(",".join(map(str, (*row, "me"))) for row in rows),
+            "0.4,0.6,,,,me",
+        ]
+        Path("readings.csv").write_text("\n".join(lines) + "\n")
+        out, err = self.call("sample", "frame.toml", "--csv", "readings.csv", "--measured", "--json")
+        self.assertEqual(self.calls(), 0)
+        self.assertIn("averaged", err)
+        found = {(d["variables"]["x"], d["variables"]["y"]): d for d in json.loads(out)["designs"]}
+        self.assertEqual(len(found), 13)
+        self.assertAlmostEqual(found[rows[0][:2]]["values"]["frame.load"], rows[0][2] + 1.0)
+        self.assertAlmostEqual(found[rows[3][:2]]["values"]["f"], rows[3][2] + 0.1 * rows[3][0])
+        self.assertIn("measured", found[0.4, 0.6]["trouble"])
+        learnt = self.json("approximate", "last", "--kind", "polynomial")
+        self.assertEqual(learnt["of"]["frame.load"]["points"], 12)
+        run(load("frame.toml"), method="nelder-mead", evaluations=3, ledger="ilvren.ledger")
+        self.assertGreater(self.calls(), 0)  # what was measured is no answer of the model
+        for words, said in {
+            ("sample", "frame.toml", "--measured"): "--csv",
+            ("sample", "plain.toml", "--csv", "readings.csv", "--measured"): "no models",
+        }.items():
+            self.assertIn(said, self.call(*words, status=2)[1])
+
     def document(self):
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             return ledger.approximation("a1").document

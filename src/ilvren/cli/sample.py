@@ -22,6 +22,7 @@ EXAMPLES = """examples:
   ilvren sample pipe.toml --plan latin-hypercube --points 40 --dry-run
   ilvren sample pipe.toml --points 40 --workers 2 --label first-look
   ilvren sample pipe.toml --csv my-designs.csv
+  ilvren sample pipe.toml --csv readings.csv --measured
   ilvren sample first-look --more 20
   ilvren sample pipe.toml --at r3:17 --at r3:203
   ilvren sample pipe.toml --on a1 --points 4000
@@ -46,6 +47,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of the plan's random numbers (default 0)")
     parser.add_argument("--feasible", action="store_true", help="keep to the limits that no model is needed for")
     parser.add_argument("--csv", metavar="FILE", help="designs of your own: a column for each variable, by its name")
+    parser.add_argument(
+        "--measured",
+        action="store_true",
+        help="with --csv: columns of models' outputs are values that were measured; nothing is called",
+    )
     parser.add_argument(
         "--at", metavar="DESIGN", action="append", default=[], help="a design on record, such as r3:17 (repeatable)"
     )
@@ -84,6 +90,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         raise RequestError(f"{given[0]} and {given[1]} name different designs", advice="leave one of them out")
     if given and (arguments.plan or arguments.points is not None or arguments.option or arguments.feasible):
         raise RequestError(f"{given[0]} says which designs: --plan, --points, --option and --feasible make others")
+    if arguments.measured and (not arguments.csv or arguments.on):
+        raise RequestError("--measured goes with --csv: it says that the file holds values, too, and no others count")
     if arguments.more is not None:
         return _more(arguments, terminal)
     problem = _problem(arguments, terminal)
@@ -136,7 +144,7 @@ def _made(arguments: argparse.Namespace, problem: Problem) -> Planned:
     from ilvren.explore.sampling import planned, planned_from, read_designs
 
     if arguments.csv:
-        return read_designs(problem, arguments.csv)
+        return read_designs(problem, arguments.csv, is_measured=arguments.measured)
     if arguments.at:
         with read_ledger(ledger_path(arguments.ledger)) as ledger:
             return planned_from(problem, ledger, arguments.at)

@@ -18,7 +18,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
-from ilvren.problem import Problem, members_of
+from ilvren.problem import Problem, element_name, members_of
 from ilvren.runs import RunResult, Settings, resume, run
 from ilvren.runs.addresses import addressed
 from ilvren.runs.settings import DEFAULT_EVALUATIONS
@@ -205,8 +205,9 @@ def _feasible(
     return replace(found, designs=inside[chosen]), notes
 
 
-def read_designs(problem: Problem, path: str) -> Planned:
-    """Return the designs of a CSV file, whose columns are matched by the names of variables. Raises RequestError."""
+def read_designs(problem: Problem, path: str, *, is_measured: bool = False) -> Planned:
+    """Return the designs of a CSV file, whose columns are matched by the names of variables; with `is_measured` those
+    of models' outputs hold what they gave, which is taken as it is. Raises RequestError."""
     try:
         text = Path(path).read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
@@ -238,7 +239,9 @@ def read_designs(problem: Problem, path: str) -> Planned:
     if not rows:
         raise RequestError(f"{path}: no designs")
     notes = []
-    others = [name for name in names if name and name not in columns]
+    facts: dict[str, Any] = {"file": path}
+    taken: dict[str, int] = _measured_columns(problem, names, path) if is_measured else {}
+    others = [name for k, name in enumerate(names) if name and name not in columns and k not in taken.values()]
     if others:
         notes.append(f"columns left out, no variables having their names: {', '.join(others[:8])}")
     free = {problem.variables[place].name for place in problem.free}
@@ -246,7 +249,65 @@ def read_designs(problem: Problem, path: str) -> Planned:
     if held:
         notes.append(f"not in the file, and held at the start: {', '.join(held[:8])}")
     designs = np.array(rows)
-    return _given(problem, "own-designs", designs, notes, {"file": path})
+    if is_measured:
+        filled = [(n, line) for n, line in enumerate(lines[1:], start=2) if any(cell.strip() for cell in line)]
+        values = {name: [_reading(path, n, line[k]) for n, line in filled] for name, k in taken.items()}
+        designs, values, repeated_count = _averaged(designs, values)
+        facts["measured"] = {"designs": designs.tolist(), "values": values}
+        if repeated_count:
+            notes.append(f"{repeated_count} lines have designs that others have, too: their values are averaged")
+    return _given(problem, "own-designs", designs, notes, facts)
+
+
+def _measured_columns(problem: Problem, names: Sequence[str], path: str) -> dict[str, int]:
+    """Return {full name of an output's element: column}. Raises RequestError where no column is one."""
+    full: dict[str, str] = {}
+    for name, node in problem.outputs:
+        shape = problem.graph.shape(node)
+        for place in range(math.prod(shape)):
+            element = element_name(name, shape, place)
+            full[element] = element
+            full.setdefault(element.partition(".")[2], element)
+    found = {full[name]: k for k, name in enumerate(names) if name in full}
+    if not found:
+        outputs = ", ".join(list(dict.fromkeys(full.values()))[:12])
+        raise RequestError(
+            f"{path}:1: --measured: no column has the name of a model's output",
+            advice=f"outputs: {outputs}" if outputs else "the problem has no models; what is a formula is not measured",
+        )
+    return found
+
+
+def _reading(path: str, number: int, text: str) -> float | None:
+    """Return what was measured, None for an empty cell."""
+    if not text.strip():
+        return None
+    try:
+        value = float(text)
+    except ValueError:
+        told = f'{path}:{number}: "{text.strip()}" is no number'
+        raise RequestError(told, advice="an empty cell is a value that is missing") from None
+    return value if math.isfinite(value) else None
+
+
+def _averaged(
+    designs: FloatArray, values: Mapping[str, Sequence[float | None]]
+) -> tuple[FloatArray, dict[str, list[float | None]], int]:
+    """Return the designs, each once, in their order, with the means of what was measured at each, and how many lines
+    were others' again."""
+    kept, inverse = np.unique(designs, axis=0, return_inverse=True)
+    inverse = np.asarray(inverse).ravel()
+    first = np.array([int(np.flatnonzero(inverse == group)[0]) for group in range(len(kept))])
+    order = np.argsort(first)
+    found: dict[str, list[float | None]] = {}
+    for name, column in values.items():
+        own = np.array([math.nan if value is None else value for value in column])
+        means = []
+        for group in order:
+            there = own[(inverse == group) & np.isfinite(own)]
+            means.append(float(there.mean()) if len(there) else None)
+        found[name] = means
+    return kept[order], found, len(designs) - len(kept)
 
 
 def _cell(problem: Problem, path: str, number: int, name: str, text: str) -> float:

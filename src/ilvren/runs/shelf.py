@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
 from ilvren.ledger import CallRecord, Ledger
 from ilvren.models import ModelSource, Outcome, Question
 from ilvren.models.codec import digest_of, packed_answer, packed_inputs, unpacked_answer
-from ilvren.problem import Problem
+from ilvren.problem import Problem, element_name
 
 __all__ = ["RecordedShelf", "RunShelf"]
 
@@ -26,6 +32,7 @@ class RunShelf:
         self._own = ledger.call_counts(run)
         self._first, self._unread = dict(self._own), dict(self._own)
         self._is_shared = not is_fresh and ledger.has_calls_of(list(self._identities.values()))
+        self._measured = _measured_answers(ledger, run, problem)
 
     @property
     def count(self) -> int:
@@ -36,6 +43,8 @@ class RunShelf:
         """Return the outcome on record, or None."""
         if question.kind == "ready":
             return None
+        if self._measured and question.kind == "values" and (source.name, question.key) in self._measured:
+            return self._measured[source.name, question.key]
         digest = digest_of(self._identities[source.name], source, question)
         for model, identity in self._earlier:
             if model == source.name and digest_of(identity, source, question) in self._own:
@@ -74,6 +83,38 @@ class RunShelf:
             outcome.folder,
         )
         self._ledger.add_call(self._run, record)
+
+
+def _measured_answers(ledger: Ledger, run: int, problem: Problem) -> dict[tuple[str, bytes], Outcome]:
+    """Return what was measured at the designs of a run, as answers of its models by their inputs: nothing of a model,
+    and for no other run."""
+    given = ledger.run(f"r{run}").overrides.get("sample", {}).get("measured")
+    if not given:
+        return {}
+    graph, found = problem.graph, dict[tuple[str, bytes], Outcome]()
+    for number, source in enumerate(problem.sources):
+        call = next((node for node in graph.nodes if node.operation == "call" and node.index == number), None)
+        if call is None:
+            continue
+        for place, point in enumerate(given["designs"]):
+            values = problem.entry_values(call.operands, point).values
+            inputs = tuple(np.asarray(value, dtype=float) for value in values)
+            answer = [
+                _measured(given["values"], f"{source.name}.{name}", shape, place) for name, shape in source.outputs
+            ]
+            is_there = any(np.isfinite(value).any() for value in answer)
+            outcome = Outcome("done", answer) if is_there else Outcome("failed", None, "nothing was measured here")
+            found[source.name, Question("values", inputs).key] = outcome
+    return found
+
+
+def _measured(values: Mapping[str, Sequence[float | None]], name: str, shape: tuple[int, ...], place: int) -> Any:
+    """Return an output as it was measured, NaN where it was not."""
+    flat = [
+        values.get(element_name(name, shape, element), [None] * (place + 1))[place]
+        for element in range(math.prod(shape))
+    ]
+    return np.array([math.nan if value is None else value for value in flat]).reshape(shape)
 
 
 class RecordedShelf(RunShelf):
