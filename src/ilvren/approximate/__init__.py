@@ -7,7 +7,7 @@ or names of anything.
 from ilvren.approximate.choosing import KINDS, LEAST_POINTS, Approximated, Told, approximated
 from ilvren.approximate.failing import KNOWING_NOTHING, Failing, fitted_failing
 from ilvren.approximate.form import FormError, failing_from, failing_to, surface_from, surface_to
-from ilvren.approximate.gaussian import fitted_fields, likelihood_of
+from ilvren.approximate.gaussian import Field, conditioned, fitted_fields, likelihood_of
 from ilvren.approximate.kernels import KERNELS, SMOOTH
 from ilvren.approximate.polynomial import all_powers
 from ilvren.approximate.surface import Expansion, Part, Surface, Trend
@@ -21,6 +21,7 @@ __all__ = [
     "Approximated",
     "Expansion",
     "Failing",
+    "Field",
     "FormError",
     "Part",
     "Surface",
@@ -28,6 +29,7 @@ __all__ = [
     "Trend",
     "all_powers",
     "approximated",
+    "conditioned",
     "failing_from",
     "failing_to",
     "fitted_failing",

@@ -28,7 +28,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.spread import FieldSpread
 from ilvren.approximate.surface import Expansion, Part, Trend
 
-__all__ = ["Field", "fitted_fields", "likelihood_of"]
+__all__ = ["Field", "conditioned", "fitted_fields", "likelihood_of"]
 
 FloatArray = NDArray[np.float64]
 Powers = NDArray[np.int64]
@@ -90,7 +90,7 @@ def fitted_fields(
             if theta is not None and (start is not None or len(some) < len(z)):
                 most = AGAIN_ITERATIONS if start is not None else LAST_ITERATIONS
                 theta = _searched(z, y, KERNELS[name], powers, theta, most)[0]
-            given = None if theta is None else _conditioned(z, y, Field.of(name, powers, theta))
+            given = None if theta is None else conditioned(z, y, Field.of(name, powers, theta))
             if given is not None:
                 found.append(replace(given, found=theta))
     return found
@@ -157,7 +157,7 @@ def likelihood_of(z: FloatArray, y: FloatArray, kernel: str, theta: FloatArray) 
     return likelihood(z, y, basis, KERNELS[kernel], theta)[0] + PULL * float(theta[:-1] @ theta[:-1])
 
 
-def _conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:
+def conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:
     """Return the field given the data: its part and what it says of points left out."""
     k = len(z)
     basis = monomials(z, field.powers)

@@ -14,7 +14,7 @@ Noise     is estimated with the lengths; f* is then the least expectation at a d
 
 Needs     values.   Handles   bounds, inequalities, spaced and catalogue variables; known designs.
 Cost      4 + 3n first designs, then `batch` values an iteration; arithmetic k³ for k designs.
-Stops     when what is to be hoped for falls below a share of the spread of values, or every design is known.
+Stops     when what is to be hoped for falls below a share of the spread of values, or 20 + 5n designs were no better.
 Weak      more than about twenty variables; kinks and jumps; some hundred designs. Cheap models: others are quicker.
 Source    D. R. Jones, M. Schonlau, W. J. Welch, "Efficient global optimization of expensive black-box functions", 1998;
           limits: M. Schonlau, W. J. Welch, D. R. Jones, "Global versus local search in constrained optimization of
@@ -33,6 +33,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import log_ndtr
+from threadpoolctl import threadpool_limits
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
@@ -45,17 +46,19 @@ FloatArray = NDArray[np.float64]
 # First designs: so many, and so many for each variable, at most.
 FIRST, FIRST_PER_VARIABLE, MOST_FIRST = 4, 3, 60
 # Candidates over the box and around the best; then rounds that narrow on the best of them.
-CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 800, 200, 400, 10, 5, 30
+CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 600, 150, 300, 8, 4, 25
 # How far around the best design candidates lie, in shares of the box, and by what rounds narrow.
 REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
 # Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
 EXPECTED_EVERY, LIKELY = 3, 0.5
 # Proposals in a row that promise nothing before the search ends.
 PATIENCE = 4
+# Designs in a row that are no better before the search ends: so many, and so many for each variable.
+NO_BETTER, NO_BETTER_PER_VARIABLE = 20, 5
 # Designs nearer than this share of the box are the same.
 SAME = 1e-6
 # More designs than this are more than the surfaces can be fitted to in time.
-MOST_DESIGNS = 1000
+MOST_DESIGNS = 250
 # A log chance below this is as good as none.
 LEAST_LOG = -1e4
 
@@ -80,11 +83,13 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
     if not designs.valid.any():
         return Ending("invalid", f"none of {len(designs.f)} first designs has values")
     beliefs, idle, turn = Beliefs(task, coding), 0, 0
-    best = _best(task, designs)
+    best, since = _best(task, designs), 0
+    reached = _standing(task, designs, best)
     yield Iterate(coding.decoded(designs.codes[[best]])[0], math.nan, f"the best of {len(designs.f)} first designs")
     while len(designs.f) < MOST_DESIGNS:
-        beliefs.learn(designs)
-        chosen, hoped, said = _proposed(beliefs, designs, options.batch, turn, rng)
+        with threadpool_limits(1):  # matrices are small: threads would wait for each other
+            beliefs.learn(designs)
+            chosen, hoped, said = _proposed(beliefs, designs, options.batch, turn, rng)
         if not len(chosen):
             return Ending("settled", "every design that could be better is known")
         before = designs.codes[best]
@@ -96,6 +101,13 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
         note = _note(beliefs, said, float(reply.objective[0]), hoped)
         yield Iterate(coding.decoded(designs.codes[[best]])[0], moved, note)
         size = float(designs.f[designs.valid].std())
+        standing = _standing(task, designs, best)
+        if standing[0] < reached[0] - task.feasibility or standing[1] < reached[1] - options.worth * size:
+            reached, since = standing, 0
+        else:
+            since += len(chosen)
+        if since >= NO_BETTER + NO_BETTER_PER_VARIABLE * n:
+            return Ending("settled", f"the last {since} designs were no better")
         idle = idle + 1 if hoped <= options.worth * max(size, 1e-300) else 0
         if idle >= PATIENCE:
             return Ending("settled", f"{idle} designs in a row promised next to nothing")
@@ -130,6 +142,12 @@ def _best(task: Task, designs: Designs) -> int:
     if feasible.any():
         return int(np.argmin(np.where(feasible, f, np.inf)))
     return int(np.argmin(np.where(designs.valid, violations, np.inf)))
+
+
+def _standing(task: Task, designs: Designs, best: int) -> tuple[float, float]:
+    """Return by how much the best design misses its limits, 0 for what is allowed, and its f where it misses none."""
+    missed = task.violation(designs.rows[best])
+    return (0.0, float(designs.f[best])) if missed <= task.feasibility else (missed, math.inf)
 
 
 def _proposed(

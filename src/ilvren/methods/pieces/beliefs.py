@@ -18,9 +18,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
-from threadpoolctl import threadpool_limits
 
-from ilvren.approximate import Failing, Part, all_powers, fitted_failing, fitted_fields, likelihood_of
+from ilvren.approximate import Failing, Part, all_powers, conditioned, fitted_failing, fitted_fields, likelihood_of
+from ilvren.approximate import Field as Lengths
 from ilvren.methods.base import Task
 from ilvren.methods.pieces.coding import Coding
 
@@ -34,6 +34,8 @@ MOST_ROWS = 12
 BOWL_POINTS_PER_VARIABLE = 3
 # How often it is asked anew whether the objective is better bent, in designs.
 ASKED_EVERY = 8
+# Lengths, kernels and trends are looked for again when there are so many times as many designs.
+GROWTH = 1.1
 # Points within this share of the box of each other are one.
 SAME = 1e-7
 
@@ -92,6 +94,7 @@ class Beliefs:
     rows: dict[int, Field] = field(default_factory=dict)
     failing: Failing | None = None
     _known: dict[str, dict[tuple[str, bool], FloatArray]] = field(default_factory=dict)
+    _kept: dict[str, tuple[int, Lengths]] = field(default_factory=dict)
     _bends: bool = False
     _asked: int = 0
 
@@ -106,17 +109,16 @@ class Beliefs:
         z = self.shares(designs.codes)
         kept = _apart(z[valid])
         own, f, rows = z[valid][kept], designs.f[valid][kept], designs.rows[valid][kept]
-        with threadpool_limits(1):
-            self.objective = self._learnt_objective(own, f)
-            self.rows = {}
-            for row in self._rows_that_matter(rows):
-                found = self._fitted(own, rows[:, row], f"row {row}")
-                if found is not None:
-                    self.rows[row] = found
-            self.failing = None
-            if not valid.all():
-                centre, half = np.zeros(z.shape[1]), np.ones(z.shape[1])
-                self.failing = fitted_failing(z, ~valid, centre, half)
+        self.objective = self._learnt_objective(own, f)
+        self.rows = {}
+        for row in self._rows_that_matter(rows):
+            found = self._fitted(own, rows[:, row], f"row {row}")
+            if found is not None:
+                self.rows[row] = found
+        self.failing = None
+        if not valid.all():
+            centre, half = np.zeros(z.shape[1]), np.ones(z.shape[1])
+            self.failing = fitted_failing(z, ~valid, centre, half)
 
     def _learnt_objective(self, z: FloatArray, f: FloatArray) -> Field | None:
         low = float(f.min())
@@ -143,6 +145,10 @@ class Beliefs:
             return None
         known = self._known.setdefault(name, {})
         scaled = (y - middle) / deviation
+        if name in self._kept and len(y) < GROWTH * self._kept[name][0]:
+            one = conditioned(z, scaled, self._kept[name][1])
+            if one is not None:
+                return Field(one.part, middle, deviation)
         n = z.shape[1]
         trends = [all_powers(n, 0)]
         if len(z) >= BOWL_POINTS_PER_VARIABLE * n + 2:
@@ -154,6 +160,9 @@ class Beliefs:
             if one.found is not None and one.part.expansion is not None:
                 known[one.part.expansion.kernel, len(one.part.trend.powers) == 1] = one.found
         best = min(found, key=lambda one: float(np.square(one.left_out - scaled).sum()))
+        if best.found is not None and best.part.expansion is not None:
+            kept = Lengths.of(best.part.expansion.kernel, best.part.trend.powers, best.found)
+            self._kept[name] = len(y), kept
         return Field(best.part, middle, deviation)
 
     def _likelihood(self, z: FloatArray, y: FloatArray, name: str) -> float:
