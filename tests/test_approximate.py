@@ -133,6 +133,7 @@ class Approximating(InAFolder):
         found = self.json("sample", "frame.toml", "--on", "a1", "--points", "60")
         self.assertEqual(self.calls(), before)
         self.assertTrue(all("predicted" in item["trouble"] for item in found["designs"]))
+        self.assertIn("(predicted)", self.call("runs")[0])
         best = found["designs"][0]["design"]
         verdict = self.json("verify", best, status=1)
         self.assertNotIn(verdict["verdict"], ("local-strict", "first-order", "global-proved"))

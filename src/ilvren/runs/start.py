@@ -192,7 +192,9 @@ def _searched(problem: Problem, on: On, *, known: Sequence[str] = (), stages: Se
 def _sampling(problem: Problem, sample: Mapping[str, Any]) -> Method:
     """Return what evaluates the designs of a plan."""
     designs = np.array(sample["designs"], dtype=float).reshape(-1, problem.size)
-    return evaluating(str(sample["plan"]), designs[:, list(problem.free)], [int(k) for k in sample.get("parts", ())])
+    # Wherever the run is listed it says of itself that its values are no true ones.
+    name = f"{sample['plan']} (predicted)" if problem.aim.on else str(sample["plan"])
+    return evaluating(name, designs[:, list(problem.free)], [int(k) for k in sample.get("parts", ())])
 
 
 def _without_look(problem: Problem, settings: Settings) -> Method:
@@ -365,7 +367,7 @@ def _new_limits(settings: Settings, given: Mapping[str, float | None], record: R
 def new_run_command(record: RunRecord) -> str:
     """Return the command that starts a new run, with the same parameters, from the best design on record."""
     if "sample" in record.overrides:
-        return shlex.join(["ilvren", "sample", record.problem_file, "--plan", record.method])
+        return shlex.join(["ilvren", "sample", record.problem_file, "--plan", str(record.overrides["sample"]["plan"])])
     words = ["ilvren", "run", record.problem_file, "--method", record.method]
     words += Aim.from_dict(record.overrides.get("aim", {})).flags()
     for values in record.overrides.get("stages", {}).values():
