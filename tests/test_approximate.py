@@ -186,6 +186,26 @@ class Approximating(InAFolder):
         }.items():
             self.assertIn(said, self.call(*words, status=2)[1])
 
+    def test_a_model_that_is_there_for_each_case_is_one(self):
+        Path("cases.toml").write_text(
+            PROBLEM.replace("apart =", "apart_all =")
+            + "[cases.calm]\nset = { lean = 0.1 }\n[cases.storm]\nset = { lean = 0.9 }\n"
+        )
+        text = (
+            Path("cases.toml")
+            .read_text()
+            .replace("frame.load + 0.1 * x", "worst(top)")
+            .replace("[models.frame]", "[derived]\ntop = 'frame.load + 0.1 * x + 0.1 * frame.both[0]'\n[models.frame]")
+        )
+        Path("cases.toml").write_text(text)
+        self.json("sample", "cases.toml", "--points", "20")
+        found = self.json("approximate", "last", "--kind", "polynomial")
+        self.assertEqual(set(found["of"]), {"frame.load", "frame.both[0]", "frame.both[1]"})
+        self.assertEqual(found["region"]["lean"], [0.1, 0.9])
+        self.assertGreater(found["of"]["frame.both[0]"]["points"], 30)  # of both cases
+        on = self.json("run", "cases.toml", "--on", "a1")
+        self.assertLess(abs(on["deviation"]["f"]), 0.05)
+
     def document(self):
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             return ledger.approximation("a1").document

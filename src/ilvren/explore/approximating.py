@@ -42,6 +42,8 @@ FloatArray = NDArray[np.float64]
 MOST_OUTPUTS = 60
 # Designs by which the shares of the inputs are found, on the surface.
 SHARE_DESIGNS = 4000
+# An input of fewer different values than this was not spread: nothing lies beyond them.
+LEAST_SPREAD = 8
 # An input that varies by less than this share of its size is held.
 NO_RANGE = 1e-12
 # On the way nobody is told how wrong each surface is: the choice is made again without so few groups of points.
@@ -218,9 +220,10 @@ def learned(
     is_test = np.array([place in chosen for place in range(len(table.designs))])
     made = []
     for model, names in wanted.items():
-        inputs, units = _inputs(ledger, table, model)
-        inputs = _with_more(inputs, [_taken(problem, item, model) for item in more])
-        made.append(_group(table, model, names, (inputs, units), is_test, more, (kind, seed, groups), notes, progress))
+        points = _Points.joined(
+            [_points(ledger, table, own, names, more) for own in (_sources(problem, model) if model else [""])]
+        )
+        made.append(_group(table, model, points, is_test, len(more), (kind, seed, groups), notes, progress))
     facts = {"kind": kind, "seed": seed, "of": list(of), "test_points": test_points}
     return Learned(problem, table.runs, tuple(made), tuple(notes), _deviations(table), facts)
 
@@ -259,7 +262,7 @@ def _refuse(ledger: Ledger, table: DesignTable, test_points: int) -> None:
 def _wanted(table: DesignTable, of: Sequence[str], notes: list[str]) -> dict[str, list[str]]:
     """Return {model, "" for formulas: names} of what is to be approximated, elements of vectors by their names."""
     problem = table.problem
-    full = {name: name.partition(".")[::2] for name, _ in problem.outputs}
+    full = {name: _apart(name) for name, _ in problem.outputs}
     short = {output: name for name, (_, output) in full.items()}
     formulas = _formula_names(table)
     if of:
@@ -280,19 +283,30 @@ def _wanted(table: DesignTable, of: Sequence[str], notes: list[str]) -> dict[str
                 found[model].append(output)
     elif full:
         found = {}
-        for model, output in full.values():
+        for model, output in dict.fromkeys(full.values()):
             found.setdefault(model, []).append(output)
     else:
         found = {"": [name for name in formulas if name not in {item.name for item in problem.derived}]}
     for model, names in found.items():
         elements = []
         for name in names:
-            value = table.values[f"{model}.{name}" if model else name]
-            elements += [name] if value.ndim == 1 else _elements(table, f"{model}.{name}" if model else name, name)
+            whole = f"{_sources(problem, model)[0]}.{name}" if model else name
+            elements += [name] if table.values[whole].ndim == 1 else _elements(table, whole, name)
         if len(elements) > MOST_OUTPUTS:
             notes.append(f"of {len(elements)} outputs the first {MOST_OUTPUTS} are approximated; --of NAME chooses")
         found[model] = elements[:MOST_OUTPUTS]
     return found
+
+
+def _apart(name: str) -> tuple[str, str]:
+    """Return the model and the output of a full name; of a model that is there for each case, the one of all cases."""
+    model, _, output = name.partition(".")
+    return model.partition("@")[0], output
+
+
+def _sources(problem: Problem, model: str) -> list[str]:
+    """Return the names that a model has in the cases of a problem, its own where there are none."""
+    return [source.name for source in problem.sources if source.name.partition("@")[0] == model]
 
 
 def _elements(table: DesignTable, full: str, name: str) -> list[str]:
@@ -308,6 +322,7 @@ def _formula_names(table: DesignTable) -> list[str]:
     problem = table.problem
     names = [item.name for item in problem.objectives]
     names += [item.name for item in problem.derived if problem.graph.variables_of([item.node])]
+    names = [name for name in names if "@" not in name]
     return names + [block.name for block in problem.row_blocks if not block.shape and block.name == block.entry]
 
 
@@ -332,23 +347,54 @@ def _inputs(ledger: Ledger, table: DesignTable, model: str) -> tuple[dict[str, F
     return found, units
 
 
+@dataclass(frozen=True)
+class _Points:
+    """What a model took and gave at designs, in each case one after the other: {element: (k,)}; `units` of inputs;
+    `cases` is how often each design is there."""
+
+    inputs: Mapping[str, FloatArray]
+    outputs: Mapping[str, FloatArray]
+    units: Mapping[str, str]
+    cases: int = 1
+
+    @classmethod
+    def joined(cls, parts: Sequence[_Points]) -> _Points:
+        """Return the points of all cases."""
+
+        def whole(which: str) -> dict[str, FloatArray]:
+            return {
+                name: np.concatenate([getattr(part, which)[name] for part in parts])
+                for name in getattr(parts[0], which)
+            }
+
+        return cls(whole("inputs"), whole("outputs"), parts[0].units, len(parts))
+
+
+def _points(ledger: Ledger, table: DesignTable, source: str, names: Sequence[str], more: Sequence[Truly]) -> _Points:
+    """Return the points of one source, or of formulas (""), those of designs on no record last."""
+    inputs, units = _inputs(ledger, table, source)
+    own = [{name: _value(item, source, name) for name in names} for item in more]
+    return _Points(
+        _with_more(inputs, [_taken(table.problem, item, source) for item in more]),
+        _with_more({name: _column(table, source, name) for name in names}, own),
+        units,
+    )
+
+
 def _group(
     table: DesignTable,
     model: str,
-    names: Sequence[str],
-    inputs: tuple[Mapping[str, FloatArray], Mapping[str, str]],
+    points: _Points,
     is_test: NDArray[np.bool_],
-    more: Sequence[Truly],
+    added: int,
     how: tuple[str, int, int | None],
     notes: list[str],
     progress: Callable[[str, float], None] | None,
 ) -> LearnedGroup:
-    columns, units = inputs
+    columns, units, values = points.inputs, points.units, points.outputs
     told = f'model "{model}"' if model else "the problem"
     matrix = np.array(list(columns.values())).T
-    own_values = [{name: _value(item, model, name) for name in names} for item in more]
-    values = _with_more({name: _column(table, model, name) for name in names}, own_values)
-    is_test = np.concatenate([is_test, np.zeros(len(more), dtype=bool)])
+    is_test = np.tile(np.concatenate([is_test, np.zeros(added, dtype=bool)]), points.cases)
     valid = np.isfinite(matrix).all(axis=1)
     for column in values.values():
         valid &= np.isfinite(column)
@@ -378,7 +424,7 @@ def _group(
     bounds = {v.name: (v.lower, v.upper) for v in table.problem.variables}
     learnt = tuple(_region(name, columns[name][use], bounds.get(name), units.get(name, "")) for name in varying)
     x = matrix[:, [list(columns).index(name) for name in varying]]
-    named = [*(design.address for design in table.designs), *(f"new {k}" for k in range(1, len(more) + 1))]
+    named = [*(design.address for design in table.designs), *(f"new {k}" for k in range(1, added + 1))] * points.cases
     addresses = tuple(address for address, own in zip(named, use, strict=True) if own)
     outputs = []
     for name, column in values.items():
@@ -453,7 +499,7 @@ def _column(table: DesignTable, model: str, name: str) -> FloatArray:
 
 def _unit(table: DesignTable, model: str, name: str) -> str:
     base = name.partition("[")[0]
-    full = f"{model}.{base}" if model else base
+    full = f"{_sources(table.problem, model)[0]}.{base}" if model else base
     return table.problem.quantity_units.get(full, "") or table.units.get(full, "")
 
 
@@ -468,7 +514,8 @@ def _region(name: str, values: FloatArray, bounds: tuple[float, float] | None, u
     """Return between what values an input was learnt: as far as the points go and their mean distance beyond, within
     its bounds."""
     low, high = float(values.min()), float(values.max())
-    beyond = (high - low) / max(len(np.unique(values)) - 1, 1)
+    different = len(np.unique(values))
+    beyond = (high - low) / (different - 1) if different >= LEAST_SPREAD else 0.0  # two settings say nothing of others
     lower, upper = bounds or (-math.inf, math.inf)
     lower, upper = min(lower, low), max(upper, high)  # points may lie outside bounds that were changed
     return LearntInput(name, max(low - beyond, lower), min(high + beyond, upper), unit)
