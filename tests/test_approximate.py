@@ -206,6 +206,20 @@ class Approximating(InAFolder):
         on = self.json("run", "cases.toml", "--on", "a1")
         self.assertLess(abs(on["deviation"]["f"]), 0.05)
 
+    def test_words_have_no_order_and_members_are_numbers(self):
+        Path("stock.csv").write_text("kind,price\nsteel,3\ncast,1\nclay,2\n")
+        Path("words.toml").write_text(
+            "[variables]\na = { start = 2, lower = 0.5, upper = 4 }\nn = { start = 2, lower = 1, upper = 6, spacing = 1 }\n"
+            'kind = { start = "steel", choices = ["steel", "cast", "clay"] }\n[tables.stock]\nfile = "stock.csv"\n'
+            '[minimize]\ncost = "lookup(kind, stock.kind, stock.price) * (a + n) + 6 / a"\n'
+        )
+        self.json("sample", "words.toml", "--points", "45")
+        found = self.json("approximate", "last", "--kind", "polynomial")
+        self.assertEqual(set(found["of"]["cost"]["matters"]), {"a", "n", "kind=steel", "kind=cast", "kind=clay"})
+        self.assertLess(found["of"]["cost"]["error"], 0.2)
+        on = self.json("run", "words.toml", "--on", "a1")
+        self.assertEqual((on["variables"]["kind"], on["variables"]["n"]), ("cast", 1.0))
+
     def document(self):
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             return ledger.approximation("a1").document

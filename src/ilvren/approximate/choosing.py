@@ -61,6 +61,8 @@ MOST_MIXED, BETTER, LEAST_WEIGHT = 3, 0.03, 0.02
 MOST_TINY = 1e-300
 # Values whose range is below this share of their size are all the same.
 NO_RANGE = 1e-13
+# By no more than this factor are errors brought to the region: a spread may be wrong, too.
+MOST_BROUGHT = 16.0
 # Points of the region at which spreads are looked at.
 REGION_POINTS = 1000
 
@@ -280,8 +282,8 @@ def _told(y: FloatArray, errors: FloatArray, spreads: FloatArray, everywhere: Fl
     ratios = np.abs(errors) / np.maximum(spreads, 1e-300)
     ratios = np.where(errors == 0.0, 0.0, ratios)
     size, brought = rms(errors), rms(ratios) * rms(everywhere)
-    if size > 0.0 and 0.0 < brought < math.inf:
-        size = math.sqrt(size * brought)  # (3)
+    if size > 0.0 and not math.isnan(brought):
+        size *= math.sqrt(min(max(brought / size, 1.0 / MOST_BROUGHT), MOST_BROUGHT))  # (3)
     error = size / math.sqrt(variance) if variance > 0.0 else 0.0
     return Told(
         error,

@@ -43,6 +43,8 @@ STARTS = ((0.5, 1e-4), (1.5, 1e-6), (0.2, 1e-2))
 FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_ITERATIONS = 120, 8, 30, 12
 # Of nearly the same points as before so few iterations are enough.
 AGAIN_ITERATIONS = 6
+# A spread is no smaller than this share of the values': rounding.
+LEAST_SPREAD = 1e-10
 # Points beyond this are left to a part of them: a factorization of more takes too long.
 MOST_POINTS = 2000
 # A log-likelihood is made less by this times the square of log l: lengths nobody can tell stay moderate.
@@ -170,7 +172,7 @@ def conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:
         return None
     if not math.isfinite(rms(left_out)):
         return None
-    variance = max(float((y - basis @ b) @ w) / k, 1e-300)
+    variance = max(float((y - basis @ b) @ w) / k, LEAST_SPREAD**2)
     expansion = Expansion(field.kernel, field.lengths, z, w)
     spread = FieldSpread(field.kernel, field.lengths, z, field.powers, field.noise, math.sqrt(variance))
     part = Part("gaussian-process", Trend(field.powers, b), expansion, spread=spread)

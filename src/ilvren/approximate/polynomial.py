@@ -43,7 +43,7 @@ LEAST_NEW = 1e-8
 # Of numbers of terms that meet left-out points equally well to this share, the least.
 LEVEL = 0.02
 # A spread is no smaller than this share of the values': rounding.
-LEAST_SPREAD = 1e-12
+LEAST_SPREAD = 1e-10
 
 
 def all_powers(n: int, degree: int) -> Powers:

@@ -332,7 +332,7 @@ def _inputs(ledger: Ledger, table: DesignTable, model: str) -> tuple[dict[str, F
     units = {variable.name: variable.unit for variable in problem.variables if variable.unit}
     if not model:
         points = np.array([design.point for design in table.designs])
-        return {problem.variables[place].name: points[:, place] for place in problem.free}, units
+        return _by_word(problem, {problem.variables[place].name: points[:, place] for place in problem.free}), units
     number = next(k for k, source in enumerate(problem.sources) if source.name == model)
     call = next(node for node in problem.graph.nodes if node.operation == "call" and node.index == number)
     named = [
@@ -344,7 +344,22 @@ def _inputs(ledger: Ledger, table: DesignTable, model: str) -> tuple[dict[str, F
         flat = values.reshape(len(values), -1)
         for place in range(flat.shape[1]):
             found[element_name(name, shape, place)] = flat[:, place]
-    return found, units
+    return _by_word(problem, found), units
+
+
+def _by_word(problem: Problem, columns: Mapping[str, Any]) -> dict[str, Any]:
+    """Return columns with a choice's numbers, which have no order, as one column for each of its words: 1 where it is
+    that word."""
+    choices = {block.name: block for block in problem.blocks if block.words}
+    found: dict[str, Any] = {}
+    for name, values in columns.items():
+        block = choices.get(name.partition("[")[0])
+        if block is None:
+            found[name] = values
+            continue
+        for member in block.catalogue or ():
+            found[f"{name}={block.words[round(member) - 1]}"] = (np.asarray(values) == member) * 1.0
+    return found
 
 
 @dataclass(frozen=True)
@@ -458,8 +473,8 @@ def _with_more(columns: Mapping[str, FloatArray], rows: Sequence[Mapping[str, fl
 def _taken(problem: Problem, item: Truly, model: str) -> Mapping[str, float]:
     """Return what a model took, or the values of the free variables, at a design on no record yet."""
     if model:
-        return item.taken[model]
-    return {problem.variables[place].name: float(item.point[place]) for place in problem.free}
+        return _by_word(problem, item.taken[model])
+    return _by_word(problem, {problem.variables[place].name: float(item.point[place]) for place in problem.free})
 
 
 def _value(item: Truly, model: str, name: str) -> float:

@@ -189,6 +189,9 @@ def add_outputs(
         if item.base not in inputs:
             template.fail(where, f'the approximation has an input "{item.name}", which the model has not')
         node = inputs[item.base]
+        if item.word is not None:
+            nodes.append(_word_node(template, where, node, item.word))
+            continue
         shape = graph.shape(node)
         key = tuple(int(part) for part in item.name[len(item.base) + 1 : -1].split(",")) if "[" in item.name else ()
         if len(key) != len(shape) or any(place >= length for place, length in zip(key, shape, strict=True)):
@@ -214,6 +217,16 @@ def add_outputs(
         template.nodes[f"{model.name}.{CHANCE}"] = node
     template.learnt.append(Learnt(model.name, group, tuple(nodes)))
     return left
+
+
+def _word_node(template: Template, where: EntryDeclaration, node: int, word: str) -> int:
+    """Return the node that is 1 where a choice is a word, else 0."""
+    words = template.declarations.words
+    if word not in words:
+        template.fail(where, f'the approximation knows a word "{word}", which no choice of this file has')
+    keys = template.data("approximation words", np.arange(1.0, len(words) + 1.0))
+    own = template.data(f"approximation word {word}", [float(other == word) for other in words])
+    return template.graph.arrange("lookup", (node, keys, own), (), (0,))
 
 
 def surface_node(template: Template, key: str, surface: Surface, inputs: list[int]) -> int:

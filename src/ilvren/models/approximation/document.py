@@ -27,7 +27,8 @@ FORM = "ilvren-approximation-1"
 
 @dataclass(frozen=True)
 class LearntInput:
-    """An input, element by element: its `name` ("bore", "level[3]"), unit, and between what values it was learnt."""
+    """An input, element by element: its `name` ("bore", "level[3]", "wood=oak" for a word of a choice), unit, and
+    between what values it was learnt."""
 
     name: str
     lower: float
@@ -36,8 +37,14 @@ class LearntInput:
 
     @property
     def base(self) -> str:
-        """Return the name without the place."""
-        return self.name.partition("[")[0]
+        """Return the name without the place or the word."""
+        return self.name.partition("=")[0].partition("[")[0]
+
+    @property
+    def word(self) -> str | None:
+        """Return the word of a choice for which it is 1, and 0 for all others; None where it is a number."""
+        _, equals, word = self.name.partition("=")
+        return word if equals else None
 
 
 @dataclass(frozen=True)
