@@ -58,7 +58,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             terminal.note(f"{arguments.output}: {len(members)} runs of {group.id}")
             return status.HOLDS
         record = ledger.run(arguments.run)
-        every = arguments.every or ("evaluation" if "sample" in record.overrides else "iteration")
+        has_designs_alone = "sample" in record.overrides or "on" in record.overrides
+        every = arguments.every or ("evaluation" if has_designs_alone else "iteration")
         rows = history_table(ledger, record, every=every)
     write_history(rows, record, arguments.output, every=every)
     terminal.note(f"{arguments.output}: {len(rows)} {every}s of {record.id}")
