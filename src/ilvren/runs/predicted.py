@@ -142,8 +142,11 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
         state.told.append((_objective(predicted, x, None), _objective(problem, x, loop), missed))
         if number >= on.rounds or not state.is_new or _is_agreed(problem, state.told, state.documents[0]):
             break
-    document = state.documents[number - 1]
-    said = _prediction(on_document(problem, document), problem, np.array(result.point), loop, document, on.name)
+    best = np.array(result.point)
+    # As it was said before the design was evaluated: later surfaces were fitted to what it gave.
+    first = next((k for k, design in enumerate(state.designs) if _is_same(problem, design, best)), number - 1)
+    document = state.documents[min(first, number - 1)]
+    said = _prediction(on_document(problem, document), problem, best, loop, document, on.name)
     tell(Ended(result.outcome))
     prediction = replace(said, rounds=tuple(state.told))
     return loop.close(replace(result, reason=state.reason(), prediction=prediction, baseline_objective=None))
