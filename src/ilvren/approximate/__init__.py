@@ -5,6 +5,7 @@ or names of anything.
 """
 
 from ilvren.approximate.choosing import KINDS, LEAST_POINTS, Approximated, Told, approximated
+from ilvren.approximate.effects import EffectsField, conditioned_effects, likelihood_of_effects, searched_effects
 from ilvren.approximate.failing import KNOWING_NOTHING, Failing, fitted_failing
 from ilvren.approximate.form import FormError, failing_from, failing_to, surface_from, surface_to
 from ilvren.approximate.gaussian import Field, conditioned, fitted_fields, likelihood_of
@@ -19,6 +20,7 @@ __all__ = [
     "LEAST_POINTS",
     "SMOOTH",
     "Approximated",
+    "EffectsField",
     "Expansion",
     "Failing",
     "Field",
@@ -30,11 +32,14 @@ __all__ = [
     "all_powers",
     "approximated",
     "conditioned",
+    "conditioned_effects",
     "failing_from",
     "failing_to",
     "fitted_failing",
     "fitted_fields",
     "likelihood_of",
+    "likelihood_of_effects",
+    "searched_effects",
     "surface_from",
     "surface_to",
 ]

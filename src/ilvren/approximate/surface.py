@@ -38,6 +38,17 @@ class Trend:
         """Return the values (k,) at points (k, n)."""
         return np.asarray(monomials(z, self.powers) @ self.coefficients)
 
+    def slopes_at(self, z: FloatArray) -> FloatArray:
+        """Return the gradients (k, n) at points (k, n)."""
+        found = np.zeros(z.shape)
+        for j in range(z.shape[1]):
+            has = self.powers[:, j] > 0
+            if has.any():
+                lower = self.powers[has].copy()
+                lower[:, j] -= 1
+                found[:, j] = monomials(z, lower) @ (self.coefficients[has] * self.powers[has, j])
+        return found
+
 
 @dataclass(frozen=True)
 class Expansion:
@@ -56,6 +67,16 @@ class Expansion:
             s = squared_distances(z[first : first + group], self.centres, self.lengths)
             found[first : first + group] = kernel(s) @ self.weights
         return found
+
+    def slopes_at(self, z: FloatArray) -> FloatArray:
+        """Return the gradients (m, n) at points (m, n):  2 Σ_i w_i k'(s_i) (z − Z_i) / l²."""
+        slope, found = KERNELS[self.kernel].slope, np.empty(z.shape)
+        group = max(1, GROUP_NUMBERS // max(1, len(self.centres)))
+        for first in range(0, len(z), group):
+            some = z[first : first + group]
+            own = slope(squared_distances(some, self.centres, self.lengths)) * self.weights
+            found[first : first + group] = 2.0 * (some * own.sum(axis=1)[:, None] - own @ self.centres)
+        return np.asarray(found / self.lengths**2)
 
 
 @dataclass(frozen=True)
@@ -79,6 +100,13 @@ class Part:
             found = found + self.expansion.at(z)
         found = self.middle + self.deviation * found
         return np.exp(np.minimum(found, 700.0)) if self.transform == "log" else found
+
+    def slopes_at(self, z: FloatArray) -> FloatArray:
+        """Return the gradients (k, n) at points (k, n), without the weight."""
+        found = self.trend.slopes_at(z)
+        if self.expansion is not None:
+            found = found + self.expansion.slopes_at(z)
+        return self.deviation * found * (self.at(z)[:, None] if self.transform == "log" else 1.0)
 
     def spread_at(self, z: FloatArray) -> FloatArray:
         """Return how uncertain the part is at points (k, n), up to a factor."""

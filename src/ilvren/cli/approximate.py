@@ -81,7 +81,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     with Ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
         learned = _learned(arguments, ledger, of, terminal)
         name = ledger.next_approximation()
-        facts = {**learned.facts, "told": {**learned.summary(name), "considered": None}}
+        agreement = {full: output.agreement.to_dict() for full, output in learned.outputs.items()}
+        facts = {**learned.facts, "told": {**learned.summary(name), "considered": None}, "agreement": agreement}
         record = ledger.add_approximation(learned.runs, facts, learned.document(name), label=arguments.label)
         if arguments.output:
             write(learned, record.id, arguments.output, terminal)
@@ -222,5 +223,6 @@ def write(learned: Learned, name: str, path: str, terminal: Terminal) -> None:
     else:
         from ilvren.draw.approximation.predicted import draw_predicted
 
-        draw_predicted(learned, name, path)
+        title = f"{name} of {learned.problem.title or learned.problem.source.file}"
+        draw_predicted({full: output.agreement for full, output in learned.outputs.items()}, title, path)
         terminal.note(f"{path}: predicted against actual, of points left out")

@@ -124,8 +124,37 @@ def _show(comparison: Comparison, terminal: Terminal) -> None:
         )
         terminal.show(f"{told}: {comparison.along} until a feasible design was that close to the best, relative{rate}")
     _show_designs(comparison, terminal)
+    _show_predictions(comparison, terminal)
     for note in comparison.notes:
         terminal.show(f"- {note}")
+
+
+def _show_predictions(comparison: Comparison, terminal: Terminal) -> None:
+    """Print what surfaces said along the way, against what came of it."""
+    from ilvren.cli.tables import number, table
+
+    objective = comparison.tracks[0].problem.objective
+    rows = []
+    for track in comparison.tracks:
+        if track.foretold is None:
+            continue
+        told, (first, second) = track.foretold, track.foretold.typical
+        share = told.share_within
+        rows.append(
+            (
+                track.name,
+                told.surface,
+                str(len(told.said)),
+                number(first, 3),
+                number(second, 3),
+                "-" if share is None else f"{100.0 * share:.0f} %",
+            )
+        )
+    if not rows or objective is None:
+        return
+    heads = ("run", "the last surface", ">predictions", ">off, first half", ">off, second half", ">within twice told")
+    terminal.show(table(heads, rows))
+    terminal.show(f"off: the median of |actual − predicted| of {objective.name}, before each design was evaluated")
 
 
 def _show_designs(comparison: Comparison, terminal: Terminal) -> None:

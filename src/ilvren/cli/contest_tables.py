@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "reference_of", "show_optima", "summarize"]
 
-FIGURES = ("histories", "profiles", "paths", "designs", "basins")
+FIGURES = ("histories", "profiles", "paths", "designs", "basins", "predictions")
 # Distinct optima and pairs of methods listed at most.
 MOST_OPTIMA, MOST_PAIRS = 8, 15
 
@@ -230,6 +230,12 @@ def draw_summary(summary: ContestSummary, arguments: argparse.Namespace, termina
     kind = arguments.figure or ("profiles" if several else "histories")
     if several and kind != "profiles":
         raise RequestError(f"--figure {kind}: shows one problem, and these are several", advice="--figure profiles")
+    if kind == "predictions":
+        from ilvren.draw.foretold import draw_foretold
+
+        draw_foretold(summary.comparisons[0], arguments.output)
+        terminal.note(f"{arguments.output}: what surfaces predicted along the runs, and what came of it")
+        return
     drawing = {
         "histories": draw_series,
         "profiles": draw_shares,

@@ -49,8 +49,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--figure",
-        choices=("parallel", "pairs"),
-        help="the figure of --output: parallel coordinates (default), or pairs of quantities",
+        choices=("parallel", "pairs", "effects"),
+        help="the figure of --output: parallel coordinates (default), pairs of quantities, or averages along each"
+        " variable (main effects)",
     )
     parser.add_argument("--follow", action="store_true", help="show the designs as they come while a run goes on")
     add_ledger(parser)
@@ -186,9 +187,10 @@ def _write(table: DesignTable, arguments: argparse.Namespace, names: list[str], 
 
         write_designs_page(table, path, names)
     else:
-        from ilvren.draw.designs import draw_pairs, draw_parallel
+        from ilvren.draw.designs import draw_effects, draw_pairs, draw_parallel
 
-        (draw_pairs if arguments.figure == "pairs" else draw_parallel)(table, names, path)
+        drawing = {"pairs": draw_pairs, "effects": draw_effects}.get(arguments.figure, draw_parallel)
+        drawing(table, names, path)
     terminal.note(f"{path}: {len(table.designs)} designs of {', '.join(table.runs[:6])}")
 
 

@@ -1,4 +1,4 @@
-"""`ilvren report`: runs and verdicts on one page."""
+"""`ilvren report`: runs and verdicts, or samples and approximations, on one page."""
 
 from __future__ import annotations
 
@@ -12,13 +12,17 @@ EXAMPLES = """examples:
   ilvren report last --output report.html
   ilvren report r1 r2 --output report.md
   ilvren report g1 --output contest.html --prove
+  ilvren report r3 a1 --output look.html
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     parser.add_argument(
-        "runs", metavar="RUN|GROUP", nargs="+", help='runs or groups of one problem: ids, labels, "last"'
+        "runs",
+        metavar="RUN|GROUP|APPROXIMATION",
+        nargs="+",
+        help='runs or groups of one problem, or samples and approximations: ids, labels, "last"',
     )
     parser.add_argument(
         "--output", metavar="FILE", required=True, help="the page (.html, nothing else needed) or the text (.md)"
@@ -33,11 +37,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.draw.report import gather, write_page, write_text
+    from ilvren.draw.report import gather, write_page, write_survey, write_text
+    from ilvren.draw.report.survey import is_survey, survey
     from ilvren.judge.verification import Wishes
 
     suffix = check_suffix(arguments.output, (".html", ".md"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        if is_survey(arguments.runs, ledger):
+            write_survey(survey(arguments.runs, ledger), arguments.output)
+            terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")
+            return status.HOLDS
         terminal.progress("verifying")
         report = gather(arguments.runs, ledger, wishes=Wishes(prove=arguments.prove))
         terminal.progress("")

@@ -34,7 +34,7 @@ from ilvren.models.approximation import FORM, LearntInput
 from ilvren.problem import Problem, element_name
 from ilvren.runs.predicted import Truly
 
-__all__ = ["Learned", "LearnedGroup", "LearnedOutput", "learned", "relearner"]
+__all__ = ["Agreement", "Learned", "LearnedGroup", "LearnedOutput", "learned", "relearner"]
 
 FloatArray = NDArray[np.float64]
 
@@ -104,6 +104,23 @@ class LearnedOutput:
             },
         }
 
+    @property
+    def agreement(self) -> Agreement:
+        """Return what it says of points left out, and what is so."""
+        told, tested, none = self.approximated.told, self.tested, np.zeros(0)
+        some = np.unique(np.linspace(0, len(self.y) - 1, MOST_KEPT).astype(int))
+        return Agreement(
+            self.unit,
+            self.approximated.surface.kind,
+            told.error,
+            len(self.y),
+            self.y[some],
+            (self.y + told.errors)[some],
+            told.quantile[SHARE] * told.spreads[some],
+            none if tested is None else tested.actual,
+            none if tested is None else tested.predicted,
+        )
+
     def document(self) -> dict[str, Any]:
         """Return what others need to evaluate it."""
         quantile = {str(share): q for share, q in self.approximated.told.quantile.items() if math.isfinite(q)}
@@ -114,6 +131,39 @@ class LearnedOutput:
             "intervals": quantile,
             **({"limits": limits} if limits is not None else {}),
         }
+
+
+@dataclass(frozen=True)
+class Agreement:
+    """What an output's surface `said` (k,) of points that had no share in it, the half width of its 90 % intervals, and
+    the `actual` values; the same of points never fitted. `unit`, `kind` and `error` are the output's, `of` the
+    points that there were, of which so many as MOST_KEPT are kept."""
+
+    unit: str
+    kind: str
+    error: float
+    of: int
+    actual: FloatArray
+    said: FloatArray
+    half: FloatArray
+    tested_actual: FloatArray
+    tested_said: FloatArray
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return its plain values; those that are infinite as None."""
+        arrays = {name: [_plain(float(v)) for v in getattr(self, name)] for name in _ARRAYS}
+        return {"unit": self.unit, "kind": self.kind, "error": self.error, "of": self.of, **arrays}
+
+    @classmethod
+    def from_dict(cls, kept: Mapping[str, Any]) -> Agreement:
+        """Return what `to_dict` was made of."""
+        arrays = [np.array([math.inf if v is None else v for v in kept[name]], dtype=float) for name in _ARRAYS]
+        return cls(str(kept["unit"]), str(kept["kind"]), float(kept["error"]), int(kept["of"]), *arrays)
+
+
+_ARRAYS = ("actual", "said", "half", "tested_actual", "tested_said")
+# The share of points that the intervals of an agreement hold, and the points that are kept of it.
+SHARE, MOST_KEPT = 0.9, 2000
 
 
 @dataclass(frozen=True)

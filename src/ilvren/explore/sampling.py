@@ -31,6 +31,7 @@ __all__ = [
     "grown",
     "more",
     "planned",
+    "planned_again",
     "planned_from",
     "read_designs",
     "sample",
@@ -365,6 +366,11 @@ def _given(problem: Problem, name: str, designs: FloatArray, notes: Sequence[str
         space = Space(names, lower, upper, (None,) * len(free), np.array(problem.start)[free])
         own = None
     return Planned(problem, name, designs, tuple(dict.fromkeys(notes)), space, own, facts)
+
+
+def planned_again(problem: Problem, facts: Mapping[str, Any]) -> Planned:
+    """Return the plan of a sample on record, by what `Planned.record` kept of it."""
+    return _given(problem, str(facts["plan"]), np.array(facts["designs"], dtype=float), (), facts)
 
 
 def grown(ledger: Ledger, reference: str, points: int) -> tuple[dict[str, Any], Planned]:

@@ -85,6 +85,7 @@ class Comparison:
                     "violation": plain(track.final_violation),
                     "counts": dict(track.counts),
                     "seconds": track.total_seconds,
+                    "predictions": None if track.foretold is None else track.foretold.to_dict(),
                     f"{self.along}_to": {distance_text(distance): _whole(n) for distance, n in arrivals.items()},
                 }
                 for track, arrivals in zip(self.tracks, self.arrivals, strict=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.judge.foretold import Foretellings
 from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
 from ilvren.problem import Problem
 from ilvren.runs import RunResult
@@ -24,7 +25,7 @@ class Track:
     """A run's history as arrays, one entry per computed point, and per iteration where the name says so.
 
     `objective` is internal (minimized), NaN where invalid; `iteration_points` (k, n) are full designs, NaN
-    where long vectors were thinned.
+    where long vectors were thinned. `foretold` is what surfaces said along the way, None where there were none.
     """
 
     id: str
@@ -47,6 +48,7 @@ class Track:
     iteration_stationarity: FloatArray
     iteration_violation: FloatArray
     iteration_points: FloatArray
+    foretold: Foretellings | None = None
 
     @property
     def name(self) -> str:
@@ -112,6 +114,7 @@ def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
         float(violation) if isinstance(violation, (int, float)) else math.inf,
         evaluations,
         ledger.iterations(record.number),
+        result.get("prediction"),
     )
 
 
@@ -131,6 +134,7 @@ def track_of_result(result: RunResult) -> Track:
         result.violation,
         result.evaluations,
         result.iterations,
+        None if result.prediction is None else result.prediction.to_dict(),
     )
 
 
@@ -148,6 +152,7 @@ def _track(
     violation: float,
     evaluations: Sequence[EvaluationRecord],
     iterations: Sequence[IterationRecord],
+    rounds: object,
 ) -> Track:
     sign = problem.objective.sign if problem.objective else 1
     n = problem.size
@@ -177,4 +182,23 @@ def _track(
         column([i.stationarity for i in iterations]),
         column([i.violation for i in iterations]),
         np.array([np.frombuffer(i.point) if i.is_whole else unknown for i in iterations]).reshape(-1, n),
+        _foretold(iterations, rounds),
     )
+
+
+def _foretold(iterations: Sequence[IterationRecord], rounds: object) -> Foretellings | None:
+    """Return what was predicted along a run: of its iterations, or of the rounds of a search on an approximation."""
+    told = [(item.evaluations, item.foretold) for item in iterations if item.foretold is not None]
+    if told:
+        each = [(n, one.said, one.spread, one.actual) for n, one in told]
+        return Foretellings.of(each, told[-1][1].surface)
+    if isinstance(rounds, dict) and rounds.get("rounds"):
+        each = [
+            (k + 1, _value(one["predicted"]), math.nan, _value(one["actual"])) for k, one in enumerate(rounds["rounds"])
+        ]
+        return Foretellings.of(each, str(rounds["on"]))
+    return None
+
+
+def _value(value: object) -> float:
+    return value if isinstance(value, float) else math.nan

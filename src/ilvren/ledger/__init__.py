@@ -7,6 +7,7 @@ from ilvren.ledger.calls import CallRecord
 from ilvren.ledger.records import (
     ApproximationRecord,
     EvaluationRecord,
+    ForetoldRecord,
     GroupRecord,
     IterationRecord,
     RequestRecord,
@@ -19,6 +20,7 @@ __all__ = [
     "ApproximationRecord",
     "CallRecord",
     "EvaluationRecord",
+    "ForetoldRecord",
     "GroupRecord",
     "IterationRecord",
     "Ledger",

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 __all__ = [
     "ApproximationRecord",
     "EvaluationRecord",
+    "ForetoldRecord",
     "GroupRecord",
     "IterationRecord",
     "RequestRecord",
@@ -131,10 +132,21 @@ class EvaluationRecord(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
+class ForetoldRecord:
+    """What a `surface`, in words, `said` of the objective at a design before it was evaluated, about how wrong that may
+    be, and the `actual` value, NaN where there is none; all as written."""
+
+    said: float
+    spread: float
+    actual: float
+    surface: str
+
+
+@dataclass(frozen=True, slots=True)
 class IterationRecord:
     """One iteration as a history shows it. `objective` and `best` as written, `best` None while nothing is
     feasible; `path` tells which part of a composed method it came from; `point` is empty where long vectors were
-    thinned."""
+    thinned. `foretold` is what a surface said of a design before it was evaluated for this iteration."""
 
     number: int
     path: str
@@ -148,6 +160,7 @@ class IterationRecord:
     step: float | None
     note: str
     point: bytes
+    foretold: ForetoldRecord | None = None
 
     @property
     def is_whole(self) -> bool:

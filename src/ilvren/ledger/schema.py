@@ -59,6 +59,13 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " NULL, facts TEXT NOT NULL, document TEXT NOT NULL, created TEXT NOT NULL)",
         ),
     ),
+    8: (
+        "what surfaces said of designs before these were evaluated",
+        (
+            "CREATE TABLE foretold (run INTEGER NOT NULL REFERENCES runs, iteration INTEGER NOT NULL, said REAL,"
+            " spread REAL, actual REAL, surface TEXT NOT NULL, PRIMARY KEY (run, iteration)) WITHOUT ROWID",
+        ),
+    ),
     3: (
         "the designs of each generation, as numbers of evaluations",
         (

@@ -14,6 +14,7 @@ import sys
 import time
 from array import array
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,14 @@ from ilvren.ledger.approximations import ApproximationShelf
 from ilvren.ledger.calls import CallShelf
 from ilvren.ledger.groups import GroupShelf
 from ilvren.ledger.opening import guarded, now, open_file
-from ilvren.ledger.records import EvaluationRecord, IterationRecord, RequestRecord, RunRecord, StageRecord
+from ilvren.ledger.records import (
+    EvaluationRecord,
+    ForetoldRecord,
+    IterationRecord,
+    RequestRecord,
+    RunRecord,
+    StageRecord,
+)
 
 __all__ = ["Ledger"]
 
@@ -298,6 +306,12 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                 record.point,
             ),
         )
+        if record.foretold is not None:
+            told = record.foretold
+            numbers = (_finite(told.said), _finite(told.spread), _finite(told.actual))
+            self._add(
+                "INSERT OR IGNORE INTO foretold VALUES (?, ?, ?, ?, ?, ?)", (run, record.number, *numbers, told.surface)
+            )
 
     def withdraw_run(self, run: int) -> None:
         """Take back a run that has not begun to search, with all that was recorded of it."""
@@ -418,7 +432,13 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
             run,
             first,
         )
-        return [IterationRecord(*_with_infinity(row, 7)) for row in rows]
+        with self._guard():
+            told = self._db.execute(
+                "SELECT iteration, said, spread, actual, surface FROM foretold WHERE run = ?", (run,)
+            ).fetchall()
+        foretold = {row[0]: ForetoldRecord(_number(row[1]), _number(row[2]), _number(row[3]), row[4]) for row in told}
+        records = [IterationRecord(*_with_infinity(row, 7)) for row in rows]
+        return [replace(one, foretold=foretold[one.number]) if one.number in foretold else one for one in records]
 
     def generations(self, run: int) -> dict[int, array[int]]:
         """Return {iteration: numbers of the evaluations of its designs} of a run that recorded populations."""
@@ -445,6 +465,10 @@ _ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, 
 def _evaluation_row(run: int, record: EvaluationRecord) -> tuple[object, ...]:
     head, (objective, violation), tail = record[:5], record[5:7], record[7:]
     return (run, *head, _finite(objective), _finite(violation), *tail)
+
+
+def _number(value: float | None) -> float:
+    return math.nan if value is None else value
 
 
 def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:

@@ -44,6 +44,7 @@ __all__ = [
     "Bend",
     "Checkpoint",
     "Ending",
+    "Foretold",
     "Grid",
     "Iterate",
     "Known",
@@ -290,6 +291,17 @@ class Arrived:
 
 
 @dataclass(frozen=True)
+class Foretold:
+    """What a `surface`, in words, `said` of f at a design before it was evaluated, about how wrong that may be, and
+    what is so."""
+
+    said: float
+    spread: float
+    actual: float
+    surface: str
+
+
+@dataclass(frozen=True)
 class Iterate:
     """What a history shows of one iteration: the current `point` (n,), which must have been requested,
     the length of the last `step` in scaled variables, and a short sentence on it.
@@ -297,7 +309,8 @@ class Iterate:
     `held` is the share of the predicted improvement that came true, NaN where nothing was predicted; `multipliers` (m,)
     the method's estimate, which large problems are measured with until they end; `path` names the part of a composed
     method that this comes from; `population` (k, n) are the designs of a generation, which must have been requested.
-    `lifted` (n + k,) is the point of `task.lifted` that this one is taken from, the multipliers being those there."""
+    `lifted` (n + k,) is the point of `task.lifted` that this one is taken from, the multipliers being those there.
+    `foretold` is what a surface said of a design that was evaluated for this iteration."""
 
     point: FloatArray
     step: float = math.nan
@@ -307,6 +320,7 @@ class Iterate:
     path: str = ""
     population: FloatArray | None = None
     lifted: FloatArray | None = None
+    foretold: Foretold | None = None
 
 
 @dataclass(frozen=True)

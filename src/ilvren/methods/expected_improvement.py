@@ -35,7 +35,7 @@ from numpy.typing import NDArray
 from scipy.special import log_ndtr
 from threadpoolctl import threadpool_limits
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
 
@@ -51,6 +51,9 @@ CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 600, 150, 300, 
 REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
 # Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
 EXPECTED_EVERY, LIKELY = 3, 0.5
+# Designs in a row that are no better before what is believed is doubted: so many, and one for each variable; ways of
+# believing that are then taken in turn, the most likely one among them.
+DOUBTING, WAYS = 2, 3
 # Proposals in a row that promise nothing before the search ends.
 PATIENCE = 4
 # Designs in a row that are no better before the search ends: so many, and so many for each variable.
@@ -88,7 +91,9 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
     yield Iterate(coding.decoded(designs.codes[[best]])[0], math.nan, f"the best of {len(designs.f)} first designs")
     while len(designs.f) < MOST_DESIGNS:
         with threadpool_limits(1):  # matrices are small: threads would wait for each other
-            beliefs.learn(designs)
+            # Where nothing has come of what seemed most likely, what else may be so is looked at in turn.
+            doubt = 0 if since < DOUBTING + n else since % WAYS
+            beliefs.learn(designs, doubt)
             chosen, hoped, said = _proposed(beliefs, designs, options.batch, turn, rng)
         if not len(chosen):
             return Ending("settled", "every design that could be better is known")
@@ -98,8 +103,11 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
         turn += len(chosen)
         best = _best(task, designs)
         moved = float((np.abs(designs.codes[best] - before) / coding.widths).max())
-        note = _note(beliefs, said, float(reply.objective[0]), hoped)
-        yield Iterate(coding.decoded(designs.codes[[best]])[0], moved, note)
+        told = Foretold(
+            said[0], abs(said[1] - said[0]), float(reply.objective[0]), beliefs.told(len(designs.f) - len(chosen))
+        )
+        note = "" if math.isfinite(hoped) else "looking for a feasible design"
+        yield Iterate(coding.decoded(designs.codes[[best]])[0], moved, note, foretold=told)
         size = float(designs.f[designs.valid].std())
         standing = _standing(task, designs, best)
         if standing[0] < reached[0] - task.feasibility or standing[1] < reached[1] - options.worth * size:
@@ -282,12 +290,6 @@ def _new_ones(worth: _Worth, codes: FloatArray, judge: Any) -> tuple[FloatArray,
         apart = np.minimum(apart, np.abs(z - point).max(axis=1))
     codes, z = codes[apart > SAME], z[apart > SAME]
     return codes, judge(z) if len(z) else np.zeros(0)
-
-
-def _note(beliefs: Beliefs, said: tuple[float, float], actual: float, hoped: float) -> str:
-    """Say what was predicted, and what came of it."""
-    told = f"predicted {said[0]:.4g} ± {abs(said[1] - said[0]):.1g}, actual {actual:.4g}"
-    return told + (f"; hoped for {hoped:.1g}" if math.isfinite(hoped) else "; looking for a feasible design")
 
 
 def log_hope(u: FloatArray) -> FloatArray:

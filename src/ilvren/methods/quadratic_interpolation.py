@@ -36,6 +36,7 @@ from numpy.typing import NDArray
 
 from ilvren.methods.base import Checkpoint, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
 from ilvren.methods.pieces.descent import RUNS_AWAY
+from ilvren.methods.pieces.merit import MULTIPLIER_FACTOR, least_weights, merits, promised
 from ilvren.methods.pieces.packing import packed_generator, packed_models, unpacked_generator, unpacked_models
 from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
 
@@ -49,8 +50,6 @@ KEPT, BROKEN, GROWTH, SHRINK = 0.7, 0.1, 2.0, 0.5
 REFINEMENT, SHORT, FAR, FAR_RESOLUTIONS = 10.0, 0.5, 2.0, 10.0
 # A radius beyond which a falling objective has no end.
 MOST_RADIUS = 1e9
-# μ_i over the multiplier; the share of the rows' promised fall that every step must promise in φ.
-MULTIPLIER_FACTOR, PROMISE = 2.0, 0.1
 # Far out, by so many times the start, a search that gains less than this share of all it has gained in WINDOW · (n + 1)
 # steps runs away.
 FAR_OUT, LITTLE_GAIN, WINDOW = 1e3, 0.05, 40
@@ -132,7 +131,7 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
     most = options.designs or min((n + 1) * (n + 2) // 2, max(3 * n + 1, 2 * n + 1))
     mu = np.zeros(len(task.row_lower))
     if task.checkpoint is None:
-        designs.best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
+        designs.best = int(np.argmin(merits(task, designs.f, designs.c, mu)))
     models: Quadratics | None = None
     multipliers = np.zeros(len(task.row_lower))
     note, step = "first designs", math.nan
@@ -181,19 +180,21 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
         mu = np.maximum(mu, MULTIPLIER_FACTOR * np.abs(multipliers))
         is_short, ratio = step < SHORT * rho, math.nan
         if not is_short:
-            mu, promised = _promised(task, designs, models, trial, mu)
-            merits = _merits(task, designs.f, designs.c, mu)
-            if merits.min() < merits[designs.best]:  # with other weights another design is the best one
-                designs.best = int(np.argmin(merits))
+            best = designs.best
+            told = models.values(trial[np.newaxis])[0]
+            mu, hoped = promised(task, float(designs.f[best]), designs.c[best], told, mu)
+            worths = merits(task, designs.f, designs.c, mu)
+            if worths.min() < worths[designs.best]:  # with other weights another design is the best one
+                designs.best = int(np.argmin(worths))
                 continue
             reply: Reply = yield Request(trial[np.newaxis])
             f, c = float(reply.objective[0]), reply.rows[0]
             if math.isfinite(f) and np.isfinite(c).all():
-                before = _merits(
+                before = merits(
                     task, designs.f[designs.best : designs.best + 1], designs.c[designs.best][np.newaxis], mu
                 )
-                gain = float(before[0] - _merits(task, np.array([f]), c[np.newaxis], mu)[0])
-                ratio = gain / promised if promised > 0.0 else -1.0
+                gain = float(before[0] - merits(task, np.array([f]), c[np.newaxis], mu)[0])
+                ratio = gain / hoped if hoped > 0.0 else -1.0
                 place = _place_for(designs, trial, delta, most, is_better=gain > 0.0)
                 if place is not None:
                     designs.put(place, trial, f, c)
@@ -229,13 +230,13 @@ def quadratic_interpolation(task: Task, options: QuadraticInterpolationOptions) 
             continue
         if task.violation(designs.c[designs.best]) > task.feasibility and stiffened < MOST_STIFFENED:
             stiffened += 1  # f still outweighs a miss: the weights were too small, or the models of the rows too crude
-            mu = STIFFENING * np.maximum(mu, _least_weights(task, designs))
+            mu = STIFFENING * np.maximum(mu, least_weights(task, designs.f))
             moved = yield from _restored(task, designs, models)
             if moved > 0.0:
                 delta = rho = float(np.clip(moved, min(FAR_RESOLUTIONS * last, first), first))
                 step, note = moved, "brought back to the limits"
                 continue
-            best = int(np.argmin(_merits(task, designs.f, designs.c, mu)))
+            best = int(np.argmin(merits(task, designs.f, designs.c, mu)))
             if best != designs.best or rho <= last:
                 designs.best, rho = best, min(max(FAR_RESOLUTIONS * rho, last), first)
                 delta = max(delta, rho)
@@ -269,16 +270,6 @@ def _first_radius(task: Task, share: float) -> float:
     """Return Δ at first: less where bounds leave less room."""
     room = np.min(task.upper - task.lower, initial=math.inf)
     return min(share, 0.5 * float(room)) if room > 0.0 else share
-
-
-def _merits(task: Task, f: FloatArray, c: FloatArray, mu: FloatArray) -> FloatArray:
-    """Return φ (k,) of (2); without weights yet, rows count before f."""
-    if not len(task.row_lower):
-        return f
-    misses = task.misses(c)
-    if not mu.any():
-        mu = np.maximum(mu, 1.0 / task.row_sizes)
-    return np.asarray(f + misses @ mu, dtype=np.float64)
 
 
 def _restored(task: Task, designs: _Set, models: Quadratics) -> Generator[Request, Any, float]:
@@ -319,11 +310,6 @@ def _restored(task: Task, designs: _Set, models: Quadratics) -> Generator[Reques
         designs.put(int(np.argmax(distances)), there, f, reached)
     designs.best = int(np.argmin(np.abs(designs.x - x).max(axis=1)))
     return float(np.abs(x - first).max())
-
-
-def _least_weights(task: Task, designs: _Set) -> FloatArray:
-    """Return weights (m,) by which a miss of a row's size counts like the range of f."""
-    return np.asarray(max(float(np.ptp(designs.f)), 1e-12) / task.row_sizes, dtype=np.float64)
 
 
 def _first_set(task: Task, delta: float) -> Generator[Request, Any, _Set | None]:
@@ -372,24 +358,8 @@ def _past_saddle(
     starts = lower + (upper - lower) * rng.uniform(size=(SADDLE_STARTS, len(lower)))
     each = [found, *(minimizer_of(models, task, lower, upper, start, found[1]) for start in starts)]
     values = models.values(np.array([point for point, _ in each]))
-    merits = _merits(task, values[:, 0], values[:, 1:], mu)
-    return each[int(np.argmin(np.where(merits < merits[0] - ROUNDING * abs(merits[0]), merits, np.inf)))]
-
-
-def _promised(
-    task: Task, designs: _Set, models: Quadratics, trial: FloatArray, mu: FloatArray
-) -> tuple[FloatArray, float]:
-    """Return μ, large enough that the step promises a fall of φ, and that fall."""
-    values = models.values(trial[np.newaxis])[0]
-    fall = float(designs.f[designs.best]) - float(values[0])
-    misses, promised = task.misses(designs.c[designs.best]), task.misses(values[1:])
-    relief = misses - promised
-    total = float(mu @ relief) if len(mu) else 0.0
-    if len(mu) and fall + total < PROMISE * total + 1e-300 and float(relief.sum()) > 0.0:
-        needed = -fall / (float(np.maximum(relief, 0.0).sum()) * (1.0 - PROMISE))
-        mu = np.maximum(mu, MULTIPLIER_FACTOR * max(needed, 0.0))
-        total = float(mu @ relief)
-    return mu, fall + total
+    worths = merits(task, values[:, 0], values[:, 1:], mu)
+    return each[int(np.argmin(np.where(worths < worths[0] - ROUNDING * abs(worths[0]), worths, np.inf)))]
 
 
 def _lagrange(designs: _Set, x: FloatArray, delta: float) -> FloatArray:
@@ -446,7 +416,7 @@ def _improved(
             designs.x[far] = x + 0.5 * (designs.x[far] - x)
             again: Reply = yield Request(designs.x[far][np.newaxis])
             designs.f[far], designs.c[far] = again.objective[0], again.rows[0]
-    merits = _merits(task, designs.f, designs.c, mu)
-    if merits.min() < merits[designs.best]:
-        designs.best = int(np.argmin(merits))
+    worths = merits(task, designs.f, designs.c, mu)
+    if worths.min() < worths[designs.best]:
+        designs.best = int(np.argmin(worths))
     return float(np.abs(chosen - x).max()), "a better spread of designs"

@@ -31,8 +31,8 @@ GLOBAL = "global"
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
 # Rows up to which a quadratic subproblem of few variables is quick: a limit at every moment, say.
 MOST_ROWS_OF_FEW = 3000
-# Of models that take long, the first method, and up to how many variables.
-COSTLY, MOST_COSTLY = "expected-improvement", 20
+# Of models that take long: in a box of so many variables at most, and anywhere else.
+COSTLY, MOST_COSTLY, COSTLY_ANYWHERE = "expected-improvement", 20, "surface-trust-region"
 # Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
 MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
@@ -134,21 +134,25 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     choice = choose(problem, settings.derivatives)
     methods = [_resolved(problem, name, settings, looks_first=True) for name in choice.names]
     found = with_second_look(problem, looking(in_turn(methods)), methods[0], settings)
-    if _suits_costly(problem, methods):
-        return replace(found, costly=method_named(COSTLY)), replace(choice, costly=COSTLY)
+    costly = _costly(problem, methods)
+    if costly:
+        return replace(found, costly=method_named(costly)), replace(choice, costly=costly)
     return found, choice
 
 
-def _suits_costly(problem: Problem, methods: list[Method]) -> bool:
-    """Return whether designs may take so long that surfaces pay, and surfaces can be had: models without derivatives of
-    their own, few variables with finite bounds, no equalities."""
+def _costly(problem: Problem, methods: list[Method]) -> str:
+    """Return the method for designs that take so long that surfaces pay, "" where none can be had: models without
+    derivatives of their own. A search of the box, where there is one and it has few sides; else from the start on."""
     differenced = all(is_differenced(source.derivatives) for source in problem.sources)
-    if not problem.sources or len(problem.free) > MOST_COSTLY or not (methods[0].needs == "values" or differenced):
-        return False
+    if not problem.sources or problem.objective is None or not (methods[0].needs == "values" or differenced):
+        return ""
     free = list(problem.free)
     is_bounded = bool(np.isfinite(problem.joined("upper")[free] - problem.joined("lower")[free]).all())
-    lower, upper = problem.joined_rows("lower"), problem.joined_rows("upper")
-    return is_bounded and not bool((lower == upper).any()) and problem.objective is not None
+    has_equalities = bool((problem.joined_rows("lower") == problem.joined_rows("upper")).any())
+    if is_bounded and not has_equalities and len(free) <= MOST_COSTLY:
+        return COSTLY
+    most = method_named(COSTLY_ANYWHERE).most_variables or 0
+    return COSTLY_ANYWHERE if len(free) <= most and not _is_discrete(problem) else ""
 
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Counts, Evaluation, Gate, Workers, key_of, measured, with_sizes
-from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RequestRecord, StageRecord
+from ilvren.ledger import EvaluationRecord, ForetoldRecord, IterationRecord, Ledger, RequestRecord, StageRecord
 from ilvren.methods.base import (
     COSTLY_SECONDS,
     SLOPES,
@@ -968,6 +968,8 @@ class Loop:
         counts, seconds = self.counts, self._seconds()
         best = self._best_as_written()
         number = len(self.iterations)  # the first iterate is the start: iteration 0
+        foretold = self._foretold(iterate)
+        note = iterate.note if foretold is None else "; ".join(filter(None, (_foretold_words(foretold), iterate.note)))
         record = IterationRecord(
             number,
             iterate.path or self.method.name,
@@ -979,8 +981,9 @@ class Loop:
             standing.violation,
             standing.stationarity,
             iterate.step,
-            iterate.note,
+            note,
             self._kept_bytes(point),
+            foretold,
         )
         is_replay = number < self._replay.iterations
         if self._ledger is not None and not is_replay:
@@ -997,7 +1000,7 @@ class Loop:
                 best,
                 standing.violation,
                 standing.stationarity,
-                iterate.note,
+                note,
                 is_replay,
                 self._as_written(evaluation.objective) if evaluation.is_finite else None,
                 iterate.step,
@@ -1006,6 +1009,15 @@ class Loop:
                 self._leaders.top,
             )
             self._listener(event)
+
+    def _foretold(self, iterate: Iterate) -> ForetoldRecord | None:
+        """Return what a surface said, in the objective as written."""
+        told, objective = iterate.foretold, self.problem.objective
+        if told is None or objective is None or self._scaling is None:
+            return None
+        unit = self._scaling.objective
+        said, actual = (objective.sign * unit * value for value in (told.said, told.actual))
+        return ForetoldRecord(said, unit * told.spread, actual, told.surface)
 
     def _members(self, population: FloatArray) -> tuple[int, ...]:
         """Return the numbers of the evaluations of a population's designs."""
@@ -1170,3 +1182,9 @@ def _is_convex(problem: Problem) -> bool:
 
 def _packed(evaluation: Evaluation) -> bytes:
     return np.concatenate([[evaluation.objective], evaluation.rows]).tobytes()
+
+
+def _foretold_words(told: ForetoldRecord) -> str:
+    """Say what was predicted, by which surface, and what came of it."""
+    came = f"{told.actual:.6g}" if math.isfinite(told.actual) else "none"
+    return f"predicted {told.said:.6g} ± {told.spread:.2g}, actual {came}: {told.surface}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import math
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +28,7 @@ from ilvren.draw.report.words import (
 from ilvren.judge.track import Track
 from ilvren.judge.verdict import MEANINGS
 
-__all__ = ["histories_figure", "write_page"]
+__all__ = ["histories_figure", "rendered", "write_page"]
 
 FloatArray = NDArray[np.float64]
 
@@ -43,20 +42,15 @@ MOST_POINTS = 2000
 
 def write_page(report: Report, path: str) -> None:
     """Write the page to `path`."""
-    from jinja2 import Environment
     from plotly.offline import get_plotlyjs
 
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True)
-    template = environment.from_string(files(__package__).joinpath("page.html.j2").read_text("utf-8"))
-    text = template.render(
+    text = rendered(
+        "page.html.j2",
         report=report,
         version=__version__,
         meanings=MEANINGS,
-        formula=_safe(formula_markup),
-        limits=_safe(limits_markup),
         number=number,
         sentence=sentence,
-        parameter=_parameter,
         check_rows=check_rows,
         active_rows=active_rows,
         active_note=active_note,
@@ -69,6 +63,21 @@ def write_page(report: Report, path: str) -> None:
         plotly=get_plotlyjs(),
     )
     Path(path).write_text(text, encoding="utf-8")
+
+
+def rendered(template: str, **values: Any) -> str:
+    """Return a page of this folder with values in place."""
+    from jinja2 import Environment, PackageLoader
+
+    environment = Environment(
+        loader=PackageLoader("ilvren.draw", "report"),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+    )
+    markup = {"formula": _safe(formula_markup), "limits": _safe(limits_markup), "parameter": _parameter}
+    return environment.get_template(template).render(**markup, **values)
 
 
 def _parameter(value: Any) -> str:

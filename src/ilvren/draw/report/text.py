@@ -20,8 +20,9 @@ from ilvren.draw.report.words import (
     verdict_line,
 )
 from ilvren.judge.verdict import MEANINGS
+from ilvren.problem import Problem
 
-__all__ = ["write_text"]
+__all__ = ["problem_lines", "table_lines", "write_text"]
 
 
 def write_text(report: Report, path: str) -> None:
@@ -37,21 +38,21 @@ def _lines(report: Report) -> Iterator[str]:
     yield ""
     for chapter in report.chapters:
         yield f"- {_summary(chapter)}"
-    yield from _problem(report)
+    yield from problem_lines(report.problem)
     yield from ("", "## Baseline and final design", "")
     names = [chapter.track.name for chapter in report.chapters]
     rows = [(name, unit, bounds, base, *values) for name, unit, bounds, base, values in design_rows(report)]
-    yield from _table(("variable", "unit", "bounds", "baseline", *names), rows)
+    yield from table_lines(("variable", "unit", "bounds", "baseline", *names), rows)
     quantities = [(name, unit, *values) for name, unit, values in quantity_rows(report)]
     if quantities:
         yield ""
-        yield from _table(("derived", "unit", *names), quantities)
+        yield from table_lines(("derived", "unit", *names), quantities)
     yield from _histories(report)
     methods = method_rows(report)
     if methods and report.contest is not None:
         yield from ("", "## Methods of the contest", "")
         heads = ("method", "runs", "solved", "cost: quarter", "half", "three quarters", "median gap", "failures")
-        yield from _table(heads, methods)
+        yield from table_lines(heads, methods)
         yield ""
         for test in report.contest.tests:
             yield f"- {test.sentence}"
@@ -59,7 +60,7 @@ def _lines(report: Report) -> Iterator[str]:
     for chapter in report.chapters:
         yield from _verification(chapter)
     yield from ("", "## Do it again", "", "```sh", *report.commands, "```", "")
-    yield from _table(("setting", *names), [(name, *values) for name, values in settings_rows(report)])
+    yield from table_lines(("setting", *names), [(name, *values) for name, values in settings_rows(report)])
 
 
 def _summary(chapter: Chapter) -> str:
@@ -73,8 +74,8 @@ def _summary(chapter: Chapter) -> str:
     return f"{head}; verdict **{verdict_line(chapter)}**"
 
 
-def _problem(report: Report) -> Iterator[str]:
-    problem = report.problem
+def problem_lines(problem: Problem) -> Iterator[str]:
+    """Give the lines that tell a problem."""
     yield from ("", "## The problem", "")
     if problem.about:
         yield from (problem.about, "")
@@ -102,7 +103,7 @@ def _histories(report: Report) -> Iterator[str]:
                 *told,
             )
         )
-    yield from _table(heads, rows)
+    yield from table_lines(heads, rows)
     yield ""
     best = number(report.comparison.best, 8)
     worth = number(report.comparison.gradient_worth)
@@ -119,13 +120,14 @@ def _verification(chapter: Chapter) -> Iterator[str]:
     yield f"{sentence(MEANINGS[verdict.verdict])} {sentence(verdict.reason)}"
     if verdict.active:
         yield ""
-        yield from _table(("active limit", "side", "value", "price"), active_rows(verdict))
+        yield from table_lines(("active limit", "side", "value", "price"), active_rows(verdict))
         yield from filter(None, (active_note(verdict),))
     yield ""
-    yield from _table(("check", "result", "value", "limit", "what it says"), check_rows(verdict))
+    yield from table_lines(("check", "result", "value", "limit", "what it says"), check_rows(verdict))
 
 
-def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[str]:
+def table_lines(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[str]:
+    """Give the lines of a table."""
     yield _row(heads)
     yield "|" + "---|" * len(heads)
     for row in rows:

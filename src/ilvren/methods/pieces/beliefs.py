@@ -14,12 +14,24 @@ of transformations", 1964.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate import Failing, Part, all_powers, conditioned, fitted_failing, fitted_fields, likelihood_of
+from ilvren.approximate import (
+    EffectsField,
+    Failing,
+    Part,
+    all_powers,
+    conditioned,
+    conditioned_effects,
+    fitted_failing,
+    fitted_fields,
+    likelihood_of,
+    likelihood_of_effects,
+    searched_effects,
+)
 from ilvren.approximate import Field as Lengths
 from ilvren.methods.base import Task
 from ilvren.methods.pieces.coding import Coding
@@ -32,6 +44,9 @@ FloatArray = NDArray[np.float64]
 MOST_ROWS = 12
 # With so many designs a variable the field may lie about a bowl, 1, z_j and z_j², instead of a level.
 BOWL_POINTS_PER_VARIABLE = 3
+# With so many designs a variable main effects are looked for; and taken where they tell designs left out better by
+# this, or where the logarithm of the likelihood is larger by this.
+EFFECTS_POINTS_PER_VARIABLE, BETTER, LIKELIER = 4, 0.9, 1.0
 # How often it is asked anew whether the objective is better bent, in designs.
 ASKED_EVERY = 8
 # Lengths, kernels and trends are looked for again when there are so many times as many designs.
@@ -62,15 +77,19 @@ class Designs:
 class Field:
     """One belief: y = middle + deviation · part, of a quantity bent by (1) where `bend` (f_min, s) is given."""
 
-    part: Part
+    part: Part | EffectsField
     middle: float
     deviation: float
     bend: tuple[float, float] | None = None
 
     def at(self, z: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return what is expected (k,) at points (k, n), bent where it is, and how uncertain it is."""
-        spread = np.ones(len(z)) if self.part.spread is None else self.part.spread.at(z)
-        return self.middle + self.deviation * self.part.at(z), self.deviation * spread
+        if isinstance(self.part, EffectsField):
+            said, spread = self.part.at(z)
+        else:
+            said = self.part.at(z)
+            spread = np.ones(len(z)) if self.part.spread is None else self.part.spread.at(z)
+        return self.middle + self.deviation * said, self.deviation * spread
 
     def bent(self, f: FloatArray) -> FloatArray:
         """Return values as the belief has them."""
@@ -94,8 +113,9 @@ class Beliefs:
     rows: dict[int, Field] = field(default_factory=dict)
     failing: Failing | None = None
     _known: dict[str, dict[tuple[str, bool], FloatArray]] = field(default_factory=dict)
-    _kept: dict[str, tuple[int, Lengths]] = field(default_factory=dict)
-    _bends: bool = False
+    _kept: dict[str, tuple[int, Lengths | FloatArray]] = field(default_factory=dict)
+    _effects: dict[str, FloatArray] = field(default_factory=dict)
+    _ways: list[tuple[bool, bool]] = field(default_factory=list)
     _asked: int = 0
 
     def shares(self, codes: FloatArray) -> FloatArray:
@@ -103,13 +123,14 @@ class Beliefs:
         middle = 0.5 * (self.coding.box_lower + self.coding.box_upper)
         return np.asarray((codes - middle) / (0.5 * self.coding.widths))
 
-    def learn(self, designs: Designs) -> None:
-        """Take in designs, of which some have values."""
+    def learn(self, designs: Designs, doubt: int = 0) -> None:
+        """Take in designs, of which some have values. `doubt`: believe of the objective not what its values make most
+        likely, but what comes so many places after that, around and around."""
         valid = designs.valid
         z = self.shares(designs.codes)
         kept = _apart(z[valid])
         own, f, rows = z[valid][kept], designs.f[valid][kept], designs.rows[valid][kept]
-        self.objective = self._learnt_objective(own, f)
+        self.objective = self._learnt_objective(own, f, doubt)
         self.rows = {}
         for row in self._rows_that_matter(rows):
             found = self._fitted(own, rows[:, row], f"row {row}")
@@ -120,50 +141,107 @@ class Beliefs:
             centre, half = np.zeros(z.shape[1]), np.ones(z.shape[1])
             self.failing = fitted_failing(z, ~valid, centre, half)
 
-    def _learnt_objective(self, z: FloatArray, f: FloatArray) -> Field | None:
+    def told(self, count: int) -> str:
+        """Return what the surface of the objective is, in words, of so many designs."""
+        part = None if self.objective is None else self.objective.part
+        if isinstance(part, EffectsField):
+            return f"main effects of {count} designs"
+        kernel = "" if part is None or part.expansion is None else f", {part.expansion.kernel}"
+        return f"Gaussian process{kernel} of {count} designs"
+
+    def _learnt_objective(self, z: FloatArray, f: FloatArray, doubt: int) -> Field | None:
         low = float(f.min())
         size = float(np.median(f - low))
-        bend = (low, size) if size > 0.0 else None
-        straight = self._fitted(z, f, "f")
-        if bend is None or straight is None:
-            return straight
-        if self._bends or len(f) >= self._asked + ASKED_EVERY or not self._asked:
-            w = np.log1p((f - low) / size)
-            bent = self._fitted(z, w, "w")
-            if bent is not None and (len(f) >= self._asked + ASKED_EVERY or not self._asked):
-                self._asked = len(f)
-                slope = -float(np.log(size + f - low).sum())
-                gain = self._likelihood(z, w, "w") + slope - self._likelihood(z, f, "f")
-                self._bends = gain > 0.0
-            if bent is not None and self._bends:
-                return Field(bent.part, bent.middle, bent.deviation, bend)
-        return straight
+        if not size > 0.0:
+            return self._fitted(z, f, "f")
+        bent = np.log1p((f - low) / size)
+        if not self._asked or len(f) >= self._asked + ASKED_EVERY:
+            self._asked = len(f)
+            slope = -float(np.log(size + f - low).sum())
+            found = [
+                (value + (slope if bends else 0.0), bends, has_effects)
+                for bends, own in ((False, f), (True, bent))
+                for has_effects, value in self._likely(z, own, "w" if bends else "f").items()
+            ]
+            self._ways = [way[1:] for way in sorted(found, key=lambda way: -way[0])]
+        if not self._ways:
+            return self._fitted(z, f, "f", has_effects=False)
+        bends, has_effects = self._ways[doubt % len(self._ways)]
+        name = ("w" if bends else "f") + (" effects" if has_effects else "")
+        belief = self._fitted(z, bent if bends else f, name, has_effects=has_effects)
+        return replace(belief, bend=(low, size)) if belief is not None and bends else belief
 
-    def _fitted(self, z: FloatArray, y: FloatArray, name: str) -> Field | None:
+    def _likely(self, z: FloatArray, y: FloatArray, name: str) -> dict[bool, float]:
+        """Return the log-likelihood of values by a field of all variables together (False), and by main effects (True);
+        what cannot be had is left out."""
+        deviation = float(y.std())
+        if self._fitted(z, y, name, has_effects=False) is None:
+            return {}
+        self._effects.pop(f"{name} effects", None)  # what was found from few designs may be far from the best
+        found = {False: self._likelihood(z, y, name)}
+        scaled = (y - y.mean()) / deviation
+        effects = self._fitted_effects(z, scaled, f"{name} effects")
+        if effects is not None:
+            own = likelihood_of_effects(z, scaled, effects.theta) - len(y) * math.log(deviation)
+            found[True] = own - LIKELIER
+        return found
+
+    def _fitted(self, z: FloatArray, y: FloatArray, name: str, *, has_effects: bool | None = None) -> Field | None:
+        """Return what is believed of values; `has_effects`: by main effects, or None for whichever tells designs left
+        out better."""
         middle, deviation = float(y.mean()), float(y.std())
         if not deviation > 1e-13 * max(abs(middle), 1e-300):
             return None
-        known = self._known.setdefault(name, {})
         scaled = (y - middle) / deviation
-        if name in self._kept and len(y) < GROWTH * self._kept[name][0]:
-            one = conditioned(z, scaled, self._kept[name][1])
-            if one is not None:
-                return Field(one.part, middle, deviation)
-        n = z.shape[1]
+        part = self._again(z, scaled, name) or self._anew(z, scaled, name, has_effects)
+        return None if part is None else Field(part, middle, deviation)
+
+    def _again(self, z: FloatArray, y: FloatArray, name: str) -> Part | EffectsField | None:
+        """Return a belief by the numbers found last, where there are few new designs."""
+        if name not in self._kept or len(y) >= GROWTH * self._kept[name][0]:
+            return None
+        kept = self._kept[name][1]
+        if not isinstance(kept, Lengths):
+            return conditioned_effects(z, y, kept)
+        one = conditioned(z, y, kept)
+        return None if one is None else one.part
+
+    def _anew(self, z: FloatArray, y: FloatArray, name: str, has_effects: bool | None) -> Part | EffectsField | None:
+        """Return a belief whose numbers are looked for."""
+        effects = None if has_effects is False else self._fitted_effects(z, y, name)
+        if effects is not None and has_effects:
+            self._kept[name] = len(y), effects.theta
+            return effects
+        known, n = self._known.setdefault(name, {}), z.shape[1]
         trends = [all_powers(n, 0)]
         if len(z) >= BOWL_POINTS_PER_VARIABLE * n + 2:
             trends.append(np.vstack([trends[0], np.eye(n, dtype=np.int64), 2 * np.eye(n, dtype=np.int64)]))
-        found = fitted_fields(z, scaled, trends, np.random.default_rng(1), known)
-        if not found:
-            return None
+        found = fitted_fields(z, y, trends, np.random.default_rng(1), known)
         for one in found:
             if one.found is not None and one.part.expansion is not None:
                 known[one.part.expansion.kernel, len(one.part.trend.powers) == 1] = one.found
-        best = min(found, key=lambda one: float(np.square(one.left_out - scaled).sum()))
+        best = min(found, key=lambda one: float(np.square(one.left_out - y).sum()), default=None)
+        if best is None:
+            return effects
+        error = float(np.square(best.left_out - y).sum())
+        if effects is not None and float(np.square(effects.left_out - y).sum()) < BETTER**2 * error:
+            self._kept[name] = len(y), effects.theta
+            return effects
         if best.found is not None and best.part.expansion is not None:
             kept = Lengths.of(best.part.expansion.kernel, best.part.trend.powers, best.found)
             self._kept[name] = len(y), kept
-        return Field(best.part, middle, deviation)
+        return best.part
+
+    def _fitted_effects(self, z: FloatArray, y: FloatArray, name: str) -> EffectsField | None:
+        """Return a field of main effects, where several variables and enough designs make one worth looking for."""
+        n = z.shape[1]
+        if n < 2 or len(z) < EFFECTS_POINTS_PER_VARIABLE * n:
+            return None
+        theta = searched_effects(z, y, self._effects.get(name))
+        if theta is None:
+            return None
+        self._effects[name] = theta
+        return conditioned_effects(z, y, theta)
 
     def _likelihood(self, z: FloatArray, y: FloatArray, name: str) -> float:
         """Return the log-likelihood of values by the lengths found for them."""

@@ -13,6 +13,7 @@ Sources: M. J. D. Powell, "Least Frobenius norm updating of quadratic models tha
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +21,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import QuadraticSolution, solve_quadratic, solve_relaxed
 from ilvren.methods.base import Task
 
-__all__ = ["Quadratics", "fitted", "minimizer_of"]
+__all__ = ["Models", "Quadratics", "fitted", "minimizer_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -34,6 +35,24 @@ LEAST_LENGTH = 1e-3
 LEAST_CURVATURE, LEAST_SLOPE_CURVATURE = 1e-4, 1e-3
 # What a miss weighs, against the slopes of f, where not all limits can be met; and over its multiplier where they can.
 RELAXED_WEIGHT, MULTIPLIER_FACTOR = 1e4, 2.0
+
+
+class Models(Protocol):
+    """Models of f and the rows around `centre` (n,), in steps of `radius` (n,)."""
+
+    @property
+    def centre(self) -> FloatArray:
+        """Return (n,)."""
+
+    @property
+    def radius(self) -> FloatArray:
+        """Return (n,)."""
+
+    def local(self, z: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return values (q,) and slopes (q, n) at a step z (n,) from the centre, counted in radii."""
+
+    def bend(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
+        """Return the Hessian (n, n) of f − multipliers'c there, in radii."""
 
 
 @dataclass(frozen=True)
@@ -57,6 +76,10 @@ class Quadratics:
         """Return values (q,) and slopes (q, n) at a step z (n,) from the centre, counted in radii."""
         bent = self.h @ z
         return self.c + self.g @ z + 0.5 * bent @ z, self.g + bent
+
+    def bend(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
+        """Return the Hessian (n, n) of f − multipliers'c, the same everywhere."""
+        return np.asarray(self.h[0] - np.tensordot(multipliers, self.h[1:], 1))
 
     def moved(self, centre: FloatArray, radius: FloatArray) -> Quadratics:
         """Return the same models around another centre, over another radius."""
@@ -111,7 +134,7 @@ def _by_least_squares(y: FloatArray, values: FloatArray) -> tuple[FloatArray, Fl
 
 
 def minimizer_of(
-    models: Quadratics,
+    models: Models,
     task: Task,
     lower: FloatArray,
     upper: FloatArray,
@@ -131,7 +154,7 @@ def minimizer_of(
     value, slopes = models.local(z)
     held: QuadraticSolution | None = None
     for _ in range(MOST_STEPS):
-        bend = _convex(models.h[0] - np.tensordot(multipliers, models.h[1:], 1), slopes[0])
+        bend = _convex(models.bend(z, multipliers), slopes[0])
         limits = task.row_lower - value[1:], task.row_upper - value[1:]
         room = low - z, high - z
         found = solve_quadratic(bend, slopes[0], rows=slopes[1:], row_limits=limits, bounds=room, guess=held)
