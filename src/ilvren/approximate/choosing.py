@@ -16,10 +16,16 @@ region by the spreads it trusts these. What is told is the geometric mean of bot
 
     error² = rms(E) · rms(E / s) · rms of s over the region                                                      (3)
 
+Slopes of values, where they are known, count by points that stand for them, beside the points themselves:
+
+    y(z + h e_j) = y(z) + h ∂y/∂z_j                                                                                  (4)
+
+Wherever a point is left out those that stand for its slopes are, too.
+
 Sources: M. Stone, 1974; L. Breiman, "Stacked regressions", 1996 (1); S. Varma, R. Simon, "Bias in error estimation when
 using cross-validation for model selection", 2006; V. Vovk, A. Gammerman, G. Shafer, "Algorithmic learning in a random
 world", 2005, and R. F. Barber, E. Candès, A. Ramdas, R. Tibshirani, "Predictive inference with the jackknife+", 2021
-(2).
+(2); W. Liu, S. Batill, "Gradient-enhanced response surface approximations using kriging models", 2002 (4).
 """
 
 from __future__ import annotations
@@ -63,6 +69,8 @@ MOST_TINY = 1e-300
 NO_RANGE = 1e-13
 # By no more than this factor are errors brought to the region: a spread may be wrong, too.
 MOST_BROUGHT = 16.0
+# h of (4), and rows that may stand for slopes: as many as there is room for beside the points.
+SLOPE_STEP, MOST_ROWS = 5e-4, 500
 # Points of the region at which spreads are looked at.
 REGION_POINTS = 1000
 
@@ -106,12 +114,14 @@ def approximated(
     y: FloatArray,
     kind: str = "automatic",
     *,
+    slopes: FloatArray | None = None,
     seed: int = 0,
     groups: int | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Approximated:
     """Return the approximation of values y (k,) at points x (k, n), all finite. The choice is made again without each
-    of `groups` groups of points (None: as many as the number of points asks for). `progress` is told the share done.
+    of `groups` groups of points (None: as many as the number of points asks for). `slopes` (k, n) are derivatives by x,
+    rows of NaN where they are not known. `progress` is told the share done.
     Raises ValueError for too few points."""
     x, y = np.atleast_2d(np.asarray(x, dtype=float)), np.asarray(y, dtype=float)
     if len(y) < LEAST_POINTS:
@@ -122,16 +132,19 @@ def approximated(
     centre, half = _region(x)
     y = y / size
     z = (x - centre) / half
+    steep = None if slopes is None else np.asarray(slopes, dtype=float) * half / size
     count = groups or next(count for most, count in OUTER if len(y) <= most)
     left_out = folds(len(y), count, np.random.default_rng([seed, len(y)]))
     known: Known = {}
     errors, spreads = np.zeros(len(y)), np.ones(len(y))
     with threadpool_limits(1):  # matrices are small: threads would wait for each other
-        parts, considered = _chosen(z, y, kind, seed, known)
+        parts, considered = _chosen(z, y, kind, seed, known, steep)
         for number, group in enumerate(left_out):
             said((number + 1.0) / (len(left_out) + 1.0))
             rest = np.setdiff1d(np.arange(len(y)), group)
-            own = Surface(np.zeros_like(centre), np.ones_like(half), _chosen(z[rest], y[rest], kind, seed, known)[0])
+            steep_rest = None if steep is None else steep[rest]
+            chosen = _chosen(z[rest], y[rest], kind, seed, known, steep_rest)[0]
+            own = Surface(np.zeros_like(centre), np.ones_like(half), chosen)
             errors[group] = own.at(z[group]) - y[group]
             spreads[group] = own.spread_at(z[group])
     said(1.0)
@@ -156,15 +169,16 @@ def _region(x: FloatArray) -> tuple[FloatArray, FloatArray]:
 
 
 def _chosen(
-    z: FloatArray, y: FloatArray, kind: str, seed: int, known: Known
+    z: FloatArray, y: FloatArray, kind: str, seed: int, known: Known, slopes: FloatArray | None = None
 ) -> tuple[tuple[Part, ...], tuple[tuple[str, float], ...]]:
-    """Return the parts chosen for points z (k, n) and values, and the errors of all that was looked at. `known` is
-    where searches begin, and gains what they find."""
+    """Return the parts chosen for points z (k, n) and values, with their `slopes` where they have some, and the errors
+    of all that was looked at. `known` is where searches begin, and gains what they find."""
     deviation = float(y.std())
     if not np.ptp(y) > NO_RANGE * float(np.abs(y).max()):
         middle = float(y[0])
         return (_constant(z.shape[1], middle),), (("constant", 0.0),)
-    names, fitted, said = _candidates(z, y, kind, seed, known)
+    rows, values, owners = _with_slopes(z, y, slopes)
+    names, fitted, said = _candidates(rows, values, owners, kind, seed, known)
     if not fitted:
         return (_constant(z.shape[1], float(y.mean()), deviation),), (("constant", 1.0),)
     errors = np.array([rms(row - y) for row in said])
@@ -177,55 +191,79 @@ def _chosen(
     return (fitted[best].part,), considered
 
 
+def _with_slopes(
+    z: FloatArray, y: FloatArray, slopes: FloatArray | None
+) -> tuple[FloatArray, FloatArray, NDArray[np.int64] | None]:
+    """Return points and values with those of (4) behind them, and which point each belongs to; None where slopes add
+    none. Where there is no room for all, points spread evenly through their order have theirs."""
+    k, n = z.shape
+    has = np.zeros(0, dtype=np.int64) if slopes is None else np.flatnonzero(np.isfinite(slopes).all(axis=1))
+    room = max(0, MOST_ROWS - k) // n
+    if slopes is None or not len(has) or not room:
+        return z, y, None
+    has = has[np.unique(np.linspace(0, len(has) - 1, min(room, len(has))).astype(int))]
+    # Towards the middle of the region, where there is more to be told.
+    step = np.where(z[has] > 0.0, -SLOPE_STEP, SLOPE_STEP)
+    more = (z[has][:, None, :] + step[:, :, None] * np.eye(n)).reshape(-1, n)
+    values = (y[has][:, None] + step * slopes[has]).ravel()
+    return np.vstack([z, more]), np.append(y, values), np.concatenate([np.arange(k), np.repeat(has, n)])
+
+
 def _constant(n: int, middle: float, spread: float = 0.0) -> Part:
     return Part("constant", Trend(np.zeros((1, n), dtype=np.int64), np.zeros(1)), middle=middle, deviation=spread)
 
 
 def _candidates(
-    z: FloatArray, y: FloatArray, kind: str, seed: int, known: Known
+    z: FloatArray, y: FloatArray, owners: NDArray[np.int64] | None, kind: str, seed: int, known: Known
 ) -> tuple[list[str], list[Fitted], FloatArray]:
     """Return names, what was fitted, and what each says of points left out (c, k), in units of y."""
+    k = len(y) if owners is None else int(owners.max()) + 1
     names: list[str] = []
     found: list[Fitted] = []
     said: list[FloatArray] = []
     transforms = ["none"]
-    if y.min() > 0.0 and y.max() > RATIO * y.min():
+    if y.min() > 0.0 and y[:k].max() > RATIO * y[:k].min():
         transforms.append("log")
     for transform in transforms:
         values = np.log(y) if transform == "log" else y
         middle, deviation = float(values.mean()), float(values.std())
         scaled = (values - middle) / deviation
-        for name, one in _of_kinds(z, scaled, kind, seed, known.setdefault(transform, {})):
+        for name, one in _of_kinds(z, scaled, owners, kind, seed, known.setdefault(transform, {})):
             part = replace(one.part, transform=transform, middle=middle, deviation=deviation)
             left = middle + deviation * one.left_out
             with np.errstate(over="ignore"):
                 left = np.exp(left) if transform == "log" else left
-            if math.isfinite(rms(left - y)):
+            if math.isfinite(rms(left - y[:k])):
                 names.append(name if transform == "none" else f"{name}, logarithm")
                 found.append(Fitted(part, left))
                 said.append(left)
-    return names, found, np.array(said).reshape(len(said), len(y))
+    return names, found, np.array(said).reshape(len(said), k)
 
 
 def _of_kinds(
-    z: FloatArray, y: FloatArray, kind: str, seed: int, known: dict[tuple[str, bool], FloatArray]
+    z: FloatArray,
+    y: FloatArray,
+    owners: NDArray[np.int64] | None,
+    kind: str,
+    seed: int,
+    known: dict[tuple[str, bool], FloatArray],
 ) -> list[tuple[str, Fitted]]:
     found: list[tuple[str, Fitted]] = []
     trends = [all_powers(z.shape[1], 0)]
     if kind in ("automatic", "polynomial", "gaussian-process"):
         for degree in range(1, HIGHEST + 1):
-            one = fitted_polynomial(z, y, degree, np.random.default_rng([seed, degree]))
+            one = fitted_polynomial(z, y, degree, np.random.default_rng([seed, degree]), owners)
             if one is not None:
                 found.append((f"polynomial of degree {degree}", one))
     if found and kind != "polynomial":
-        best = min(found, key=lambda pair: rms(pair[1].left_out - y))[1].part.trend.powers
+        best = min(found, key=lambda pair: rms(pair[1].left_out - y[: len(pair[1].left_out)]))[1].part.trend.powers
         best = best[: max(1, int(TREND_SHARE * len(y)))]
         if len(best) > 1:
             trends.append(best)
     if kind == "gaussian-process":
         found = []
     if kind in ("automatic", "gaussian-process"):
-        for one in fitted_fields(z, y, trends, np.random.default_rng([seed, 7]), known):
+        for one in fitted_fields(z, y, trends, np.random.default_rng([seed, 7]), known, owners):
             expansion = one.part.expansion
             assert expansion is not None
             assert one.found is not None
@@ -233,7 +271,7 @@ def _of_kinds(
             trend = "" if len(one.part.trend.powers) == 1 else f" about {len(one.part.trend.powers)} terms"
             found.append((f"Gaussian process, {expansion.kernel}{trend}", one))
     if kind in ("automatic", "radial-basis"):
-        radial = fitted_radial(z, y)
+        radial = fitted_radial(z, y, owners)
         if radial is not None:
             assert radial.part.expansion is not None
             found.append((f"radial basis functions, {radial.part.expansion.kernel}", radial))

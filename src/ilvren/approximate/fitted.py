@@ -9,15 +9,16 @@ from numpy.typing import NDArray
 
 from ilvren.approximate.surface import Part
 
-__all__ = ["Fitted", "folds", "left_out_of", "rms"]
+__all__ = ["Fitted", "as_slopes", "folds", "from_slopes", "left_out_of", "owned_by", "rms"]
 
 FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Fitted:
-    """A part and `left_out` (k,): what it says of each point when that point had no share in it. `found` are numbers
-    that were searched for: a search on nearly the same points may begin there."""
+    """A part and `left_out` (k,): what it says of each point when that point had no share in it (and none of those that
+    stand for its slopes). `found` are numbers that were searched for: a search on nearly the same points may begin
+    there."""
 
     part: Part
     left_out: FloatArray
@@ -35,11 +36,41 @@ def rms(errors: FloatArray) -> float:
     return found if np.isfinite(found) else np.inf
 
 
-def left_out_of(matrix: FloatArray, basis: FloatArray, y: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+def owned_by(owners: NDArray[np.int64] | None, rows: int) -> NDArray[np.int64]:
+    """Return (rows,): which point each row belongs to; every row is its own point where `owners` is None. Points come
+    first, those that stand for their slopes behind them."""
+    return np.arange(rows) if owners is None else owners
+
+
+def as_slopes(values: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None) -> FloatArray:
+    """Return values (rows, …) with those of rows that stand for slopes as slopes: T values, (v_p − v_owner) / step."""
+    if owners is None:
+        return values
+    count = int(owners.max()) + 1
+    steps = (z[count:] - z[owners[count:]]).sum(axis=1).reshape(-1, *([1] * (values.ndim - 1)))
+    return np.concatenate([values[:count], (values[count:] - values[owners[count:]]) / steps])
+
+
+def from_slopes(weights: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None) -> FloatArray:
+    """Return T' weights, T as in `as_slopes`: what weights of slopes are as weights of rows."""
+    if owners is None:
+        return weights
+    count = int(owners.max()) + 1
+    steps = (z[count:] - z[owners[count:]]).sum(axis=1).reshape(-1, *([1] * (weights.ndim - 1)))
+    found = weights.copy()
+    found[count:] /= steps
+    np.subtract.at(found, owners[count:], found[count:])
+    return found
+
+
+def left_out_of(
+    matrix: FloatArray, basis: FloatArray, y: FloatArray, owners: NDArray[np.int64] | None = None
+) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Return (w, b, left out) of  y = A w + F b,  F'w = 0:  A (k, k) symmetric, F (k, t).
 
     With C the upper left block of the inverse of [[A, F], [F', 0]], w = C y, and the value that is said of point i
-    without it is y_i − w_i / C_ii: no second fit is needed.
+    without it is y_i − w_i / C_ii: no second fit is needed. Where rows G belong to one point (`owners`), y_G − (C_GG)⁻¹
+    w_G are said of them without all of them.
 
     Source: O. Dubrule, "Cross validation of kriging in a unique neighborhood", 1983. Raises LinAlgError."""
     inverse = np.linalg.inv(matrix)
@@ -50,4 +81,11 @@ def left_out_of(matrix: FloatArray, basis: FloatArray, y: FloatArray) -> tuple[F
     own = np.diag(kept)
     if not (np.isfinite(w).all() and (np.abs(own) > 0.0).all()):
         raise np.linalg.LinAlgError("singular")
-    return w, share @ y, y - w / own
+    if owners is None:
+        return w, share @ y, y - w / own
+    count = int(owners.max()) + 1
+    errors = np.empty(count)
+    order = np.argsort(owners, kind="stable")
+    for group in np.split(order, np.flatnonzero(np.diff(owners[order])) + 1):
+        errors[owners[group[0]]] = np.linalg.solve(kept[np.ix_(group, group)], w[group])[0]
+    return w, share @ y, y[:count] - errors

@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import cholesky, lapack, solve_triangular
 
-from ilvren.approximate.fitted import Fitted, left_out_of, rms
+from ilvren.approximate.fitted import Fitted, as_slopes, from_slopes, left_out_of, rms
 from ilvren.approximate.kernels import KERNELS, Kernel, squared_distances
 from ilvren.approximate.maximizing import maximized
 from ilvren.approximate.monomials import monomials
@@ -45,6 +45,8 @@ FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_ITERATIONS = 120, 8, 30, 
 AGAIN_ITERATIONS = 6
 # A spread is no smaller than this share of the values': rounding.
 LEAST_SPREAD = 1e-10
+# What is added to the noise of slopes: differences of correlations are known to no more digits.
+SLOPE_NOISE = 1e-8
 # Points beyond this are left to a part of them: a factorization of more takes too long.
 MOST_POINTS = 2000
 # A log-likelihood is made less by this times the square of log l: lengths nobody can tell stay moderate.
@@ -72,10 +74,12 @@ def fitted_fields(
     trends: list[Powers],
     rng: np.random.Generator,
     known: Mapping[tuple[str, bool], FloatArray] | None = None,
+    owners: NDArray[np.int64] | None = None,
 ) -> list[Fitted]:
     """Return a Gaussian process of each kernel and trend that can be fitted to points (k, n) and values (k,). `known`
-    are the numbers found for nearly the same points, by kernel and whether the trend is constant."""
-    if len(z) > MOST_POINTS:
+    are the numbers found for nearly the same points, by kernel and whether the trend is constant; `owners` as in
+    `left_out_of`."""
+    if len(z) > MOST_POINTS and owners is None:
         kept = np.sort(rng.choice(len(z), MOST_POINTS, replace=False))
         found = fitted_fields(z[kept], y[kept], trends, rng, known)
         for place, one in enumerate(found):
@@ -84,51 +88,76 @@ def fitted_fields(
             found[place] = replace(one, left_out=said)
         return found
     found = []
-    some = np.sort(rng.choice(len(z), FIRST_POINTS, replace=False)) if len(z) > FIRST_POINTS else np.arange(len(z))
+    some = _some(z, owners, rng)
+    own = None if owners is None else np.unique(owners[some], return_inverse=True)[1]
     for powers in trends:
         for name in CORRELATIONS:
             start = None if known is None else known.get((name, len(powers) == 1))
-            theta = start if start is not None else _from_starts(z[some], y[some], KERNELS[name], powers)
+            theta = start if start is not None else _from_starts(z[some], y[some], KERNELS[name], powers, own)
             if theta is not None and (start is not None or len(some) < len(z)):
                 most = AGAIN_ITERATIONS if start is not None else LAST_ITERATIONS
-                theta = _searched(z, y, KERNELS[name], powers, theta, most)[0]
-            given = None if theta is None else conditioned(z, y, Field.of(name, powers, theta))
+                theta = _searched(z, y, KERNELS[name], powers, theta, most, owners)[0]
+            given = None if theta is None else conditioned(z, y, Field.of(name, powers, theta), owners)
             if given is not None:
                 found.append(replace(given, found=theta))
     return found
 
 
-def _from_starts(z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers) -> FloatArray | None:
+def _some(z: FloatArray, owners: NDArray[np.int64] | None, rng: np.random.Generator) -> NDArray[np.int64]:
+    """Return the rows that a search looks at first: those of some points."""
+    if len(z) <= FIRST_POINTS:
+        return np.arange(len(z))
+    if owners is None:
+        return np.sort(rng.choice(len(z), FIRST_POINTS, replace=False))
+    count = int(owners.max()) + 1
+    kept = rng.choice(count, max(2, FIRST_POINTS * count // len(z)), replace=False)
+    return np.flatnonzero(np.isin(owners, kept))
+
+
+def _from_starts(
+    z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers, owners: NDArray[np.int64] | None
+) -> FloatArray | None:
     """Return θ of the largest likelihood: a few iterations from each start, then more from where the best has come."""
     n = z.shape[1]
     tried = []
     for length, noise in STARTS:
         start = np.append(np.full(n, math.log(length * math.sqrt(n))), math.log(noise))
-        tried.append(_searched(z, y, kernel, powers, start, SHORT_ITERATIONS))
+        tried.append(_searched(z, y, kernel, powers, start, SHORT_ITERATIONS, owners))
     theta, value = max(tried, key=lambda pair: pair[1])
-    return _searched(z, y, kernel, powers, theta, FIRST_ITERATIONS)[0] if math.isfinite(value) else None
+    return _searched(z, y, kernel, powers, theta, FIRST_ITERATIONS, owners)[0] if math.isfinite(value) else None
 
 
 def _searched(
-    z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers, start: FloatArray, most: int
+    z: FloatArray,
+    y: FloatArray,
+    kernel: Kernel,
+    powers: Powers,
+    start: FloatArray,
+    most: int,
+    owners: NDArray[np.int64] | None,
 ) -> tuple[FloatArray, float]:
     """Return θ of the largest likelihood found from a start, and that."""
     n = z.shape[1]
     lower = np.append(np.full(n, math.log(LEAST_LENGTH)), math.log(LEAST_NOISE))
     upper = np.append(np.full(n, math.log(MOST_LENGTH)), math.log(MOST_NOISE))
-    basis = monomials(z, powers)
-    return maximized(lambda theta: likelihood(z, y, basis, kernel, theta), start, lower, upper, most)
+    basis, y = as_slopes(monomials(z, powers), z, owners), as_slopes(y, z, owners)
+    return maximized(lambda theta: likelihood(z, y, basis, kernel, theta, owners), start, lower, upper, most)
 
 
 def likelihood(
-    z: FloatArray, y: FloatArray, basis: FloatArray, kernel: Kernel, theta: FloatArray
+    z: FloatArray,
+    y: FloatArray,
+    basis: FloatArray,
+    kernel: Kernel,
+    theta: FloatArray,
+    owners: NDArray[np.int64] | None = None,
 ) -> tuple[float, FloatArray]:
-    """Return log L (2) less its pull, and the gradient (3), of θ = (log l, log λ); −inf where K is not positive."""
+    """Return log L (2) less its pull, and the gradient (3), of θ = (log l, log λ); −inf where K is not positive. With
+    `owners` y and basis have slopes where rows stand for them."""
     k, n = z.shape
     lengths, noise = np.exp(theta[:-1]), math.exp(theta[-1])
     s = squared_distances(z, z, lengths)
-    matrix = kernel.value(s)
-    matrix[np.diag_indices(k)] += noise
+    matrix = _covariances(kernel, s, z, owners, noise)
     try:
         lower = cholesky(matrix, lower=True, check_finite=False)
     except np.linalg.LinAlgError:
@@ -142,7 +171,13 @@ def likelihood(
     value = -0.5 * k * math.log(variance) - float(np.log(np.diag(lower)).sum()) - PULL * float(theta[:-1] @ theta[:-1])
     a = solve_triangular(lower.T, left, lower=False, check_finite=False)
     inverse = lapack.dpotri(lower, lower=1)[0]  # its upper triangle is not set
-    weights = (np.outer(a, a / variance) - inverse) * kernel.slope(s)
+    weights = np.outer(a, a / variance)
+    if owners is None:
+        weights -= inverse
+    else:
+        whole = np.tril(inverse) + np.tril(inverse, -1).T
+        weights = from_slopes(from_slopes(weights - whole, z, owners).T, z, owners)
+    weights *= kernel.slope(s)
     weights[np.triu_indices(k)] = 0.0
     # Of the lower triangle: Σ_a>b 2 W_ab Δ²_abj, Δ² = z_a² − 2 z_a z_b + z_b²;  ∂k/∂log l_j = −2 k'(s) Δ_j² / l_j².
     p = z / lengths
@@ -159,21 +194,35 @@ def likelihood_of(z: FloatArray, y: FloatArray, kernel: str, theta: FloatArray) 
     return likelihood(z, y, basis, KERNELS[kernel], theta)[0] + PULL * float(theta[:-1] @ theta[:-1])
 
 
-def conditioned(z: FloatArray, y: FloatArray, field: Field) -> Fitted | None:
-    """Return the field given the data: its part and what it says of points left out."""
+def conditioned(z: FloatArray, y: FloatArray, field: Field, owners: NDArray[np.int64] | None = None) -> Fitted | None:
+    """Return the field given the data: its part and what it says of points left out; `owners` as in `left_out_of`."""
     k = len(z)
-    basis = monomials(z, field.powers)
-    matrix = KERNELS[field.kernel].value(squared_distances(z, z, field.lengths))
-    matrix[np.diag_indices(k)] += field.noise
+    basis, y = as_slopes(monomials(z, field.powers), z, owners), as_slopes(y, z, owners)
+    matrix = _covariances(KERNELS[field.kernel], squared_distances(z, z, field.lengths), z, owners, field.noise)
     try:
         cholesky(matrix, lower=True, check_finite=False)
-        w, b, left_out = left_out_of(matrix, basis, y)
+        w, b, left_out = left_out_of(matrix, basis, y, owners)
     except np.linalg.LinAlgError:
         return None
     if not math.isfinite(rms(left_out)):
         return None
     variance = max(float((y - basis @ b) @ w) / k, LEAST_SPREAD**2)
-    expansion = Expansion(field.kernel, field.lengths, z, w)
-    spread = FieldSpread(field.kernel, field.lengths, z, field.powers, field.noise, math.sqrt(variance))
+    expansion = Expansion(field.kernel, field.lengths, z, from_slopes(w, z, owners))
+    points = z[: len(left_out)]
+    spread = FieldSpread(field.kernel, field.lengths, points, field.powers, field.noise, math.sqrt(variance))
     part = Part("gaussian-process", Trend(field.powers, b), expansion, spread=spread)
     return Fitted(part, left_out)
+
+
+def _covariances(
+    kernel: Kernel, s: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None, noise: float
+) -> FloatArray:
+    """Return K of (1), of slopes where rows stand for them."""
+    matrix = kernel.value(s)
+    if owners is not None:
+        matrix = as_slopes(as_slopes(matrix, z, owners).T, z, owners)
+    diagonal = np.full(len(z), noise)
+    if owners is not None:
+        diagonal[int(owners.max()) + 1 :] += SLOPE_NOISE
+    matrix[np.diag_indices(len(z))] += diagonal
+    return matrix

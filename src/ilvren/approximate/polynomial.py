@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 
-from ilvren.approximate.fitted import Fitted, folds
+from ilvren.approximate.fitted import Fitted, as_slopes, folds, owned_by
 from ilvren.approximate.monomials import monomials
 from ilvren.approximate.spread import LeverSpread
 from ilvren.approximate.surface import Part, Trend
@@ -104,22 +104,31 @@ def ordered_terms(columns: FloatArray, y: FloatArray, most: int) -> Path:
     return Path(order, np.tril(factor[order, :count]), shares[:count])
 
 
-def fitted_polynomial(z: FloatArray, y: FloatArray, degree: int, rng: np.random.Generator) -> Fitted | None:
-    """Return the polynomial of points z (k, n) and values (k,) up to a degree; None for too few points."""
+def fitted_polynomial(
+    z: FloatArray,
+    y: FloatArray,
+    degree: int,
+    rng: np.random.Generator,
+    owners: NDArray[np.int64] | None = None,
+) -> Fitted | None:
+    """Return the polynomial of points z (k, n) and values (k,) up to a degree; None for too few points. `owners` as in
+    `left_out_of`."""
     k, n = z.shape
+    owned = owned_by(owners, k)
+    points = int(owned.max()) + 1
     powers = all_powers(n, degree)
-    columns = monomials(z, powers)
+    columns, y = as_slopes(monomials(z, powers), z, owners), as_slopes(y, z, owners)
     most = min(len(powers), max(1, int(MOST_SHARE * k)))
     if k < 3:
         return None
-    groups = folds(k, GROUPS, rng)
-    said = np.full((k, most), np.nan)
+    groups = folds(points, GROUPS, rng)
+    said = np.full((points, most), np.nan)
     for group in groups:
-        rest = np.setdiff1d(np.arange(k), group)
+        rest = np.flatnonzero(~np.isin(owned, group))
         path = ordered_terms(columns[rest], y[rest], min(most, int(MOST_SHARE * len(rest)) or 1))
         said[group, : len(path.order)] = path.along(columns[group])
     said = np.where(np.isnan(said), np.inf, said)
-    errors = np.sqrt(np.mean((said - y[:, None]) ** 2, axis=0))
+    errors = np.sqrt(np.mean((said - y[:points, None]) ** 2, axis=0))
     if not np.isfinite(errors).any():
         return None
     number = int(np.flatnonzero(errors <= (1.0 + LEVEL) * errors.min())[0]) + 1

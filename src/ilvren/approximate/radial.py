@@ -13,7 +13,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate.fitted import Fitted, left_out_of, rms
+from ilvren.approximate.fitted import Fitted, as_slopes, from_slopes, left_out_of, rms
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers
@@ -34,24 +34,27 @@ TRIED = tuple(
 MOST_POINTS = 1000
 
 
-def fitted_radial(z: FloatArray, y: FloatArray) -> Fitted | None:
-    """Return radial basis functions of points z (k, n) and values (k,); None for too few or too many."""
+def fitted_radial(z: FloatArray, y: FloatArray, owners: NDArray[np.int64] | None = None) -> Fitted | None:
+    """Return radial basis functions of points z (k, n) and values (k,); None for too few or too many. `owners` as in
+    `left_out_of`."""
     k, n = z.shape
     powers = all_powers(n, 1)
     if not len(powers) + 2 <= k <= MOST_POINTS:
         return None
-    basis = monomials(z, powers)
+    basis, y = as_slopes(monomials(z, powers), z, owners), as_slopes(y, z, owners)
     best: tuple[float, Fitted] | None = None
     for name, length, share in TRIED:
         lengths = np.full(n, length)
         matrix = KERNELS[name].value(squared_distances(z, z, lengths))
+        matrix = as_slopes(as_slopes(matrix, z, owners).T, z, owners)
         matrix[np.diag_indices(k)] += share * float(np.abs(matrix).max())
         try:
-            w, b, left_out = left_out_of(matrix, basis, y)
+            w, b, left_out = left_out_of(matrix, basis, y, owners)
         except np.linalg.LinAlgError:
             continue
-        error = rms(left_out - y)
+        error = rms(left_out - y[: len(left_out)])
         if best is None or error < best[0]:
-            part = Part("radial-basis", Trend(powers, b), Expansion(name, lengths, z, w))
+            weights = from_slopes(w, z, owners)
+            part = Part("radial-basis", Trend(powers, b), Expansion(name, lengths, z, weights))
             best = (error, Fitted(part, left_out))
     return None if best is None or not np.isfinite(best[0]) else best[1]

@@ -67,6 +67,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--on", metavar="APPROXIMATION", help="take the values from an approximation (a1): predicted, not evaluated"
     )
+    parser.add_argument(
+        "--slopes", action="store_true", help="ask models for their own derivatives, too: approximations use them"
+    )
     parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
     parser.add_argument("--fresh", action="store_true", help="call models anew, whatever other runs were answered")
     parser.add_argument("--label", metavar="WORD", help="a name for the sample, beside its id")
@@ -92,6 +95,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         raise RequestError(f"{given[0]} says which designs: --plan, --points, --option and --feasible make others")
     if arguments.measured and (not arguments.csv or arguments.on):
         raise RequestError("--measured goes with --csv: it says that the file holds values, too, and no others count")
+    if arguments.slopes and (arguments.more is not None or arguments.on or arguments.measured):
+        raise RequestError(
+            "--slopes asks models of a new sample: --more goes on as the sample began, and nothing is called for"
+            " predicted or measured values"
+        )
     if arguments.more is not None:
         return _more(arguments, terminal)
     problem = _problem(arguments, terminal)
@@ -179,6 +187,7 @@ def _evaluated(arguments: argparse.Namespace, made: Planned, terminal: Terminal)
                 label=arguments.label,
                 workers=arguments.workers,
                 is_fresh=arguments.fresh,
+                with_slopes=arguments.slopes,
                 listener=progress,
             )
         finally:

@@ -28,6 +28,7 @@ from ilvren.approximate import (
 )
 from ilvren.errors import RequestError, nearest
 from ilvren.explore.designs import DesignTable, designs_of, node_values
+from ilvren.explore.model_slopes import model_slopes
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
 from ilvren.ledger import ApproximationRecord, Ledger
 from ilvren.models.approximation import FORM, LearntInput
@@ -414,12 +415,14 @@ def _by_word(problem: Problem, columns: Mapping[str, Any]) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class _Points:
-    """What a model took and gave at designs, in each case one after the other: {element: (k,)}; `units` of inputs;
-    `cases` is how often each design is there."""
+    """What a model took and gave at designs, in each case one after the other: {element: (k,)}; `slopes` {output's
+    element: its derivatives (k, inputs), rows of NaN where they are not on record}; `units` of inputs; `cases` is how
+    often each design is there."""
 
     inputs: Mapping[str, FloatArray]
     outputs: Mapping[str, FloatArray]
     units: Mapping[str, str]
+    slopes: Mapping[str, FloatArray] = field(default_factory=dict)
     cases: int = 1
 
     @classmethod
@@ -432,17 +435,21 @@ class _Points:
                 for name in getattr(parts[0], which)
             }
 
-        return cls(whole("inputs"), whole("outputs"), parts[0].units, len(parts))
+        slopes = whole("slopes") if all(part.slopes for part in parts) else {}
+        return cls(whole("inputs"), whole("outputs"), parts[0].units, slopes, len(parts))
 
 
 def _points(ledger: Ledger, table: DesignTable, source: str, names: Sequence[str], more: Sequence[Truly]) -> _Points:
     """Return the points of one source, or of formulas (""), those of designs on no record last."""
     inputs, units = _inputs(ledger, table, source)
     own = [{name: _value(item, source, name) for name in names} for item in more]
+    slopes = model_slopes(ledger, table, source, inputs) if source else {}
+    unknown = np.full((len(more), len(inputs)), np.nan)
     return _Points(
         _with_more(inputs, [_taken(table.problem, item, source) for item in more]),
         _with_more({name: _column(table, source, name) for name in names}, own),
         units,
+        {name: np.vstack([slopes[name], unknown]) for name in names if name in slopes},
     )
 
 
@@ -492,10 +499,18 @@ def _group(
     named = [*(design.address for design in table.designs), *(f"new {k}" for k in range(1, added + 1))] * points.cases
     addresses = tuple(address for address, own in zip(named, use, strict=True) if own)
     outputs = []
+    places = [list(columns).index(name) for name in varying]
+    steep = {name: own[use][:, places] for name, own in points.slopes.items()}
+    if steep:
+        known_slopes = int(np.isfinite(next(iter(steep.values()))).all(axis=1).sum())
+        if known_slopes:
+            notes.append(f"derivatives of {told} are on record at {known_slopes} of {int(use.sum())} points, and used")
     for name, column in values.items():
         full = f"{model}.{name}" if model else name
         said = None if progress is None else (lambda share, full=full: progress(full, share))
-        made = approximated(x[use], column[use], how[0], seed=how[1], groups=how[2], progress=said)
+        made = approximated(
+            x[use], column[use], how[0], slopes=steep.get(name), seed=how[1], groups=how[2], progress=said
+        )
         output = LearnedOutput(
             name,
             _unit(table, model, name),

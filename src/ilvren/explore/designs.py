@@ -25,7 +25,7 @@ from ilvren.runs.limits import plain, plain_values, told_by_block
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Design", "DesignTable", "designs_of", "node_values"]
+__all__ = ["Design", "DesignTable", "designs_of", "node_values", "recorded_calls"]
 
 FloatArray = NDArray[np.float64]
 
@@ -253,7 +253,7 @@ def _troubles(
     """Return what is wrong with each design: a missed limit, or why it has no values, "" for nothing."""
     feasibility = record.settings["feasibility"]
     assert isinstance(feasibility, float)
-    calls = _recorded_calls(problem, ledger, record)
+    calls = recorded_calls(problem, ledger, record)
     found = []
     outside = _outside(problem, ledger, record, points)
     on = "predicted" if problem.aim.on else ""
@@ -295,7 +295,7 @@ def _why_invalid(problem: Problem, calls: Sequence[Calls], point: FloatArray) ->
     return "invalid" if trouble is None else f"invalid{trouble_clause(trouble)}"
 
 
-def _recorded_calls(problem: Problem, ledger: Ledger, record: RunRecord) -> tuple[Calls, ...]:
+def recorded_calls(problem: Problem, ledger: Ledger, record: RunRecord) -> tuple[Calls, ...]:
     """Return calls that are answered from the record alone."""
     calls = problem.calls() if problem.sources else ()
     for own in calls:
@@ -344,7 +344,7 @@ def _computed(
         gate = Gate(problem)
         flat = gate.node_batch(nodes, points)
         return [value if shape else value[:, 0] for value, shape in zip(flat, shapes, strict=True)]
-    calls = _recorded_calls(problem, ledger, record)
+    calls = recorded_calls(problem, ledger, record)
     sizes = [math.prod(shape) for shape in shapes]
     found = [np.full((len(points), size), np.nan) for size in sizes]
     for place, point in enumerate(points):

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
+from ilvren.models.source import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
 from ilvren.problem import Problem, element_name, members_of
 from ilvren.runs import RunResult, Settings, resume, run
@@ -422,9 +423,13 @@ def sample(
     label: str | None = None,
     workers: int | str | None = None,
     is_fresh: bool = False,
+    with_slopes: bool = False,
     listener: Callable[[Any], None] | None = None,
 ) -> RunResult:
-    """Evaluate the designs of a plan and return the run that they are. Raises RequestError, MachineError."""
+    """Evaluate the designs of a plan and return the run that they are; `with_slopes` asks models for their own first
+    derivatives, too. Raises RequestError, MachineError."""
+    if with_slopes:
+        _check_slopes(made.problem)
     count = len(made.designs)
     settings = Settings(
         method=made.name,
@@ -436,7 +441,20 @@ def sample(
         seed=int(made.facts.get("seed", 0)),
     )
     begun = begun_at(made.problem, made.designs[0])
-    return run(begun, settings, ledger=ledger, listener=listener, workers=workers, sample=made.record())
+    kept = {**made.record(), **({"slopes": True} if with_slopes else {})}
+    return run(begun, settings, ledger=ledger, listener=listener, workers=workers, sample=kept)
+
+
+def _check_slopes(problem: Problem) -> None:
+    """Raise RequestError where no model has derivatives that a sample could ask for."""
+    if not problem.sources:
+        raise RequestError("--slopes is for models: derivatives of formulas are exact and cost nothing")
+    for source in problem.sources:
+        if is_differenced(source.derivatives):
+            raise RequestError(
+                f'--slopes: derivatives of model "{source.name}" are made of many calls ({source.derivatives})',
+                advice="more designs tell more for as many calls: leave --slopes out",
+            )
 
 
 def more(

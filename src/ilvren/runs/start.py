@@ -194,7 +194,8 @@ def _sampling(problem: Problem, sample: Mapping[str, Any]) -> Method:
     designs = np.array(sample["designs"], dtype=float).reshape(-1, problem.size)
     # Wherever the run is listed it says of itself that its values are no true ones.
     name = f"{sample['plan']} (predicted)" if problem.aim.on else str(sample["plan"])
-    return evaluating(name, designs[:, list(problem.free)], [int(k) for k in sample.get("parts", ())])
+    parts = [int(k) for k in sample.get("parts", ())]
+    return evaluating(name, designs[:, list(problem.free)], parts, with_slopes=bool(sample.get("slopes")))
 
 
 def _without_look(problem: Problem, settings: Settings) -> Method:

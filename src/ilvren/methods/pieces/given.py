@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Method, Protocol, Request, Task
+from ilvren.methods.base import SLOPES, VALUES, Ending, Method, Protocol, Request, Task
 
 __all__ = ["SAMPLE", "evaluating"]
 
@@ -23,22 +23,25 @@ class NoOptions:
     """The plan has had its options already."""
 
 
-def evaluating(name: str, designs: NDArray[np.float64], parts: Sequence[int] = ()) -> Method:
+def evaluating(
+    name: str, designs: NDArray[np.float64], parts: Sequence[int] = (), *, with_slopes: bool = False
+) -> Method:
     """Return a method that evaluates designs (k, n) of the free variables, not scaled, in their order. `parts` are how
-    many were added at a time: what was asked for before is asked for alike."""
+    many were added at a time: what was asked for before is asked for alike. `with_slopes`: first derivatives, too."""
+    wants = SLOPES if with_slopes else VALUES
 
     def run(task: Task, options: NoOptions) -> Protocol:
         ends = np.cumsum([*parts, len(designs) - sum(parts)]).tolist()
         for begin, end in zip([0, *ends], ends, strict=False):
             for first in range(begin, end, CHUNK):
-                yield Request(designs[first : min(first + CHUNK, end)])
+                yield Request(designs[first : min(first + CHUNK, end)], wants)
         return Ending("settled", f"all {len(designs):,} designs are evaluated")
 
     return Method(
         name=name,
         about="designs that are given, in their order",
         kind=SAMPLE,
-        needs="values",
+        needs="gradients" if with_slopes else "values",
         handles=frozenset({"bounds", "inequalities", "equalities", "spaced", "catalogue"}),
         options=NoOptions,
         run=run,
