@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from benchmarks import (
+    approximating,
+    costly,
     derivatives,
     evaluation,
     exploring,
@@ -25,6 +27,8 @@ if __name__ == "__main__":
         programs,
         over_time,
         exploring,
+        approximating,
+        costly,
         searching,
         judging,
     ):

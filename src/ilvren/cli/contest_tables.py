@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from ilvren.judge.comparison import Comparison
-    from ilvren.judge.contest import ContestSummary, MethodSummary
+    from ilvren.judge.contest import ContestSummary, Fixing, MethodSummary
     from ilvren.problem import Problem
 
 __all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "reference_of", "show_optima", "summarize"]
@@ -148,6 +148,8 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
         terminal.show(table(heads, [_arrival_row(item) for item in summary.methods]))
     for comparison in summary.comparisons:
         show_optima(comparison, terminal, is_named=len(summary.comparisons) > 1)
+    for item in summary.fixings:
+        terminal.show_sentence(_fixing_told(item, summary), indent="")
     for test in summary.tests[:MOST_PAIRS]:
         terminal.show(f"- {test.sentence}")
     if len(summary.tests) > MOST_PAIRS:
@@ -159,6 +161,18 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
         ]
         heads = ["share solved at", ">least cost", ">2 times", ">5 times", ">10 times", ">any cost"]
         terminal.show(table(heads, rows))
+
+
+def _fixing_told(item: Fixing, summary: ContestSummary) -> str:
+    """Say what it costs that one problem has variables fixed which another leaves free."""
+    objective = summary.comparisons[0].tracks[0].problem.objective
+    unit = objective.unit if objective is not None else ""
+    names = ", ".join(item.fixed[:6]) + (" and more" if len(item.fixed) > 6 else "")
+    share = f" ({100.0 * item.share:.2g} %)" if math.isfinite(item.share) else ""
+    if item.cost <= 0.0:
+        return f"{item.file} fixes {names} of {item.of}: it costs nothing, by what these runs found"
+    told = with_unit(item.cost, unit, 4)
+    return f"{item.file} fixes {names} of {item.of}: it costs {told}{share}, by the best that was found of each"
 
 
 def _arrival_row(item: MethodSummary) -> tuple[str, ...]:

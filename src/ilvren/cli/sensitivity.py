@@ -356,7 +356,8 @@ def _fix(
     terminal.note(f"{target}: {fixed} fixed at the start")
     if left:
         terminal.note(f"left free, being a part of a vector or not a table of its own: {', '.join(left[:8])}")
-    terminal.note(f"what it costs: ilvren run {target}; ilvren run {arguments.target[0]}; ilvren compare both")
+    if written.changes:
+        terminal.note(f"what it costs: ilvren contest {target} {arguments.target[0]} --method automatic")
 
 
 def _write(found: Sensitivity, path: str, suffix: str, terminal: Terminal) -> None:

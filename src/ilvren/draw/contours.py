@@ -11,6 +11,7 @@ import numpy as np
 from matplotlib.patheffects import withTickedStroke
 from numpy.typing import NDArray
 
+from ilvren.draw.curve import BAND
 from ilvren.draw.style import HATCHES, LINES, figure, save, shades
 from ilvren.draw.view import (
     Extreme,
@@ -24,7 +25,9 @@ from ilvren.draw.view import (
     missed,
     patch,
     rows_at,
+    subject_of,
     title_of,
+    unsure,
     view_of,
 )
 from ilvren.errors import RequestError
@@ -78,6 +81,7 @@ def draw_contours(
         designs = [problem.start, *(track.point for track in tracks if track.point is not None)]
         marks = [(design[views[0].index], design[views[1].index]) for design in designs]
         handles = _limits(axis, rows, sizes, xs, ys, values.reshape(*shape, -1), marks)
+        handles += _bands(axis, subject, rows, (xs, ys), points, values, z)
         if np.isnan(z).any():
             axis.contourf(xs, ys, np.isnan(z).astype(float), levels=[0.5, 1.5], colors=["#bbbbbb"], zorder=1.5)
             handles.append(patch("#bbbbbb", "", "no finite value"))
@@ -267,6 +271,39 @@ def _limits(
             shaded.set_edgecolor(color + "50")  # the hatch stays behind the contours
             shaded.set_linewidth(0.0)
             handles.append(patch(color, hatch, f"{row.name} missed" + (" everywhere" if outside.all() else "")))
+    return handles
+
+
+def _bands(
+    axis: Any,
+    subject: Subject,
+    rows: Sequence[Row],
+    mesh: tuple[FloatArray, FloatArray],
+    points: FloatArray,
+    values: FloatArray,
+    z: FloatArray,
+) -> list[Any]:
+    """Shade where an approximated value is unsure, and draw the ends of the limits' intervals; return the legend's
+    entries."""
+    handles = []
+    zone = unsure(subject, points, z.ravel())
+    if zone is not None:
+        axis.contourf(*mesh, zone[0].reshape(z.shape) * 1.0, levels=[0.5, 1.5], colors=[BAND], alpha=0.55, zorder=0.5)
+        handles.append(patch(BAND, "", zone[1]))
+    names = {block.name for block in subject.problem.row_blocks if not block.shape}
+    is_drawn = False
+    for place, row in enumerate(rows):
+        half = subject_of(subject.problem, subject.gate, row.name).half_width(points) if row.name in names else None
+        if half is None:
+            continue
+        for limit in (row.lower, row.upper):
+            for end in (values[:, place] - half, values[:, place] + half):
+                if math.isfinite(limit) and np.nanmin(end) < limit < np.nanmax(end):
+                    look = {"colors": shades(place), "linewidths": 1.0, "linestyles": "dotted"}
+                    axis.contour(*mesh, end.reshape(z.shape), levels=[limit], zorder=3, **look)
+                    is_drawn = True
+    if is_drawn:
+        handles.append(line_handle("#555555", "ends of 90 % intervals of limits", (0, (1, 2))))
     return handles
 
 

@@ -19,6 +19,7 @@ from ilvren.draw.view import (
     mark_handle,
     missed,
     patch,
+    predicted_by,
     rows_at,
     view_of,
 )
@@ -72,7 +73,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
         handles += bands[:1]
         handles.append(line_handle("#333333", "bounds", (0, (6, 3))))
         made.suptitle(
-            f"{problem.title or problem.source.file}\neach variable alone, the others held",
+            f"{problem.title or problem.source.file}{predicted_by(problem)}\neach variable alone, the others held",
             x=0.01,
             ha="left",
             fontweight="bold",

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.contours import followed, grid_extremes, plane
+from ilvren.draw.curve import BAND
 from ilvren.draw.style import DPI, LINES, SIZE, ramp, save
 from ilvren.draw.view import (
     Extreme,
@@ -20,6 +21,7 @@ from ilvren.draw.view import (
     patch,
     rows_at,
     title_of,
+    unsure,
     view_of,
 )
 from ilvren.judge.track import Track
@@ -81,6 +83,11 @@ def draw_surface(
         if len(levels) > 1 and levels[0] < levels[-1]:
             axis.contour(mesh_x, mesh_y, shown, levels=levels, zdir="z", offset=floor, cmap=ramp(), linewidths=1.0)
         handles = []
+        zone = unsure(subject, points, z.ravel())
+        if zone is not None:
+            own = zone[0].reshape(shape) * 1.0
+            axis.contourf(mesh_x, mesh_y, own, levels=[0.5, 1.5], zdir="z", offset=floor, colors=[BAND], alpha=0.6)
+            handles.append(patch(BAND, "", f"ground: {zone[1]}"))
         if not feasible.all():
             handles.append(patch(MISSED, "+", "a limit is missed"))
         if float(np.nanmax(z)) > high:

@@ -14,6 +14,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.judge.track import Track
 from ilvren.problem import Measures, Problem, Row, Variable, element_name
+from ilvren.problem.approximations import name_in
 
 if TYPE_CHECKING:
     from ilvren.problem.approximations import Band
@@ -30,9 +31,11 @@ __all__ = [
     "mark_handle",
     "missed",
     "patch",
+    "predicted_by",
     "rows_at",
     "subject_of",
     "title_of",
+    "unsure",
     "view_of",
 ]
 
@@ -44,6 +47,8 @@ DRAWN_FEASIBILITY = 1e-6
 BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
 # More limits than this make no picture.
 MOST_LIMITS = 6
+# An approximated value is unsure where its interval reaches further than this share of the drawn range.
+UNSURE = 0.1
 
 
 @dataclass(frozen=True)
@@ -169,6 +174,21 @@ def _band_of(problem: Problem, node: int) -> Band | None:
     return band_of(problem, node)
 
 
+def unsure(subject: Subject, points: FloatArray, values: FloatArray) -> tuple[NDArray[np.bool_], str] | None:
+    """Return where (k,) the interval of an approximated value is wider, to each side, than a share of what is drawn of
+    `values` (k,), and what a legend says of it; None where nothing is approximated, or nowhere."""
+    half = subject.half_width(points)
+    finite = values[np.isfinite(values)]
+    if half is None or subject.band is None or not len(finite):
+        return None
+    low, high = np.quantile(finite, [0.02, 0.98])
+    wide = UNSURE * float(high - low)
+    found = np.asarray(half > wide)
+    if not wide > 0.0 or not found.any():
+        return None
+    return found, f"{100 * float(subject.band.share):.0f} % interval wider than ± {wide:.4g}"
+
+
 @dataclass(frozen=True)
 class Extreme:
     """A local extreme seen on a grid: `kind` "low" or "high", the drawn variables' values, the value, and whether all
@@ -252,8 +272,13 @@ def view_of(problem: Problem, name: str, point: FloatArray, tracks: Sequence[Tra
     return View(index, variable, first, last)
 
 
+def predicted_by(problem: Problem) -> str:
+    """Return what a title says of values that an approximation gives; "" for none."""
+    return f", predicted by {name_in(problem.aim.on)}" if problem.aim.on else ""
+
+
 def title_of(problem: Problem, point: FloatArray, names: Sequence[str]) -> str:
-    title = problem.title or problem.source.file
+    title = (problem.title or problem.source.file) + predicted_by(problem)
     held = [
         f"{variable.name} = {value:.5g}{' ' + variable.unit if variable.unit else ''}"
         for variable, value in zip(problem.variables, point, strict=True)

@@ -16,6 +16,7 @@ from ilvren.judge.pairs import PairTest, paired_tests
 from ilvren.judge.shares import ShareCurve, data_profile, performance_profile
 from ilvren.judge.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
+from ilvren.problem import Problem
 from ilvren.runs import Quartiles
 from ilvren.runs.limits import plain
 
@@ -77,6 +78,33 @@ class MethodSummary:
 
 
 @dataclass(frozen=True)
+class Fixing:
+    """What it costs that a problem `file` has variables `fixed` which another one, `of`, leaves free: the best
+    objective of each, as written, and by how much the first is worse, also as a share of the other's size (NaN where
+    that is 0)."""
+
+    file: str
+    of: str
+    fixed: tuple[str, ...]
+    best: float
+    best_of: float
+    cost: float
+    share: float
+
+    def to_dict(self) -> dict[str, object]:
+        """Return its part of the JSON document."""
+        return {
+            "file": self.file,
+            "of": self.of,
+            "fixed": list(self.fixed),
+            "best": self.best,
+            "best_of": self.best_of,
+            "cost": self.cost,
+            "share": self.share if math.isfinite(self.share) else None,
+        }
+
+
+@dataclass(frozen=True)
 class ContestSummary:
     """`comparisons` one a problem, with the `cases` of each in the order of its tracks; `methods` summed up; `tests` of
     pairs; `performance` and `data` profiles where there are several problems; `missing` members that have not run."""
@@ -101,6 +129,23 @@ class ContestSummary:
         every = [track.outcome in HOLDS for comparison in self.comparisons for track in comparison.tracks]
         return self.missing == 0 and all(every)
 
+    @property
+    def fixings(self) -> tuple[Fixing, ...]:
+        """Return what it costs where one of the problems is another one with variables fixed: the same variables and
+        objective, of which fewer are free."""
+        best: dict[tuple[str, tuple[int, ...]], tuple[Problem, float]] = {}
+        for comparison in self.comparisons:
+            for track in comparison.tracks:
+                problem = track.problem
+                if problem.objective is None or not track.is_feasible.any():
+                    continue
+                key = (problem.source.file, tuple(problem.free))
+                least = float(track.objective[track.is_feasible].min())
+                best[key] = (problem, min(least, best[key][1]) if key in best else least)
+        every = list(best.values())
+        found = [_fixing(*one, *other) for one in every for other in every]
+        return tuple(item for item in found if item is not None)
+
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document."""
         documents = [comparison.to_dict() for comparison in self.comparisons]
@@ -123,8 +168,24 @@ class ContestSummary:
                 {"problem": comparison.problem_name, "best": document["best"], "optima": document["optima"]}
                 for comparison, document in zip(self.comparisons, documents, strict=True)
             ],
+            "fixings": [item.to_dict() for item in self.fixings],
             "runs": runs,
         }
+
+
+def _fixing(problem: Problem, least: float, whole: Problem, least_of: float) -> Fixing | None:
+    """Return what fixing costs where `problem` is `whole` with variables fixed; the least objectives are internal."""
+    objective, also = problem.objective, whole.objective
+    names, all_names = ([variable.name for variable in item.variables] for item in (problem, whole))
+    if names != all_names or objective is None or also is None or not set(problem.free) < set(whole.free):
+        return None
+    if (objective.name, objective.sign) != (also.name, also.sign):
+        return None
+    fixed = tuple(whole.variables[place].name for place in whole.free if place not in set(problem.free))
+    cost = least - least_of
+    share = cost / abs(least_of) if least_of != 0.0 else math.nan
+    sign = objective.sign
+    return Fixing(problem.source.file, whole.source.file, fixed, sign * least, sign * least_of, cost, share)
 
 
 def contest_summary(

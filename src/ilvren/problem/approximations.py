@@ -55,6 +55,11 @@ class Learnt:
     nodes: tuple[int, ...]
 
 
+def name_in(document: str) -> str:
+    """Return the name of the approximation that a document is."""
+    return str(json.loads(document)["approximation"])
+
+
 def deviations_in(document: str) -> dict[str, float]:
     """Return {name: standard deviation} of the data that a document was made of."""
     found = json.loads(document).get("deviations", {})
