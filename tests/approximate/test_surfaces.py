@@ -4,12 +4,25 @@ import unittest
 
 import numpy as np
 
-from ilvren.approximate import KERNELS, approximated, fitted_failing, surface_from, surface_to
+from ilvren.approximate import (
+    KERNELS,
+    Field,
+    approximated,
+    conditioned,
+    conditioned_effects,
+    fitted_failing,
+    searched_effects,
+    surface_from,
+    surface_to,
+)
+from ilvren.approximate.choosing import _with_slopes
+from ilvren.approximate.effects import likelihood as likelihood_by_effects
 from ilvren.approximate.fitted import left_out_of
 from ilvren.approximate.gaussian import likelihood
 from ilvren.approximate.kernels import squared_distances
 from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
+from ilvren.approximate.slopes import as_slopes
 from ilvren.plans.latin import latin_shares
 
 
@@ -19,6 +32,20 @@ def spread_points(k, n, seed=0):
 
 def bumpy(x):
     return np.sin(5.0 * x[:, 0]) + x[:, 1] ** 2 + 0.3 * x[:, 0] * x[:, 1]
+
+
+def wavy(z):
+    """Return values and slopes."""
+    a, b = z[:, 0], z[:, 1]
+    slopes = np.zeros_like(z)
+    slopes[:, 0], slopes[:, 1] = 3.0 * np.cos(3.0 * a + b), np.cos(3.0 * a + b) + 2.0 * b
+    return np.sin(3.0 * a + b) + b**2, slopes
+
+
+def owners_without(owners, point):
+    """Return which point each row belongs to when one of them is left out."""
+    kept = owners[owners != point]
+    return kept - (kept > point)
 
 
 class Mathematics(unittest.TestCase):
@@ -47,6 +74,53 @@ class Mathematics(unittest.TestCase):
                 w, b, _ = left_out_of(matrix[np.ix_(rest, rest)], basis[rest], y[rest])
                 with self.subTest(kernel=name, point=i):
                     self.assertAlmostEqual(left_out[i], float(basis[i] @ b + matrix[i, rest] @ w), places=7)
+
+    def test_what_is_said_without_a_point_has_no_share_of_its_slopes_either(self):
+        z = 2.0 * spread_points(10, 2) - 1.0
+        y, slopes = wavy(z)
+        rows, values, owners = _with_slopes(z, y, slopes)
+        field = Field("squared-exponential", all_powers(2, 1), np.array([0.8, 1.1]), 1e-6)
+        said = conditioned(rows, values, field, owners).left_out
+        for i in (0, 4, 9):
+            rest = np.delete(np.arange(10), i)
+            own = conditioned(*_with_slopes(z[rest], y[rest], slopes[rest])[:2], field, owners_without(owners, i))
+            self.assertAlmostEqual(said[i], float(own.part.at(z[i : i + 1])[0]), places=5)
+        part = conditioned(rows, values, field, owners).part
+        np.testing.assert_allclose(part.slopes_at(z), slopes, atol=5e-3)  # and the surface has the slopes it was given
+
+    def test_likelihoods_of_slopes_and_of_main_effects_have_the_slope_that_differences_see(self):
+        z = 2.0 * spread_points(14, 2) - 1.0
+        y, slopes = wavy(z)
+        rows, values, owners = _with_slopes(z, y, slopes)
+        basis, told = as_slopes(np.ones((len(rows), 1)), rows, owners), as_slopes(values, rows, owners)
+        cases = {
+            "slopes": (lambda t: likelihood(rows, told, basis, KERNELS["matern-5/2"], t, owners), [-0.2, 0.3, -4.0]),
+            "effects": (lambda t: likelihood_by_effects(z, y, t), [-0.4, 0.1, -5.0, -1.0]),
+        }
+        for name, (function, theta) in cases.items():
+            _, gradient = function(np.array(theta))
+            for j, step in enumerate(np.eye(len(theta)) * 1e-5):
+                seen = (function(theta + step)[0] - function(theta - step)[0]) / 2e-5
+                with self.subTest(case=name, place=j):
+                    self.assertAlmostEqual(gradient[j], seen, delta=3e-3 * max(1.0, abs(seen)))
+
+    def test_slopes_of_every_kind_of_part_are_those_that_differences_see(self):
+        x = spread_points(30, 2)
+        for kind in ("polynomial", "gaussian-process", "radial-basis"):
+            for y in (bumpy(x), np.exp(4.0 * x[:, 0] + x[:, 1])):  # the second one by its logarithm
+                part = approximated(x, y, kind).surface.parts[0]
+                z = np.random.default_rng(4).uniform(-0.9, 0.9, (6, 2))
+                seen = [(part.at(z + step) - part.at(z - step)) / 2e-4 for step in 1e-4 * np.eye(2)]
+                np.testing.assert_allclose(part.slopes_at(z), np.array(seen).T, rtol=1e-4, atol=1e-5 * np.ptp(y))
+
+    def test_main_effects_are_told_from_few_points(self):
+        def curves(z):
+            return (np.sin(3.0 * z) + z**2).sum(axis=1)
+
+        z, new = 2.0 * spread_points(50, 5) - 1.0, np.random.default_rng(3).uniform(-1.0, 1.0, (300, 5))
+        found = conditioned_effects(z, curves(z), searched_effects(z, curves(z)))
+        self.assertLess(np.abs(found.at(new)[0] - curves(new)).max(), 0.05 * np.ptp(curves(z)))
+        self.assertGreater(found.at(3.0 * new)[1].mean(), 2.0 * found.at(0.5 * new)[1].mean())  # unsure far out
 
     def test_terms_are_ordered_as_least_squares_would_order_them(self):
         rng = np.random.default_rng(3)
@@ -89,6 +163,19 @@ class Honesty(unittest.TestCase):
             covered.append(np.mean(np.abs(errors) <= made.half_width(new)))
         self.assertTrue(all(0.4 < factor < 4.0 for factor in factors), factors)
         self.assertTrue(0.8 <= np.mean(covered) <= 0.99, covered)
+
+    def test_slopes_make_surfaces_better_and_what_is_told_stays_true(self):
+        z, new = 2.0 * spread_points(16, 3) - 1.0, np.random.default_rng(9).uniform(-1.0, 1.0, (500, 3))
+        y, slopes = wavy(z)
+        slopes[::5] = np.nan  # not known everywhere
+        errors = []
+        for given in (None, slopes):
+            made = approximated(z, y, slopes=given)
+            errors.append(float(np.sqrt(np.mean((made.surface.at(new) - wavy(new)[0]) ** 2)) / y.std()))
+        self.assertLess(errors[1], 0.5 * errors[0])
+        again = surface_from(surface_to(made.surface), 3)
+        np.testing.assert_allclose(again.spread_at(new), made.surface.spread_at(new), rtol=1e-6)
+        self.assertTrue(0.3 < made.told.error / errors[1] < 4.0, (made.told.error, errors))
 
     def test_noise_is_not_learnt_and_is_told(self):
         x = spread_points(60, 2)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ilvren.approximate.surface import Part
 
-__all__ = ["Fitted", "as_slopes", "folds", "from_slopes", "left_out_of", "owned_by", "rms"]
+__all__ = ["Fitted", "folds", "left_out_of", "rms"]
 
 FloatArray = NDArray[np.float64]
 
@@ -34,33 +34,6 @@ def rms(errors: FloatArray) -> float:
     """Return √ of the mean square; infinite where one is not finite."""
     found = float(np.sqrt(np.mean(np.square(errors)))) if len(errors) else np.inf
     return found if np.isfinite(found) else np.inf
-
-
-def owned_by(owners: NDArray[np.int64] | None, rows: int) -> NDArray[np.int64]:
-    """Return (rows,): which point each row belongs to; every row is its own point where `owners` is None. Points come
-    first, those that stand for their slopes behind them."""
-    return np.arange(rows) if owners is None else owners
-
-
-def as_slopes(values: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None) -> FloatArray:
-    """Return values (rows, …) with those of rows that stand for slopes as slopes: T values, (v_p − v_owner) / step."""
-    if owners is None:
-        return values
-    count = int(owners.max()) + 1
-    steps = (z[count:] - z[owners[count:]]).sum(axis=1).reshape(-1, *([1] * (values.ndim - 1)))
-    return np.concatenate([values[:count], (values[count:] - values[owners[count:]]) / steps])
-
-
-def from_slopes(weights: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None) -> FloatArray:
-    """Return T' weights, T as in `as_slopes`: what weights of slopes are as weights of rows."""
-    if owners is None:
-        return weights
-    count = int(owners.max()) + 1
-    steps = (z[count:] - z[owners[count:]]).sum(axis=1).reshape(-1, *([1] * (weights.ndim - 1)))
-    found = weights.copy()
-    found[count:] /= steps
-    np.subtract.at(found, owners[count:], found[count:])
-    return found
 
 
 def left_out_of(

@@ -51,6 +51,8 @@ def surface_to(surface: Surface) -> dict[str, Any]:
             own["spread"] = {"factor": part.spread.factor.tolist(), "size": part.spread.size}
         if isinstance(part.spread, FieldSpread):
             own["spread"] = {"noise": part.spread.noise, "size": part.spread.size}
+            if part.spread.owners is not None:
+                own["spread"]["owners"] = part.spread.owners.tolist()
         parts.append(own)
     return {"centre": surface.centre.tolist(), "half": surface.half.tolist(), "parts": parts}
 
@@ -115,7 +117,18 @@ def _spread(given: Any, trend: Trend, expansion: Expansion | None, where: str) -
     if expansion is None:
         return LeverSpread(powers, _numbers(given, "factor", where, (len(powers), len(powers))), size)
     noise = _number(given, "noise", where, 0.0)
-    return FieldSpread(expansion.kernel, expansion.lengths, expansion.centres, powers, noise, size)
+    owners = _owners(given, len(expansion.centres), where) if "owners" in given else None
+    return FieldSpread(expansion.kernel, expansion.lengths, expansion.centres, powers, noise, size, owners)
+
+
+def _owners(given: Mapping[str, Any], k: int, where: str) -> NDArray[np.int64]:
+    """Return which point each centre belongs to: points first, then those that stand for their slopes."""
+    found = _numbers(given, "owners", where, (k,))
+    owners = found.astype(np.int64)
+    count = int(owners.max(initial=-1)) + 1
+    if not ((owners == found).all() and (owners >= 0).all() and (owners[:count] == np.arange(count)).all()):
+        raise FormError(f"{where}.owners", "the numbers of points, these first, are expected")
+    return owners
 
 
 def _mapping(given: Any, where: str) -> Mapping[str, Any]:

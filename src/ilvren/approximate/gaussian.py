@@ -21,10 +21,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import cholesky, lapack, solve_triangular
 
-from ilvren.approximate.fitted import Fitted, as_slopes, from_slopes, left_out_of, rms
+from ilvren.approximate.fitted import Fitted, left_out_of, rms
 from ilvren.approximate.kernels import KERNELS, Kernel, squared_distances
 from ilvren.approximate.maximizing import maximized
 from ilvren.approximate.monomials import monomials
+from ilvren.approximate.slopes import as_slopes, covariances, from_slopes
 from ilvren.approximate.spread import FieldSpread
 from ilvren.approximate.surface import Expansion, Part, Trend
 
@@ -45,8 +46,6 @@ FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_ITERATIONS = 120, 8, 30, 
 AGAIN_ITERATIONS = 6
 # A spread is no smaller than this share of the values': rounding.
 LEAST_SPREAD = 1e-10
-# What is added to the noise of slopes: differences of correlations are known to no more digits.
-SLOPE_NOISE = 1e-8
 # Points beyond this are left to a part of them: a factorization of more takes too long.
 MOST_POINTS = 2000
 # A log-likelihood is made less by this times the square of log l: lengths nobody can tell stay moderate.
@@ -157,7 +156,7 @@ def likelihood(
     k, n = z.shape
     lengths, noise = np.exp(theta[:-1]), math.exp(theta[-1])
     s = squared_distances(z, z, lengths)
-    matrix = _covariances(kernel, s, z, owners, noise)
+    matrix = covariances(kernel.value(s), z, owners, noise)
     try:
         lower = cholesky(matrix, lower=True, check_finite=False)
     except np.linalg.LinAlgError:
@@ -198,7 +197,8 @@ def conditioned(z: FloatArray, y: FloatArray, field: Field, owners: NDArray[np.i
     """Return the field given the data: its part and what it says of points left out; `owners` as in `left_out_of`."""
     k = len(z)
     basis, y = as_slopes(monomials(z, field.powers), z, owners), as_slopes(y, z, owners)
-    matrix = _covariances(KERNELS[field.kernel], squared_distances(z, z, field.lengths), z, owners, field.noise)
+    matrix = KERNELS[field.kernel].value(squared_distances(z, z, field.lengths))
+    matrix = covariances(matrix, z, owners, field.noise)
     try:
         cholesky(matrix, lower=True, check_finite=False)
         w, b, left_out = left_out_of(matrix, basis, y, owners)
@@ -208,21 +208,7 @@ def conditioned(z: FloatArray, y: FloatArray, field: Field, owners: NDArray[np.i
         return None
     variance = max(float((y - basis @ b) @ w) / k, LEAST_SPREAD**2)
     expansion = Expansion(field.kernel, field.lengths, z, from_slopes(w, z, owners))
-    points = z[: len(left_out)]
-    spread = FieldSpread(field.kernel, field.lengths, points, field.powers, field.noise, math.sqrt(variance))
+    size = math.sqrt(variance)
+    spread = FieldSpread(field.kernel, field.lengths, z, field.powers, field.noise, size, owners)
     part = Part("gaussian-process", Trend(field.powers, b), expansion, spread=spread)
     return Fitted(part, left_out)
-
-
-def _covariances(
-    kernel: Kernel, s: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None, noise: float
-) -> FloatArray:
-    """Return K of (1), of slopes where rows stand for them."""
-    matrix = kernel.value(s)
-    if owners is not None:
-        matrix = as_slopes(as_slopes(matrix, z, owners).T, z, owners)
-    diagonal = np.full(len(z), noise)
-    if owners is not None:
-        diagonal[int(owners.max()) + 1 :] += SLOPE_NOISE
-    matrix[np.diag_indices(len(z))] += diagonal
-    return matrix

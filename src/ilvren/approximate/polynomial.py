@@ -22,8 +22,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 
-from ilvren.approximate.fitted import Fitted, as_slopes, folds, owned_by
+from ilvren.approximate.fitted import Fitted, folds
 from ilvren.approximate.monomials import monomials
+from ilvren.approximate.slopes import as_slopes, owned_by
 from ilvren.approximate.spread import LeverSpread
 from ilvren.approximate.surface import Part, Trend
 

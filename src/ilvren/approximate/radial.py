@@ -13,10 +13,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate.fitted import Fitted, as_slopes, from_slopes, left_out_of, rms
+from ilvren.approximate.fitted import Fitted, left_out_of, rms
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers
+from ilvren.approximate.slopes import as_slopes, from_slopes
 from ilvren.approximate.surface import Expansion, Part, Trend
 
 __all__ = ["fitted_radial"]

@@ -18,6 +18,7 @@ from scipy.linalg import cholesky, solve_triangular
 
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
+from ilvren.approximate.slopes import as_slopes, covariances
 
 __all__ = ["FieldSpread", "LeverSpread", "Spread"]
 
@@ -51,7 +52,8 @@ class LeverSpread:
 
 @dataclass(frozen=True)
 class FieldSpread:
-    """(2): a kernel, its lengths (n,), the centres (k, n), the powers (t, n) of the trend, the noise λ and σ."""
+    """(2): a kernel, its lengths (n,), the centres (k, n), the powers (t, n) of the trend, the noise λ and σ; `owners`
+    (k,) where some centres stand for slopes (`approximate.slopes`)."""
 
     kernel: str
     lengths: FloatArray
@@ -59,14 +61,15 @@ class FieldSpread:
     powers: Powers
     noise: float
     size: float
+    owners: NDArray[np.int64] | None = None
 
     @cached_property
     def _factors(self) -> tuple[FloatArray, FloatArray, FloatArray]:
         """Return L with K = L L', L⁻¹F and (F'K⁻¹F)⁻¹."""
         matrix = KERNELS[self.kernel].value(squared_distances(self.centres, self.centres, self.lengths))
-        matrix[np.diag_indices(len(matrix))] += self.noise
-        lower = cholesky(matrix, lower=True)
-        white = solve_triangular(lower, monomials(self.centres, self.powers), lower=True)
+        lower = cholesky(covariances(matrix, self.centres, self.owners, self.noise), lower=True)
+        basis = as_slopes(monomials(self.centres, self.powers), self.centres, self.owners)
+        white = solve_triangular(lower, basis, lower=True)
         return lower, white, np.linalg.pinv(white.T @ white)
 
     def at(self, z: FloatArray) -> FloatArray:
@@ -79,9 +82,8 @@ class FieldSpread:
 
     def _some(self, z: FloatArray) -> FloatArray:
         lower, white, middle = self._factors
-        r = solve_triangular(
-            lower, KERNELS[self.kernel].value(squared_distances(self.centres, z, self.lengths)), lower=True
-        )
+        between = KERNELS[self.kernel].value(squared_distances(self.centres, z, self.lengths))
+        r = solve_triangular(lower, as_slopes(between, self.centres, self.owners), lower=True)
         u = white.T @ r - monomials(z, self.powers).T
         left = 1.0 + self.noise - (r**2).sum(axis=0) + (u * (middle @ u)).sum(axis=0)
         # Rounding may leave less than nothing.

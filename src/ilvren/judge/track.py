@@ -114,7 +114,7 @@ def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
         float(violation) if isinstance(violation, (int, float)) else math.inf,
         evaluations,
         ledger.iterations(record.number),
-        result.get("prediction"),
+        result,
     )
 
 

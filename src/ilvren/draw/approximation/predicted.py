@@ -51,6 +51,7 @@ def _panel(panel: Any, full: str, output: Agreement) -> None:
     panel.plot([low - edge, high + edge], [low - edge, high + edge], color="#555555", linewidth=0.9)
     panel.set_xlim(low - edge, high + edge)
     panel.set_ylim(low - edge, high + edge)
+    panel.locator_params(axis="x", nbins=5)
     panel.set_xlabel(f"{full}, actual{unit}")
     panel.set_ylabel(f"predicted{unit}")
     some = f", {len(output.actual):,} of {output.of:,} points" if len(output.actual) < output.of else ""

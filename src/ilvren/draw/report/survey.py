@@ -6,6 +6,7 @@ Sections of sentences, tables and pictures, which the page and the text version 
 from __future__ import annotations
 
 import datetime
+import io
 import json
 import math
 import shlex
@@ -17,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from PIL import Image
 
 from ilvren.draw.designs import draw_effects, draw_parallel, effects_of
 from ilvren.draw.plan import draw_plan
@@ -34,6 +36,8 @@ __all__ = ["Picture", "Section", "Survey", "is_survey", "survey"]
 MOST_BEST, MOST_QUANTITIES, MOST_VARIABLES, MOST_INPUTS, LEAST_SHARE = 10, 30, 10, 5, 0.005
 # Variables through which slices are drawn.
 MOST_SLICED = 8
+# Colours of a picture.
+COLOURS = 128
 # What samples of designs of one's own, and of those that an approximation asked for, are called.
 OWN = frozenset({"own-designs", "infill"})
 
@@ -354,7 +358,7 @@ def _slices(record: ApproximationRecord, problem: Problem) -> tuple[Picture, ...
         name = None if predicted.objective is not None else next(b.name for b in predicted.row_blocks if not b.shape)
         subject = subject_of(predicted, Gate(predicted), name)
         names = [predicted.variables[place].name for place in predicted.free][:MOST_SLICED]
-        shows = f"{subject.name} along each variable through the start, as predicted, with 90 % bands"
+        shows = f"predicted, with 90 % bands: {subject.name} along each variable through the start"
         return (_pictured(lambda path: draw_slices(subject, names, np.array(predicted.start), path), shows),)
     except (RequestError, StopIteration):
         return ()  # nothing that is one number can be drawn: the tables tell
@@ -394,8 +398,11 @@ def _percent(share: float) -> str:
 
 
 def _pictured(drawn: Callable[[str], object], shows: str) -> Picture:
-    """Return what a function draws into a file."""
+    """Return what a function draws into a file, in a few colours: a page of many pictures stays small."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "figure.png"
         drawn(str(path))
-        return Picture(path.read_bytes(), shows)
+        small = io.BytesIO()
+        with Image.open(path) as image:
+            image.convert("RGB").quantize(COLOURS).save(small, "PNG", optimize=True)
+        return Picture(small.getvalue(), shows)
