@@ -206,6 +206,7 @@ class Contests(unittest.TestCase):
             ledger._db.execute("DROP TABLE groups")
             ledger._db.execute("DROP TABLE calls")
             ledger._db.execute("DROP TABLE approximations")
+            ledger._db.execute("DROP TABLE foretold")
             for table in ("checkpoints", "arrivals", "stages"):
                 ledger._db.execute(f"DROP TABLE {table}")
             ledger._db.execute("DELETE FROM schema_steps WHERE number >= 4")

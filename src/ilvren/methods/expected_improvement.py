@@ -7,8 +7,9 @@ hoped for there, times the chance that all rows are met and that there are value
     E(x) = s (u Φ(u) + φ(u)) · Π_i P(l_i <= c_i <= u_i) · (1 − p_fail)                                              (1)
 
 The next design makes (1) largest; before anything is feasible, the chances alone. Every third is instead the best by
-expectation alone among those likely to be feasible: near the end that is what is left to do. Several designs at a time:
-what is expected of the first is taken for true while the next is chosen                                            (2)
+expectation alone among those likely to be feasible, as long as that gains something; once it does not, the one that
+promises most if the deviations were twice as wide: elsewhere. Several designs at a time: what is expected of the first
+is taken for true while the next is chosen                                                                          (2)
 
 Noise     is estimated with the lengths; f* is then the least expectation at a design, not the least value.
 
@@ -26,7 +27,7 @@ Departs   by the third designs, and by bending the objective (`pieces.beliefs`).
 from __future__ import annotations
 
 import math
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from dataclasses import dataclass
 from typing import Any
 
@@ -51,6 +52,9 @@ CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 600, 150, 300, 
 REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
 # Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
 EXPECTED_EVERY, LIKELY = 3, 0.5
+# Where less than this share of the values' deviation is expected of it, the search looks elsewhere instead: as if
+# deviations were so many times wider.
+LEAST_EXPECTED, WIDER = 1e-3, 2.0
 # Designs in a row that are no better before what is believed is doubted: so many, and one for each variable; ways of
 # believing that are then taken in turn, the most likely one among them.
 DOUBTING, WAYS = 2, 3
@@ -170,7 +174,9 @@ def _proposed(
             beliefs.learn(pretended)
         is_expectation = (turn + number) % EXPECTED_EVERY == EXPECTED_EVERY - 1
         worth = _Worth(beliefs, pretended)
-        code, value = _searched(worth, is_expectation, rng)
+        code, value = _searched(worth, worth.expectation if is_expectation else worth.log_improvement, rng)
+        if code is not None and is_expectation and not worth.is_gain(code):
+            code, value = _searched(worth, worth.wider_improvement, rng)
         if code is None:
             break
         if number == 0:
@@ -210,13 +216,27 @@ class _Worth:
             found += np.log(np.maximum(1.0 - self.beliefs.failing.at(z), 1e-12))
         return np.maximum(found, LEAST_LOG)
 
-    def log_improvement(self, z: FloatArray) -> FloatArray:
-        """Return log E of (1); the chances alone where nothing is feasible yet."""
+    def log_improvement(self, z: FloatArray, wider: float = 1.0) -> FloatArray:
+        """Return log E of (1), the deviations being `wider` than they are said to be; the chances alone where nothing
+        is feasible yet."""
         found = self.chance(z)
         if math.isnan(self.target) or self.beliefs.objective is None:
             return found
         mean, spread = self.beliefs.objective.at(z)
+        spread = wider * spread
         return found + log_hope((self.target - mean) / spread) + np.log(spread)
+
+    def wider_improvement(self, z: FloatArray) -> FloatArray:
+        """Return log E as if deviations were wider."""
+        return self.log_improvement(z, WIDER)
+
+    def is_gain(self, code: FloatArray) -> bool:
+        """Return whether what is expected of a design is better than the best by more than a small share of the values'
+        deviation; true where nothing is feasible yet."""
+        if math.isnan(self.target) or self.beliefs.objective is None:
+            return True
+        field, size = self.beliefs.objective, float(self.designs.f[self.designs.valid].std())
+        return field.straight(self.target) - self.expected(code)[0] > LEAST_EXPECTED * size
 
     def expectation(self, z: FloatArray) -> FloatArray:
         """Return −μ where the rows are likely to be met, and less the less they are."""
@@ -250,8 +270,10 @@ class _Worth:
         return self.designs.added(code[np.newaxis], np.array([self.expected(code)[0]]), rows[np.newaxis])
 
 
-def _searched(worth: _Worth, is_expectation: bool, rng: np.random.Generator) -> tuple[FloatArray | None, float]:
-    """Return the code that is worth most among those that are new, and its worth; None where none is."""
+def _searched(
+    worth: _Worth, judge: Callable[[FloatArray], FloatArray], rng: np.random.Generator
+) -> tuple[FloatArray | None, float]:
+    """Return the code that is worth most, by `judge`, among those that are new, and its worth; None where none is."""
     coding, n = worth.coding, len(worth.coding.start)
     low = np.where(coding.is_discrete, coding.box_lower - 0.5, coding.box_lower)
     high = np.where(coding.is_discrete, coding.box_upper + 0.5, coding.box_upper)
@@ -262,7 +284,6 @@ def _searched(worth: _Worth, is_expectation: bool, rng: np.random.Generator) -> 
         rng.random((NEAR // 2, n)) < 1.0 / n, 0.3 * coding.widths * rng.normal(size=(NEAR // 2, n)), 0.0
     )
     codes = coding.rounded(np.clip(np.vstack([anywhere, *near, one]), coding.box_lower, coding.box_upper))
-    judge = worth.expectation if is_expectation else worth.log_improvement
     codes, values = _new_ones(worth, codes, judge)
     reach = 0.1
     for _ in range(ROUNDS):
