@@ -122,7 +122,7 @@ def overview() -> str:
     ]
     for group, names in GROUPS.items():
         lines.append(group)
-        lines.extend(f"  {name:<9} {COMMANDS[name][1]}" for name in names)
+        lines.extend(f"  {name:<11} {COMMANDS[name][1]}" for name in names)
         lines.append("")
     lines += [
         "`ilvren COMMAND --help` tells the flags of a command. A first look:",
