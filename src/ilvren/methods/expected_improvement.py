@@ -7,14 +7,16 @@ hoped for there, times the chance that all rows are met and that there are value
     E(x) = s (u Φ(u) + φ(u)) · Π_i P(l_i <= c_i <= u_i) · (1 − p_fail)                                              (1)
 
 The next design makes (1) largest; before anything is feasible, the chances alone. Every third is instead the best by
-expectation alone among those likely to be feasible, as long as that gains something; once it does not, the one that
-promises most if the deviations were twice as wide: elsewhere. Several designs at a time: what is expected of the first
-is taken for true while the next is chosen                                                                          (2)
+expectation alone among those likely to be feasible: near the end that is what is left to do. Several designs at a time:
+what is expected of the first is taken for true while the next is chosen                                            (2)
+
+Where several designs in a row were no better, what is believed of the objective is doubted: bent or not, by a field of
+all variables or by main effects, the most likely ways are taken in turn.
 
 Noise     is estimated with the lengths; f* is then the least expectation at a design, not the least value.
 
 Needs     values.   Handles   bounds, inequalities, spaced and catalogue variables; known designs.
-Cost      4 + 3n first designs, then `batch` values an iteration; arithmetic k³ for k designs.
+Cost      3 + 2n first designs, then `batch` values an iteration; arithmetic k³ for k designs.
 Stops     when what is to be hoped for falls below a share of the spread of values, or 20 + 5n designs were no better.
 Weak      more than about twenty variables; kinks and jumps; some hundred designs. Cheap models: others are quicker.
 Source    D. R. Jones, M. Schonlau, W. J. Welch, "Efficient global optimization of expensive black-box functions", 1998;
@@ -45,16 +47,13 @@ __all__ = ["METHOD", "ExpectedImprovementOptions"]
 FloatArray = NDArray[np.float64]
 
 # First designs: so many, and so many for each variable, at most.
-FIRST, FIRST_PER_VARIABLE, MOST_FIRST = 4, 3, 60
+FIRST, FIRST_PER_VARIABLE, MOST_FIRST = 3, 2, 60
 # Candidates over the box and around the best; then rounds that narrow on the best of them.
 CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 600, 150, 300, 8, 4, 25
 # How far around the best design candidates lie, in shares of the box, and by what rounds narrow.
 REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
 # Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
 EXPECTED_EVERY, LIKELY = 3, 0.5
-# Where less than this share of the values' deviation is expected of it, the search looks elsewhere instead: as if
-# deviations were so many times wider.
-LEAST_EXPECTED, WIDER = 1e-3, 2.0
 # Designs in a row that are no better before what is believed is doubted: so many, and one for each variable; ways of
 # believing that are then taken in turn, the most likely one among them.
 DOUBTING, WAYS = 2, 3
@@ -74,7 +73,7 @@ LEAST_LOG = -1e4
 class ExpectedImprovementOptions:
     """Options of `expected-improvement`."""
 
-    first: int = option(0, low=0, help="designs before the first surface (0: 4 and 3 for each variable)")
+    first: int = option(0, low=0, help="designs before the first surface (0: 3 and 2 for each variable)")
     batch: int = option(1, low=1, high=64, help="designs proposed at a time, for as many workers")
     worth: float = option(
         1e-5, low=0.0, help="stop when the improvement hoped for is below this share of the values' deviation"
@@ -175,8 +174,6 @@ def _proposed(
         is_expectation = (turn + number) % EXPECTED_EVERY == EXPECTED_EVERY - 1
         worth = _Worth(beliefs, pretended)
         code, value = _searched(worth, worth.expectation if is_expectation else worth.log_improvement, rng)
-        if code is not None and is_expectation and not worth.is_gain(code):
-            code, value = _searched(worth, worth.wider_improvement, rng)
         if code is None:
             break
         if number == 0:
@@ -216,27 +213,13 @@ class _Worth:
             found += np.log(np.maximum(1.0 - self.beliefs.failing.at(z), 1e-12))
         return np.maximum(found, LEAST_LOG)
 
-    def log_improvement(self, z: FloatArray, wider: float = 1.0) -> FloatArray:
-        """Return log E of (1), the deviations being `wider` than they are said to be; the chances alone where nothing
-        is feasible yet."""
+    def log_improvement(self, z: FloatArray) -> FloatArray:
+        """Return log E of (1); the chances alone where nothing is feasible yet."""
         found = self.chance(z)
         if math.isnan(self.target) or self.beliefs.objective is None:
             return found
         mean, spread = self.beliefs.objective.at(z)
-        spread = wider * spread
         return found + log_hope((self.target - mean) / spread) + np.log(spread)
-
-    def wider_improvement(self, z: FloatArray) -> FloatArray:
-        """Return log E as if deviations were wider."""
-        return self.log_improvement(z, WIDER)
-
-    def is_gain(self, code: FloatArray) -> bool:
-        """Return whether what is expected of a design is better than the best by more than a small share of the values'
-        deviation; true where nothing is feasible yet."""
-        if math.isnan(self.target) or self.beliefs.objective is None:
-            return True
-        field, size = self.beliefs.objective, float(self.designs.f[self.designs.valid].std())
-        return field.straight(self.target) - self.expected(code)[0] > LEAST_EXPECTED * size
 
     def expectation(self, z: FloatArray) -> FloatArray:
         """Return −μ where the rows are likely to be met, and less the less they are."""
