@@ -28,6 +28,7 @@ from ilvren.explore import DesignTable, designs_of
 from ilvren.explore.sampling import planned_again
 from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
 from ilvren.problem import Aim, Problem, on_document
+from ilvren.problem.approximations import name_in
 from ilvren.runs.stored import problem_of
 
 __all__ = ["Picture", "Section", "Survey", "is_survey", "survey"]
@@ -383,6 +384,10 @@ def _sample_command(record: RunRecord) -> str:
             words.append("--feasible")
     aim = record.overrides.get("aim", {})
     words += Aim.from_dict(aim).flags()
+    if aim.get("on"):
+        words += ["--on", name_in(aim["on"])]
+    if facts.get("slopes"):
+        words.append("--slopes")
     for name, value in record.overrides.get("set", {}).items():
         words += ["--set", f"{name}={json.dumps(value)}"]
     return shlex.join(words)
