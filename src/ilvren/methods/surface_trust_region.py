@@ -83,7 +83,8 @@ class SurfaceTrustRegionOptions:
 
 @dataclass
 class _Search:
-    """Where a search stands: the designs so far, the place of the best one, μ (m,), Δ and ρ, both times `size` (n,)."""
+    """Where a search stands: the designs so far, the place of the best one, μ (m,), Δ and ρ, both times `size` (n,);
+    the first `hints` designs are known from elsewhere, and never the best: only what was asked for counts."""
 
     task: Task
     size: FloatArray
@@ -93,6 +94,7 @@ class _Search:
     mu: FloatArray
     multipliers: FloatArray
     best: int = 0
+    hints: int = 0
 
     @property
     def x(self) -> FloatArray:
@@ -108,6 +110,7 @@ class _Search:
         """Find the best of the designs with values, by (2): of those that miss the limits no more than the best one so
         far, or than one evaluated `since` that is better. With other weights a design far out could seem the best."""
         worths = np.where(self.designs.valid, self._worths(), np.inf)
+        worths[: self.hints] = np.inf
         misses = self.task.violations(self.designs.rows)
         most = max(float(misses[self.best]), self.task.feasibility)
         latest = since + int(np.argmin(worths[since:])) if since < len(worths) else self.best
@@ -160,15 +163,15 @@ def surface_trust_region(task: Task, options: SurfaceTrustRegionOptions) -> Prot
         return Ending("invalid", "no finite values were found around the start")
     rng, surfaces = np.random.default_rng([task.seed, 67]), Surfaces(task)
     last, note, step = min(options.last_radius, search.rho), "the best of the first designs", math.nan
-    stiffened, softened, restored, failed = 0, 0, 0, 0
+    stiffened, softened, restored, failed, barren = 0, 0, 0, 0, 0
     yield Iterate(search.x.copy(), step, note)
     for _ in range(MOST_STEPS + MOST_STEPS_PER_VARIABLE * n):
         missing = _missing_direction(search, search.delta, rng)
         models = _models(search, surfaces)
         if models is None or (missing is not None and search.delta > search.rho and failed):
-            if missing is None:
+            if missing is None or barren > n:
                 return Ending("stalled", "the designs do not tell a surface any more")
-            yield from _spread(search, missing)
+            barren = 0 if (yield from _spread(search, missing)) else barren + 1
             yield Iterate(search.x.copy(), math.nan, "a design in a direction that had none")
             continue
         trial, search.multipliers = _least(search, models, rng)  # (1)
@@ -203,8 +206,8 @@ def surface_trust_region(task: Task, options: SurfaceTrustRegionOptions) -> Prot
         elif search.delta > search.rho:
             search.delta = max(SHRINK * search.delta, search.rho)
         missing = _missing_direction(search, search.delta, rng)
-        if missing is not None:
-            yield from _spread(search, missing)  # (4)
+        if missing is not None and barren <= n:  # where nothing has values in a direction, none can be had
+            barren = 0 if (yield from _spread(search, missing)) else barren + 1  # (4)
             yield Iterate(search.x.copy(), math.nan, "a design in a direction that had none")
             continue
         if search.delta > search.rho:
@@ -264,9 +267,9 @@ def _begun(task: Task, options: SurfaceTrustRegionOptions) -> Generator[Request,
         own[bad] = search.designs.valid[-len(bad) :]
     if not own.any():
         return None
-    # A design that counts must have been asked for.
-    asked_for = np.arange(len(search.designs.f)) >= len(designs.f)
-    worths = np.where(asked_for & search.designs.valid, search._worths(), np.inf)
+    search.hints = len(designs.f)
+    worths = np.where(search.designs.valid, search._worths(), np.inf)
+    worths[: search.hints] = np.inf
     search.best = int(np.argmin(worths))
     return search
 
@@ -322,8 +325,9 @@ def _missing_direction(search: _Search, radius: float, rng: np.random.Generator)
     return points[place] if lengths[place] >= LEAST_SHARE else None
 
 
-def _spread(search: _Search, point: FloatArray) -> Generator[Request, Any, None]:
-    """Evaluate a design in a direction that has none; where it has no values, halfway nearer."""
+def _spread(search: _Search, point: FloatArray) -> Generator[Request, Any, bool]:
+    """Evaluate a design in a direction that has none; where it has no values, halfway nearer. Return whether one
+    has."""
     since = len(search.designs.f)
     for _ in range(MOST_TRIES):
         reply: Reply = yield Request(point[np.newaxis])
@@ -332,6 +336,7 @@ def _spread(search: _Search, point: FloatArray) -> Generator[Request, Any, None]
             break
         point = search.x + 0.5 * (point - search.x)
     search.choose(since)
+    return bool(search.designs.valid[-1])
 
 
 def _others(
