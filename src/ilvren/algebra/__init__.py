@@ -1,9 +1,11 @@
 """Linear algebra of optimization: KKT factorizations, quadratic programs, signed least squares, trust-region
-steps, quasi-Newton updates, robust losses.
+steps, quasi-Newton updates, robust losses; fronts of several objectives: domination and hypervolume.
 
 Knows arrays; never problems or methods.
 """
 
+from ilvren.algebra.domination import crowding, dominated_by, domination_layers, lattice, nondominated
+from ilvren.algebra.hypervolume import hypervolume, own_shares, spread_subset
 from ilvren.algebra.kkt import KktFactor, KktSystem
 from ilvren.algebra.least_squares import signed_least_squares, sparse_signed_least_squares
 from ilvren.algebra.quadratic_program import QuadraticSolution, solve_quadratic, solve_relaxed
@@ -16,11 +18,19 @@ __all__ = [
     "KktSystem",
     "LimitedMemory",
     "QuadraticSolution",
+    "crowding",
     "damped_bfgs",
+    "dominated_by",
+    "domination_layers",
+    "hypervolume",
+    "lattice",
     "loss_values",
+    "nondominated",
+    "own_shares",
     "signed_least_squares",
     "solve_quadratic",
     "solve_relaxed",
     "sparse_signed_least_squares",
+    "spread_subset",
     "trust_region_step",
 ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import math
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
@@ -33,7 +34,17 @@ EXAMPLES = """examples:
   ilvren run rising-main.toml --method nelder-mead --set tariff=0.30 --start bore=0.15 --evaluations 500
 """
 
-LIMITS = ("tolerance", "feasibility", "target", "evaluations", "iterations", "seconds", "patience", "second_look")
+LIMITS = (
+    "tolerance",
+    "feasibility",
+    "target",
+    "evaluations",
+    "iterations",
+    "seconds",
+    "patience",
+    "second_look",
+    "points",
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -58,6 +69,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--feasibility", type=float, metavar="SHARE", help="miss allowed, relative to a row's size (1e-6)"
     )
     parser.add_argument("--target", type=float, metavar="VALUE", help="stop when the objective reaches this value")
+    parser.add_argument(
+        "--points",
+        type=int,
+        metavar="N",
+        help="of several objectives: designs of the front (60; three and more: 150)",
+    )
+    parser.add_argument(
+        "--reference-point",
+        metavar="NAME=VALUE,…",
+        help="of several objectives: where hypervolumes are measured from (the nadir and a tenth of the range)",
+    )
+    parser.add_argument(
+        "--from-ends", action="store_true", help="of several objectives: the best of each alone comes first"
+    )
     add_limits(parser)
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of what is drawn at random (0)")
     parser.add_argument("--repeats", type=int, metavar="N", help="run N seeds, from --seed on, and sum them up")
@@ -154,7 +179,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments),
         refinement=Refinement(tolerance=arguments.time_tolerance),
-    ).one_objective()
+    )
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))
     given = {name: getattr(arguments, name) for name in LIMITS if getattr(arguments, name) is not None}
@@ -166,6 +191,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         derivatives=arguments.derivatives,
         fresh=arguments.fresh,
         label=arguments.label,
+        reference_point=_reference(arguments.reference_point),
+        ends_first=arguments.from_ends,
         **given,
     )
     extras = Extras(
@@ -231,6 +258,20 @@ class Extras:
     stages: tuple[dict[str, object], ...] = ()
     on: str | None = None
     rounds: int = 1
+
+
+def _reference(text: str | None) -> dict[str, float] | None:
+    """Return {objective: value} of --reference-point. Raises RequestError."""
+    from ilvren.errors import RequestError
+
+    if text is None:
+        return None
+    found: dict[str, float] = {}
+    for name, value in pairs("--reference-point", text.split(",")).items():
+        if not isinstance(value, (int, float)) or not math.isfinite(value):
+            raise RequestError(f"--reference-point {name}={value}: a number is expected")
+        found[name] = float(value)
+    return found
 
 
 def _stages(texts: Iterable[str]) -> tuple[dict[str, object], ...]:

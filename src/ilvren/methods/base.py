@@ -37,6 +37,7 @@ from ilvren.errors import RequestError, nearest
 
 __all__ = [
     "COSTLY_SECONDS",
+    "FRONT",
     "LOW_AS_WRITTEN",
     "SLOPES",
     "VALUES",
@@ -72,6 +73,8 @@ FloatArray = NDArray[np.float64]
 COSTLY_SECONDS = 10.0
 # Where the objective as written is above minus this, nothing falls without end, however flat the start may be.
 LOW_AS_WRITTEN = 1e6
+# The kind of methods that find fronts of several objectives.
+FRONT = "front"
 # A dense array, or a SciPy CSR array where the task says `is_sparse`.
 Matrix = Any
 
@@ -133,6 +136,8 @@ class Task:
     `seconds` is about what one design of a model takes, None for formulas: measured once, and read on replay.
     `known` are designs that earlier runs or samples evaluated, for methods that declare `takes_known`; `checkpoint` is
     the state of a method that `keeps_checkpoints`, from which it goes on; `takes_checkpoints`: new ones are of use.
+    Of several objectives f is 0, and `objectives` are the rows (p,) that they are, each to be minimized times its entry
+    of `signs`; a front of `points` designs is looked for, with `ends_first` from the best of each objective alone.
     """
 
     start: FloatArray
@@ -160,6 +165,10 @@ class Task:
     known: Known | None = None
     checkpoint: Mapping[str, NDArray[Any]] | None = None
     takes_checkpoints: bool = False
+    objectives: tuple[int, ...] = ()
+    signs: tuple[float, ...] = ()
+    points: int = 0
+    ends_first: bool = False
 
     @property
     def low(self) -> float:
@@ -372,7 +381,8 @@ class Ending:
     "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence; `method` the name of the
     method that came to it, where several are composed. `optima` are the distinct ones found, best first; `bound` is a
     lower bound on f over all feasible designs, where the method gives one, and `bound_is_proved` whether that is a
-    mathematical statement; `looked` is what a second look came to."""
+    mathematical statement; `looked` is what a second look came to; `front` (k, n) are the designs that a method stands
+    for as trade-offs of several objectives, which must have been requested."""
 
     claim: str
     reason: str
@@ -381,6 +391,7 @@ class Ending:
     bound: float = math.nan
     bound_is_proved: bool = False
     looked: Looked | None = None
+    front: FloatArray | None = None
 
 
 Protocol = Generator[Request | Bend | Tight | Iterate | Checkpoint, Any, Ending]
@@ -389,7 +400,8 @@ Protocol = Generator[Request | Bend | Tight | Iterate | Checkpoint, Any, Ending]
 @dataclass(frozen=True)
 class Method:
     """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles`
-    lists from "bounds", "inequalities", "equalities", "spaced", "catalogue"; `most_variables` is about what its dense
+    lists from "bounds", "inequalities", "equalities", "spaced", "catalogue" (a method of the kind FRONT handles several
+    objectives, all others one); `most_variables` is about what its dense
     matrices allow, None where it has none; `takes_sparse`: Jacobians and Hessians may come as sparse matrices;
     `inner`: the option that names a method it works with, whose needs and limits it shares; `is_random`: another seed
     gives another path; `relaxes`: it asks for points between the members of grids; `only_members`: it handles no
@@ -416,6 +428,11 @@ class Method:
     takes_known: bool = False
     keeps_checkpoints: bool = False
     costly: Method | None = None
+
+    @property
+    def finds_fronts(self) -> bool:
+        """Return whether it is for several objectives, and for nothing else."""
+        return self.kind == FRONT
 
     @property
     def needs_derivatives(self) -> bool:

@@ -36,6 +36,7 @@ from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
+from ilvren.methods.pieces.variation import crossed, mutated
 
 __all__ = ["METHOD", "GeneticAlgorithmOptions"]
 
@@ -147,49 +148,9 @@ def _children(
     # Sorted by worth, the best of a tournament is the first.
     parents = rng.integers(0, len(now.f), size=(2 * pairs, options.tournament)).min(axis=1)
     p, q = now.codes[parents[:pairs]], now.codes[parents[pairs:]]
-    codes = np.vstack(_crossed(coding, p, q, options.crossover, rng))[: count - options.elites]
-    codes = coding.rounded(_mutated(coding, codes, chance, index, rng))
+    codes = np.vstack(crossed(coding, p, q, options.crossover, CROSSOVER_INDEX, rng))[: count - options.elites]
+    codes = coding.rounded(mutated(coding, codes, chance, index, rng))
     points = coding.decoded(codes)
     reply = yield Request(points)
     f, v = judged(task, reply)
     return Population(codes, points, f, v)
-
-
-def _crossed(
-    coding: Coding, p: FloatArray, q: FloatArray, share: float, rng: np.random.Generator
-) -> tuple[FloatArray, FloatArray]:
-    """Return the two children of each pair, (1)."""
-    is_crossed = rng.random((len(p), 1)) < share
-    draws = rng.random(p.shape)
-    # Below ½ a variable is taken from a parent, its own in half of these; above, it is blended.
-    is_swapped = (draws < 0.25) & is_crossed
-    is_blended = (draws >= 0.5) & is_crossed & ~coding.is_discrete
-    is_swapped |= (draws >= 0.75) & is_crossed & coding.is_discrete
-    one, two = np.where(is_swapped, q, p), np.where(is_swapped, p, q)
-    a, b = p[is_blended], q[is_blended]
-    r = rng.random(len(a))
-    power = 1.0 / (CROSSOVER_INDEX + 1.0)
-    beta = np.where(r <= 0.5, 2.0 * r, 0.5 / np.maximum(1.0 - r, 1e-300)) ** power
-    sign = np.where(rng.random(len(a)) < 0.5, -0.5, 0.5)
-    middle, half = 0.5 * (a + b), sign * beta * np.abs(a - b)
-    one[is_blended], two[is_blended] = middle - half, middle + half
-    return one, two
-
-
-def _mutated(coding: Coding, codes: FloatArray, chance: float, index: float, rng: np.random.Generator) -> FloatArray:
-    """Return the codes with some variables changed, (2)."""
-    rows, columns = np.nonzero(rng.random(codes.shape) < chance)
-    old, r = codes[rows, columns], rng.random(len(rows))
-    power = 1.0 / (index + 1.0)
-    delta = np.where(r <= 0.5, (2.0 * r) ** power - 1.0, 1.0 - (2.0 * (1.0 - r)) ** power)
-    new = old + delta * coding.widths[columns]
-    is_member = coding.is_discrete[columns]
-    if is_member.any():
-        steps = old + np.where(rng.random(len(rows)) < 0.5, -1.0, 1.0)
-        anywhere = coding.box_lower[columns] + np.floor(rng.random(len(rows)) * (coding.widths[columns] + 1.0))
-        new = np.where(is_member, np.where(rng.random(len(rows)) < 0.5, steps, anywhere), new)
-    is_choice = coding.is_unordered[columns]
-    if is_choice.any():
-        new = np.where(is_choice, coding.elsewhere(old, columns, rng), new)
-    codes[rows, columns] = new
-    return codes

@@ -3,6 +3,7 @@ came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
+from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
 from ilvren.problem.loading import load, loads, on_document, refined_problem, scalarized, with_lines
@@ -46,11 +47,14 @@ __all__ = [
     "Residual",
     "Row",
     "RowBlock",
+    "Sense",
     "Template",
     "Variable",
     "VariableBlock",
     "bind",
+    "constant_objectives",
     "element_name",
+    "fronted",
     "has_kinks",
     "load",
     "loads",
@@ -63,6 +67,7 @@ __all__ = [
     "residual_problem",
     "scalar_problem",
     "scalarized",
+    "sense_of",
     "sum_of_squares",
     "with_lines",
 ]

@@ -99,7 +99,9 @@ def lifted_problem(problem: Problem) -> Lifted | None:
 
 
 def _pressed(block: RowBlock) -> frozenset[int]:
-    """A row with an upper limit is to be small, one with a lower limit large."""
+    """A row with an upper limit is to be small, one with a lower limit large; an objective as it is asked for."""
+    if block.is_objective:
+        return frozenset({block.objective_sign})
     found = {1} if np.isfinite(block.upper).any() else set()
     return frozenset(found | ({-1} if np.isfinite(block.lower).any() else set()))
 

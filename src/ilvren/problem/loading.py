@@ -10,6 +10,7 @@ from ilvren.errors import RequestError
 from ilvren.problem.aims import NO_AIM, Aim, aimed
 from ilvren.problem.binding import bind
 from ilvren.problem.entries import Declarations
+from ilvren.problem.fronts import fronted
 from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, Refinement, refined
@@ -88,7 +89,8 @@ def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
     if len(found.start) != len(problem.start):
         raise RequestError("a table's length decides how many variables there are: other lines are another problem")
     found = found if problem.start == found.start else found.with_starts(problem.start)
-    return replace(found, refusal=problem.refusal)
+    found = replace(found, refusal=problem.refusal)
+    return fronted(found) if any(block.is_objective for block in problem.row_blocks) else found
 
 
 def _whole(problem: Problem) -> Declarations:

@@ -260,6 +260,12 @@ class RowBlock:
     times: tuple[float, ...] | None = None
     time_names: tuple[str, ...] = ()
     measure: int | None = None
+    objective_sign: int = 0
+
+    @property
+    def is_objective(self) -> bool:
+        """Return whether this is one of several objectives (`problem.fronts`), without limits."""
+        return self.objective_sign != 0
 
     @property
     def size(self) -> int:
@@ -452,7 +458,12 @@ class Problem:
 
         anchor = self.refinement.anchor
         found = bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides, anchor=anchor)
-        return replace(found, aim=self.aim, refinement=self.refinement)
+        found = replace(found, aim=self.aim, refinement=self.refinement)
+        if not any(block.is_objective for block in self.row_blocks):
+            return found
+        from ilvren.problem.fronts import fronted
+
+        return fronted(found)
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""

@@ -18,6 +18,7 @@ from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
+from ilvren.runs.front_choice import front_names
 from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
 
@@ -60,6 +61,8 @@ class Choice:
 def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool = False) -> Choice:
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
+    if len(problem.objectives) > 1:
+        return Choice(*front_names(problem, derivatives))
     if not is_relaxed and _is_discrete(problem):
         few = design_count(problem)
         if few is not None and can_be_enumerated(problem, few):
@@ -122,6 +125,8 @@ def _is_small(n: int, m: int) -> bool:
 def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
     """Return the method of the settings, and the choice where it is AUTOMATIC. Raises RequestError for an unknown name,
     and for options without a method that they belong to."""
+    if len(problem.objectives) > 1:
+        return _front_method(problem, settings, has_options=has_options)
     if settings.method == GLOBAL:
         if has_options:
             raise RequestError("--option needs the name of one method", advice="`ilvren methods` lists them")
@@ -138,6 +143,17 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     if costly:
         return replace(found, costly=method_named(costly)), replace(choice, costly=costly)
     return found, choice
+
+
+def _front_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
+    """Return the method that finds the trade-offs of several objectives, as `chosen_method` does. Raises
+    RequestError."""
+    if settings.method not in (AUTOMATIC, GLOBAL):
+        return _resolved(problem, settings.method, settings), None
+    if has_options:
+        raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
+    choice = choose(problem, settings.derivatives)
+    return _resolved(problem, choice.names[0], settings), choice
 
 
 def _costly(problem: Problem, methods: list[Method]) -> str:

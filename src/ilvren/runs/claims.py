@@ -13,6 +13,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble
 from ilvren.methods.base import Method, method_named, method_names
+from ilvren.methods.pieces.given import SAMPLE
 from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, sum_of_squares
 
 __all__ = [
@@ -46,6 +47,7 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         kind: [b.name for b in problem.blocks if b.kind == kind and ((b.lower < b.upper) & b.is_used).any()]
         for kind in ("spaced", "catalogue")
     }
+    _refuse_front(problem, method)
     n = len(problem.free)
     entries = n * problem.row_count if method.needs_derivatives and not method.takes_sparse else 0
     _refuse_rows(problem, method)
@@ -84,9 +86,34 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         )
 
 
+def _refuse_front(problem: Problem, method: Method) -> None:
+    """Raise RequestError where a method finds fronts and there is one objective, or the other way round."""
+    is_several = len(problem.objectives) > 1
+    if method.kind == SAMPLE or is_several == method.finds_fronts:
+        return
+    if is_several:
+        names = [item.name for item in problem.objectives]
+        raise RequestError(
+            f'method "{method.name}" finds the best of one objective, and {problem.source.file} has {len(names)}:'
+            f" {', '.join(names)}",
+            advice=f"for their trade-offs: {', '.join(_front_methods())}; for one objective: --only {names[0]}",
+        )
+    raise RequestError(
+        f'method "{method.name}" finds trade-offs between several objectives, and {problem.source.file} has'
+        f" {'one' if problem.objective is not None else 'none'}",
+        advice="leave --method out: the problem decides by which one",
+    )
+
+
+def _front_methods() -> list[str]:
+    return [name for name in method_names() if method_named(name).finds_fronts]
+
+
 def _refuse_rows(problem: Problem, method: Method) -> None:
     """Raise RequestError when there are limits of a kind that `method` does not handle."""
     for block in problem.row_blocks:
+        if block.is_objective:
+            continue
         kind = "equalities" if (block.lower == block.upper).any() else "inequalities"
         if kind in method.handles or not block.size:
             continue
@@ -107,7 +134,8 @@ def _refuse_rows(problem: Problem, method: Method) -> None:
 
 
 def _able(kind: str) -> list[str]:
-    return [name for name in method_names() if kind in method_named(name).handles]
+    methods = map(method_named, method_names())
+    return [method.name for method in methods if kind in method.handles and not method.finds_fronts]
 
 
 def _unlimited(problem: Problem) -> list[str]:

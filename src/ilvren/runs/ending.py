@@ -23,7 +23,8 @@ __all__ = ["Seen", "checked"]
 @dataclass(frozen=True)
 class Seen:
     """What a run has seen at its end: its best designs, its `start`, and the `last` iterate (n,) with what was measured
-    there; None what it did not come to. `view` is the problem with its kinks lifted, where that was looked at."""
+    there; None what it did not come to. `view` is the problem with its kinks lifted, where that was looked at;
+    `is_front`: of several objectives trade-offs are looked for."""
 
     problem: Problem
     gate: Gate
@@ -34,11 +35,14 @@ class Seen:
     last: tuple[NDArray[np.float64], Standing] | None
     iterations: int
     view: LiftedView | None = None
+    is_front: bool = False
 
 
 def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
     """Return the outcome: the method's claim where measurements bear it out."""
     claim, reason = ending.claim, ending.reason
+    if seen.is_front and claim == "converged":  # of a front, conditions are measured design by design, by `verify`
+        claim = "settled"
     standing = seen.last[1] if seen.last else None
     if claim == "converged":
         if standing is not None and standing.meets_conditions:
@@ -63,6 +67,8 @@ def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
         return claim, reason
     if seen.leaders.feasible is None:
         return "no-feasible", f"no design evaluated meets all limits ({reason})"
+    if seen.is_front:
+        return claim, reason
     return _checked_far_out(seen, claim, reason) if claim in ("unbounded", "settled") else (claim, reason)
 
 

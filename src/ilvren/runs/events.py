@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from ilvren.runs.archive import FrontNow
 from ilvren.runs.leaders import Leader
 
 __all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "Sampled", "StageBegun", "Started"]
@@ -36,7 +37,7 @@ class Iterated:
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
     `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where
     nothing was predicted), `path` the part of a composed method, `leaders` the few best feasible designs so far, best
-    first, with internal objectives."""
+    first, with internal objectives; `front` how a front of several objectives stands."""
 
     iteration: int
     evaluations: int
@@ -52,6 +53,7 @@ class Iterated:
     held: float = math.nan
     path: str = ""
     leaders: tuple[Leader, ...] = ()
+    front: FrontNow | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,8 +38,10 @@ from ilvren.methods.base import (
     Want,
 )
 from ilvren.methods.pieces.given import SAMPLE
-from ilvren.problem import Measures, Problem, objective_size, sum_of_squares
+from ilvren.methods.pieces.trade_offs import compromise
+from ilvren.problem import Measures, Problem, objective_size, sense_of, sum_of_squares
 from ilvren.proofs.conflicts import Conflict
+from ilvren.runs.archive import Archive
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
 from ilvren.runs.conditions import Conditions
@@ -48,6 +50,7 @@ from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated, LookedOn, Sampled
 from ilvren.runs.fitted import forecast_of
 from ilvren.runs.flight import Flight
+from ilvren.runs.front import Front, front_of, own_limits, points_asked
 from ilvren.runs.history import History
 from ilvren.runs.hopeless import Watch
 from ilvren.runs.leaders import Leaders
@@ -183,6 +186,9 @@ class Loop:
         self._idle, self._known_work = 0, 0
         self._can_differentiate = True
         self._seeks_feasible = problem.seeks_feasible
+        self._sense = sense_of(problem)
+        self._archive = Archive(self._sense, problem.size, settings.feasibility) if self._sense is not None else None
+        self._claimed: FloatArray | None = None
 
     @property
     def run_id(self) -> str:
@@ -343,6 +349,7 @@ class Loop:
                 raise TypeError(f"method {self.method.name} ended without an Ending") from None
             self._finished_by, self._looked = end.value.method, end.value.looked
             self._optima, self._bound = end.value.optima, (end.value.bound, end.value.bound_is_proved)
+            self._claimed = None if end.value.front is None else self._full(end.value.front)
             seen = Seen(
                 self.problem,
                 self.gate,
@@ -353,6 +360,7 @@ class Loop:
                 self._last,
                 len(self.iterations),
                 self._view,
+                self._sense is not None,
             )
             return checked(end.value, seen)
         finally:
@@ -393,6 +401,14 @@ class Loop:
             is_convex=method.relaxes and _is_convex(problem),
             known=self._known,
         )
+        if self._sense is not None:
+            task = replace(
+                task,
+                objectives=tuple(self._sense.rows.tolist()),
+                signs=tuple(self._sense.signs.tolist()),
+                points=points_asked(problem, self.settings.points),
+                ends_first=self.settings.ends_first,
+            )
         lifted = problem.lifted if method.needs_derivatives and not self._by_differences else None
         if lifted is None:
             return task
@@ -733,7 +749,9 @@ class Loop:
         room = len(full) if limit is None else max(int(limit - self.counts.evaluations) + known, 0)
         objective, rows = self.gate.batch_values(full)
         taken = min(room, len(full))
-        if taken:
+        if taken and self._archive is not None:
+            self._scan_front(self._archive, full[:taken], objective[:taken], rows[:taken], request)
+        elif taken:
             best = self._best_of(full[:taken], objective[:taken], rows[:taken])
             self.gate.count_more(taken - known)
             if best is not None and self.gate.known(full[best]) is None:
@@ -744,6 +762,22 @@ class Loop:
             raise _Stop("exhausted", f"{limit} evaluations are used up")
         self._check_goals()
         return self._scaling.values(objective, rows)
+
+    def _scan_front(
+        self, archive: Archive, points: FloatArray, objective: FloatArray, rows: FloatArray, request: int
+    ) -> None:
+        """Count all of the designs scanned, and record those that join the front."""
+        violations = self.measures.violations(points, rows)
+        violations[~np.isfinite(rows).all(axis=1)] = math.inf
+        places = archive.joining(rows, violations)
+        if not len(places) and self._leaders.feasible is None and len(points):
+            places = np.array([int(np.argmin(violations))])
+        fresh = [int(place) for place in places if self.gate.known(points[place]) is None]
+        self.gate.count_more(len(points) - self.gate.counted_among(points) - len(fresh))
+        keys = {key_of(points[place]): place for place in fresh}
+        if keys:
+            own = np.array(list(keys.values()), dtype=np.int64)
+            self._note_batch(points[own], objective[own], rows[own], list(keys), request, self._seconds())
 
     def _best_of(self, points: FloatArray, objective: FloatArray, rows: FloatArray) -> int | None:
         """Return the place of the best design that is reportable, or of the least violation; None where none is."""
@@ -804,6 +838,8 @@ class Loop:
             self._ledger.add_evaluations(self._number, fresh, took=(seconds - began) / len(keys))
         if np.isfinite(violation).any():
             self._leaders.note(points, objective, violation, first)
+            if self._archive is not None:
+                self._archive.note(points, rows, violation, first)
         for record in records:
             self._history.add_evaluation(record, spared=self._leaders.numbers)
 
@@ -907,6 +943,8 @@ class Loop:
         if evaluation.is_finite:
             one = np.array([evaluation.objective]), np.array([record.violation])
             self._leaders.note(point[np.newaxis], *one, record.number)
+            if self._archive is not None:
+                self._archive.note(point[np.newaxis], evaluation.rows[np.newaxis], one[1], record.number)
         self._history.add_evaluation(record, spared=self._leaders.numbers)
         if self._is_sample and self._listener is not None:
             self._listener(Sampled(self.counts.evaluations, self._best_as_written(), self._seconds()))
@@ -921,10 +959,17 @@ class Loop:
             if target is not None and objective is not None and best.objective <= objective.sign * target:
                 raise _Stop("target", f"the target {target:g} is reached")
         patience = self.settings.patience
-        if patience is not None and len(self.evaluations) - self._leaders.progress_at >= patience:
+        if patience is not None and len(self.evaluations) - self._progress_at() >= patience:
             raise _Stop(
                 "stalled", f"no progress in the last {patience} evaluations, which is all that --patience allows"
             )
+
+    def _progress_at(self) -> int:
+        """Return the number of the evaluation that was the last to come nearer to what is looked for."""
+        if self._archive is None or not len(self._archive):
+            return self._leaders.progress_at
+        self._archive.note_progress()
+        return max(self._archive.progress_at, self._first[0])
 
     def _judge(self, iterate: object) -> Standing:
         assert self._scaling is not None
@@ -1006,7 +1051,8 @@ class Loop:
                 iterate.step,
                 iterate.held,
                 iterate.path,
-                self._leaders.top,
+                self._leaders.top if self._archive is None else (),
+                None if self._archive is None else self._archive.now,
             )
             self._listener(event)
 
@@ -1027,7 +1073,10 @@ class Loop:
     def _conditions(
         self, point: FloatArray, evaluation: Evaluation, iterate: Iterate | None = None
     ) -> Conditions | None:
-        """Return the conditions at a full design, with the multipliers of the iterate that it comes from."""
+        """Return the conditions at a full design, with the multipliers of the iterate that it comes from; None where
+        several objectives are traded off: of one design alone they say nothing."""
+        if self._sense is not None:
+            return None
         if self._view is not None:
             return self._view.conditions(point, iterate.multipliers if iterate and iterate.lifted is not None else None)
         if self._assessor is None:
@@ -1060,7 +1109,10 @@ class Loop:
     def _result(self, outcome: str, reason: str) -> RunResult:
         problem = self.problem
         self._note_start_if_nothing_else()
+        front = self._front()
         point, design = self._reported(outcome)
+        if front is not None and front.members:
+            point, design = np.array(front.members[compromise(front.values)].point), "compromise"
         has_derivatives = self.method.needs_derivatives and self._can_differentiate and self._view is None
         evaluation = self.gate.evaluate(point, derivatives=has_derivatives)
         if self._start is None:
@@ -1073,6 +1125,8 @@ class Loop:
         bounds, rows = limit_states(
             problem, self.measures, point, evaluation, conditions, feasibility=self.settings.feasibility
         )
+        if front is not None:
+            rows = own_limits(problem, self.measures, evaluation.rows, self.settings.feasibility)
         # Of a sample no call is made for the baseline alone.
         baseline_point = np.array(problem.start if self._is_sample else problem.baseline)
         baseline = Gate(problem, calls=self.gate.calls).evaluate(baseline_point)
@@ -1119,6 +1173,23 @@ class Loop:
             self._quantities(point) if is_valid else {},
             self._base.ended,
             forecast=forecast_of(problem, point, estimates, self.gate.calls),
+            front=front,
+        )
+
+    def _front(self) -> Front | None:
+        """Return the front of several objectives."""
+        if self._archive is None:
+            return None
+        return front_of(
+            self.problem,
+            self.gate,
+            self.measures,
+            self._archive,
+            count=points_asked(self.problem, self.settings.points),
+            claimed=self._claimed,
+            reference=self.settings.reference_point,
+            feasibility=self.settings.feasibility,
+            numbers=lambda point: self._numbers.get(key_of(point), 0),
         )
 
     def _quantities(self, point: FloatArray) -> dict[str, object]:

@@ -15,6 +15,7 @@ from ilvren.runs.stages import StageEnd
 if TYPE_CHECKING:
     from ilvren.runs.confirming import Confirmation
     from ilvren.runs.fitted import Forecast
+    from ilvren.runs.front import Front
     from ilvren.runs.predicted import Prediction
     from ilvren.runs.refining import TimeReport
 
@@ -61,7 +62,9 @@ class RunResult:
     names the constraints that were proved to exclude each other; `notes` say what a user should know of its models;
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
     before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
-    [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on."""
+    [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on.
+    Of several objectives `front` is what was found, `design` says "compromise", and the design is the member nearest to
+    the ideal, each objective over its range."""
 
     id: str
     problem: Problem
@@ -97,6 +100,7 @@ class RunResult:
     time_error: TimeReport | None = None
     forecast: tuple[Forecast, ...] = ()
     prediction: Prediction | None = None
+    front: Front | None = None
 
     @property
     def holds(self) -> bool:
@@ -163,7 +167,7 @@ class RunResult:
             "outcome": self.outcome,
             "reason": self.reason,
             "design": self.design,
-            "objectives": {name: plain(value) for name, value in self.objectives.items()},
+            "objectives": None if self.front is not None else {n: plain(v) for n, v in self.objectives.items()},
             "variables": told_by_block(self.problem.blocks, [plain(value) for value in self.point]),
             "bounds": bounds,
             "constraints": constraints,
@@ -184,4 +188,5 @@ class RunResult:
             **(self.prediction.to_dict() if self.prediction is not None else {}),
             **({"time_error": self.time_error.to_dict()} if self.time_error is not None else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
+            **(self.front.to_dict(self.problem, self.id) if self.front is not None else {}),
         }

@@ -25,7 +25,8 @@ class Settings:
     taken from (`runs.sources`); `second_look` the scale of the work that a second look may take, 0 for none, None for
     the usual: 1 where no method is named, else 0; `model_seconds` is no wish but measured at the start of a run: what
     one design of its models takes, as a power of ten; `fresh`: models are called anew, whatever other runs were
-    answered.
+    answered. Of several objectives: `points` of the front, None for the usual number; `reference_point` {objective:
+    value as written} that hypervolumes are measured from; `ends_first`: the best of each objective alone comes first.
     Raises RequestError for numbers without meaning."""
 
     method: str
@@ -44,12 +45,15 @@ class Settings:
     second_look: float | None = None
     model_seconds: float | None = None
     fresh: bool = False
+    points: int | None = None
+    reference_point: Mapping[str, float] | None = None
+    ends_first: bool = False
 
     def __post_init__(self) -> None:
         for name in ("tolerance", "feasibility"):
             if not 0.0 < getattr(self, name) < 1.0:
                 raise RequestError(f"--{name} must lie between 0 and 1, not {getattr(self, name):g}")
-        for name in ("evaluations", "iterations", "patience"):
+        for name in ("evaluations", "iterations", "patience", "points"):
             limit = getattr(self, name)
             if limit is not None and limit < 1:
                 raise RequestError(f"--{name} must be at least 1, not {limit}")

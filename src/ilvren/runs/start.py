@@ -18,13 +18,15 @@ from ilvren import __version__
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import Method, options_from
+from ilvren.methods.base import FRONT, Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, load, on_document, refined_problem
+from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
+from ilvren.runs.front import refuse_reference
+from ilvren.runs.front_choice import refuse_front
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
 from ilvren.runs.plan import Plan
@@ -85,7 +87,7 @@ def run(
     """
     if isinstance(problem, (str, Path)):
         problem = load(problem)
-    problem.one_objective()
+    problem = fronted(problem)
     problems, before = staged_problems(problem, stages), dict(problem.overrides)
     problem = problems[-1] if problems else problem
     if settings is None:
@@ -93,6 +95,8 @@ def run(
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
+    refuse_front(problem, settings, has_stages=bool(stages))
+    refuse_reference(problem, settings.reference_point)
     if sample is not None:
         chosen, choice = _sampling(problem, sample), None
         early, settings = chosen, replace(settings, method=chosen.name)
@@ -416,8 +420,9 @@ def _drive(
             loop.begin_stage(stage)
             if stages and listener is not None:
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
-        result = loop.drive(is_last=is_last and (not own.simulations or plan.method.kind == SAMPLE))
-        if is_last and own.simulations and plan.method.kind != SAMPLE:
+        is_whole = not own.simulations or plan.method.kind in (SAMPLE, FRONT)
+        result = loop.drive(is_last=is_last and is_whole)
+        if is_last and not is_whole:
             result = _looked_closer(plan, own, loop, result, stage)
         if not is_last:
             point = np.array(result.point)

@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.ledger import RunRecord
-from ilvren.problem import Aim, Problem, Refinement, loads
+from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 from ilvren.runs.trust import refusal_of
 
 __all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
@@ -30,14 +30,16 @@ def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
 def problem_of(record: RunRecord) -> Problem:
     """Return the problem as the run stored it. Models run from the files on disk, which may have changed; those of a
     run that somebody else recorded only where that is trusted."""
-    problem = loads(
-        record.problem_text,
-        file=record.problem_file,
-        set=record.overrides["set"],
-        start=record.overrides["start"],
-        files=record.files,
-        aim=Aim.from_dict(record.overrides.get("aim", {})),
-        refinement=Refinement.from_dict(record.overrides.get("time", {})),
+    problem = fronted(
+        loads(
+            record.problem_text,
+            file=record.problem_file,
+            set=record.overrides["set"],
+            start=record.overrides["start"],
+            files=record.files,
+            aim=Aim.from_dict(record.overrides.get("aim", {})),
+            refinement=Refinement.from_dict(record.overrides.get("time", {})),
+        )
     )
     refusal = refusal_of(record, problem)
     if not refusal:

@@ -1,0 +1,62 @@
+"""Several objectives as methods see them: what a reply says of them, and fronts of what is known."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.algebra import nondominated
+from ilvren.methods.base import Reply, Task
+from ilvren.methods.pieces.ranking import judged
+
+__all__ = ["Known", "compromise", "known_front", "minimized", "trade_offs"]
+
+FloatArray = NDArray[np.float64]
+
+
+def minimized(task: Task, rows: FloatArray) -> FloatArray:
+    """Return the objectives (…, p), each to be minimized, of rows (…, m)."""
+    return np.asarray(rows[..., list(task.objectives)] * np.array(task.signs), dtype=np.float64)
+
+
+def trade_offs(task: Task, reply: Reply) -> tuple[FloatArray, FloatArray]:
+    """Return the objectives (k, p), infinite where a value is not finite, and the violations (k,) of a reply."""
+    _, v = judged(task, reply)
+    values = minimized(task, reply.rows)
+    return np.where(np.isfinite(v)[:, np.newaxis], values, np.inf), v
+
+
+@dataclass(frozen=True)
+class Known:
+    """Designs x (k, n) with their objectives (k, p), none of which dominates another, all feasible."""
+
+    x: FloatArray
+    values: FloatArray
+
+    def joined(self, x: FloatArray, values: FloatArray, v: FloatArray) -> Known:
+        """Return the front of these and other designs, as far as they are feasible; equal values once."""
+        use = (v <= 0.0) & np.isfinite(values).all(axis=1)
+        x, values = np.vstack([self.x, x[use]]), np.vstack([self.values, values[use]])
+        keep = np.flatnonzero(nondominated(values))
+        _, first = np.unique(values[keep], axis=0, return_index=True)
+        keep = keep[np.sort(first)]
+        return Known(x[keep], values[keep])
+
+
+def known_front(task: Task) -> Known:
+    """Return the front of what the task knows already."""
+    n, p = len(task.start), len(task.objectives)
+    nothing = Known(np.zeros((0, n)), np.zeros((0, p)))
+    if task.known is None:
+        return nothing
+    values, v = trade_offs(task, Reply(np.zeros(len(task.known.points)), task.known.rows))
+    return nothing.joined(task.known.points, values, v)
+
+
+def compromise(values: FloatArray) -> int:
+    """Return the place of the design that is nearest to the ideal, each objective over its range."""
+    low, high = values.min(axis=0), values.max(axis=0)
+    scaled = (values - low) / np.where(high > low, high - low, 1.0)
+    return int(np.argmin(np.linalg.norm(np.nan_to_num(scaled, nan=np.inf, posinf=np.inf), axis=1)))

@@ -1,0 +1,113 @@
+"""A problem of several objectives as runs see it: nothing is minimized, and each objective is a row without limits.
+
+So all that a run has for rows serves objectives, too: values in batches, exact derivatives and second ones,
+differences, records, replay. The rows of objectives stand behind those of the constraints, as written. An objective
+that intervals show to be constant (one that a parameter of zero switches off) is no part of the trade-off.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.formula.intervals import Intervals
+from ilvren.problem.model import NamedValue, Objective, Problem, RowBlock
+
+__all__ = ["Sense", "constant_objectives", "fronted", "sense_of"]
+
+FloatArray = NDArray[np.float64]
+
+# An objective of less than this width, over its size (1 at least), is the same everywhere: roundings are wider.
+LEAST_WIDTH = 1e-13
+
+
+@dataclass(frozen=True)
+class Sense:
+    """The `objectives` of a problem, the places (p,) of their `rows`, and `signs` (p,): −1 for what is maximized."""
+
+    objectives: tuple[Objective, ...]
+    rows: NDArray[np.int64]
+    signs: FloatArray
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Return the objectives' names."""
+        return tuple(item.name for item in self.objectives)
+
+    def minimized(self, rows: FloatArray) -> FloatArray:
+        """Return (…, p): the objectives to be minimized, from rows (…, m)."""
+        return np.asarray(rows[..., self.rows] * self.signs, dtype=np.float64)
+
+    def as_written(self, minimized: FloatArray) -> FloatArray:
+        """Return (…, p): objectives with their own signs."""
+        return np.asarray(minimized * self.signs, dtype=np.float64)
+
+
+def fronted(problem: Problem) -> Problem:
+    """Return a problem of several objectives with a row for each that is not constant; of one that is left alone, the
+    problem of that one; any other as it is."""
+    if len(problem.objectives) < 2 or any(block.is_objective for block in problem.row_blocks):
+        return problem
+    constant = constant_objectives(problem)
+    if constant:
+        told = (NamedValue(o.name, o.node, o.unit, o.about, o.text, o.line) for o in constant)
+        left = tuple(item for item in problem.objectives if item not in constant) or problem.objectives[:1]
+        alone = left[0] if len(left) == 1 else None
+        derived = tuple(item for item in (*problem.derived, *told) if item.name not in {o.name for o in left})
+        return fronted(replace(problem, objectives=left, objective=alone, derived=derived))
+    blocks = list(problem.row_blocks)
+    first = problem.row_count
+    nothing = np.full(1, np.inf)
+    for item in problem.objectives:
+        size = np.array([np.nan if item.magnitude is None else item.magnitude])
+        blocks.append(
+            RowBlock(
+                item.name,
+                item.name,
+                item.node,
+                (),
+                first,
+                -nothing,
+                nothing,
+                size,
+                (item.node,),
+                item.unit,
+                item.about,
+                item.text,
+                item.line,
+                objective_sign=item.sign,
+            )
+        )
+        first += 1
+    return replace(problem, row_blocks=tuple(blocks))
+
+
+def constant_objectives(problem: Problem) -> tuple[Objective, ...]:
+    """Return the objectives of several that intervals show to be the same at all designs within the bounds."""
+    boxes = {
+        index: (block.lower.reshape(block.shape), block.upper.reshape(block.shape))
+        for index, block in enumerate(problem.blocks)
+    }
+    found = []
+    for item in problem.objectives if len(problem.objectives) > 1 else ():
+        if not problem.graph.variables_of([item.node]):
+            found.append(item)
+        elif not problem.sources and not problem.simulations:
+            low, high = Intervals(problem.graph, [item.node], boxes, problem.parameter_values).boxes[item.node]
+            if bool(np.all(np.abs(high - low) <= LEAST_WIDTH * np.maximum(np.abs(high), 1.0))):
+                found.append(item)
+    return tuple(found)
+
+
+def sense_of(problem: Problem) -> Sense | None:
+    """Return what is minimized and maximized in a problem of `fronted`, None for one objective or none."""
+    own = [block for block in problem.row_blocks if block.is_objective]
+    if not own:
+        return None
+    return Sense(
+        problem.objectives,
+        np.array([block.first for block in own], dtype=np.int64),
+        np.array([float(block.objective_sign) for block in own]),
+    )
