@@ -18,7 +18,7 @@ from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
-from ilvren.runs.front_choice import front_names
+from ilvren.runs.front_choice import front_names, of_one_objective
 from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
 
@@ -240,9 +240,10 @@ def _with_inner(problem: Problem, method: Method, settings: Settings) -> Method:
     RequestError for one that itself works with another."""
     name = str(settings.options.get(method.inner, AUTOMATIC))
     if name == AUTOMATIC:
-        names = choose(problem, settings.derivatives, is_relaxed=method.relaxes).names
+        searched = of_one_objective(problem) if method.finds_fronts else problem
+        names = choose(searched, settings.derivatives, is_relaxed=method.relaxes).names
         name = next(item for item in names if not method_named(item).inner)
-        if has_kinks(problem) and len(problem.free) <= FEW and not method.relaxes:
+        if has_kinks(problem) and len(problem.free) <= FEW and not method.relaxes and not method.finds_fronts:
             name = "mesh-adaptive-search"  # a descent that stops at every kink would be run from every start
     inner = method_named(name)
     if inner.inner:

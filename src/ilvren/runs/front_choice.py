@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ilvren.errors import RequestError
 from ilvren.problem import Problem
 from ilvren.runs.settings import Settings
 
-__all__ = ["front_names", "refuse_front"]
+__all__ = ["front_names", "of_one_objective", "refuse_front"]
 
 
 def front_names(problem: Problem, derivatives: str) -> tuple[tuple[str, ...], str]:
     """Return the methods that find the front one after the other, and why, in a clause."""
     return ("nondominated-sorting",), "several objectives"
+
+
+def of_one_objective(problem: Problem) -> Problem:
+    """Return a problem like those that methods solve for single points of a front: one of the objectives, the others
+    with limits."""
+    first = problem.objectives[0]
+    return replace(problem, objective=first, objectives=(first,))
 
 
 def refuse_front(problem: Problem, settings: Settings, *, has_stages: bool) -> None:
