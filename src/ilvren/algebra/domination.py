@@ -24,6 +24,8 @@ IntArray = NDArray[np.int64]
 
 # Pairs compared at once, and designs up to which all pairs are.
 MOST_PAIRS, MOST_AT_ONCE = 4_000_000, 600
+# Of very many designs, those that all are compared with first.
+FIRST = 400
 
 
 def nondominated(values: FloatArray) -> NDArray[np.bool_]:
@@ -40,13 +42,13 @@ def nondominated(values: FloatArray) -> NDArray[np.bool_]:
     if values.shape[1] == 2:
         found[places] = _nondominated_pairs(own)
         return found
-    # By growing sum nothing later dominates anything before it.
+    # By growing sum nothing later dominates anything before it: what the first ones dominate goes first.
     order = np.lexsort((*own.T[::-1], own.sum(axis=1)))
-    kept = own[order[:1]]
-    keep = [order[:1]]
-    step = max(MOST_PAIRS // max(len(own), 1), 1)
-    for first in range(1, len(order), step):
-        part = order[first : first + step]
+    if len(order) > MOST_AT_ONCE:
+        order = order[~dominated_by(own[order], own[order[:: len(order) // FIRST]])]
+    kept, keep = own[:0], []
+    for first in range(0, len(order), MOST_AT_ONCE):
+        part = order[first : first + MOST_AT_ONCE]
         part = part[~dominated_by(own[part], kept)]
         part = part[~dominated_by(own[part], own[part])]
         keep.append(part)

@@ -105,8 +105,7 @@ def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Requ
     closed: set[tuple[bytes, bytes]] = set()
     while len(ends.front.x) < count and vain <= MOST_VAIN * count:
         x, values = ends.front.x, ends.front.values
-        order = np.lexsort((values[:, 1], values[:, 0]))
-        pairs = [(a, b) for a, b in itertools.pairwise(order.tolist()) if _name(values, a, b) not in closed]
+        pairs = [pair for name, pair in _pairs(values).items() if name not in closed]
         if not pairs:
             break
         widths = np.array([np.linalg.norm((values[b] - values[a]) / extent) for a, b in pairs])
@@ -122,11 +121,12 @@ def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Requ
                 neighbours.insert(0, (0.5 * (x[a] + x[b]), np.maximum(values[a], values[b])))
             jobs.append((scalar, neighbours))
         found = yield from search_all(task, method, jobs, ends.front)
-        for (a, b), own in zip(wave, found, strict=True):
-            if not _fills(own, values[a], values[b], extent):
+        ends.take([own for (a, b), own in zip(wave, found, strict=True) if _fills(own, values[a], values[b], extent)])
+        left = _pairs(ends.front.values)
+        for a, b in wave:  # what has led to nothing new is not tried again
+            if _name(values, a, b) in left:
                 closed.add(_name(values, a, b))
                 vain += 1
-        ends.take(found)
         shown = compromise(ends.front.values)
         told = f"{len(ends.front.x)} points, the widest gap {widths.max():.2g} of the range"
         yield Iterate(ends.front.x[shown], note=told)
@@ -136,6 +136,12 @@ def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Requ
 def _name(values: FloatArray, left: int, right: int) -> tuple[bytes, bytes]:
     """Return what stands for a gap between two neighbours."""
     return values[left].tobytes(), values[right].tobytes()
+
+
+def _pairs(values: FloatArray) -> dict[tuple[bytes, bytes], tuple[int, int]]:
+    """Return the places of all neighbours on a front of two objectives, by their gap's name."""
+    order = np.lexsort((values[:, 1], values[:, 0])).tolist()
+    return {_name(values, a, b): (a, b) for a, b in itertools.pairwise(order)}
 
 
 def _fills(own: Solved, left: FloatArray, right: FloatArray, extent: FloatArray) -> bool:
@@ -149,11 +155,10 @@ def _fills(own: Solved, left: FloatArray, right: FloatArray, extent: FloatArray)
 def _holes(ends: Ends, closed: set[tuple[bytes, bytes]], count: int) -> str:
     """Return what is to be said of wide gaps that have no points between."""
     values = ends.front.values
-    order = np.lexsort((values[:, 1], values[:, 0])).tolist()
     wide = [
         float(np.linalg.norm((values[b] - values[a]) / ends.extent))
-        for a, b in itertools.pairwise(order)
-        if _name(values, a, b) in closed
+        for name, (a, b) in _pairs(values).items()
+        if name in closed
     ]
     wide = [width for width in wide if width > WIDE / count]
     if not wide:

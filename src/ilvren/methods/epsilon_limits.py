@@ -6,7 +6,7 @@ u_i is the value of a known point, and above l,
     u' = u with z_i for u_i, for each i, where a new point z lies below u                                          (1)
     l_i = the largest z_i of the points that the other elements of u come from, the ideal where there are none    (2)
 
-The box of the largest volume (over the ranges) comes first. In it, with k its longest side,
+The box of the largest volume (over the ranges) comes first. In it, with k its shortest side,
 
     minimize F_k    subject to    the limits,   F_i <= ε_i for i ≠ k                                               (3)
     minimize Σ F_i  subject to    the limits,   F_i <= z_i                                                         (4)
@@ -26,7 +26,7 @@ Source    Y. Haimes, L. Lasdon, D. Wismer, "On a bicriterion formulation of the 
           representation of the search region in multi-objective optimization", 2015; the order: M. Laumanns, L. Thiele,
           E. Zitzler, "An efficient, adaptive parameter variation scheme for metaheuristics based on the epsilon-
           constraint method", 2006.
-Departs   by choosing the longest side of a box as the one that is minimized.
+Departs   by minimizing along the shortest side of a box.
 """
 
 from __future__ import annotations
@@ -189,7 +189,7 @@ class _Boxes:
     def job(self, corner: FloatArray, front: Known) -> tuple[Scalar, Starts]:
         """Return (3) for a box, from the points nearest to it."""
         low, extent = self.lower(corner), self.ends.extent
-        k = int(np.argmax((corner - low) / extent))
+        k = int(np.argmin((corner - low) / extent))
         ceiling = corner - self.step * extent if self.is_whole else 0.5 * (low + corner)
         ceiling[k] = np.inf
         scalar = Scalar(np.eye(len(corner))[k] / extent[k], ceiling, np.zeros(len(corner)), extent)

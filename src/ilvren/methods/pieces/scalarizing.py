@@ -31,6 +31,8 @@ FloatArray = NDArray[np.float64]
 
 # Designs whose derivatives are kept while a search goes on.
 MOST_LATEST = 4
+# A ceiling counts as met where it is missed by no more than this share of its size.
+MET = 1e-6
 
 
 @dataclass(frozen=True)
@@ -59,14 +61,17 @@ class Scalar:
         """Return the least t at which objectives (p,) meet their ceilings; infinite where none does."""
         own = self.capped
         has_reach = self.reach[own] > 0.0
-        if (values[own] > self.ceiling[own])[~has_reach].any():
+        if (values[own] > self.ceiling[own] + MET * self.sizes[own])[~has_reach].any():
             return np.inf
         own = own[has_reach]
         return max(float(np.max((values[own] - self.ceiling[own]) / self.reach[own], initial=-np.inf)), self.least)
 
     def worth(self, values: FloatArray) -> FloatArray:
-        """Return the objective of (1) (k,) at designs with objectives (k, p), t being the least that will do."""
-        found = values @ self.weights
+        """Return the objective of (1) (k,) at designs with objectives (k, p), t being the least that will do; infinite
+        where a ceiling is missed."""
+        own = self.capped[self.reach[self.capped] <= 0.0]
+        missed = (values[:, own] > self.ceiling[own] + MET * self.sizes[own]).any(axis=1)
+        found = np.where(missed, np.inf, values @ self.weights)
         if self.has_extra:
             found = found + self.price * np.array([self.shortfall(own) for own in values])
         return np.asarray(found, dtype=np.float64)
