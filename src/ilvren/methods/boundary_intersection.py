@@ -120,7 +120,7 @@ def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Requ
             ):  # half way, and as high as both: nearer than either where the front is smooth
                 neighbours.insert(0, (0.5 * (x[a] + x[b]), np.maximum(values[a], values[b])))
             jobs.append((scalar, neighbours))
-        found = yield from search_all(task, method, jobs, ends.front)
+        found = yield from search_all(task, method, jobs, ends.known)
         ends.take([own for (a, b), own in zip(wave, found, strict=True) if _fills(own, values[a], values[b], extent)])
         left = _pairs(ends.front.values)
         for a, b in wave:  # what has led to nothing new is not tried again
@@ -149,7 +149,8 @@ def _fills(own: Solved, left: FloatArray, right: FloatArray, extent: FloatArray)
     if own.values is None or not own.is_met:
         return False
     width = np.linalg.norm((right - left) / extent)
-    return min(np.linalg.norm((own.values - end) / extent) for end in (left, right)) > NEAR * width
+    near = min(float(np.linalg.norm((own.values - end) / extent)) for end in (left, right))
+    return near > NEAR * float(width)
 
 
 def _holes(ends: Ends, closed: set[tuple[bytes, bytes]], count: int) -> str:
@@ -193,7 +194,7 @@ def _over(task: Task, ends: Ends, method: Method, count: int) -> Generator[Reque
             scalar = Scalar(np.zeros(p), ends.low.copy(), reach, ends.extent, 1.0)
             jobs.append((scalar, _nearest(ends.front, scalar)))
         before = len(ends.front.x)
-        found = yield from search_all(task, method, jobs, ends.front)
+        found = yield from search_all(task, method, jobs, ends.known)
         own_lengths = []
         for own, scalar in zip(found, (job[0] for job in jobs), strict=True):
             own_lengths.append(scalar.shortfall(own.values) if own.values is not None else np.nan)

@@ -86,9 +86,9 @@ def epsilon_limits(task: Task, options: EpsilonLimitsOptions) -> Protocol:
         if not wave:
             break
         jobs = [boxes.job(corner, ends.front) for corner in wave]
-        found = yield from search_all(task, method, jobs, Known(ends.front.x[:0], ends.front.values[:0]))
+        found = yield from search_all(task, method, jobs, ends.known)
         new = [own for own, corner in zip(found, wave, strict=True) if boxes.is_new(own, corner)]
-        sure = yield from search_all(task, method, [_made_sure(own, ends) for own in new], ends.front)
+        sure = yield from search_all(task, method, [_made_sure(own, ends) for own in new], ends.known)
         for own, corner in zip(found, wave, strict=True):
             if not boxes.is_new(own, corner):
                 boxes.close(corner)

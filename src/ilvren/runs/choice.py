@@ -14,11 +14,12 @@ from ilvren.methods.pieces.first_look import looking_first
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
+from ilvren.methods.pieces.scouting import front_in_turn
 from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES
-from ilvren.runs.front_choice import front_names, of_one_objective
+from ilvren.runs.front_choice import front_names, front_parts, of_one_objective
 from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
 
@@ -52,7 +53,8 @@ class Choice:
     def sentence(self) -> str:
         """Return the choice in one line."""
         if not self.is_in_turn:
-            return f"methods {', then '.join(self.names)}: {self.why}"
+            several = "s" if len(self.names) > 1 else ""
+            return f"method{several} {', then '.join(self.names)}: {self.why}"
         rest = f"; if it ends badly, {' and then '.join(self.names[1:])}" if len(self.names) > 1 else ""
         instead = f"; where a design takes over 3 s, {self.costly} instead" if self.costly else ""
         return f"method {self.names[0]}: {self.why}{rest}{instead}"
@@ -62,7 +64,7 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
     if len(problem.objectives) > 1:
-        return Choice(*front_names(problem, derivatives))
+        return Choice(*front_names(problem, derivatives), is_in_turn=False)
     if not is_relaxed and _is_discrete(problem):
         few = design_count(problem)
         if few is not None and can_be_enumerated(problem, few):
@@ -153,7 +155,8 @@ def _front_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
-    return _resolved(problem, choice.names[0], settings), choice
+    methods = [_resolved(problem, name, settings) for name in choice.names]
+    return front_in_turn(front_parts(choice.names, methods)), choice
 
 
 def _costly(problem: Problem, methods: list[Method]) -> str:

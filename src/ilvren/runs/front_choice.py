@@ -2,18 +2,47 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 from ilvren.errors import RequestError
-from ilvren.problem import Problem
+from ilvren.methods.base import Method, options_from
+from ilvren.models.source import is_differenced
+from ilvren.problem import Problem, has_kinks
 from ilvren.runs.settings import Settings
 
-__all__ = ["front_names", "of_one_objective", "refuse_front"]
+__all__ = ["front_names", "front_parts", "of_one_objective", "refuse_front"]
+
+
+# Options of a population that only looks around for a method with derivatives.
+SCOUT = {"idle": 12}
 
 
 def front_names(problem: Problem, derivatives: str) -> tuple[tuple[str, ...], str]:
     """Return the methods that find the front one after the other, and why, in a clause."""
-    return ("nondominated-sorting",), "several objectives"
+    count = len(problem.objectives)
+    what = f"{count} objectives"
+    if problem.grid:
+        return ("nondominated-sorting", "front-direct-search"), f"{what}, whole numbers or catalogues"
+    if problem.sources and all(is_differenced(source.derivatives) for source in problem.sources):
+        return ("nondominated-sorting", "front-direct-search"), f"{what} of models without derivatives"
+    if has_kinks(problem):
+        return ("nondominated-sorting", "front-direct-search"), f"{what} with kinks"
+    if problem.sources or derivatives == "differences":
+        return ("boundary-intersection",), f"{what} with first derivatives"
+    return (
+        "nondominated-sorting",
+        "boundary-intersection",
+    ), f"{what}: a look around, then points exactly on the front, by derivatives"
+
+
+def front_parts(names: Sequence[str], methods: Sequence[Method]) -> list[tuple[Method, object]]:
+    """Return the methods with their options: all but the last only look around."""
+    parts: list[tuple[Method, object]] = []
+    for name, method in zip(names, methods, strict=True):
+        is_scout = name == "nondominated-sorting" and names[-1] == "boundary-intersection"
+        parts.append((method, options_from(method, SCOUT if is_scout else {})))
+    return parts
 
 
 def of_one_objective(problem: Problem) -> Problem:

@@ -42,10 +42,12 @@ ENDS_WELL = ("converged", "settled")
 
 @dataclass
 class Ends:
-    """What is known of a front: its `front` so far, the least values `low` (p,), and the ranges `extent` (p,) between
-    these and the worst of the ends; `best` (p,) designs are the ends themselves; `failed` searches, and `made`."""
+    """What is found of a front: its `front` so far, the least values `low` (p,), and the ranges `extent` (p,) between
+    these and the worst of the ends; `known` is the front of what was known before, of which searches may begin;
+    `failed` searches, and how many were `made`."""
 
     front: Known
+    known: Known
     low: FloatArray
     extent: FloatArray
     is_one_point: bool
@@ -70,10 +72,12 @@ class Ends:
 
 
 def search_all(
-    task: Task, method: Method, jobs: Sequence[tuple[Scalar, Starts]], front: Known
+    task: Task, method: Method, jobs: Sequence[tuple[Scalar, Starts]], known: Known
 ) -> Generator[Request | Bend | Iterate, Any, list[Solved]]:
-    """Search for the best of each scalar at the same time, from the first of its starts; what ends badly begins once
-    more from each of the others, and from the best of what is known. Return one result a job."""
+    """Search for the best of each scalar at the same time, from the first of its starts; what ends badly, or worse than
+    something known, begins once more from each of the others, the best of what is known among them. Return one result a
+    job."""
+    jobs = [(scalar, _with_known(scalar, starts, known)) for scalar, starts in jobs]
     found = [Solved(scalar) for scalar, _ in jobs]
     waiting = [(place, 0) for place in range(len(jobs))]
     while waiting:
@@ -93,12 +97,23 @@ def search_all(
             )
             if is_better or (own.is_met and not found[place].is_met and own.worth <= found[place].worth):
                 found[place] = own
-            best_known = float(jobs[place][0].worth(front.values).min(initial=np.inf))
+            best_known = float(jobs[place][0].worth(known.values).min(initial=np.inf))
             is_beaten = found[place].worth > best_known + 1e-9 * max(abs(best_known), 1.0)
             if (not found[place].is_met or is_beaten) and attempt + 1 < len(jobs[place][1]):
                 again.append((place, attempt + 1))
         waiting = again
     return found
+
+
+def _with_known(scalar: Scalar, starts: Starts, known: Known) -> Starts:
+    """Return the starts and the best of what is known: first where it is better than all, else last."""
+    if not len(known.x):
+        return starts
+    worth = scalar.worth(known.values)
+    best = int(np.argmin(worth))
+    own = (known.x[best], known.values[best])
+    given = min(float(scalar.worth(values[np.newaxis])[0]) for _, values in starts)
+    return [own, *starts] if worth[best] < given else [*starts, own]
 
 
 def found_ends(task: Task, method: Method) -> Generator[Any, Any, Ends | Ending]:
@@ -120,7 +135,7 @@ def found_ends(task: Task, method: Method) -> Generator[Any, Any, Ends | Ending]
         starts = [(front.x[k], front.values[k]) for k in np.argsort(front.values[:, place], kind="stable")[:1]]
         jobs.append((scalar, [*starts, (x, values)]))
     alone = yield from search_all(task, method, jobs, front)
-    ends = Ends(front, values, sizes, False)
+    ends = Ends(Known(front.x[:0], front.values[:0]), front, values, sizes, False)
     for own in alone:
         if own.claim == "unbounded":
             return Ending("unbounded", "an objective falls without end by itself; no front has an end there")
@@ -130,6 +145,8 @@ def found_ends(task: Task, method: Method) -> Generator[Any, Any, Ends | Ending]
             claim = bad.claim if bad.claim in ("infeasible", "invalid") else "stalled"
             return Ending(claim, "no design that meets all limits was found in the search for the ends of the front")
     ends.take(alone, needs_met=False)
+    if not len(ends.front.x):
+        return Ending("stalled", "no end of the front was found")
     tops = np.array([own.values for own in alone if own.values is not None])
     low, high = tops.min(axis=0), tops.max(axis=0)
     if len(ends.front.x):
@@ -147,7 +164,7 @@ def found_ends(task: Task, method: Method) -> Generator[Any, Any, Ends | Ending]
         cap = no_cap.copy()
         cap[place] = own.values[place] + SLACK * extent[place]
         jobs.append((Scalar(weights, cap, np.zeros(p), extent), [(own.x, own.values)]))
-    exact = yield from search_all(task, method, jobs, Known(front.x[:0], front.values[:0]))
+    exact = yield from search_all(task, method, jobs, ends.front)
     ends.take(exact, needs_met=False)
     values = np.array([own.values if own.values is not None else alone[k].values for k, own in enumerate(exact)])
     low = np.minimum(ends.front.values.min(axis=0), values.min(axis=0))
