@@ -65,16 +65,21 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     name = f"{result.id}  " if result.id else ""
     terminal.show(Text(f"{name}{result.method} on {title}", style="bold"), "")
     style = "green bold" if result.holds else "red bold"
-    terminal.show(
-        Text.assemble((result.outcome, style), f"  {PROVED if result.conflict else OUTCOMES[result.outcome]}")
-    )
+    terminal.show(Text.assemble((result.outcome, style), f"  {PROVED if result.conflict else _meaning(result)}"))
     terminal.show_sentence(f"{result.reason[:1].upper()}{result.reason[1:]}.")
     if result.second_look is not None:
         terminal.show_sentence(f"Second look: {result.second_look['told']}.")
     if result.outcome == "invalid":
         terminal.show("  Shown: the start.")
-    elif _DESIGNS[result.design]:
+    elif _DESIGNS.get(result.design):
         terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
+    if result.front is not None:
+        from ilvren.cli.front_tables import show_front  # few problems have several objectives
+
+        show_front(result, terminal, full=full)
+        _show_counts(result, terminal)
+        _show_next(result, terminal, ledger)
+        return
     _show_objective(result, terminal)
     if result.prediction is not None:
         _show_prediction(result.prediction, result, terminal)
@@ -110,15 +115,30 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     scaling = "" if result.prediction is not None else _scaling_line(result.settings.get("scaling"))
     if scaling:
         terminal.show(scaling)
+    _show_counts(result, terminal)
+    _show_next(result, terminal, ledger)
+
+
+def _meaning(result: RunResult) -> str:
+    """Return what the outcome means."""
+    if result.outcome == "settled" and result.front is not None:
+        return "the method's own criterion is met; `verify` measures every design of the front"
+    return OUTCOMES[result.outcome]
+
+
+def _show_counts(result: RunResult, terminal: Terminal) -> None:
     counts, look = result.counts, result.second_look
     again = f" ({look['evaluations']} looking again)" if look and look["evaluations"] else ""
     stationarity = "not measured" if result.stationarity is None else small(result.stationarity)
+    measured = "" if result.front is not None else f"violation {small(result.violation)}, stationarity {stationarity}; "
     terminal.show(
-        f"violation {small(result.violation)}, stationarity {stationarity};"
-        f" {count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')}{again},"
+        f"{measured}{count(counts['iterations'], 'iteration')}, {count(counts['evaluations'], 'evaluation')}{again},"
         f" {count(counts['gradients'], 'gradient')},"
         f"{_hessians(counts['hessians'])} {seconds_text(result.seconds)}"
     )
+
+
+def _show_next(result: RunResult, terminal: Terminal, ledger: str | None) -> None:
     command = _NEXT.get(result.outcome)
     if result.id and command:
         flag = f" --ledger {shlex.quote(ledger)}" if ledger else ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
 from typing import Any
@@ -122,6 +123,11 @@ class Progress:
         return f"{count} designs  {self._best(event)}{left}"
 
     def _best(self, event: Iterated | LookedOn | Sampled) -> str:
+        if isinstance(event, Iterated) and event.front is not None and event.front.points:
+            front = event.front
+            share = "" if math.isnan(front.share) else f", {100.0 * front.share:.3g} % of the box dominated"
+            gap = "" if math.isnan(front.gap) else f", widest gap {100.0 * front.gap:.2g} % of the range"
+            return f"front {front.points} designs{share}{gap}"
         return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING
 
     def _second_line(self, event: LookedOn) -> str:
@@ -158,6 +164,9 @@ class Progress:
         change = ""
         if event.best is not None and self._first:
             change = f" ({100.0 * (event.best - self._first) / abs(self._first):+.3g} %)"
+        if event.front is not None:
+            replay = "replaying, " if event.is_replay else ""
+            return f"{replay}{event.evaluations} evaluations  {best}  iteration {event.iteration}{self._left(event)}"
         stationarity = "" if event.stationarity is None else f"  stationarity {small(event.stationarity)}"
         replay = "replaying, " if event.is_replay else ""
         return (

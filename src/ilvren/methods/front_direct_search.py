@@ -1,6 +1,6 @@
 """Polls around the designs of a front: fronts without derivatives, of rough values, kinks and members.
 
-A list of designs x_i that do not dominate each other, each with a reach α_i. The one in the most room (`crowding`) whose
+A list of designs x_i that do not dominate each other, each with a reach α_i. The one in the most room whose
 reach is not at its end, is polled around:
 
     x_i ± α_i s_j H_j ,   H = I − 2uu' , u a random unit vector, s_j the sizes of the variables                 (1)
