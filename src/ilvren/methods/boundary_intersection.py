@@ -11,7 +11,8 @@ three and more     a = z, d = w ∘ D with weights w of a lattice, then those wh
                    from all that are there                                                                      (3)
 
 The ends come first: each objective alone, then the others as far as that one stays at its best.               (4)
-A gap whose lines end at its own ends is a dent or a hole of the front: it is told, and left.
+A line that ends at an end of its gap shows that there is nothing on that side, a dent or a hole of the front; the rest
+of the gap is halved.
 
 Needs     what its local method needs.   Handles   what that handles.
 Cost      a short local search for each point; searches of a wave run together.
@@ -48,12 +49,12 @@ FloatArray = NDArray[np.float64]
 
 # Searches that run together; gaps of at least this share of the widest are taken up in one wave.
 AT_ONCE, GAP_SHARE = 12, 0.6
-# A point that is nearer than this share of a gap to one of its ends fills nothing.
-NEAR = 0.05
+# A gap, or what is left to be looked at of it, is closed below this share of what an even front leaves between points.
+LEAST_WINDOW = 0.4
 # (3): the share of the points that the first lattice has; the least weight; lattices that later points come from.
 LATTICE_SHARE, LEAST_WEIGHT, FINER = 0.7, 1e-3, 3
-# Searches in vain, over the points asked for, after which no more are made.
-MOST_VAIN = 1.0
+# Searches in vain, and in a row, over the points asked for, after which no more are made.
+MOST_VAIN, IN_A_ROW = 1.0, 0.3
 # A gap is told as one where it is so many times wider than those of an even front.
 WIDE = 3.0
 
@@ -101,36 +102,57 @@ METHOD = Method(
 
 def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Request | Bend | Iterate, Any, Ending]:
     """Fill the gaps between neighbours, the widest first, (2)."""
-    extent, vain = ends.extent, 0
-    closed: set[tuple[bytes, bytes]] = set()
-    while len(ends.front.x) < count and vain <= MOST_VAIN * count:
+    extent, vain, in_a_row = ends.extent, 0, 0
+    windows: dict[tuple[bytes, bytes], tuple[float, float]] = {}
+    while len(ends.front.x) < count and vain <= MOST_VAIN * count and in_a_row <= 10 + IN_A_ROW * count:
         x, values = ends.front.x, ends.front.values
-        pairs = [pair for name, pair in _pairs(values).items() if name not in closed]
-        if not pairs:
+        pairs = _pairs(values)
+        windows = {name: windows.get(name, (0.0, 1.0)) for name in pairs}
+        widths = {
+            name: float(np.linalg.norm((values[b] - values[a]) / extent)) * (windows[name][1] - windows[name][0])
+            for name, (a, b) in pairs.items()
+        }
+        open_ones = [name for name in pairs if widths[name] > LEAST_WINDOW / count]
+        if not open_ones:
             break
-        widths = np.array([np.linalg.norm((values[b] - values[a]) / extent) for a, b in pairs])
+        open_ones.sort(key=lambda name: -widths[name])
+        widest = widths[open_ones[0]]
         room = min(AT_ONCE, count - len(x))
-        wave = [pairs[k] for k in np.argsort(-widths, kind="stable")[:room] if widths[k] >= GAP_SHARE * widths.max()]
+        wave = [name for name in open_ones[:room] if widths[name] >= GAP_SHARE * widest]
         jobs: list[tuple[Scalar, Starts]] = []
-        for a, b in wave:
-            scalar = Scalar(np.zeros(2), 0.5 * (values[a] + values[b]), extent, extent, 1.0)
+        for name in wave:
+            a, b = pairs[name]
+            share = sum(windows[name]) / 2
+            foot = values[a] + share * (values[b] - values[a])
             neighbours = [(x[a], values[a]), (x[b], values[b])]
-            if (
-                not task.is_discrete.any()
-            ):  # half way, and as high as both: nearer than either where the front is smooth
-                neighbours.insert(0, (0.5 * (x[a] + x[b]), np.maximum(values[a], values[b])))
-            jobs.append((scalar, neighbours))
+            if not task.is_discrete.any():  # between both, and as high: nearer than either where the front is smooth
+                neighbours.insert(0, (x[a] + share * (x[b] - x[a]), np.maximum(values[a], values[b])))
+            jobs.append((Scalar(np.zeros(2), foot, extent, extent, 1.0), neighbours))
         found = yield from search_all(task, method, jobs, ends.known)
-        ends.take([own for (a, b), own in zip(wave, found, strict=True) if _fills(own, values[a], values[b], extent)])
-        left = _pairs(ends.front.values)
-        for a, b in wave:  # what has led to nothing new is not tried again
-            if _name(values, a, b) in left:
-                closed.add(_name(values, a, b))
-                vain += 1
-        shown = compromise(ends.front.values)
-        told = f"{len(ends.front.x)} points, the widest gap {widths.max():.2g} of the range"
-        yield Iterate(ends.front.x[shown], note=told)
-    return ends.ending(f"{len(ends.front.x)} points{_holes(ends, closed, count)}")
+        ends.take(found)
+        left, before = _pairs(ends.front.values), vain
+        for name, own in zip(wave, found, strict=True):
+            if name not in left:  # something lies between them now, or one of them was not on the front
+                continue
+            a, b = pairs[name]
+            windows[name] = _rest(own, values[a], values[b], extent, windows[name])
+            vain += 1
+        in_a_row = in_a_row + len(wave) if vain - before == len(wave) else 0
+        told = f"{len(ends.front.x)} points, the widest gap {widest:.2g} of the range"
+        yield Iterate(ends.front.x[compromise(ends.front.values)], note=told)
+    return ends.ending(f"{len(ends.front.x)} points{_holes(ends, count)}")
+
+
+def _rest(
+    own: Solved, left: FloatArray, right: FloatArray, extent: FloatArray, window: tuple[float, float]
+) -> tuple[float, float]:
+    """Return what is left to be looked at of a gap, as shares of its chord, where a line has led to nothing new: to one
+    of its ends, so that there is nothing on that side; or nowhere."""
+    middle = sum(window) / 2
+    if own.values is None or not own.is_met:
+        return middle, middle
+    from_left, from_right = (float(np.linalg.norm((own.values - end) / extent)) for end in (left, right))
+    return (middle, window[1]) if from_left < from_right else (window[0], middle)
 
 
 def _name(values: FloatArray, left: int, right: int) -> tuple[bytes, bytes]:
@@ -144,25 +166,12 @@ def _pairs(values: FloatArray) -> dict[tuple[bytes, bytes], tuple[int, int]]:
     return {_name(values, a, b): (a, b) for a, b in itertools.pairwise(order)}
 
 
-def _fills(own: Solved, left: FloatArray, right: FloatArray, extent: FloatArray) -> bool:
-    """Return whether what a search found fills a gap, or shows that one of its ends is not on the front."""
-    if own.values is None or not own.is_met:
-        return False
-    width = np.linalg.norm((right - left) / extent)
-    near = min(float(np.linalg.norm((own.values - end) / extent)) for end in (left, right))
-    return near > NEAR * float(width)
-
-
-def _holes(ends: Ends, closed: set[tuple[bytes, bytes]], count: int) -> str:
+def _holes(ends: Ends, count: int) -> str:
     """Return what is to be said of wide gaps that have no points between."""
     values = ends.front.values
-    wide = [
-        float(np.linalg.norm((values[b] - values[a]) / ends.extent))
-        for name, (a, b) in _pairs(values).items()
-        if name in closed
-    ]
-    wide = [width for width in wide if width > WIDE / count]
-    if not wide:
+    widths = [float(np.linalg.norm((values[b] - values[a]) / ends.extent)) for a, b in _pairs(values).values()]
+    wide = [width for width in widths if width > WIDE / count]
+    if not wide or len(values) < count:
         return ""
     return f"; {len(wide)} gap{'s' * (len(wide) > 1)} without points between, the widest {max(wide):.2g} of the range"
 

@@ -12,7 +12,7 @@ The box of the largest volume (over the ranges) comes first. In it, with k its s
     minimize Σ F_i  subject to    the limits,   F_i <= z_i                                                         (4)
 
 continuous variables   ε_i = (l_i + u_i) / 2: boxes are halved, so that points spread; where (3) leads out of the box,
-                       it is a hole or a dent, and left
+                       its lower half holds nothing (a hole or a dent), and the other half is looked at
 whole numbers          ε_i = u_i − δ_i: (3) gives the next point, or shows that the box holds none                 (5)
 
 With whole numbers alone and a method that finds the best of (3), all points of the front are found.
@@ -51,10 +51,12 @@ FloatArray = NDArray[np.float64]
 AT_ONCE, VOLUME_SHARE = 12, 0.3
 # (5): δ over the range, and over the feasibility allowed. Nothing is new that is nearer to what is known.
 STEP, STEPS_OF_FEASIBILITY = 1e-7, 4.0
-# A point nearer than this share of a box's diagonal to a known one does not fill it.
-NEAR = 0.02
-# Boxes kept, and searches in vain over the points asked for, after which the rest is left.
-MOST_BOXES, MOST_VAIN = 20_000, 2.0
+# A point fills a box unless it is nearer to a known one than this share of what an even front leaves between points.
+NEAR = 0.2
+# A box whose longest side is below this share of what an even front leaves is closed; else its lower half alone.
+LEAST_SIDE = 0.5
+# Boxes kept; searches in vain, and in a row, over the points asked for, after which the rest is left.
+MOST_BOXES, MOST_VAIN, IN_A_ROW = 20_000, 1.0, 0.3
 
 
 @dataclass(frozen=True)
@@ -78,9 +80,15 @@ def epsilon_limits(task: Task, options: EpsilonLimitsOptions) -> Protocol:
         told = "the objectives have their best at one design" if ends.is_one_point else "the ends are found"
         return ends.ending(told)
     is_whole = bool((task.is_discrete | (task.upper <= task.lower)).all())
-    boxes = _Boxes(ends, is_whole=is_whole, step=max(STEP, STEPS_OF_FEASIBILITY * task.feasibility))
-    vain = 0
-    while len(ends.front.x) < count and vain <= MOST_VAIN * count + 10:
+    boxes = _Boxes(
+        ends,
+        is_whole=is_whole,
+        step=max(STEP, STEPS_OF_FEASIBILITY * task.feasibility),
+        count=count,
+        is_discrete=bool(task.is_discrete.any()),
+    )
+    vain = in_a_row = 0
+    while len(ends.front.x) < count and vain <= MOST_VAIN * count + 10 and in_a_row <= 10 + IN_A_ROW * count:
         boxes.take(ends.front.values)
         wave = boxes.largest(min(AT_ONCE, max(count - len(ends.front.x), 1)))
         if not wave:
@@ -93,6 +101,7 @@ def epsilon_limits(task: Task, options: EpsilonLimitsOptions) -> Protocol:
             if not boxes.is_new(own, corner):
                 boxes.close(corner)
                 vain += 1
+        in_a_row = 0 if new else in_a_row + len(wave)
         ends.take([own if own.is_met else new[place] for place, own in enumerate(sure)], needs_met=not is_whole)
         front = ends.front.values
         yield Iterate(ends.front.x[compromise(front)], note=f"{len(front)} points, {len(boxes.open)} boxes left")
@@ -131,11 +140,14 @@ class _Boxes:
     ends: Ends
     is_whole: bool
     step: float
+    count: int
+    is_discrete: bool
 
     def __post_init__(self) -> None:
         self.high = self.ends.low + self.ends.extent * (1.0 + 10.0 * self.step)
         self.open: list[FloatArray] = [self.high.copy()]
         self.closed: list[FloatArray] = []
+        self.floors: dict[bytes, FloatArray] = {}
         self._known: set[bytes] = set()
         self.points = np.zeros((0, len(self.high)))
 
@@ -176,7 +188,7 @@ class _Boxes:
             if at.any():
                 own = self.points[np.flatnonzero(at)[0]]
                 found[others] = np.maximum(found[others], own[others])
-        return np.minimum(found, corner)
+        return np.minimum(np.maximum(found, self.floors.get(corner.tobytes(), found)), corner)
 
     def largest(self, most: int, share: float = VOLUME_SHARE) -> list[FloatArray]:
         """Return the corners of the largest boxes, those much smaller left out."""
@@ -195,7 +207,11 @@ class _Boxes:
         scalar = Scalar(np.eye(len(corner))[k] / extent[k], ceiling, np.zeros(len(corner)), extent)
         misses = np.maximum((front.values - ceiling) / extent, 0.0).max(axis=1)
         order = np.lexsort((np.linalg.norm((front.values - corner) / extent, axis=1), misses))[:2]
-        return scalar, [(front.x[place], front.values[place]) for place in order]
+        starts = [(front.x[place], front.values[place]) for place in order]
+        if not self.is_discrete and len(order) == 2:  # half way, where the front is smooth, is nearer than either
+            (x, values), (other, theirs) = starts
+            starts.insert(0, (0.5 * (x + other), np.maximum(values, theirs)))
+        return scalar, starts
 
     def is_new(self, own: Solved, corner: FloatArray) -> bool:
         """Return whether a search found something inside a box."""
@@ -204,11 +220,18 @@ class _Boxes:
         if not (own.values < corner).all():
             return False
         near = np.linalg.norm((self.points - own.values) / self.ends.extent, axis=1).min()
-        side = np.linalg.norm((corner - self.lower(corner)) / self.ends.extent)
-        return bool(near > (self.step if self.is_whole else NEAR * side))
+        return bool(near > (self.step if self.is_whole else NEAR / self.count))
 
     def close(self, corner: FloatArray) -> None:
-        """Leave a box: nothing was found in it."""
+        """Leave a box in which nothing was found, or, of continuous variables, its lower part along its longest side:
+        only there nothing was found."""
+        low, extent = self.lower(corner), self.ends.extent
+        sides = (corner - low) / extent
+        longest = int(np.argmax(sides))
+        if not self.is_whole and sides[longest] > LEAST_SIDE / self.count:
+            low[longest] = 0.5 * (low[longest] + corner[longest])
+            self.floors[corner.tobytes()] = low
+            return
         self.open = [u for u in self.open if u is not corner]
         self.closed.append(corner)
 

@@ -39,9 +39,9 @@ BEYOND = 0.1
 MOST_MEASURED = 60
 # A design that another beats by less than this share of an objective's range, and nowhere by more, is not dominated
 # for that: a limit met a little less closely gains as much.
-SLACK = 1e-5
+SLACK, ROUNDING = 1e-5, 1e-12
 # So many times farther than the members of an evenly filled front a design lies that fills a gap.
-GAP = 3.0
+GAP = 1.2
 
 
 @dataclass(frozen=True)
@@ -245,11 +245,11 @@ def _chosen(archive: Archive, gate: Gate, claimed: FloatArray | None, count: int
 
 def _clearly_dominated(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
     """Return which values (k, p), over the ranges of the front, another is below by more than SLACK somewhere and above
-    nowhere."""
+    by no more than rounding anywhere."""
     found = np.zeros(len(values), dtype=bool)
     for place, own in enumerate(values):
         gain = own - others
-        found[place] = bool(((gain >= 0.0).all(axis=1) & (gain.max(axis=1) > SLACK)).any())
+        found[place] = bool(((gain >= -ROUNDING).all(axis=1) & (gain.max(axis=1) > SLACK)).any())
     return found
 
 
