@@ -73,7 +73,9 @@ class Scalar:
         missed = (values[:, own] > self.ceiling[own] + MET * self.sizes[own]).any(axis=1)
         found = np.where(missed, np.inf, values @ self.weights)
         if self.has_extra:
-            found = found + self.price * np.array([self.shortfall(own) for own in values])
+            own = self.capped[self.reach[self.capped] > 0.0]
+            t = ((values[:, own] - self.ceiling[own]) / self.reach[own]).max(axis=1, initial=-np.inf)
+            found = found + self.price * np.maximum(t, self.least)
         return np.asarray(found, dtype=np.float64)
 
 

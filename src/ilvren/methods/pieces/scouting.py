@@ -19,6 +19,8 @@ FloatArray = NDArray[np.float64]
 
 # Designs of the first front that are handed on.
 MOST_KNOWN = 400
+# Rows of so many times as many designs are kept as the front has.
+MOST_ROWS = 20
 
 
 @dataclass(frozen=True)
@@ -82,8 +84,11 @@ class _Seen:
             return
         before = self._front
         self._front = before.joined(points[use], values[use], v[use])
-        own = {x.tobytes(): row for x, row in zip(points[use], reply.rows[use], strict=True)}
-        self._rows = {key: own[key] if key in own else self._rows[key] for key in (x.tobytes() for x in self._front.x)}
+        if self._front is before:
+            return
+        self._rows |= {x.tobytes(): row for x, row in zip(points[use], reply.rows[use], strict=True)}
+        if len(self._rows) > MOST_ROWS * len(self._front.x):
+            self._rows = {key: self._rows[key] for key in (x.tobytes() for x in self._front.x)}
 
     def task(self) -> Task:
         """Return the task with what is known."""

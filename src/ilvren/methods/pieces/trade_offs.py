@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import nondominated
+from ilvren.algebra import dominated_by, nondominated
 from ilvren.methods.base import Reply, Task
 from ilvren.methods.pieces.ranking import judged
 
@@ -37,12 +37,17 @@ class Known:
 
     def joined(self, x: FloatArray, values: FloatArray, v: FloatArray) -> Known:
         """Return the front of these and other designs, as far as they are feasible; equal values once."""
-        use = (v <= 0.0) & np.isfinite(values).all(axis=1)
-        x, values = np.vstack([self.x, x[use]]), np.vstack([self.values, values[use]])
-        keep = np.flatnonzero(nondominated(values))
-        _, first = np.unique(values[keep], axis=0, return_index=True)
-        keep = keep[np.sort(first)]
-        return Known(x[keep], values[keep])
+        use = np.flatnonzero((v <= 0.0) & np.isfinite(values).all(axis=1))
+        use = use[nondominated(values[use])]
+        if len(use) and len(self.values):
+            use = use[~dominated_by(values[use], self.values)]
+            known = {own.tobytes() for own in self.values}
+            use = use[[values[place].tobytes() not in known for place in use]]
+        if not len(use):
+            return self
+        use = use[np.sort(np.unique(values[use], axis=0, return_index=True)[1])]
+        kept = ~dominated_by(self.values, values[use])
+        return Known(np.vstack([self.x[kept], x[use]]), np.vstack([self.values[kept], values[use]]))
 
 
 def known_front(task: Task) -> Known:
