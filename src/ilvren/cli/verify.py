@@ -78,6 +78,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--confirm", action="store_true", help="evaluate [confirm] for this design, though other checks do not hold"
     )
+    parser.add_argument(
+        "--share", type=float, metavar="SHARE", help="of a front: the share of its members that must hold (0.95)"
+    )
+    parser.add_argument(
+        "--mend", action="store_true", help="of a front: take what does not hold where searches lead, as a new run"
+    )
+    parser.add_argument("--full", action="store_true", help="of a front: all members")
     add_as_now(parser)
     add_ledger(parser)
     add_output_flags(parser)
@@ -90,6 +97,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.errors import RequestError
     from ilvren.judge.verification import verify
     from ilvren.runs.addresses import split_address
+    from ilvren.runs.stored import problem_of
 
     wishes = _wishes(arguments, terminal)
     if arguments.row is not None and not arguments.at:
@@ -120,6 +128,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 if number is None and ledger.is_group(reference):
                     terminal.note(f"{arguments.run} is a group: its best run, {record.id}, is judged")
                 note_changed_file(record, terminal)
+                if len(problem_of(record).objectives) > 1:
+                    from ilvren.cli.front_verdict import verify_recorded_front  # few runs have several objectives
+
+                    return verify_recorded_front(arguments, record, ledger, path, number, terminal)
+                _refuse_front_flags(arguments)
                 verdict = verify(
                     arguments.run,
                     ledger=ledger,
@@ -142,6 +155,14 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         draw_agreement(verdict, arguments.output)
         terminal.note(f"{arguments.output}: the design's values beside the reference")
     return status.HOLDS if verdict.holds else status.DOES_NOT_HOLD
+
+
+def _refuse_front_flags(arguments: argparse.Namespace) -> None:
+    from ilvren.errors import RequestError
+
+    for flag, given in (("--share", arguments.share is not None), ("--mend", arguments.mend)):
+        if given:
+            raise RequestError(f"{flag} is for the front of several objectives, and {arguments.run} has one objective")
 
 
 def _is_file(arguments: argparse.Namespace) -> bool:

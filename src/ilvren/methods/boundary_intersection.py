@@ -150,7 +150,7 @@ def _rest(
     of its ends, so that there is nothing on that side; or nowhere."""
     middle = sum(window) / 2
     if own.values is None or not own.is_met:
-        return middle, middle
+        return window[0], middle  # no search is like another: a line nearer to one end may lead somewhere
     from_left, from_right = (float(np.linalg.norm((own.values - end) / extent)) for end in (left, right))
     return (middle, window[1]) if from_left < from_right else (window[0], middle)
 

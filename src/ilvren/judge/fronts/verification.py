@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -17,16 +18,18 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
 from ilvren.judge.case import Case
 from ilvren.judge.fronts.members import Weights, member_problem, weights_at
+from ilvren.judge.fronts.proof import FrontBound, proved_front
 from ilvren.judge.verdict import HOLDING, Verdict
 from ilvren.judge.verification import Wishes, judge
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Problem, Sense, sense_of
 from ilvren.runs import is_large
+from ilvren.runs.addresses import addressed
 from ilvren.runs.front import objective_sizes
-from ilvren.runs.limits import plain
+from ilvren.runs.limits import by_block, plain
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
-__all__ = ["DOMINATED", "FRONT_MEANINGS", "FrontVerdict", "Hole", "JudgedMember", "verify_front"]
+__all__ = ["DOMINATED", "FRONT_MEANINGS", "FrontVerdict", "Hole", "JudgedMember", "front_documents", "verify_front"]
 
 FloatArray = NDArray[np.float64]
 
@@ -110,7 +113,7 @@ class FrontVerdict:
     least_share: float
     holes: tuple[Hole, ...]
     widest_gap: float
-    bound: Any = None
+    bound: FrontBound | None = None
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `verify`."""
@@ -138,19 +141,22 @@ def verify_front(
     accept_probe: bool = False,
     as_now: bool = False,
     share: float = SHARE,
-    told: Callable[[int, int], None] | None = None,
+    number: int | None = None,
+    prove_seconds: float | None = None,
+    told: Callable[[str, int, int], None] | None = None,
 ) -> FrontVerdict:
-    """Judge the front of a run; `told` hears of members done and in all. Raises RequestError where the run has not
-    ended or has no front."""
-    if record.result is None or record.state != "ended":
-        raise RequestError(f"{record.id} has not ended", advice=f"`ilvren resume {record.id}` brings it to an end")
-    documents = record.result.get("front")
+    """Judge the front of a run, or with `number` that one of its designs, against what the run evaluated. With
+    `prove_seconds` the whole front is bounded from below by intervals, too. `told` hears what is done, and of how many.
+    Raises RequestError where the run has not ended or has no front, and where it cannot be bounded."""
     problem = problem_of(record)
     sense = sense_of(problem)
-    if not isinstance(documents, list) or sense is None:
+    if sense is None:
         raise RequestError(f"{record.id} has no front: its problem has one objective")
-    if not documents:
-        raise RequestError(f"{record.id} found no design that meets all limits: there is no front to judge")
+    if number is not None:
+        design = addressed(ledger, f"{record.id}:{number}")
+        documents = [{"design": design.address, "variables": by_block(problem.blocks, list(design.point))}]
+    else:
+        documents = front_documents(record)
     refuse_changed(record, problem, as_now=as_now)
     own = record.settings
     tolerance = float(str(own["tolerance"])) if tolerance is None else tolerance
@@ -161,8 +167,51 @@ def verify_front(
         for place in range(len(documents)):
             members.append(bench.judged(place))
             if told is not None:
-                told(place + 1, len(documents))
-    return _summed_up(record.id, problem, sense, members, share, accept_probe)
+                told("members judged", place + 1, len(documents))
+        found = _summed_up(record.id, problem, sense, members, share)
+        if prove_seconds is None:
+            return found
+        hears = None if told is None else partial(told, "steps of the bound")
+        bound = proved_front(problem, sense, bench.points, bench.values, feasibility, seconds=prove_seconds, told=hears)
+    return _with_bound(found, bound, bench)
+
+
+def front_documents(record: RunRecord) -> list[Any]:
+    """Return the members of a run's front as they are on record. Raises RequestError where there is none."""
+    if record.result is None or record.state != "ended":
+        raise RequestError(f"{record.id} has not ended", advice=f"`ilvren resume {record.id}` brings it to an end")
+    documents = record.result.get("front")
+    if not isinstance(documents, list):
+        raise RequestError(f"{record.id} has no front: its problem has one objective")
+    if not documents:
+        raise RequestError(f"{record.id} found no design that meets all limits: there is no front to judge")
+    return documents
+
+
+def _with_bound(found: FrontVerdict, bound: FrontBound, bench: _Bench) -> FrontVerdict:
+    """Return the verdict with what the bound shows: a member below which a design was found is dominated."""
+    order = np.lexsort((bench.values[:, 1], bench.values[:, 0])).tolist()
+    members = list(found.members)
+    for place, step in zip(order, bound.steps, strict=True):
+        if not step.better or members[place].verdict in ("limits-broken", DOMINATED):
+            continue
+        rows = bench.gate.evaluate(np.array(step.better)).rows
+        better = bench.named(bench.sense.as_written(bench.sense.minimized(rows)))
+        members[place] = replace(
+            members[place],
+            verdict=DOMINATED,
+            holds=False,
+            reason="the search for a bound found a design that is no worse and better",
+            better=better,
+            better_point=step.better,
+        )
+    again = _summed_up(found.run, found.problem, found.sense, members, found.least_share)
+    again = replace(again, bound=bound)
+    if bound.is_complete and again.verdict not in ("limits-broken", DOMINATED):
+        told = f"intervals prove that nothing lies below it by more than {bound.tolerance:g} of the ranges"
+        return replace(again, verdict=PROVED, holds=True, reason=f"{again.reason}; {told}")
+    proved = sum(step.is_proved for step in bound.steps)
+    return replace(again, reason=f"{again.reason}; {proved} of {len(bound.steps)} steps of the bound are proved")
 
 
 class _Bench:
@@ -230,7 +279,7 @@ class _Bench:
                 verdict=DOMINATED,
                 holds=False,
                 reason=f"{self.run}:{number} is no worse in any objective, and better by {self._gain(place, beaten)}",
-                better=self._named(better),
+                better=self.named(better),
                 better_design=f"{self.run}:{number}",
                 better_point=tuple(np.frombuffer(self.logged_points[beaten]).tolist()),
             )
@@ -244,7 +293,7 @@ class _Bench:
                 verdict=DOMINATED,
                 holds=False,
                 reason=f"judging it found a design that is no worse and better in {problem.objectives[0].name}",
-                better=self._named(better),
+                better=self.named(better),
                 better_point=tuple(there.tolist()),
             )
         return told
@@ -258,7 +307,7 @@ class _Bench:
             rates[name] = float(-first / slope) if is_known and weights.weights[0] > 1e-9 else None
         return JudgedMember(
             str(document["design"]),
-            self._named(self.sense.as_written(self.values[place])),
+            self.named(self.sense.as_written(self.values[place])),
             found.verdict,
             found.holds,
             found.reason,
@@ -267,7 +316,8 @@ class _Bench:
             checks=found.checks,
         )
 
-    def _named(self, written: FloatArray) -> dict[str, float]:
+    def named(self, written: FloatArray) -> dict[str, float]:
+        """Return objectives (p,) by name."""
         return dict(zip(self.sense.names, written.tolist(), strict=True))
 
     def _beaten(self, place: int) -> int | None:
@@ -289,9 +339,7 @@ class _Bench:
         return f"{gain[k]:.2g} of the range of {self.sense.names[k]}"
 
 
-def _summed_up(
-    run: str, problem: Problem, sense: Sense, members: list[JudgedMember], least: float, accept_probe: bool
-) -> FrontVerdict:
+def _summed_up(run: str, problem: Problem, sense: Sense, members: list[JudgedMember], least: float) -> FrontVerdict:
     """Return the verdict on the whole."""
     good = [member for member in members if member.holds]
     share = len(good) / len(members)

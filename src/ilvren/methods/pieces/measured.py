@@ -20,9 +20,9 @@ ACTIVE = 1e-5
 LEAST_SIZE = 1e-3
 
 
-def stands(task: Task, seen: Seen | None) -> Standing:
+def stands(task: Task, seen: Seen | None, *, least_size: float = LEAST_SIZE) -> Standing:
     """Return how a point with derivatives stands: feasible, and the gradient of the Lagrangian, with the best
-    multipliers that its active limits allow, within the tolerance."""
+    multipliers that its active limits allow, within the tolerance of the size of f, which is `least_size` at least."""
     if seen is None or seen.g is None or not (np.isfinite(seen.g).all() and np.isfinite(seen.c).all()):
         return Standing(math.inf, None, False)
     jacobian = np.asarray(seen.j if isinstance(seen.j, np.ndarray) else seen.j.toarray())
@@ -38,7 +38,7 @@ def stands(task: Task, seen: Seen | None) -> Standing:
     is_low, is_high = np.concatenate([low_row[rows], low[bounds]]), np.concatenate([high_row[rows], high[bounds]])
     signs = np.where(is_low & is_high, 0.0, np.where(is_low, 1.0, -1.0))
     multipliers = signed_least_squares(normals, seen.g, signs)
-    size = max(abs(seen.f), LEAST_SIZE)
+    size = max(abs(seen.f), least_size)
     rest = (seen.g - normals @ multipliers) * np.maximum(1.0, np.abs(seen.x))
     stationarity = float(np.abs(rest).max(initial=0.0)) / size
     violation = task.violation(seen.c)

@@ -31,6 +31,8 @@ FloatArray = NDArray[np.float64]
 
 # Designs whose derivatives are kept while a search goes on.
 MOST_LATEST = 4
+# The objective of (1) is measured in ranges of the objectives.
+ONE_RANGE = 1.0
 # A ceiling counts as met where it is missed by no more than this share of its size.
 MET = 1e-6
 
@@ -144,7 +146,7 @@ def solving(
                 answer = yield from view.bent(message)
             elif isinstance(message, Iterate):
                 at = np.asarray(message.point, dtype=float)
-                answer = stands(small, latest.get(at.tobytes()))
+                answer = stands(small, latest.get(at.tobytes()), least_size=ONE_RANGE)
                 if answer.meets_conditions:
                     _take(scalar, view, at, latest, found)
             else:
