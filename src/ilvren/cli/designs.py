@@ -116,8 +116,8 @@ def _columns(arguments: argparse.Namespace, table: DesignTable) -> list[str]:
     if arguments.output:
         return table.names
     free = [problem.variables[place].name for place in problem.free]
-    objective = [] if problem.objective is None else [problem.objective.name]
-    rows = [block.name for block in problem.row_blocks if not block.shape]
+    objective = table.objectives
+    rows = [block.name for block in problem.row_blocks if not block.shape and not block.is_objective]
     return [*objective, *free[: MOST_COLUMNS - 2], *rows][:MOST_COLUMNS]
 
 
@@ -140,7 +140,7 @@ def _table(table: DesignTable, names: list[str], most: int) -> Table:
             str(design.rank),
             *(_cell(table.told(name, float(columns[name][place]))) for name in names),
             small(design.violation),
-            design.trouble,
+            design.note,
         )
         for place, design in enumerate(table.designs[:most])
     ]

@@ -113,17 +113,13 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _problem(arguments: argparse.Namespace, terminal: Terminal) -> Problem:
-    from ilvren.problem import Aim, load, scalarized
+    from ilvren.problem import load
 
     if not arguments.problem.endswith(".toml") and not _is_file(arguments.problem):
         raise RequestError(
             f"{arguments.problem}: no such file", advice="a sample on record gets more designs with --more N"
         )
     problem = load(arguments.problem, set=pairs("--set", arguments.set))
-    if len(problem.objectives) > 1:
-        first = problem.objectives[0].name
-        terminal.note(f"several objectives: designs are ranked by {first}, the others are told beside")
-        problem = scalarized(problem, Aim(only=first))
     if arguments.on:
         from ilvren.cli.files import read_ledger, recorded_ledger
         from ilvren.problem import on_document

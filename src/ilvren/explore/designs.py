@@ -14,11 +14,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import crowding, domination_layers
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord
-from ilvren.problem import Problem
+from ilvren.problem import Problem, sense_of
 from ilvren.problem.asked import Condition, condition_of, node_of
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import plain, plain_values, told_by_block
@@ -33,8 +34,8 @@ FloatArray = NDArray[np.float64]
 @dataclass(frozen=True)
 class Design:
     """One design: its address, its `rank` among all of the table (1 the best), the full design `point` (n,), the
-    objective as written (None without one or where invalid), the violation, and what is wrong with it, "" for
-    nothing."""
+    objective as written (None without one, with several, or where invalid), the violation, and what is wrong with it,
+    "" for nothing. Of several objectives `layer` counts from 1, the front: what nothing in the table dominates."""
 
     address: str
     rank: int
@@ -42,6 +43,12 @@ class Design:
     objective: float | None
     violation: float
     trouble: str
+    layer: int | None = None
+
+    @property
+    def note(self) -> str:
+        """Return what is to be said of it in a word: what is wrong, or that it is on the front."""
+        return self.trouble or ("front" if self.layer == 1 else "")
 
 
 @dataclass(frozen=True)
@@ -66,9 +73,14 @@ class DesignTable:
     def names(self) -> list[str]:
         """Return the names of what is one number for each design: variables, then values, the objective first."""
         own = [variable.name for variable in self.problem.variables]
-        first = [] if self.problem.objective is None else [self.problem.objective.name]
+        first = self.objectives
         rest = [name for name, value in self.values.items() if value.ndim == 1 and name not in first]
         return [*first, *own, *rest]
+
+    @property
+    def objectives(self) -> list[str]:
+        """Return the names of the objectives."""
+        return [item.name for item in self.problem.objectives]
 
     @property
     def units(self) -> dict[str, str]:
@@ -111,6 +123,7 @@ class DesignTable:
                 {
                     "design": design.address,
                     "rank": design.rank,
+                    **({"layer": design.layer} if design.layer is not None else {}),
                     "variables": variables,
                     "values": values,
                     "violation": plain(design.violation),
@@ -173,13 +186,22 @@ def designs_of(
     kept = np.concatenate([own for _, own in parts])
     feasibility = records[0].settings["feasibility"]
     assert isinstance(feasibility, float)
-    ranks = _ranks(problem, evaluations, feasibility)
+    layers = _layers(problem, evaluations, feasibility)
+    ranks = _ranks(problem, evaluations, feasibility) if layers is None else _ranks_of(layers)
     table = DesignTable(
         problem,
         tuple(record.id for record in records),
         tuple(
-            Design(address, rank, tuple(point.tolist()), item.objective, item.violation, trouble)
-            for address, rank, point, item, trouble in zip(addresses, ranks, matrix, evaluations, troubles, strict=True)
+            Design(address, rank, tuple(point.tolist()), item.objective, item.violation, trouble, layer)
+            for address, rank, point, item, trouble, layer in zip(
+                addresses,
+                ranks,
+                matrix,
+                evaluations,
+                troubles,
+                [None] * len(ranks) if layers is None else layers.told,
+                strict=True,
+            )
         ),
         values,
         len(addresses),
@@ -245,6 +267,47 @@ def _ranks(problem: Problem, evaluations: Sequence[EvaluationRecord], feasibilit
     for rank, place in enumerate(sorted(range(len(evaluations)), key=key), start=1):
         ranks[place] = rank
     return ranks
+
+
+@dataclass(frozen=True)
+class _Layers:
+    """Layers of several objectives (k,), from 0, infeasible designs after all others; `objectives` (k, p), minimized;
+    `count` of the layers of feasible designs."""
+
+    layer: NDArray[np.int64]
+    objectives: FloatArray
+    count: int
+
+    @property
+    def told(self) -> list[int | None]:
+        """Return the layers from 1, None for designs that miss a limit."""
+        return [int(own) + 1 if own < self.count else None for own in self.layer]
+
+
+def _layers(problem: Problem, evaluations: Sequence[EvaluationRecord], feasibility: float) -> _Layers | None:
+    """Return the layers of designs of a problem of several objectives, None for any other."""
+    sense = sense_of(problem)
+    if sense is None or not evaluations:
+        return None
+    rows = np.array([np.frombuffer(item.values)[1:] for item in evaluations]).reshape(-1, problem.row_count)
+    violations = np.array([item.violation for item in evaluations])
+    values = sense.minimized(rows)
+    missed = np.where(violations <= feasibility, 0.0, violations)
+    layer = domination_layers(values, missed)
+    feasible = (missed <= 0.0) & np.isfinite(values).all(axis=1)
+    return _Layers(layer, values, int(layer[feasible].max(initial=-1)) + 1)
+
+
+def _ranks_of(found: _Layers) -> list[int]:
+    """Return the ranks: by layer, within a layer the least crowded first."""
+    room = np.zeros(len(found.layer))
+    for number in range(found.count):
+        own = np.flatnonzero(found.layer == number)
+        room[own] = crowding(found.objectives[own])
+    order = np.lexsort((np.arange(len(room)), -room, found.layer))
+    ranks = np.zeros(len(order), dtype=np.int64)
+    ranks[order] = np.arange(1, len(order) + 1)
+    return [int(rank) for rank in ranks]
 
 
 def _troubles(

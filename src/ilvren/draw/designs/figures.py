@@ -26,8 +26,8 @@ def axes_of(table: DesignTable, names: Sequence[str]) -> list[str]:
     """Return the names worth an axis: free variables, the objective, and what the rows limit, as many as fit."""
     problem = table.problem
     free = [problem.variables[place].name for place in problem.free]
-    objective = [] if problem.objective is None else [problem.objective.name]
-    rows = [block.name for block in problem.row_blocks if not block.shape]
+    objective = table.objectives
+    rows = [block.name for block in problem.row_blocks if not block.shape and not block.is_objective]
     rest = [name for name in names if name not in (*free, *objective, *rows)]
     found: dict[object, str] = {}
     for name in (*free[: MOST_AXES - 3], *objective, *rows, *rest):
@@ -121,8 +121,9 @@ def _from_worst(table: DesignTable) -> IntArray:
 
 
 def _colours(table: DesignTable) -> tuple[list[object], object]:
-    """Return a colour for each design, by its objective among those that meet the limits, and the scale."""
-    value = np.array([np.nan if design.objective is None else design.objective for design in table.designs])
+    """Return a colour for each design, by its (first) objective among those that meet the limits, and the scale."""
+    first = table.objectives[:1]
+    value = table.column(first[0]) if first else np.full(len(table.designs), np.nan)
     met = np.array([not design.trouble for design in table.designs], dtype=bool)
     own = value[met & np.isfinite(value)]
     low, high = (float(own.min()), float(own.max())) if len(own) else (0.0, 1.0)
@@ -152,8 +153,9 @@ def _finish(table: DesignTable, made: object, axis: object, norm: object) -> Non
     made.suptitle(f"{problem.title or problem.source.file}: {told}", x=0.01, ha="left", fontsize=13)  # type: ignore[attr-defined]
     if axis.get_legend_handles_labels()[0]:  # type: ignore[attr-defined]
         axis.legend(loc="upper right", bbox_to_anchor=(1.0, 1.06))  # type: ignore[attr-defined]
-    if problem.objective is not None:
-        unit = f" [{problem.objective.unit}]" if problem.objective.unit else ""
+    if problem.objectives:
+        first = problem.objectives[0]
+        unit = f" [{first.unit}]" if first.unit else ""
         scale = mpl.cm.ScalarMappable(norm, ramp(for_lines=True))  # type: ignore[arg-type]
         axes = [panel for panel in made.axes if panel.get_visible()]  # type: ignore[attr-defined]
-        made.colorbar(scale, ax=axes, shrink=0.7, label=f"{problem.objective.name}{unit}")  # type: ignore[attr-defined]
+        made.colorbar(scale, ax=axes, shrink=0.7, label=f"{first.name}{unit}")  # type: ignore[attr-defined]

@@ -24,12 +24,14 @@ def write_designs_page(table: DesignTable, path: str, names: Sequence[str]) -> N
     from markupsafe import Markup
 
     problem = table.problem
-    objective = [] if problem.objective is None else [problem.objective.name]
+    objective = table.objectives
     axes = axes_of(table, names)
     columns = {name: [_number(value) for value in table.column(name).tolist()] for name in names}
     columns["violation"] = [_number(design.violation) for design in table.designs]
     shown = [*names, "violation"]
     free = [problem.variables[place].name for place in problem.free if problem.variables[place].name in names]
+    several = [name for name in objective if name in names] if len(objective) > 1 else []
+    free = several or free
     pair = [*free, *objective, *shown][:2] if len(free) > 1 else [*free, *objective, *shown, "violation"][:2]
     data = {
         "names": list(names),
@@ -39,6 +41,7 @@ def write_designs_page(table: DesignTable, path: str, names: Sequence[str]) -> N
         "addresses": [design.address for design in table.designs],
         "ranks": [design.rank for design in table.designs],
         "trouble": [design.trouble for design in table.designs],
+        "notes": [design.note for design in table.designs],
         "colour": next((name for name in objective if name in names), shown[0]),
         "pair": pair,
         "file": Path(problem.source.file).name,

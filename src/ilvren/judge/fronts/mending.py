@@ -45,7 +45,8 @@ def mended(
             told(place + 1, len(found.members))
     unique = np.unique(np.array(designs), axis=0)
     sample = {"plan": "mended", "designs": unique.tolist(), "of": found.run}
-    asked = replace(settings, method=AUTOMATIC, options={}, points=max(len(unique), 2), evaluations=len(unique) + 10)
+    count = len(unique)
+    asked = replace(settings, method=AUTOMATIC, options={}, points=max(count, 2), evaluations=count + 10, scaling=False)
     return run(found.problem, asked, ledger=ledger, sample=sample)
 
 
