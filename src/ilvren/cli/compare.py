@@ -39,12 +39,16 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.contest_tables import check_figure, distances_of, reference_of, summarize
     from ilvren.cli.files import read_ledger
+    from ilvren.cli.front_compare import compare_recorded_fronts, have_several
     from ilvren.judge.comparison import GRADIENT_WORTH, compare
 
     check_figure(arguments)
     distances = distances_of(arguments.within)
     path = ledger_path(arguments.ledger)
     with read_ledger(path) as ledger:
+        if have_several(ledger, arguments.runs):
+            found = compare_recorded_fronts(arguments.runs, arguments, ledger, terminal)
+            return status.HOLDS if found == status.DOES_NOT_HOLD else found
         has_groups = any(ledger.is_group(name) for name in arguments.runs)
     if has_groups or arguments.solved_within is not None:
         found = summarize(arguments.runs, arguments, terminal)

@@ -43,6 +43,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--tolerance", type=float, metavar="SHARE", help="relative accuracy asked for (1e-6)")
     parser.add_argument("--feasibility", type=float, metavar="SHARE", help="miss allowed (1e-6)")
+    parser.add_argument(
+        "--points", type=int, metavar="N", help="of several objectives: designs of each front (60; three and more: 150)"
+    )
     add_limits(parser)
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the starts, and the first seed (0)")
     parser.add_argument("--derivatives", metavar="SOURCE", default="automatic", help="where derivatives come from")
@@ -54,7 +57,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def add_summary_flags(parser: argparse.ArgumentParser) -> None:
     """Declare what a summary of runs is asked."""
-    parser.add_argument("--reference", metavar="NAME=VALUE", help="the best objective known, instead of the best found")
+    parser.add_argument(
+        "--reference",
+        metavar="NAME=VALUE",
+        help="the best objective known, instead of the best found; of several objectives the reference point, all"
+        " of them, with commas between",
+    )
     parser.add_argument(
         "--gradient-worth", type=float, metavar="N", help="how many evaluations a gradient counts for (3)"
     )
@@ -68,7 +76,8 @@ def add_summary_flags(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--figure",
         metavar="KIND",
-        help="histories, profiles, paths, designs or basins (profiles of several problems, else histories)",
+        help="histories, profiles, paths, designs, basins or predictions (profiles of several problems, else"
+        " histories); of several objectives fronts or attainment",
     )
 
 
@@ -95,13 +104,15 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         seed=arguments.seed,
         derivatives=arguments.derivatives,
         label=arguments.label,
+        points=arguments.points,
         **given,
     )
     contenders = [contender_of(text) for text in arguments.method]
     problems = read_problems(arguments.files, set=pairs("--set", arguments.set), aim=aim_of(arguments))
     if arguments.reference and len(problems) > 1:
         raise RequestError("--reference is for one problem, and these are several")
-    reference_of(arguments, problems[0])
+    if len(problems[0].objectives) < 2:
+        reference_of(arguments, problems[0])
     plan = plan_contest(
         problems, contenders, settings, random_starts=arguments.random_starts, repeats=arguments.repeats
     )

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "reference_of", "show_optima", "summarize"]
 
-FIGURES = ("histories", "profiles", "paths", "designs", "basins", "predictions")
+FIGURES = ("histories", "profiles", "paths", "designs", "basins", "predictions", "fronts", "attainment")
 # Distinct optima and pairs of methods listed at most.
 MOST_OPTIMA, MOST_PAIRS = 8, 15
 
@@ -106,6 +106,13 @@ def summarize(
         with Ledger(path, read_only=True) as ledger:
             if not any(ledger.group(name).runs for name in references):
                 return status.INTERRUPTED
+    if _are_fronts(references, path):
+        from ilvren.cli.files import read_ledger
+        from ilvren.cli.front_compare import compare_recorded_fronts
+
+        with read_ledger(path) as ledger:
+            found = compare_recorded_fronts(references, arguments, ledger, terminal)
+        return status.INTERRUPTED if interrupted else found
     summary = contest_summary(references, path, **options)
     reference = reference_of(arguments, summary.comparisons[0].tracks[0].problem)
     if reference is not None:
@@ -119,6 +126,14 @@ def summarize(
     if interrupted:
         return status.INTERRUPTED
     return status.HOLDS if summary.holds else status.DOES_NOT_HOLD
+
+
+def _are_fronts(references: Sequence[str], path: str) -> bool:
+    from ilvren.cli.files import read_ledger
+    from ilvren.cli.front_compare import have_several
+
+    with read_ledger(path) as ledger:
+        return have_several(ledger, references)
 
 
 def show_summary(summary: ContestSummary, terminal: Terminal) -> None:

@@ -25,6 +25,8 @@ EXAMPLES = """examples:
 SUFFIXES = (".csv", ".json", ".html", ".png", ".svg")
 # Rows and columns that a terminal shows without being asked.
 MOST_ROWS, MOST_COLUMNS = 20, 8
+# Designs of a front that are drawn.
+MOST_DRAWN = 150
 FOLLOW_SECONDS = 1.0
 
 
@@ -49,9 +51,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--figure",
-        choices=("parallel", "pairs", "effects"),
-        help="the figure of --output: parallel coordinates (default), pairs of quantities, or averages along each"
-        " variable (main effects)",
+        choices=("parallel", "pairs", "effects", "front"),
+        help="the figure of --output: parallel coordinates (default), pairs of quantities, averages along each"
+        " variable (main effects), or of several objectives the front with what holds it",
     )
     parser.add_argument("--follow", action="store_true", help="show the designs as they come while a run goes on")
     add_ledger(parser)
@@ -186,12 +188,41 @@ def _write(table: DesignTable, arguments: argparse.Namespace, names: list[str], 
         from ilvren.draw.designs import write_designs_page
 
         write_designs_page(table, path, names)
+    elif arguments.figure == "front":
+        _draw_front(table, path)
     else:
         from ilvren.draw.designs import draw_effects, draw_pairs, draw_parallel
 
         drawing = {"pairs": draw_pairs, "effects": draw_effects}.get(arguments.figure, draw_parallel)
         drawing(table, names, path)
     terminal.note(f"{path}: {len(table.designs)} designs of {', '.join(table.runs[:6])}")
+
+
+def _draw_front(table: DesignTable, path: str) -> None:
+    """Draw the designs of the table that nothing in it dominates, and what limits hold them."""
+    import numpy as np
+
+    from ilvren.algebra import spread_subset
+    from ilvren.draw.fronts import DrawnFront, draw_front
+    from ilvren.errors import RequestError
+    from ilvren.explore import held_by
+    from ilvren.problem import sense_of
+
+    sense = sense_of(table.problem)
+    if sense is None:
+        raise RequestError("--figure front is for several objectives", advice="--figure parallel shows any designs")
+    values = np.array([table.column(name) for name in sense.names]).T
+    front = np.array([place for place, design in enumerate(table.designs) if design.layer == 1], dtype=np.int64)
+    if not len(front):
+        raise RequestError("none of these designs is on the front: they miss limits, or --keep left others")
+    chosen = front[spread_subset(values[front] * sense.signs, MOST_DRAWN)]
+    rest = [p for p, design in enumerate(table.designs) if design.layer is not None and design.layer > 1]
+    runs = ", ".join(table.runs[:4]) + (" …" if len(table.runs) > 4 else "")
+    title = f"{table.problem.title or table.problem.source.file}: front of {runs}"
+    title += f" ({len(chosen)} of {len(front)} designs)" if len(chosen) < len(front) else f" ({len(front)} designs)"
+    addresses = [table.designs[place].address for place in chosen]
+    drawn = DrawnFront(title, sense, values[chosen], addresses, values[rest], held_by(table, chosen.tolist()))
+    draw_front(drawn, path)
 
 
 def _write_csv(table: DesignTable, names: list[str], path: str) -> None:

@@ -19,16 +19,19 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord
-from ilvren.problem import Problem, sense_of
+from ilvren.problem import Measures, Problem, sense_of
 from ilvren.problem.asked import Condition, condition_of, node_of
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import plain, plain_values, told_by_block
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Design", "DesignTable", "designs_of", "node_values", "recorded_calls"]
+__all__ = ["Design", "DesignTable", "designs_of", "held_by", "node_values", "recorded_calls"]
 
 FloatArray = NDArray[np.float64]
+
+# A limit this near, in its size, holds a design.
+HELD = 1e-4
 
 
 @dataclass(frozen=True)
@@ -418,6 +421,29 @@ def _computed(
         for column, value in zip(found, seen, strict=True):
             column[place] = np.where(np.isfinite(value), value, np.nan).ravel()
     return [value if shape else value[:, 0] for value, shape in zip(found, shapes, strict=True)]
+
+
+def held_by(table: DesignTable, places: Sequence[int]) -> list[tuple[str, ...]]:
+    """Return for each of some designs of a table the names of the constraints and variables whose limits hold it."""
+    problem = table.problem
+    measures = Measures.of(problem)
+    found = []
+    for place in places:
+        names: list[str] = []
+        for block in problem.row_blocks:
+            if block.is_objective:
+                continue
+            own = np.ravel(table.values[block.name][place])
+            sizes = measures.row_sizes[block.first : block.first + block.size]
+            if ((own - block.lower <= HELD * sizes) | (block.upper - own <= HELD * sizes)).any():
+                names.append(block.name)
+        point = np.array(table.designs[place].point)
+        room = HELD * measures.bound_sizes(point)
+        at = (point - measures.lower <= room) | (measures.upper - point <= room)
+        at &= measures.lower < measures.upper
+        names += [block.name for block in problem.blocks if at[block.first : block.first + block.size].any()]
+        found.append(tuple(names))
+    return found
 
 
 def node_values(ledger: Ledger, table: DesignTable, nodes: Sequence[int]) -> list[FloatArray]:

@@ -108,6 +108,11 @@ class GroupShelf:
         for place, record in self.group_runs(group).items():
             if group.plan["members"][place]["problem"] != 0 or not record.result:
                 continue
+            if "front" in record.result:
+                raise RequestError(
+                    f"{group.id} holds fronts, none of which is the best in all: name one of its runs",
+                    advice=f"`ilvren compare {group.id}` tells how far each came",
+                )
             objectives, violation = record.result.get("objectives"), record.result.get("violation")
             value = next(iter(objectives.values()), None) if isinstance(objectives, dict) else None
             allowed = record.settings["feasibility"]

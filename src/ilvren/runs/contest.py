@@ -25,9 +25,10 @@ import numpy as np
 from ilvren.errors import MachineError, RequestError
 from ilvren.ledger import GroupRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named, options_from
-from ilvren.problem import Aim, Problem, loads
+from ilvren.problem import Aim, Problem, fronted, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled
+from ilvren.runs.front_choice import refuse_front
 from ilvren.runs.limits import by_block
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import RESUMABLE, check_label, resume, run
@@ -90,7 +91,8 @@ def plan_contest(
         raise RequestError("a contest has at least 1 repeat, and no fewer than 0 random starts")
     members = []
     for number, problem in enumerate(problems):
-        problem.one_objective()
+        problem = fronted(problem)
+        refuse_front(problem, settings, has_stages=False)
         starts = _starts(problem, random_starts, settings.seed)
         for place, contender in enumerate(contenders):
             own = replace(settings.of_many(), method=contender.method, options=dict(contender.options))
