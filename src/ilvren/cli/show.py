@@ -39,6 +39,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--output", metavar="FILE", help="write a figure of the patterns of Jacobian and Hessian: .png or .svg"
     )
+    parser.add_argument(
+        "--ends",
+        action="store_true",
+        help="of several objectives: the pay-off table, the best of each alone with what the others are there",
+    )
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -53,10 +58,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     problem, at, place = _subject(arguments, terminal)
     wants_pattern = bool(arguments.output or arguments.json or problem.graph.has_arrays)
     standing = standing_at(problem, at, with_pattern=wants_pattern)
+    several = _several(problem, standing, arguments, terminal)
     if arguments.json:
-        terminal.document({**standing.to_dict(), **({"design": place} if place else {})})
+        terminal.document({**standing.to_dict(), **({"design": place} if place else {}), **several})
     else:
         _show(problem, standing, terminal, place)
+        _show_several(problem, several, terminal)
     if arguments.output:
         from ilvren.draw.pattern import draw_pattern
 
@@ -66,11 +73,63 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
+def _several(problem: Problem, standing: Standing, arguments: argparse.Namespace, terminal: Terminal) -> dict[str, Any]:
+    """Return what there is to say of several objectives: `conflicts`, and with --ends the `ends`."""
+    from ilvren.errors import RequestError
+
+    if len(problem.objectives) < 2:
+        if arguments.ends:
+            raise RequestError("--ends tells what several objectives cost each other, and this problem has not several")
+        return {}
+    from ilvren.judge.fronts.conflict import conflicts_of, payoff_table
+    from ilvren.problem import constant_objectives
+
+    found: dict[str, Any] = {
+        "conflicts": [item.to_dict() for item in conflicts_of(problem, standing.bounds.value)],
+        "constant_objectives": [item.name for item in constant_objectives(problem)],
+    }
+    if arguments.ends:
+        try:
+            rows = payoff_table(problem, told=terminal.progress)
+        finally:
+            terminal.progress("")
+        found["ends"] = {row.objective: row.to_dict() for row in rows}
+    return found
+
+
+def _show_several(problem: Problem, several: dict[str, Any], terminal: Terminal) -> None:
+    from ilvren.cli.tables import number, table
+    from ilvren.judge.fronts.conflict import Conflict
+
+    if not several:
+        return
+    for item in several["conflicts"]:
+        first, second = item["objectives"]
+        angle, share = (float("nan") if item[key] is None else float(item[key]) for key in ("angle", "share"))
+        terminal.show(f"- {Conflict(first, second, angle, share, item['designs']).sentence}")
+    for name in several["constant_objectives"]:
+        terminal.show(f"- {name} is the same at all designs here: it is no part of the trade-off")
+    if "ends" not in several:
+        return
+    units = {item.name: item.unit for item in problem.objectives}
+    names = list(several["ends"])
+    rows = [
+        (
+            f"best {name}",
+            *(number(end["objectives"].get(other)) for other in names),
+            end["outcome"],
+        )
+        for name, end in several["ends"].items()
+    ]
+    heads = [f">{name} [{units[name]}]" if units[name] else f">{name}" for name in names]
+    terminal.show(table(("pay-off", *heads, "outcome"), rows))
+
+
 def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem, dict[str, Any], str]:
     """Return the problem, where it is to be shown, and the address of the design where it is one on record."""
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
     from ilvren.errors import RequestError
-    from ilvren.problem import load
+    from ilvren.problem import load, unfronted
     from ilvren.runs.addresses import addressed, design_document
     from ilvren.runs.stored import problem_of
 
@@ -103,7 +162,7 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
             terminal.note(f"note: {found.address} has variables that this file has not: {', '.join(left)}")
         return problem, {**taken, **values}, found.address
     note_changed_file(found.record, terminal)
-    problem = problem_of(found.record)
+    problem = unfronted(problem_of(found.record))
     note_changed_models(found.record, problem, terminal)
     _note_proposal(found.record, problem, terminal)
     return problem, {**document, **values}, found.address

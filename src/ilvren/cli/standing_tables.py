@@ -152,7 +152,8 @@ def objective_line(standing: Standing) -> Text:
     objectives = standing.problem.objectives
     if not objectives:
         return Text("no objective: a run looks for any feasible design")
-    lines = [Text(f"{len(objectives)} objectives: make them one with --only or --weigh")] if len(objectives) > 1 else []
+    several = f"{len(objectives)} objectives: a run finds their trade-offs; --only or --weigh make them one"
+    lines = [Text(several)] if len(objectives) > 1 else []
     for objective in objectives:
         word = "minimize" if objective.sign > 0 else "maximize"
         value = with_unit(standing.values[objective.name], objective.unit)

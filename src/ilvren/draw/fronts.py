@@ -80,7 +80,7 @@ def _draw_two(drawn: DrawnFront, path: str) -> None:
             if place != own:
                 _note(axis, members[place], f"corner {addresses[place]}", "#8c2d8c")
         for place, name in ((0, drawn.sense.names[0]), (len(members) - 1, drawn.sense.names[1])):
-            _note(axis, members[place], f"best {name} {addresses[place]}", "#444444")
+            _note(axis, members[place], f"best {name} {addresses[place]}", "#444444", below=place > 0)
         axis.set_ylabel(_label(drawn.sense, 1))
         axis.set_title(drawn.title, loc="left", fontweight="bold")
         axis.legend(loc="upper right")
@@ -108,10 +108,16 @@ def _draw_bound(axis: Any, bound: FrontBound, members: FloatArray) -> None:
     axis.step(xs, ys, where="pre", color="#2c7a4b", linewidth=1.4, label="nothing lies below (intervals)")
 
 
-def _note(axis: Any, at: FloatArray, text: str, color: str) -> None:
+def _note(axis: Any, at: FloatArray, text: str, color: str, *, below: bool = False) -> None:
     axis.plot(at[0], at[1], "o", color=color, markersize=9, markerfacecolor="none", markeredgewidth=2)
     axis.annotate(
-        text, at, xytext=(9, 9), textcoords="offset points", color=color, fontsize=10.5, annotation_clip=False
+        text,
+        at,
+        xytext=(9, -19 if below else 9),
+        textcoords="offset points",
+        color=color,
+        fontsize=10.5,
+        annotation_clip=False,
     )
 
 

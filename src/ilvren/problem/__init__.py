@@ -3,7 +3,7 @@ came from. Knows formulas and models; never methods, runs or terminals."""
 
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
-from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of
+from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of, unfronted
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
 from ilvren.problem.loading import load, loads, on_document, refined_problem, scalarized, with_lines
@@ -69,5 +69,6 @@ __all__ = [
     "scalarized",
     "sense_of",
     "sum_of_squares",
+    "unfronted",
     "with_lines",
 ]

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ilvren.formula.intervals import Intervals
 from ilvren.problem.model import NamedValue, Objective, Problem, RowBlock
 
-__all__ = ["Sense", "constant_objectives", "fronted", "sense_of"]
+__all__ = ["Sense", "constant_objectives", "fronted", "sense_of", "unfronted"]
 
 FloatArray = NDArray[np.float64]
 
@@ -82,6 +82,12 @@ def fronted(problem: Problem) -> Problem:
         )
         first += 1
     return replace(problem, row_blocks=tuple(blocks))
+
+
+def unfronted(problem: Problem) -> Problem:
+    """Return a problem without the rows of its objectives."""
+    own = tuple(block for block in problem.row_blocks if not block.is_objective)
+    return problem if len(own) == len(problem.row_blocks) else replace(problem, row_blocks=own)
 
 
 def constant_objectives(problem: Problem) -> tuple[Objective, ...]:
