@@ -259,6 +259,10 @@ def _judged(case: Case) -> Verdict:
         return case.verdict(
             "global-proved", "nothing is minimized: every feasible design is an optimum, and this one is feasible"
         )
+    objective = case.problem.objective
+    if objective is not None and objective.is_reached(case.sized(case.evaluation.objective)):
+        reason = f"the goal {objective.goal:g} of {objective.name} is reached, and better counts for nothing"
+        return case.verdict("global-proved", reason)
     better = _check_record(case)
     if better is not None:
         return case.verdict("improvable", better_reason(case, better, "the run itself evaluated"), better)

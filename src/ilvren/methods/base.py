@@ -137,7 +137,9 @@ class Task:
     `known` are designs that earlier runs or samples evaluated, for methods that declare `takes_known`; `checkpoint` is
     the state of a method that `keeps_checkpoints`, from which it goes on; `takes_checkpoints`: new ones are of use.
     Of several objectives f is 0, and `objectives` are the rows (p,) that they are, each to be minimized times its entry
-    of `signs`; a front of `points` designs is looked for, with `ends_first` from the best of each objective alone.
+    of `signs`, better than its entry of `goals` (−inf for none) counting for nothing; `levels` are their places by
+    priority, of which those of the last one trade off; a front of `points` designs is looked for, with `ends_first`
+    from the best of each objective alone.
     """
 
     start: FloatArray
@@ -167,6 +169,8 @@ class Task:
     takes_checkpoints: bool = False
     objectives: tuple[int, ...] = ()
     signs: tuple[float, ...] = ()
+    goals: tuple[float, ...] = ()
+    levels: tuple[tuple[int, ...], ...] = ()
     points: int = 0
     ends_first: bool = False
 

@@ -291,9 +291,20 @@ class _Binding:
                 None if math.isnan(magnitude) else magnitude,
                 formula_text(entry.formula),
                 template.line(entry),
+                self.goal(entry),
+                1 if entry.priority is None else entry.priority,
             )
             found.append(own)
         return tuple(found)
+
+    def goal(self, entry: EntryDeclaration) -> float | None:
+        """Return the goal of an objective, None without one."""
+        value = self.setting((entry.section, entry.name, "goal"), entry.goal)
+        if value is None:
+            return None
+        if np.shape(value) != () or not math.isfinite(float(value)):
+            self.refuse((entry.section, entry.name, "goal"), "a goal is one finite number")
+        return float(value)
 
     def row(self, row: RowTemplate, first: int) -> RowBlock:
         entry, shape = row.entry, self.template.graph.shape(row.node)

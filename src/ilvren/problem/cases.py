@@ -306,7 +306,8 @@ class _Expansion:
         rewrite = self._in_case(case)
         try:
             magnitude = None if entry.magnitude is None else _each(entry.magnitude, rewrite)
-            return replace(entry, formula=_each(entry.formula, rewrite), magnitude=magnitude)
+            goal = None if entry.goal is None else _each(entry.goal, rewrite)
+            return replace(entry, formula=_each(entry.formula, rewrite), magnitude=magnitude, goal=goal)
         except FormulaError as error:
             self.base.fail_at(entry, error)
 

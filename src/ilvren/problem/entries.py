@@ -76,7 +76,8 @@ class VariableDeclaration:
 @dataclass(frozen=True, slots=True)
 class EntryDeclaration:
     """A parameter, derived value, objective or constraint: `section` says which; `written_in` where the file has it,
-    when that is elsewhere."""
+    when that is elsewhere. An objective may have a `goal`, beyond which nothing counts, and a `priority`, lower numbers
+    first."""
 
     section: str
     name: str
@@ -85,6 +86,8 @@ class EntryDeclaration:
     about: str = ""
     magnitude: Value | None = None
     written_in: str = ""
+    goal: Value | None = None
+    priority: int | None = None
 
     @property
     def path(self) -> str:

@@ -21,15 +21,19 @@ FloatArray = NDArray[np.float64]
 
 # An objective of less than this width, over its size (1 at least), is the same everywhere: roundings are wider.
 LEAST_WIDTH = 1e-13
+# What has priority is held to this share of its size and range.
+SLACK = 1e-6
 
 
 @dataclass(frozen=True)
 class Sense:
-    """The `objectives` of a problem, the places (p,) of their `rows`, and `signs` (p,): −1 for what is maximized."""
+    """The `objectives` of a problem, the places (p,) of their `rows`, `signs` (p,), −1 for what is maximized, and their
+    `goals` (p,), to be minimized, −inf for none."""
 
     objectives: tuple[Objective, ...]
     rows: NDArray[np.int64]
     signs: FloatArray
+    goals: FloatArray
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -37,8 +41,31 @@ class Sense:
         return tuple(item.name for item in self.objectives)
 
     def minimized(self, rows: FloatArray) -> FloatArray:
-        """Return (…, p): the objectives to be minimized, from rows (…, m)."""
-        return np.asarray(rows[..., self.rows] * self.signs, dtype=np.float64)
+        """Return (…, p): the objectives to be minimized, from rows (…, m); better than a goal counts as the goal."""
+        return np.asarray(np.maximum(rows[..., self.rows] * self.signs, self.goals), dtype=np.float64)
+
+    def written(self, rows: FloatArray) -> FloatArray:
+        """Return (…, p): the objectives as written, from rows (…, m)."""
+        return np.asarray(rows[..., self.rows], dtype=np.float64)
+
+    @property
+    def levels(self) -> tuple[tuple[int, ...], ...]:
+        """Return the places of the objectives of each priority, the first ones first."""
+        every = sorted({item.priority for item in self.objectives})
+        return tuple(tuple(k for k, item in enumerate(self.objectives) if item.priority == own) for own in every)
+
+    def foremost(self, values: FloatArray) -> NDArray[np.bool_]:
+        """Return which of values (k, p), minimized, are best in what has priority, each level within SLACK of the best
+        of those that are best before."""
+        left = np.ones(len(values), dtype=bool)
+        for level in self.levels[:-1]:
+            for place in level:
+                own = values[left, place]
+                if not len(own):
+                    return left
+                room = SLACK * max(float(np.ptp(own)), abs(float(own.min())))
+                left &= values[:, place] <= float(own.min()) + room
+        return left
 
     def as_written(self, minimized: FloatArray) -> FloatArray:
         """Return (…, p): objectives with their own signs."""
@@ -116,4 +143,5 @@ def sense_of(problem: Problem) -> Sense | None:
         problem.objectives,
         np.array([block.first for block in own], dtype=np.int64),
         np.array([float(block.objective_sign) for block in own]),
+        np.array([-np.inf if item.goal is None else item.sign * item.goal for item in problem.objectives]),
     )

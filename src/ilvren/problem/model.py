@@ -194,7 +194,8 @@ class NamedValue:
 
 @dataclass(frozen=True, slots=True)
 class Objective:
-    """What is minimized (`sign` 1) or maximized (`sign` −1)."""
+    """What is minimized (`sign` 1) or maximized (`sign` −1). Better than its `goal` counts for nothing; of several
+    objectives those of a lower `priority` come first, those of the last one trade off."""
 
     name: str
     node: int
@@ -204,6 +205,12 @@ class Objective:
     magnitude: float | None = None
     text: str = ""
     line: int | None = None
+    goal: float | None = None
+    priority: int = 1
+
+    def is_reached(self, value: float) -> bool:
+        """Return whether a value, as written, is as good as the goal, where there is one."""
+        return self.goal is not None and self.sign * value <= self.sign * self.goal
 
 
 @dataclass(frozen=True, slots=True)

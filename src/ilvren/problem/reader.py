@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -55,8 +55,8 @@ DERIVATIVES = ("automatic", "supplied", "complex-step", "differences", "forward-
 _KEYS = {
     "parameters": ("value", "formula", "unit", "about"),
     "derived": ("formula", "unit", "about"),
-    "minimize": ("formula", "unit", "about", "magnitude"),
-    "maximize": ("formula", "unit", "about", "magnitude"),
+    "minimize": ("formula", "unit", "about", "magnitude", "goal", "priority"),
+    "maximize": ("formula", "unit", "about", "magnitude", "goal", "priority"),
     "constraints": ("formula", "unit", "about", "magnitude"),
     "confirm": ("formula", "unit", "about", "magnitude"),
 }
@@ -170,6 +170,7 @@ class Reader:
             for section in SECTIONS[1:]
         }
         objectives = entries["minimize"] + entries["maximize"]
+        self.check_priorities(objectives)
         for own in linked.values():
             entries["derived"] += own[:1]
             entries["constraints"] += own[1:]
@@ -508,7 +509,27 @@ class Reader:
             self.word(path, content, "unit"),
             self.word(path, content, "about"),
             None if magnitude is None else self.value((*path, "magnitude"), magnitude),
+            goal=None if "goal" not in content else self.value((*path, "goal"), content["goal"]),
+            priority=None if "priority" not in content else self.priority((*path, "priority"), content["priority"]),
         )
+
+    def check_priorities(self, objectives: Sequence[EntryDeclaration]) -> None:
+        """Refuse objectives that trade off before others that come later: one design must go on to these."""
+        given = [1 if item.priority is None else item.priority for item in objectives]
+        for own, item in zip(given, objectives, strict=True):
+            others = [other.name for p, other in zip(given, objectives, strict=True) if p == own and other is not item]
+            if others and own < max(given):
+                self.fail(
+                    (item.section, item.name),
+                    f"has the priority of {others[0]}, and others come after them: only the last ones can trade off",
+                    "give each objective that comes first a priority of its own",
+                )
+
+    def priority(self, path: tuple[str, ...], given: object) -> int:
+        """Return a priority: a whole number from 1."""
+        if isinstance(given, bool) or not isinstance(given, int) or given < 1:
+            self.fail(path, f"a priority is a whole number from 1 (the first), not {given!r}")
+        return given
 
     def word(self, path: tuple[str, ...], content: Mapping[str, object], key: str) -> str:
         value = content.get(key, "")

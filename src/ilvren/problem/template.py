@@ -811,6 +811,8 @@ class Template:
                 self._lower_number(("variables", variable.name, key), getattr(variable, key))
         for entry in (*self.declarations.objectives, *self.declarations.constraints):
             self._lower_number((entry.section, entry.name, "magnitude"), entry.magnitude)
+        for entry in self.declarations.objectives:
+            self._lower_number((entry.section, entry.name, "goal"), entry.goal)
 
     def _check_choices(self) -> None:
         """Refuse a choice where its number would be used: it stands as the value of a lookup, or in decks."""

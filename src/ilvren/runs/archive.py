@@ -81,6 +81,19 @@ class Archive:
             use = use[~is_known]
         return use
 
+    def foremost(self) -> Archive:
+        """Return what is best in the objectives that have priority; all of it where none has."""
+        if len(self.sense.levels) < 2 or not len(self):
+            return self
+        found = Archive(self.sense, self.points.shape[1], self._feasibility)
+        kept = self.sense.foremost(self.values)
+        last = list(self.sense.levels[-1])
+        kept &= nondominated(np.where(kept[:, np.newaxis], self.values[:, last], np.nan))
+        found.values, found.points = self.values[kept], self.points[kept]
+        found.numbers, found.violations = self.numbers[kept], self.violations[kept]
+        found.is_trimmed = self.is_trimmed
+        return found
+
     def note_progress(self) -> None:
         """Find out whether the front has grown since this was last asked."""
         if not len(self.values):

@@ -14,6 +14,7 @@ from ilvren.methods.pieces.first_look import looking_first
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
+from ilvren.methods.pieces.priorities import by_priority
 from ilvren.methods.pieces.scouting import front_in_turn
 from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
@@ -151,12 +152,12 @@ def _front_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     """Return the method that finds the trade-offs of several objectives, as `chosen_method` does. Raises
     RequestError."""
     if settings.method not in (AUTOMATIC, GLOBAL):
-        return _resolved(problem, settings.method, settings), None
+        return by_priority(_resolved(problem, settings.method, settings)), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
     methods = [_resolved(problem, name, settings) for name in choice.names]
-    return front_in_turn(front_parts(choice.names, methods)), choice
+    return by_priority(front_in_turn(front_parts(choice.names, methods))), choice
 
 
 def _costly(problem: Problem, methods: list[Method]) -> str:

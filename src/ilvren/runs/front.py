@@ -39,7 +39,7 @@ BEYOND = 0.1
 MOST_MEASURED = 60
 # A design that another beats by less than this share of an objective's range, and nowhere by more, is not dominated
 # for that: a limit met a little less closely gains as much.
-SLACK, ROUNDING = 1e-5, 1e-12
+SLACK, ROUNDING = 1e-5, 1e-6
 # So many times farther than the members of an evenly filled front a design lies that fills a gap.
 GAP = 1.2
 
@@ -72,15 +72,16 @@ class Front:
 
     @property
     def values(self) -> FloatArray:
-        """Return the objectives (k, p), each to be minimized."""
+        """Return the objectives (k, p), each to be minimized; none better than its goal."""
         names = self.sense.names
         rows = [[member.objectives[name] for name in names] for member in self.members]
-        return np.array(rows, dtype=float).reshape(-1, len(names)) * self.sense.signs
+        values = np.array(rows, dtype=float).reshape(-1, len(names)) * self.sense.signs
+        return np.maximum(values, self.sense.goals)
 
     @property
     def share(self) -> float:
         """Return the hypervolume over that of the box between ideal and reference point."""
-        names = self.sense.names
+        names = [self.sense.names[k] for k in self.sense.levels[-1]]
         sides = [abs(self.reference_point[name] - self.ideal[name]) for name in names] if self.members else []
         whole = float(np.prod(sides)) if sides else 0.0
         return self.hypervolume / whole if whole > 0.0 else float("nan")
@@ -182,22 +183,24 @@ def front_of(
     starts = sense.minimized(start.rows) if start.is_finite else values[0]
     corner = reference_from(values, sense, reference, objective_sizes(sense, values, starts))
     members = []
-    for place, value in zip(order.tolist(), values, strict=True):
+    for place in order.tolist():
         point = chosen.points[place]
         rows = gate.evaluate(point).rows
         members.append(
             FrontMember(
                 numbers(point) or int(chosen.numbers[place]),
                 tuple(point.tolist()),
-                dict(zip(names, sense.as_written(value).tolist(), strict=True)),
+                dict(zip(names, sense.written(rows).tolist(), strict=True)),
                 own_limits(problem, measures, rows, feasibility),
                 measures.violation(point, rows),
             )
         )
     low, high = values.min(axis=0), values.max(axis=0)
     written = [dict(zip(names, sense.as_written(side).tolist(), strict=True)) for side in (low, high, corner)]
-    measured = values if values.shape[1] <= 3 else values[spread_subset(values, MOST_MEASURED)]
-    volume = hypervolume(measured, corner)
+    last = list(sense.levels[-1])  # what comes first in priority is no part of the trade-off
+    measured = values[:, last]
+    measured = measured if len(last) <= 3 else measured[spread_subset(measured, MOST_MEASURED)]
+    volume = hypervolume(measured, corner[last])
     return Front(sense, tuple(members), written[0], written[1], written[2], volume, len(archive), archive.is_trimmed)
 
 
@@ -223,6 +226,7 @@ class _Chosen:
 def _chosen(archive: Archive, gate: Gate, claimed: FloatArray | None, count: int) -> _Chosen:
     """Return the members: those claimed that stand, and what lies in the gaps between them."""
     sense = archive.sense
+    archive = archive.foremost()
     if claimed is None or not len(claimed) or not len(archive):
         own = spread_subset(archive.values, count)
         return _Chosen(archive.points[own], archive.values[own], archive.numbers[own])
@@ -230,17 +234,21 @@ def _chosen(archive: Archive, gate: Gate, claimed: FloatArray | None, count: int
     values = sense.minimized(np.array([gate.evaluate(point).rows for point in points]))
     low, high = archive.values.min(axis=0), archive.values.max(axis=0)
     extent = np.where(high > low, high - low, 1.0)
-    stands = np.isfinite(values).all(axis=1) & ~_clearly_dominated(values / extent, archive.values / extent)
+    best = np.vstack([archive.values, values[np.isfinite(values).all(axis=1)]])
+    stands = np.isfinite(values).all(axis=1) & sense.foremost(np.vstack([best, values]))[len(best) :]
+    stands &= ~_clearly_dominated(values / extent, archive.values / extent)
     points, values = points[stands], values[stands]
     if len(values) > count:
         own = spread_subset(values, count)
         points, values = points[own], values[own]
     filled = _in_gaps(values / extent, archive.values / extent, count)
-    return _Chosen(
+    found = _Chosen(
         np.vstack([points, archive.points[filled]]),
         np.vstack([values, archive.values[filled]]),
         np.concatenate([np.zeros(len(points), dtype=np.int64), archive.numbers[filled]]),
     )
+    kept = ~_clearly_dominated(found.values / extent, found.values / extent)
+    return _Chosen(found.points[kept], found.values[kept], found.numbers[kept])
 
 
 def _clearly_dominated(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:

@@ -406,6 +406,8 @@ class Loop:
                 task,
                 objectives=tuple(self._sense.rows.tolist()),
                 signs=tuple(self._sense.signs.tolist()),
+                goals=tuple((self._sense.goals / self._scaling.rows[self._sense.rows]).tolist()),
+                levels=self._sense.levels,
                 points=points_asked(problem, self.settings.points),
                 ends_first=self.settings.ends_first,
             )
@@ -956,6 +958,8 @@ class Loop:
             if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
                 raise _Stop("settled", "a feasible design is found, which is all that is asked")
             target, objective = self.settings.target, self.problem.objective
+            if objective is not None and objective.is_reached(objective.sign * best.objective):
+                raise _Stop("target", f"the goal {objective.goal:g} of {objective.name} is reached")
             if target is not None and objective is not None and best.objective <= objective.sign * target:
                 raise _Stop("target", f"the target {target:g} is reached")
         patience = self.settings.patience

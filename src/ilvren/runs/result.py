@@ -25,7 +25,7 @@ __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 OUTCOMES = {
     "converged": "first-order conditions hold at a feasible design",
     "settled": "the method's own criterion is met at a feasible design; stationarity was not measured",
-    "target": "the objective asked for by --target is reached at a feasible design",
+    "target": "the objective asked for by --target, or its goal, is reached at a feasible design",
     "infeasible": "the violation of the limits cannot be reduced any further from here",
     "no-feasible": "no feasible design was found, which does not prove that there is none",
     "unbounded": "the objective improves without end at feasible designs",

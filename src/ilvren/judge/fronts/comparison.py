@@ -170,7 +170,7 @@ def track_of_front(ledger: Ledger, record: RunRecord) -> FrontTrack:
     costs = np.array([r.evaluations + GRADIENT_WORTH * r.gradients for r in kept])
     counts = record.result["counts"]
     assert isinstance(counts, dict)
-    minimized = np.array(values).reshape(-1, len(sense.names)) * sense.signs
+    minimized = np.maximum(np.array(values).reshape(-1, len(sense.names)) * sense.signs, sense.goals)
     return FrontTrack(
         record.id,
         record.label or "",

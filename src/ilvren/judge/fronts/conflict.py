@@ -1,8 +1,8 @@
 """Which objectives pull against each other, and what each is at the best of every other one.
 
 Two objectives conflict at a design where the angle between their gradients, in the sizes of the variables and signed so
-that both are to fall, exceeds a right angle: the step that lowers one fastest raises the other. Over the box the same is
-told of designs spread over it; "never" means never among these. The pay-off table has a row for each objective: the
+that both are to fall, exceeds a right angle: the step that lowers one fastest raises the other. The same is told of
+designs spread over the box; "never" means never among these. The pay-off table has a row for each objective: the
 values of all at the best design of that one alone.
 
 Sources: angles: A. Lovison, "Singular continuation: generating piecewise linear approximations to Pareto sets via

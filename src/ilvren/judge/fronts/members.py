@@ -17,6 +17,7 @@ Sources: (1): Y. Haimes, L. Lasdon, D. Wismer, 1971; V. Chankong, Y. Haimes, "Mu
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -51,9 +52,16 @@ class Weights:
         return int(np.argmax(self.weights))
 
 
-def member_problem(problem: Problem, sense: Sense, values: FloatArray, main: int, sizes: FloatArray) -> Problem:
-    """Return (1) for a member with objectives `values` (p,), as written: objective `main` alone, the others as limits
-    whose misses are measured in `sizes` (p,)."""
+def member_problem(
+    problem: Problem,
+    sense: Sense,
+    values: FloatArray,
+    main: int,
+    sizes: FloatArray,
+    capped: Collection[int] | None = None,
+) -> Problem:
+    """Return (1) for a member with objectives `values` (p,), as written: objective `main` alone, the others, or those
+    `capped`, as limits whose misses are measured in `sizes` (p,)."""
     blocks = []
     first = 0
     place = 0
@@ -64,7 +72,7 @@ def member_problem(problem: Problem, sense: Sense, values: FloatArray, main: int
             continue
         own, value = place, float(values[place])
         place += 1
-        if own == main:
+        if own == main or (capped is not None and own not in capped):
             continue
         low, high = (-np.inf, value) if block.objective_sign > 0 else (value, np.inf)
         blocks.append(
@@ -90,10 +98,14 @@ def weights_at(
     evaluation: Evaluation,
     sizes: FloatArray,
     feasibility: float,
+    traded: Collection[int],
 ) -> Weights:
-    """Return (2) at a design (n,) of a problem of `fronted`; `sizes` (p,) are those of the objectives."""
+    """Return (2) at a design (n,) of a problem of `fronted`; `sizes` (p,) are those of the objectives. The sum is that
+    of the objectives that are `traded` off; better than their goals have no weight, and of those that come first in
+    priority the weights are those of limits."""
     p = len(sense.rows)
-    nothing = Weights(np.full(p, 1.0 / p), np.nan)
+    is_traded = np.isin(np.arange(p), list(traded))
+    nothing = Weights(is_traded / max(int(is_traded.sum()), 1), np.nan)
     if not evaluation.has_finite_derivatives:
         return nothing
     jacobian: Any = evaluation.jacobian
@@ -119,11 +131,13 @@ def weights_at(
     signs = np.where(both, 0.0, np.where(is_low, 1.0, -1.0))
     matrix = np.vstack([slopes, -normals / lengths[:, np.newaxis], -units])  # (p + k, n)
     matrix = np.hstack([matrix, np.zeros((len(matrix), 1))])
-    matrix[:p, -1] = SUM_WEIGHT
+    matrix[:p, -1] = np.where(is_traded, SUM_WEIGHT, 0.0)
+    counts = sense.written(evaluation.rows) * sense.signs > sense.goals
+    matrix[:p][~counts] = 0.0
     target = np.zeros(len(free) + 1)
     target[-1] = SUM_WEIGHT
     found = signed_least_squares(matrix.T, target, np.concatenate([np.ones(p), signs]))
-    weights = np.maximum(found[:p], 0.0)
+    weights = np.where(is_traded & counts, np.maximum(found[:p], 0.0), 0.0)
     total = float(weights.sum())
     if not (np.isfinite(total) and total > 0.0):
         return nothing

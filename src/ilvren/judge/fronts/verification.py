@@ -240,7 +240,8 @@ class _Bench:
         starts = sense.minimized(start.rows) if start.is_finite else values[0]
         extent = np.ptp(values, axis=0)
         sizes = objective_sizes(sense, values, starts)
-        self.values, self.sizes = values, np.where(extent > 0.0, extent, sizes)
+        is_traded = np.isin(np.arange(len(sizes)), sense.levels[-1])  # what comes first is the same in all members
+        self.values, self.sizes = values, np.where(is_traded & (extent > 0.0), extent, sizes)
         self._read(ledger, record)
 
     def _read(self, ledger: Ledger, record: RunRecord) -> None:
@@ -254,9 +255,29 @@ class _Bench:
     def judged(self, place: int) -> JudgedMember:
         """Return the verdict on a member."""
         document, point, evaluation = self.documents[place], self.points[place], self.evaluations[place]
-        weights = weights_at(self.problem, self.sense, self.measures, point, evaluation, self.sizes, self.feasibility)
         written = self.sense.as_written(self.values[place])
-        problem = member_problem(self.problem, self.sense, written, weights.main, self.sizes)
+        first: list[int] = []
+        for level in self.sense.levels[:-1]:  # what comes first is judged alone, before what it leaves to the others
+            found = self._case(document, point, written, level[0], first)
+            if found.verdict in ("limits-broken", "improvable", "saddle"):  # it is held to a tolerance, not exactly
+                break
+            first += level
+        else:
+            traded = self.sense.levels[-1]
+            weights = weights_at(
+                self.problem, self.sense, self.measures, point, evaluation, self.sizes, self.feasibility, traded
+            )
+            counts = [k for k in traded if self.values[place, k] > self.sense.goals[k]]
+            found = self._case(document, point, written, weights.main if counts else traded[0], None)
+            return self._judged(document, place, weights, found, is_met=not counts)
+        nothing = Weights(np.zeros(len(self.sense.names)), np.nan)
+        return self._judged(document, place, nothing, found, is_met=False)
+
+    def _case(
+        self, document: Any, point: FloatArray, written: FloatArray, main: int, capped: list[int] | None
+    ) -> Verdict:
+        """Return the verdict on a member as an optimum of one objective."""
+        problem = member_problem(self.problem, self.sense, written, main, self.sizes, capped)
         case = Case(
             replace(problem, confirmation=None),
             point,
@@ -265,12 +286,18 @@ class _Bench:
             str(document["design"]),
             accept_probe=self.accept_probe,
         )
-        case.size = float(self.sizes[weights.main])
-        found = judge(case, Wishes())
+        case.size = float(self.sizes[main])
+        return judge(case, Wishes())
+
+    def _judged(self, document: Any, place: int, weights: Weights, found: Verdict, *, is_met: bool) -> JudgedMember:
+        """Return the verdict on a member, from that on problem (1); `is_met`: every goal is reached."""
         told = self._told(document, place, weights, found)
         beaten = self._beaten(place)
         if found.verdict == "limits-broken":
             return told
+        if is_met:
+            reason = "every goal is reached, and better counts for nothing"
+            return replace(told, verdict="global-proved", holds=True, reason=reason)
         if beaten is not None:
             better = self.sense.as_written(self.logged[beaten])
             number = self.numbers[beaten]
@@ -278,7 +305,7 @@ class _Bench:
                 told,
                 verdict=DOMINATED,
                 holds=False,
-                reason=f"{self.run}:{number} is no worse in any objective, and better by {self._gain(place, beaten)}",
+                reason=f"{self.run}:{number} is better by {self._gain(place, beaten)}, and no worse where that counts",
                 better=self.named(better),
                 better_design=f"{self.run}:{number}",
                 better_point=tuple(np.frombuffer(self.logged_points[beaten]).tolist()),
@@ -292,7 +319,7 @@ class _Bench:
                 told,
                 verdict=DOMINATED,
                 holds=False,
-                reason=f"judging it found a design that is no worse and better in {problem.objectives[0].name}",
+                reason="judging it found a design that is no worse in any objective, and better in one",
                 better=self.named(better),
                 better_point=tuple(there.tolist()),
             )
@@ -325,6 +352,10 @@ class _Bench:
         in one objective."""
         if not len(self.logged):
             return None
+        foremost = self.sense.foremost(np.vstack([self.logged, self.values[[place]]]))
+        if not foremost[-1]:  # another one is better in what comes first
+            left = np.flatnonzero(foremost[:-1])
+            return int(left[np.argmin(self.logged[left, self.sense.levels[-1][0]])])
         gain = (self.values[place] - self.logged) / self.sizes
         # What limits may be missed by is worth something: no objective may be worse by more than rounding, none of the
         # gain may come from a miss.

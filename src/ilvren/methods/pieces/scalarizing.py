@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.together import Seen
-from ilvren.methods.pieces.trade_offs import minimized, trade_offs
+from ilvren.methods.pieces.trade_offs import counted, minimized, trade_offs
 
 __all__ = ["Scalar", "Solved", "scalarized_task", "solving"]
 
@@ -128,6 +128,7 @@ def solving(
 ) -> Protocol:
     """Look for the best of (1) from a design (n,) with objectives (p,), by a method of one objective; what it comes to
     is put into `found`. Nothing is shown on the way."""
+    scalar = with_goals(task, scalar)
     small = scalarized_task(task, scalar, start, values)
     view = _View(task, scalar)
     generator = method.run(small, method.options())
@@ -157,6 +158,15 @@ def solving(
         return ending
     finally:
         generator.close()
+
+
+def with_goals(task: Task, scalar: Scalar) -> Scalar:
+    """Return (1) with t no lower than the goals allow: below them nothing is won."""
+    if not task.goals or not scalar.has_extra:
+        return scalar
+    own = scalar.capped[scalar.reach[scalar.capped] > 0.0]
+    least = ((np.array(task.goals)[own] - scalar.ceiling[own]) / scalar.reach[own]).max(initial=-np.inf)
+    return replace(scalar, least=max(scalar.least, float(least)))
 
 
 def _keep(latest: dict[bytes, Seen], points: FloatArray, reply: Reply) -> None:
@@ -221,7 +231,8 @@ class _View:
             f = values @ scalar.weights + scalar.price * t
             capped = values[:, self.capped] - scalar.reach[self.capped] * t[:, np.newaxis]
         rows = np.hstack([reply.rows[:, self.own], capped])
-        self._latest_values |= {point.tobytes(): own for point, own in zip(points, values, strict=True)}
+        told = counted(self.task, values)
+        self._latest_values |= {point.tobytes(): own for point, own in zip(points, told, strict=True)}
         while len(self._latest_values) > 4 * MOST_LATEST + len(points):
             self._latest_values.pop(next(iter(self._latest_values)))
         if reply.gradient is None or reply.jacobian is None:

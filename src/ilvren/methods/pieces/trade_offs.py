@@ -11,7 +11,7 @@ from ilvren.algebra import dominated_by, nondominated
 from ilvren.methods.base import Reply, Task
 from ilvren.methods.pieces.ranking import judged
 
-__all__ = ["Known", "compromise", "known_front", "minimized", "trade_offs"]
+__all__ = ["Known", "compromise", "counted", "known_front", "minimized", "trade_offs"]
 
 FloatArray = NDArray[np.float64]
 
@@ -21,10 +21,15 @@ def minimized(task: Task, rows: FloatArray) -> FloatArray:
     return np.asarray(rows[..., list(task.objectives)] * np.array(task.signs), dtype=np.float64)
 
 
+def counted(task: Task, values: FloatArray) -> FloatArray:
+    """Return objectives (…, p), minimized, as they count: none better than its goal."""
+    return np.maximum(values, np.array(task.goals)) if task.goals else values
+
+
 def trade_offs(task: Task, reply: Reply) -> tuple[FloatArray, FloatArray]:
     """Return the objectives (k, p), infinite where a value is not finite, and the violations (k,) of a reply."""
     _, v = judged(task, reply)
-    values = minimized(task, reply.rows)
+    values = counted(task, minimized(task, reply.rows))
     return np.where(np.isfinite(v)[:, np.newaxis], values, np.inf), v
 
 
