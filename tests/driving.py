@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 
-from ilvren.methods.base import Bend, Iterate, Reply, Request, Standing, Task, method_named, options_from
+from ilvren.methods.base import (
+    Bend,
+    Iterate,
+    Reply,
+    Request,
+    Standing,
+    Task,
+    method_named,
+    method_names,
+    options_from,
+)
 
 __all__ = ["Drive", "drive", "task_of"]
 
@@ -64,3 +74,13 @@ def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **optio
         finally:
             generator.close()
     return found
+
+
+def single_names():
+    """Return the names of the methods of one objective."""
+    return [name for name in method_names() if not method_named(name).finds_fronts]
+
+
+def front_names():
+    """Return the names of the methods that find fronts."""
+    return [name for name in method_names() if method_named(name).finds_fronts]

@@ -8,7 +8,8 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.errors import ProblemError, RequestError
-from ilvren.methods.base import method_named, method_names
+from ilvren.methods.base import method_named
+from tests.driving import single_names
 from tests.test_cli import InAFolder
 
 WOODS = "name,e,price\nsteel,210,90\noak,11,20\nlarch,12,9\nash,13,12\nfir,9,8.9\n"
@@ -49,7 +50,7 @@ class Choices(InAFolder):
 
     def test_every_method_for_members_finds_the_words(self):
         (wood, joint), cost = best()
-        for name in method_names():
+        for name in single_names():
             method = method_named(name)
             if not {"catalogue", "inequalities"} <= method.handles or name in ("enumeration", "branch-and-bound"):
                 continue

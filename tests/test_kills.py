@@ -17,8 +17,9 @@ from ilvren import load, run
 from ilvren.evaluate import Job, Recipe
 from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
-from ilvren.methods.base import method_named, method_names
+from ilvren.methods.base import method_named
 from ilvren.runs import resume
+from tests.driving import single_names
 
 MODEL = """import pathlib, time
 
@@ -95,7 +96,7 @@ class Kills(unittest.TestCase):
 
     def test_a_killed_run_of_any_method_goes_on_as_if_nothing_had_been(self):
         chance = random.Random(7)
-        for method in method_names():
+        for method in single_names():
             if method_named(method).only_members:
                 continue
             with self.subTest(method=method), Ledger(self.folder / f"{method}.whole") as whole:

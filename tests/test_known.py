@@ -7,8 +7,9 @@ from pathlib import Path
 from ilvren import loads, run
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
-from ilvren.methods.base import method_named, method_names
+from ilvren.methods.base import method_named
 from ilvren.runs import resume
+from tests.driving import single_names
 
 TEXT = """
 [parameters]
@@ -37,7 +38,7 @@ class KnownDesigns(unittest.TestCase):
             text: run(loads(text), method="differential-evolution", evaluations=2000, ledger=self.ledger)
             for text in (TEXT, held)
         }
-        for method in map(method_named, method_names()):
+        for method in map(method_named, single_names()):
             if not method.takes_known:
                 continue
             text = TEXT if "catalogue" in method.handles else held

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
-from ilvren.methods.base import method_names
 from ilvren.problem import Problem, load
 from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
+from tests.driving import single_names
 
 MODEL = """import math, pathlib
 LOG = pathlib.Path(__file__).with_name("calls")
@@ -108,7 +108,7 @@ class Resuming(unittest.TestCase):
             self.assertEqual(len(on_record), made)
 
     def test_every_method_on_every_kind_of_model(self) -> None:
-        for method in (*method_names(), "automatic", "global"):
+        for method in (*single_names(), "automatic", "global"):
             for kind in KINDS:
                 with self.subTest(method=method, kind=kind):
                     self.check(method, kind, None)

@@ -16,10 +16,11 @@ from ilvren import loads, resume, run, verify
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
-from ilvren.methods.base import SLOPES, Ending, Iterate, Request, method_named, method_names
+from ilvren.methods.base import SLOPES, Ending, Iterate, Request, method_named
 from ilvren.problem import Measures
 from ilvren.runs import Iterated, Settings, first_order_conditions
 from ilvren.runs.loop import Loop
+from tests.driving import single_names
 from tests.problems import manufactured, two_variables
 
 ROSENBROCK = two_variables("100 * (y - x^2)^2 + (1 - x)^2", "x + y <= 3", start=(-1.2, 1.0))
@@ -31,7 +32,7 @@ def path_of(ledger, number):
     return evaluations, [replace(record, seconds=0.0) for record in ledger.iterations(number)], ledger.requests(number)
 
 
-METHODS = [name for name in method_names() if not method_named(name).only_members]
+METHODS = [name for name in single_names() if not method_named(name).only_members]
 CONSTRAINED = [name for name in METHODS if {"inequalities", "equalities"} <= method_named(name).handles]
 
 

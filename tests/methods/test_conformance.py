@@ -17,15 +17,15 @@ from ilvren.methods.base import (
     Task,
     describe,
     method_named,
-    method_names,
     options_from,
 )
+from tests.driving import single_names
 from tests.problems import manufactured, two_variables
 
 
 def methods():
     """Return all that take continuous variables; see test_enumeration for the other one."""
-    return [method for method in map(method_named, method_names()) if not method.only_members]
+    return [method for method in map(method_named, single_names()) if not method.only_members]
 
 
 def drive(method, objective, start, *, lower=None, upper=None, rows=None, limits=None, replies=None, most=4000):

@@ -5,12 +5,13 @@ import unittest
 import numpy as np
 
 from ilvren import loads, run, verify
-from ilvren.methods.base import method_named, method_names
+from ilvren.methods.base import method_named
+from tests.driving import single_names
 from tests.problems import two_variables
 
 SMOOTH = ("sqp", "interior-point", None)
 GRADIENT_BASED = tuple(
-    name for name in method_names() if (m := method_named(name)).kind == "gradient-based" and m.needs == "gradients"
+    name for name in single_names() if (m := method_named(name)).kind == "gradient-based" and m.needs == "gradients"
 )
 
 
@@ -109,7 +110,7 @@ class Traps(unittest.TestCase):
 
     def test_an_objective_that_levels_off_is_not_unbounded(self):
         for objective in ("-atan(x) + y^2", "exp(-x) + y^2", "y^2 - x / sqrt(1 + x^2)"):
-            for method in map(method_named, method_names()):
+            for method in map(method_named, single_names()):
                 if method.needs == "residuals" or method.only_members or method.name == "dividing-rectangles":
                     continue
                 result = run(loads(two_variables(objective)), method=method.name, evaluations=600)
@@ -137,7 +138,7 @@ class Traps(unittest.TestCase):
 
     def test_a_jump_is_no_optimum_that_derivatives_could_prove(self):
         text = two_variables("where(x >= 1, x^2, x^2 + 5) + y^2", start=(3.0, 1.0))
-        for name in method_names():
+        for name in single_names():
             method = method_named(name)
             if method.needs == "residuals" or method.only_members:
                 continue

@@ -19,7 +19,7 @@ from ilvren.methods.pieces.scouting import front_in_turn
 from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
-from ilvren.runs.claims import MOST_ENTRIES
+from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import front_names, front_parts, of_one_objective
 from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
@@ -177,6 +177,7 @@ def _costly(problem: Problem, methods: list[Method]) -> str:
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:
     method = method_named(name)
+    refuse_other_kind(problem, method)
     if method.inner:
         return _with_inner(problem, method, settings)
     method = watched(looking_first(method) if looks_first else method)

@@ -20,6 +20,7 @@ __all__ = [
     "MODEL_OPERATIONS",
     "MOST_ENTRIES",
     "mending",
+    "refuse_other_kind",
     "refuse_unhandled",
     "start_trouble",
     "trouble_clause",
@@ -47,7 +48,7 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         kind: [b.name for b in problem.blocks if b.kind == kind and ((b.lower < b.upper) & b.is_used).any()]
         for kind in ("spaced", "catalogue")
     }
-    _refuse_front(problem, method)
+    refuse_other_kind(problem, method)
     n = len(problem.free)
     entries = n * problem.row_count if method.needs_derivatives and not method.takes_sparse else 0
     _refuse_rows(problem, method)
@@ -86,7 +87,7 @@ def refuse_unhandled(problem: Problem, method: Method) -> None:
         )
 
 
-def _refuse_front(problem: Problem, method: Method) -> None:
+def refuse_other_kind(problem: Problem, method: Method) -> None:
     """Raise RequestError where a method finds fronts and there is one objective, or the other way round."""
     is_several = len(problem.objectives) > 1
     if method.kind == SAMPLE or is_several == method.finds_fronts:
