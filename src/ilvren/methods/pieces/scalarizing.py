@@ -25,7 +25,7 @@ from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.together import Seen
 from ilvren.methods.pieces.trade_offs import counted, minimized, trade_offs
 
-__all__ = ["Scalar", "Solved", "scalarized_task", "solving"]
+__all__ = ["Scalar", "ScalarView", "Solved", "scalarized_task", "solving"]
 
 FloatArray = NDArray[np.float64]
 
@@ -130,7 +130,7 @@ def solving(
     is put into `found`. Nothing is shown on the way."""
     scalar = with_goals(task, scalar)
     small = scalarized_task(task, scalar, start, values)
-    view = _View(task, scalar)
+    view = ScalarView(task, scalar)
     generator = method.run(small, method.options())
     latest: dict[bytes, Seen] = {}
     answer: Any = None
@@ -181,7 +181,7 @@ def _keep(latest: dict[bytes, Seen], points: FloatArray, reply: Reply) -> None:
         latest.pop(next(iter(latest)))
 
 
-def _note(task: Task, scalar: Scalar, view: _View, points: FloatArray, reply: Reply, found: Solved) -> None:
+def _note(task: Task, scalar: Scalar, view: ScalarView, points: FloatArray, reply: Reply, found: Solved) -> None:
     """Keep the best feasible design of those asked for, as long as none meets the conditions."""
     if found.is_met:
         return
@@ -192,7 +192,7 @@ def _note(task: Task, scalar: Scalar, view: _View, points: FloatArray, reply: Re
             found.x, found.values, found.worth = view.designs(points[[place]])[0], values[place], worth
 
 
-def _take(scalar: Scalar, view: _View, at: FloatArray, latest: dict[bytes, Seen], found: Solved) -> None:
+def _take(scalar: Scalar, view: ScalarView, at: FloatArray, latest: dict[bytes, Seen], found: Solved) -> None:
     """Take an iterate that meets the conditions for the result."""
     seen = latest[at.tobytes()]
     found.x, found.values, found.is_met = view.designs(at[np.newaxis])[0], view.values(seen), True
@@ -204,7 +204,7 @@ def _own_rows(task: Task) -> NDArray[np.int64]:
     return np.setdiff1d(np.arange(len(task.row_lower)), np.array(task.objectives, dtype=np.int64))
 
 
-class _View:
+class ScalarView:
     """The task seen as (1)."""
 
     def __init__(self, task: Task, scalar: Scalar) -> None:
