@@ -29,18 +29,18 @@ Departs   by the third designs, and by bending the objective (`pieces.beliefs`).
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Generator
+from collections.abc import Generator
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import log_ndtr
 from threadpoolctl import threadpool_limits
 
 from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
+from ilvren.methods.pieces.hopes import log_chance, log_hope, most_hoped
 
 __all__ = ["METHOD", "ExpectedImprovementOptions"]
 
@@ -48,10 +48,6 @@ FloatArray = NDArray[np.float64]
 
 # First designs: so many, and so many for each variable, at most.
 FIRST, FIRST_PER_VARIABLE, MOST_FIRST = 3, 2, 60
-# Candidates over the box and around the best; then rounds that narrow on the best of them.
-CANDIDATES, CANDIDATES_PER_VARIABLE, NEAR, ROUNDS, KEPT, TRIED = 600, 150, 300, 8, 4, 25
-# How far around the best design candidates lie, in shares of the box, and by what rounds narrow.
-REACHES, NARROWING = (0.2, 0.05, 0.01), 0.6
 # Every so many designs one is taken by expectation alone, where the chance of its being feasible is at least this.
 EXPECTED_EVERY, LIKELY = 3, 0.5
 # Designs in a row that are no better before what is believed is doubted: so many, and one for each variable; ways of
@@ -61,12 +57,8 @@ DOUBTING, WAYS = 2, 3
 PATIENCE = 4
 # Designs in a row that are no better before the search ends: so many, and so many for each variable.
 NO_BETTER, NO_BETTER_PER_VARIABLE = 20, 5
-# Designs nearer than this share of the box are the same.
-SAME = 1e-6
 # More designs than this are more than the surfaces can be fitted to in time.
 MOST_DESIGNS = 250
-# A log chance below this is as good as none.
-LEAST_LOG = -1e4
 
 
 @dataclass(frozen=True)
@@ -173,13 +165,13 @@ def _proposed(
             beliefs.learn(pretended)
         is_expectation = (turn + number) % EXPECTED_EVERY == EXPECTED_EVERY - 1
         worth = _Worth(beliefs, pretended)
-        code, value = _searched(worth, worth.expectation if is_expectation else worth.log_improvement, rng)
+        judge = worth.expectation if is_expectation else worth.log_improvement
+        code, _ = most_hoped(beliefs, pretended, pretended.codes[worth.best], judge, rng)
         if code is None:
             break
         if number == 0:
             hoped = worth.improvement(code)
             said = worth.expected(code)
-        del value
         found.append(code)
         pretended = worth.pretended(code)
     return np.array(found).reshape(-1, designs.codes.shape[1]), hoped, said
@@ -203,15 +195,7 @@ class _Worth:
 
     def chance(self, z: FloatArray) -> FloatArray:
         """Return the log of the chance (k,) that rows are met and there are values."""
-        found = np.zeros(len(z))
-        slack = self.task.feasibility * self.task.row_sizes
-        for row, belief in self.beliefs.rows.items():
-            mean, spread = belief.at(z)
-            low, high = self.task.row_lower[row] - slack[row], self.task.row_upper[row] + slack[row]
-            found += log_between((low - mean) / spread, (high - mean) / spread)
-        if self.beliefs.failing is not None:
-            found += np.log(np.maximum(1.0 - self.beliefs.failing.at(z), 1e-12))
-        return np.maximum(found, LEAST_LOG)
+        return log_chance(self.beliefs, z)
 
     def log_improvement(self, z: FloatArray) -> FloatArray:
         """Return log E of (1); the chances alone where nothing is feasible yet."""
@@ -251,69 +235,6 @@ class _Worth:
         for row, belief in self.beliefs.rows.items():
             rows[row] = belief.at(z)[0][0]
         return self.designs.added(code[np.newaxis], np.array([self.expected(code)[0]]), rows[np.newaxis])
-
-
-def _searched(
-    worth: _Worth, judge: Callable[[FloatArray], FloatArray], rng: np.random.Generator
-) -> tuple[FloatArray | None, float]:
-    """Return the code that is worth most, by `judge`, among those that are new, and its worth; None where none is."""
-    coding, n = worth.coding, len(worth.coding.start)
-    low = np.where(coding.is_discrete, coding.box_lower - 0.5, coding.box_lower)
-    high = np.where(coding.is_discrete, coding.box_upper + 0.5, coding.box_upper)
-    best = worth.designs.codes[worth.best]
-    anywhere = low + (high - low) * rng.random((CANDIDATES + CANDIDATES_PER_VARIABLE * n, n))
-    near = [best + reach * coding.widths * rng.normal(size=(NEAR // len(REACHES), n)) for reach in REACHES]
-    one = best + np.where(
-        rng.random((NEAR // 2, n)) < 1.0 / n, 0.3 * coding.widths * rng.normal(size=(NEAR // 2, n)), 0.0
-    )
-    codes = coding.rounded(np.clip(np.vstack([anywhere, *near, one]), coding.box_lower, coding.box_upper))
-    codes, values = _new_ones(worth, codes, judge)
-    reach = 0.1
-    for _ in range(ROUNDS):
-        if not len(codes):
-            return None, math.nan
-        kept = np.argsort(-values, kind="stable")[:KEPT]
-        codes, values = codes[kept], values[kept]
-        steps = reach * coding.widths * rng.normal(size=(KEPT * TRIED, n))
-        steps = np.where(rng.random(steps.shape) < max(0.5, 1.0 / n), steps, 0.0)
-        tried = codes[np.arange(KEPT * TRIED) % len(codes)] + steps
-        tried = coding.rounded(np.clip(tried, coding.box_lower, coding.box_upper))
-        tried, own = _new_ones(worth, tried, judge)
-        codes, values = np.vstack([codes, tried]), np.append(values, own)
-        reach *= NARROWING
-    place = int(np.argmax(values))
-    return codes[place], float(values[place])
-
-
-def _new_ones(worth: _Worth, codes: FloatArray, judge: Any) -> tuple[FloatArray, FloatArray]:
-    """Return the codes that are not among the designs, and what they are worth."""
-    codes = np.unique(codes, axis=0)
-    z, known = worth.beliefs.shares(codes), worth.beliefs.shares(worth.designs.codes)
-    apart = np.full(len(z), np.inf)
-    for point in known:
-        apart = np.minimum(apart, np.abs(z - point).max(axis=1))
-    codes, z = codes[apart > SAME], z[apart > SAME]
-    return codes, judge(z) if len(z) else np.zeros(0)
-
-
-def log_hope(u: FloatArray) -> FloatArray:
-    """Return log (u Φ(u) + φ(u)), also far below, where it is φ(u)/u² and more: differences of it would be nothing."""
-    u = np.asarray(u, dtype=float)
-    far = u < -25.0
-    near = np.where(far, 0.0, u)
-    density = np.exp(-0.5 * near**2) / math.sqrt(2.0 * math.pi)
-    found = np.log(np.maximum(near * np.exp(log_ndtr(near)) + density, 1e-300))
-    below = -0.5 * u**2 - 0.5 * math.log(2.0 * math.pi) - 2.0 * np.log(np.maximum(np.abs(u), 1.0))
-    return np.where(far, below, found)
-
-
-def log_between(low: FloatArray, high: FloatArray) -> FloatArray:
-    """Return log (Φ(high) − Φ(low)), from the side where both are small."""
-    swap = low > 0.0
-    a, b = np.where(swap, -high, low), np.where(swap, -low, high)
-    upper, lower = log_ndtr(b), log_ndtr(a)
-    with np.errstate(divide="ignore"):
-        return np.asarray(upper + np.log1p(-np.exp(np.minimum(lower - upper, -1e-300))))
 
 
 METHOD = Method(

@@ -15,7 +15,7 @@ from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
 from ilvren.methods.pieces.looking_on import looking
 from ilvren.methods.pieces.priorities import by_priority
-from ilvren.methods.pieces.scouting import front_in_turn
+from ilvren.methods.pieces.scouting import from_ends, front_in_turn
 from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
@@ -36,6 +36,7 @@ SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12
 MOST_ROWS_OF_FEW = 3000
 # Of models that take long: in a box of so many variables at most, and anywhere else.
 COSTLY, MOST_COSTLY, COSTLY_ANYWHERE = "expected-improvement", 20, "surface-trust-region"
+COSTLY_FRONT = "expected-hypervolume"
 # Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
 MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
@@ -152,12 +153,41 @@ def _front_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     """Return the method that finds the trade-offs of several objectives, as `chosen_method` does. Raises
     RequestError."""
     if settings.method not in (AUTOMATIC, GLOBAL):
-        return by_priority(_resolved(problem, settings.method, settings)), None
+        named = _resolved(problem, settings.method, settings)
+        return by_priority(_with_ends(problem, named, settings)), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
     methods = [_resolved(problem, name, settings) for name in choice.names]
-    return by_priority(front_in_turn(front_parts(choice.names, methods))), choice
+    found = by_priority(_with_ends(problem, front_in_turn(front_parts(choice.names, methods)), settings))
+    if not _can_be_hoped_for(problem):
+        return found, choice
+    costly = by_priority(_with_ends(problem, method_named(COSTLY_FRONT), settings))
+    return replace(found, costly=costly), replace(choice, costly=COSTLY_FRONT)
+
+
+def _with_ends(problem: Problem, method: Method, settings: Settings) -> Method:
+    """Return a method that begins with the best of each objective alone, where that is asked for and it does not do so
+    by itself."""
+    if not settings.ends_first or method.inner:
+        return method
+    names = choose(of_one_objective(problem), settings.derivatives).names
+    local = method_named(next(name for name in names if not method_named(name).inner))
+    return from_ends(method, local)
+
+
+def _can_be_hoped_for(problem: Problem) -> bool:
+    """Return whether surfaces pay where a design takes long: models without derivatives, in a box of few sides."""
+    if not problem.sources or not all(is_differenced(source.derivatives) for source in problem.sources):
+        return False
+    own = [block for block in problem.row_blocks if not block.is_objective]
+    return _is_boxed(problem) and not any((block.lower == block.upper).any() for block in own)
+
+
+def _is_boxed(problem: Problem) -> bool:
+    free = list(problem.free)
+    is_bounded = bool(np.isfinite(problem.joined("upper")[free] - problem.joined("lower")[free]).all())
+    return is_bounded and len(free) <= MOST_COSTLY
 
 
 def _costly(problem: Problem, methods: list[Method]) -> str:
@@ -167,9 +197,8 @@ def _costly(problem: Problem, methods: list[Method]) -> str:
     if not problem.sources or problem.objective is None or not (methods[0].needs == "values" or differenced):
         return ""
     free = list(problem.free)
-    is_bounded = bool(np.isfinite(problem.joined("upper")[free] - problem.joined("lower")[free]).all())
     has_equalities = bool((problem.joined_rows("lower") == problem.joined_rows("upper")).any())
-    if is_bounded and not has_equalities and len(free) <= MOST_COSTLY:
+    if _is_boxed(problem) and not has_equalities:
         return COSTLY
     most = method_named(COSTLY_ANYWHERE).most_variables or 0
     return COSTLY_ANYWHERE if len(free) <= most and not _is_discrete(problem) else ""

@@ -258,7 +258,7 @@ class Beliefs:
         least = room.min(axis=0) if len(rows) else np.zeros(rows.shape[1])
         varies = np.ptp(rows, axis=0) > 0.0
         order = [int(row) for row in np.argsort(least, kind="stable") if varies[row]]
-        return sorted(order[:MOST_ROWS])
+        return sorted({*order[:MOST_ROWS], *(row for row in task.objectives if varies[row])})
 
 
 def _apart(z: FloatArray) -> NDArray[np.int64]:

@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import spread_subset
 from ilvren.methods.base import FRONT, Arrived, Ending, Iterate, Known, Method, Protocol, Reply, Request, Task
+from ilvren.methods.pieces.ends import found_ends
 from ilvren.methods.pieces.trade_offs import known_front, trade_offs
 
-__all__ = ["front_in_turn"]
+__all__ = ["from_ends", "front_in_turn"]
 
 FloatArray = NDArray[np.float64]
 
@@ -62,6 +63,25 @@ def front_in_turn(methods: Sequence[tuple[Method, Any]]) -> Method:
         is_random=first.is_random,
         takes_known=True,
     )
+
+
+def from_ends(method: Method, local: Method) -> Method:
+    """Return a method that first has the best of each objective looked for alone, by a `local` one, and builds on
+    these."""
+
+    def run(task: Task, options: Any) -> Protocol:
+        seen = _Seen(task)
+
+        def first(task: Task, _: Any) -> Protocol:
+            ends = yield from found_ends(task, local)
+            return ends if isinstance(ends, Ending) else ends.ending("the ends are found")
+
+        looked = replace(local, run=first, name=f"ends/{local.name}")
+        yield from _followed(looked, task, None, seen)
+        return (yield from method.run(seen.task(), options))
+
+    needs = local.needs if local.needs_derivatives else method.needs
+    return replace(method, run=run, needs=needs, takes_sparse=method.takes_sparse and local.takes_sparse)
 
 
 class _Seen:
