@@ -50,14 +50,18 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.judge.checking import check
     from ilvren.judge.checking.report import CHECKS
-    from ilvren.problem import load
+    from ilvren.problem import fronted, load
 
     problem = load(
         arguments.file,
         set=pairs("--set", arguments.set),
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments, with_only=False),
-    ).one_objective()
+    )
+    if len(problem.objectives) > 1:
+        problem = fronted(problem)
+        told = ", ".join(item.name for item in problem.objectives)
+        terminal.note(f"several objectives: {told} are checked as rows without limits are")
     checks = tuple(dict.fromkeys(arguments.only)) or CHECKS
     expect = {name: _texts(value) for name, value in text_pairs("--expect", arguments.expect).items()}
     pairs("--expect", arguments.expect)  # numbers, or a message

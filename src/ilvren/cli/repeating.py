@@ -55,6 +55,8 @@ def run_repeats(
 
 def _show(found: Repeats, terminal: Terminal) -> None:
     problem = found.runs[0].problem
+    if found.runs[0].front is not None:
+        return _show_fronts(found, terminal)
     name = problem.objective.name if problem.objective is not None else "objective"
     unit = f" [{problem.objective.unit}]" if problem.objective is not None and problem.objective.unit else ""
     if len(found.runs) <= MOST_LISTED:
@@ -75,6 +77,28 @@ def _show(found: Repeats, terminal: Terminal) -> None:
     if best is None:
         terminal.show("no seed found a feasible design")
     elif best.id:
+        terminal.show(f"best: {best.id}; next: ilvren verify {best.id}")
+
+
+def _show_fronts(found: Repeats, terminal: Terminal) -> None:
+    """Print how far the fronts of several seeds came, each as a share of what all of them dominate."""
+    shares = found.shares or [float("nan")] * len(found.runs)
+    if len(found.runs) <= MOST_LISTED:
+        rows = [
+            (r.id, str(r.seed), number(share, 5), str(len(r.front.members)), str(r.counts["evaluations"]), r.outcome)
+            for r, share in zip(found.runs, shares, strict=True)
+            if r.front is not None
+        ]
+        terminal.show(table(("run", ">seed", ">share", ">points", ">evaluations", "outcome"), rows))
+    quartiles = [
+        _quartile_row("share", found.objectives()),
+        _quartile_row("evaluations", found.evaluations()),
+    ]
+    heads = (f"{count(len(found.runs), 'seed')}", ">least", ">lower quartile", ">median", ">upper quartile", ">largest")
+    terminal.show(table(heads, quartiles))
+    terminal.show("share: of the hypervolume of all these fronts together")
+    best = found.best
+    if best is not None and best.id:
         terminal.show(f"best: {best.id}; next: ilvren verify {best.id}")
 
 

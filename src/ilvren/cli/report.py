@@ -37,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.draw.report import gather, write_page, write_survey, write_text
+    from ilvren.draw.report import front_survey, gather, has_fronts, write_page, write_survey, write_text
     from ilvren.draw.report.survey import is_survey, survey
     from ilvren.judge.verification import Wishes
 
@@ -48,6 +48,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")
             return status.HOLDS
         terminal.progress("verifying")
+        if has_fronts(arguments.runs, ledger):
+            found = front_survey(arguments.runs, ledger, prove=arguments.prove)
+            terminal.progress("")
+            write_survey(found, arguments.output)
+            terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")
+            return status.HOLDS
         report = gather(arguments.runs, ledger, wishes=Wishes(prove=arguments.prove))
         terminal.progress("")
     (write_page if suffix == ".html" else write_text)(report, arguments.output)

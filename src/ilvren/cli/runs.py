@@ -47,7 +47,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 "problem": record.problem_title or record.problem_file,
                 "method": record.method,
                 "outcome": outcome,
-                "objectives": result.get("objectives", {}) if record.state == "ended" else {},
+                "objectives": result.get("objectives") or {} if record.state == "ended" else {},
+                **({"front": len(front)} if isinstance(front := result.get("front"), list) else {}),
                 "counts": result.get("counts", {}) if record.state == "ended" else {},
                 "seconds": record.seconds,
                 "created": record.created,
@@ -70,7 +71,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             str(d["problem"]),
             str(d["method"]),
             str(d["outcome"]),
-            ", ".join(f"{name} {number(value)}" for name, value in d["objectives"].items()),
+            f"front of {d['front']}"
+            if "front" in d
+            else ", ".join(f"{name} {number(value)}" for name, value in d["objectives"].items()),
             str(d["counts"].get("evaluations", "")),
             seconds_text(d["seconds"]) if d["counts"] else "",
             str(d["created"])[:16].replace("T", " "),

@@ -8,11 +8,13 @@ from pathlib import Path
 
 import numpy as np
 
+from ilvren.algebra import hypervolume
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem
 from ilvren.runs.choice import chosen_method
 from ilvren.runs.events import Event
+from ilvren.runs.front import reference_from
 from ilvren.runs.limits import plain
 from ilvren.runs.pool import open_workers
 from ilvren.runs.result import RunResult
@@ -66,14 +68,36 @@ class Repeats:
     @property
     def best(self) -> RunResult | None:
         """Return the run with the best feasible design, the first of them on a tie; None where there is none."""
+        if self.runs[0].front is not None:
+            shares = self.shares
+            return self.runs[int(np.argmax(shares))] if shares else None
         feasible = [r for r in self.runs if r.violation <= self.feasibility and r.objective is not None]
         if not feasible:
             return None
         sign = feasible[0].problem.objective.sign if feasible[0].problem.objective else 1
         return min(feasible, key=lambda result: sign * float(result.objective or 0.0))
 
+    @property
+    def shares(self) -> list[float]:
+        """Return for each run of several objectives the share that its front has of the hypervolume of all of them."""
+        fronts = [result.front for result in self.runs]
+        found = [front.values for front in fronts if front is not None and front.members]
+        if not found:
+            return []
+        every = np.vstack(found)
+        last = list(fronts[0].sense.levels[-1]) if fronts[0] is not None else []
+        corner = reference_from(every, fronts[0].sense, None, np.ones(every.shape[1]))  # type: ignore[union-attr]
+        whole = hypervolume(every[:, last], corner[last])
+        return [
+            hypervolume(front.values[:, last], corner[last]) / whole if front is not None and whole else 0.0
+            for front in fronts
+        ]
+
     def objectives(self) -> Quartiles:
-        """Return the quartiles of the objectives as written, of feasible designs only."""
+        """Return the quartiles of the objectives as written, of feasible designs only; of several objectives those of
+        the shares of the hypervolume."""
+        if self.runs[0].front is not None:
+            return Quartiles.of(self.shares)
         return Quartiles.of(
             [r.objective for r in self.runs if r.violation <= self.feasibility and r.objective is not None]
         )
@@ -89,7 +113,7 @@ class Repeats:
             "repeats": len(self.runs),
             "seeds": [result.seed for result in self.runs],
             "success_share": self.share,
-            "objective": self.objectives().to_dict(),
+            ("hypervolume_share" if self.runs[0].front is not None else "objective"): self.objectives().to_dict(),
             "evaluations": self.evaluations().to_dict(),
             "best": (best.id or best.seed) if best is not None else None,
             "runs": [result.to_dict(full=full) for result in self.runs],

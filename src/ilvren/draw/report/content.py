@@ -21,7 +21,7 @@ from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Aim, Problem
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Chapter", "Report", "gather"]
+__all__ = ["Chapter", "Report", "gather", "run_command"]
 
 # Runs that are told one by one; of a larger group, the best of each method.
 MOST_RUNS = 8
@@ -111,7 +111,7 @@ def _chosen(contest: ContestSummary, ledger: Ledger) -> list[RunRecord]:
 
 def _chapter(record: RunRecord, ledger: Ledger, wishes: Wishes | None) -> Chapter:
     track = track_of_record(ledger, record)
-    command = _command(record)
+    command = run_command(record)
     try:
         verdict = verify(record.id, ledger=ledger, wishes=wishes)
     except RequestError as error:
@@ -119,7 +119,7 @@ def _chapter(record: RunRecord, ledger: Ledger, wishes: Wishes | None) -> Chapte
     return Chapter(record, track, verdict, "", command)
 
 
-def _command(record: RunRecord) -> str:
+def run_command(record: RunRecord) -> str:
     """Return the command that does a run again."""
     words = ["ilvren", "run", record.problem_file, "--method", str(record.settings["method"])]
     options = record.settings.get("options")
@@ -136,9 +136,20 @@ def _command(record: RunRecord) -> str:
     for key, usual in (("tolerance", 1e-6), ("feasibility", 1e-6), ("target", None), ("seed", 0)):
         if record.settings.get(key) not in (usual, None):
             words += [f"--{key}", f"{record.settings[key]}"]
-    for key, unlimited in (("evaluations", 100_000), ("iterations", None), ("seconds", None), ("patience", None)):
+    for key, unlimited in (
+        ("evaluations", 100_000),
+        ("iterations", None),
+        ("seconds", None),
+        ("patience", None),
+        ("points", None),
+    ):
         if record.settings.get(key) not in (unlimited, None):
             words += [f"--{key}", f"{record.settings[key]}"]
+    corner = record.settings.get("reference_point")
+    if isinstance(corner, dict):
+        words += ["--reference-point", ",".join(f"{name}={value!r}" for name, value in corner.items())]
+    if record.settings.get("ends_first"):
+        words.append("--from-ends")
     if record.settings.get("scaling") is False:
         words.append("--no-scaling")
     if record.settings.get("derivatives", "automatic") != "automatic":

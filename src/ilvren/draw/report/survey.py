@@ -31,7 +31,7 @@ from ilvren.problem import Aim, Problem, on_document
 from ilvren.problem.approximations import name_in
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Picture", "Section", "Survey", "is_survey", "survey"]
+__all__ = ["Picture", "Section", "Survey", "is_survey", "pictured", "survey"]
 
 # Designs, quantities and variables told; inputs named for an output, and the least share worth naming.
 MOST_BEST, MOST_QUANTITIES, MOST_VARIABLES, MOST_INPUTS, LEAST_SHARE = 10, 30, 10, 5, 0.005
@@ -205,7 +205,7 @@ def _plan_section(pages: _Pages, table: DesignTable, facts: Mapping[str, Any], p
             ("largest correlation", number(found.correlation, 2), f"between two variables{pair}"),
             ("unevenness", number(found.uneven, 2), "discrepancy over that of as many random designs"),
         ]
-    pictures = (_pictured(lambda path: draw_plan(made, path), "how the designs cover the box"),)
+    pictures = (pictured(lambda path: draw_plan(made, path), "how the designs cover the box"),)
     pages.sections.append(
         Section(
             f"{prefix}The plan",
@@ -227,7 +227,7 @@ def _effects_section(pages: _Pages, table: DesignTable, prefix: str) -> None:
         ranked = sorted(shares, key=lambda pair: -pair[1])
         told = [f"{key} {_percent(share)}" for key, share in ranked[:MOST_INPUTS] if share >= LEAST_SHARE]
         rows.append((quantity, ", ".join(told) or "no variable by itself"))
-    picture = _pictured(
+    picture = pictured(
         lambda path: draw_effects(table, table.names, path), "averages of quantities along each variable"
     )
     sentence = (
@@ -255,7 +255,7 @@ def _best_section(pages: _Pages, table: DesignTable, prefix: str) -> None:
         rows.append((design.address, *told, number(design.violation, 2), design.trouble))
     units = table.units
     heads = [f">{name} [{units[name]}]" if units.get(name) else f">{name}" for name in names]
-    picture = _pictured(lambda path: draw_parallel(table, table.names, path), "all designs, a line each")
+    picture = pictured(lambda path: draw_parallel(table, table.names, path), "all designs, a line each")
     pages.sections.append(
         Section(
             f"{prefix}The best designs",
@@ -304,7 +304,7 @@ def _approximation(pages: _Pages, record: ApproximationRecord, problem: Problem,
     if kept:
         agreements = {full: Agreement.from_dict(own) for full, own in kept.items()}
         pictures.append(
-            _pictured(
+            pictured(
                 lambda path: draw_predicted(agreements, record.id, path),
                 "what is predicted of points that had no share, against what they are",
             )
@@ -360,7 +360,7 @@ def _slices(record: ApproximationRecord, problem: Problem) -> tuple[Picture, ...
         subject = subject_of(predicted, Gate(predicted), name)
         names = [predicted.variables[place].name for place in predicted.free][:MOST_SLICED]
         shows = f"predicted, with 90 % bands: {subject.name} along each variable through the start"
-        return (_pictured(lambda path: draw_slices(subject, names, np.array(predicted.start), path), shows),)
+        return (pictured(lambda path: draw_slices(subject, names, np.array(predicted.start), path), shows),)
     except (RequestError, StopIteration):
         return ()  # nothing that is one number can be drawn: the tables tell
 
@@ -402,7 +402,7 @@ def _percent(share: float) -> str:
     return f"{100.0 * share:.3g} %" if math.isfinite(share) else "–"
 
 
-def _pictured(drawn: Callable[[str], object], shows: str) -> Picture:
+def pictured(drawn: Callable[[str], object], shows: str) -> Picture:
     """Return what a function draws into a file, in a few colours: a page of many pictures stays small."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "figure.png"
