@@ -59,6 +59,10 @@ def enumeration(task: Task, options: EnumerationOptions) -> Protocol:
         if number % BATCHES_TOLD == 0 or first + BATCH >= total:
             told = f"{min(first + BATCH, total):,} of {total:,} designs evaluated"
             yield Iterate(least if best is None else best, math.nan, told)
+    if task.objectives:  # those that nothing dominates were kept by whoever drives this
+        if best is None:
+            return Ending("infeasible", f"none of the {total:,} designs is feasible", bound_is_proved=True)
+        return Ending("settled", f"all {total:,} designs were evaluated: the front is whole")
     if best is None:
         why = f"none of the {total:,} designs is feasible: all were evaluated"
         return Ending("infeasible", why, bound=math.inf, bound_is_proved=True)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import Method, Protocol, Task, method_named
+from ilvren.methods.base import FRONT, Method, Protocol, Task, method_named
 from ilvren.methods.pieces.first_look import looking_first
 from ilvren.methods.pieces.in_turn import all_of, in_turn
 from ilvren.methods.pieces.lifting import can_lift, lifting
@@ -20,7 +20,7 @@ from ilvren.methods.pieces.watched import watched
 from ilvren.models.source import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
-from ilvren.runs.front_choice import front_names, front_parts, of_one_objective
+from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
 from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import Settings
 
@@ -66,7 +66,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
     if len(problem.objectives) > 1:
-        return Choice(*front_names(problem, derivatives), is_in_turn=False)
+        count = design_count(problem)
+        few = count if count is not None and can_be_enumerated(problem, count) else None
+        return Choice(*front_names(problem, derivatives, few), is_in_turn=False)
     if not is_relaxed and _is_discrete(problem):
         few = design_count(problem)
         if few is not None and can_be_enumerated(problem, few):
@@ -206,6 +208,8 @@ def _costly(problem: Problem, methods: list[Method]) -> str:
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:
     method = method_named(name)
+    if name == ENUMERATION and len(problem.objectives) > 1:
+        return replace(method, kind=FRONT)  # all designs are asked for: the front is what nothing dominates
     refuse_other_kind(problem, method)
     if method.inner:
         return _with_inner(problem, method, settings)

@@ -11,17 +11,23 @@ from ilvren.models.source import is_differenced
 from ilvren.problem import Problem, has_kinks
 from ilvren.runs.settings import Settings
 
-__all__ = ["front_names", "front_parts", "of_one_objective", "refuse_front"]
+__all__ = ["ENUMERATION", "front_names", "front_parts", "of_one_objective", "refuse_front"]
 
 
 # Options of a population that only looks around for a method with derivatives.
 SCOUT = {"idle": 12}
 
 
-def front_names(problem: Problem, derivatives: str) -> tuple[tuple[str, ...], str]:
-    """Return the methods that find the front one after the other, and why, in a clause."""
+ENUMERATION = "enumeration"
+
+
+def front_names(problem: Problem, derivatives: str, few: int | None) -> tuple[tuple[str, ...], str]:
+    """Return the methods that find the front one after the other, and why, in a clause; `few` is how many designs there
+    are where all can be tried, None for more."""
     count = len(problem.objectives)
     what = f"{count} objectives"
+    if few is not None:
+        return (ENUMERATION,), f"{what} of {few:,} designs in all: every one is evaluated"
     if problem.grid:
         return ("nondominated-sorting", "front-direct-search"), f"{what}, whole numbers or catalogues"
     if problem.sources and all(is_differenced(source.derivatives) for source in problem.sources):

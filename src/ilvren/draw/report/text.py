@@ -79,9 +79,9 @@ def problem_lines(problem: Problem) -> Iterator[str]:
     yield from ("", "## The problem", "")
     if problem.about:
         yield from (problem.about, "")
-    if problem.objective is not None:
-        word = "minimize" if problem.objective.sign > 0 else "maximize"
-        yield f"    {word}  {problem.objective.name} = {problem.objective.text}"
+    for objective in problem.objectives:
+        word = "minimize" if objective.sign > 0 else "maximize"
+        yield f"    {word}  {objective.name} = {objective.text}"
     for place, block in enumerate(problem.row_blocks):
         yield f"    {'subject to' if place == 0 else '          '}  {block.name}: {block.text}"
     for place, item in enumerate(item for item in problem.derived if item.text):

@@ -56,6 +56,7 @@ def check_conflicts(problem: Problem) -> list[Finding]:
             found.append(Finding("conflict", conflict.names, conflict.sentence, block.line, ends or {}))
     if not found:
         found += _together(problem, rest)
+    rest = [block for block in rest if not block.is_objective]
     found += [finding for block in rest if (finding := _redundant(block, reach.boxes[block.node])) is not None]
     return listed(found, MOST_FINDINGS)
 
