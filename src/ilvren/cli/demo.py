@@ -29,6 +29,7 @@ DEMOS = {
     "level-loop": "level_loop",
     "terrace-pipes": "terrace_pipes",
     "cutwater": "cutwater",
+    "cost-or-loss": "cost_or_loss",
 }
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
@@ -195,6 +196,37 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ("Is it an optimum?", ("verify", "shape")),
         ("The outline for the workshop.", ("export", "shape", "--of", "x,y", "--output", "new-outline.csv")),
     ),
+    "cost-or-loss": (
+        (
+            "Two objectives. Do they conflict, how much, and what is each where the other is best?",
+            ("show", "cost-or-loss.toml", "--ends"),
+        ),
+        (
+            "Their front: a look around, then designs exactly on it, by derivatives.",
+            ("run", "cost-or-loss.toml", "--label", "front"),
+        ),
+        (
+            "Is every design of it an optimum of its own? And what does a little of one cost of the other there?",
+            ("verify", "front"),
+        ),
+        (
+            "A population alone comes near it, with many more evaluations.",
+            ("run", "cost-or-loss.toml", "--method", "nondominated-sorting", "--label", "population"),
+        ),
+        (
+            "Side by side: how much each dominates, after how many evaluations, and where each is better.",
+            ("compare", "front", "population", "--output", "fronts.png"),
+        ),
+        (
+            "To choose: what leaks at most 6000 m^3 a year, and the picture with what holds each design.",
+            ("designs", "front", "--keep", "loss <= 6000", "--sort", "cost", "--top", "5"),
+        ),
+        ("The picture.", ("designs", "front", "--figure", "front", "--output", "front.png")),
+        (
+            "The same from the catalogue: few designs, so all are evaluated, and the front is whole.",
+            ("run", "from-catalogue.toml", "--points", "10", "--label", "catalogue"),
+        ),
+    ),
     "terrace-pipes": (
         (
             "A program reads pipes.deck. Where do its numbers stand? As entries to paste into a problem file.",
@@ -266,6 +298,7 @@ TRY_NEXT = {
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
     "level-loop": "ilvren run level-loop.toml --set beyond_cap=0.03 --label looser",
     "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
+    "cost-or-loss": "ilvren run cost-or-loss.toml --set hours_count=1 --label three",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run likely --output contours.png",
 }
