@@ -129,7 +129,10 @@ def constant_objectives(problem: Problem) -> tuple[Objective, ...]:
             found.append(item)
         elif not problem.sources and not problem.simulations:
             low, high = Intervals(problem.graph, [item.node], boxes, problem.parameter_values).boxes[item.node]
-            if bool(np.all(np.abs(high - low) <= LEAST_WIDTH * np.maximum(np.abs(high), 1.0))):
+            is_known = np.isfinite(low).all() and np.isfinite(high).all() and (low <= high).all()
+            # Intervals leave out where a formula is invalid: what is so everywhere is not constant but wrong.
+            is_known = is_known and np.isfinite(problem.entry_values([item.node], problem.start).values[0])
+            if is_known and bool(np.all(high - low <= LEAST_WIDTH * np.maximum(np.abs(high), 1.0))):
                 found.append(item)
     return tuple(found)
 

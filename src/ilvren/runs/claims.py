@@ -23,6 +23,7 @@ __all__ = [
     "refuse_other_kind",
     "refuse_unhandled",
     "start_trouble",
+    "told_objectives",
     "trouble_clause",
     "violation_is_stationary",
     "where_invalid",
@@ -101,9 +102,17 @@ def refuse_other_kind(problem: Problem, method: Method) -> None:
         )
     raise RequestError(
         f'method "{method.name}" finds trade-offs between several objectives, and {problem.source.file} has'
-        f" {'one' if problem.objective is not None else 'none'}",
+        f" {told_objectives(problem)}",
         advice="leave --method out: the problem decides by which one",
     )
+
+
+def told_objectives(problem: Problem) -> str:
+    """Return how many objectives a problem has that is not one of trade-offs, in words."""
+    if problem.objective is None:
+        return "none"
+    written = len(problem.template.declarations.objectives) if problem.template is not None else 1
+    return "one" if written < 2 or problem.aim else "only one that is not the same at all designs"
 
 
 def _front_methods() -> list[str]:

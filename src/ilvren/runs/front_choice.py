@@ -9,6 +9,7 @@ from ilvren.errors import RequestError
 from ilvren.methods.base import Method, options_from
 from ilvren.models.source import is_differenced
 from ilvren.problem import Problem, has_kinks
+from ilvren.runs.claims import told_objectives
 from ilvren.runs.settings import Settings
 
 __all__ = ["ENUMERATION", "front_names", "front_parts", "of_one_objective", "refuse_front"]
@@ -68,9 +69,8 @@ def refuse_front(problem: Problem, settings: Settings, *, has_stages: bool) -> N
         ):
             if given:
                 raise RequestError(
-                    f"{flag} is for the trade-offs of several objectives, and {problem.source.file} has one"
-                    if problem.objective is not None
-                    else f"{flag} is for the trade-offs of several objectives, and {problem.source.file} has none"
+                    f"{flag} is for the trade-offs of several objectives, and {problem.source.file} has"
+                    f" {told_objectives(problem)}"
                 )
         return
     first = problem.objectives[0].name
