@@ -39,9 +39,12 @@ BEYOND = 0.1
 MOST_MEASURED = 60
 # A design that another beats by less than this share of an objective's range, and nowhere by more, is not dominated
 # for that: a limit met a little less closely gains as much.
-SLACK, ROUNDING = 1e-5, 1e-6
-# So many times farther than the members of an evenly filled front a design lies that fills a gap.
-GAP = 1.2
+SLACK, ROUNDING = 1e-5, 1e-12
+# Of two members so near in one objective the one is kept that is clearly better in another, the ends apart.
+NEARLY = 1e-6
+# So many times farther than the members of an evenly filled front a design lies that fills a gap: where few are claimed
+# of those asked for, and else.
+GAP, WIDE_GAP, FEW = 1.2, 3.0, 0.7
 
 
 @dataclass(frozen=True)
@@ -247,17 +250,18 @@ def _chosen(archive: Archive, gate: Gate, claimed: FloatArray | None, count: int
         np.vstack([values, archive.values[filled]]),
         np.concatenate([np.zeros(len(points), dtype=np.int64), archive.numbers[filled]]),
     )
-    kept = ~_clearly_dominated(found.values / extent, found.values / extent)
+    kept = ~_clearly_dominated(found.values / extent, found.values / extent, NEARLY)
+    kept[np.argmin(found.values, axis=0)] = True
     return _Chosen(found.points[kept], found.values[kept], found.numbers[kept])
 
 
-def _clearly_dominated(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
+def _clearly_dominated(values: FloatArray, others: FloatArray, least: float = ROUNDING) -> NDArray[np.bool_]:
     """Return which values (k, p), over the ranges of the front, another is below by more than SLACK somewhere and above
-    by no more than rounding anywhere."""
+    by no more than `least` anywhere."""
     found = np.zeros(len(values), dtype=bool)
     for place, own in enumerate(values):
         gain = own - others
-        found[place] = bool(((gain >= -ROUNDING).all(axis=1) & (gain.max(axis=1) > SLACK)).any())
+        found[place] = bool(((gain >= -least).all(axis=1) & (gain.max(axis=1) > SLACK)).any())
     return found
 
 
@@ -266,7 +270,8 @@ def _in_gaps(values: FloatArray, others: FloatArray, count: int) -> NDArray[np.i
     they are farther away than the members of an evenly filled front would be."""
     room = count - len(values)
     objectives = others.shape[1]
-    least = GAP / max(count, 1) ** (1.0 / (objectives - 1)) if objectives > 1 else np.inf
+    factor = GAP if len(values) < FEW * count else WIDE_GAP
+    least = factor / max(count, 1) ** (1.0 / (objectives - 1)) if objectives > 1 else np.inf
     far = np.full(len(others), np.inf)
     for own in values:
         far = np.minimum(far, np.linalg.norm(others - own, axis=1))

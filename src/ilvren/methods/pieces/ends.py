@@ -33,6 +33,8 @@ Starts = Sequence[tuple[FloatArray, FloatArray]]
 SAMPLES_PER_VARIABLE, MOST_SAMPLES = 20, 400
 # An end is left by this share of the range, so that the others have room to improve.
 SLACK = 1e-7
+# Others are improved at an end only where that gains this share of a range: what SLACK allows gains something, too.
+WORTHWHILE = 1e-3
 # Requests of one search: far more than any that leads somewhere needs.
 MOST_REQUESTS = 400
 # Ranges below this share of the values' size are none.
@@ -156,23 +158,35 @@ def found_ends(task: Task, method: Method) -> Generator[Any, Any, Ends | Ending]
     flat = ~(extent > ONE_POINT * np.maximum(size, 1e-300))
     extent = np.where(flat, np.maximum(size, 1.0), extent)
     jobs = []
-    for place, own in enumerate(alone):
-        if own.x is None or own.values is None:
-            continue
+    alone = [own for own in alone if own.x is not None and own.values is not None]
+    places = [int(np.argmax(own.scalar.weights)) for own in alone]
+    for place, own in zip(places, alone, strict=True):
+        assert own.x is not None
+        assert own.values is not None
         weights = 1.0 / extent
         weights[place] = 0.0
         cap = no_cap.copy()
         cap[place] = own.values[place] + SLACK * extent[place]
         jobs.append((Scalar(weights, cap, np.zeros(p), extent), [(own.x, own.values)]))
     exact = yield from search_all(task, method, jobs, ends.front)
-    ends.take(exact, needs_met=False)
-    values = np.array([own.values if own.values is not None else alone[k].values for k, own in enumerate(exact)])
+    final = [_better_end(one, other, extent) for one, other in zip(alone, exact, strict=True)]
+    ends.front = Known(front.x[:0], front.values[:0])
+    ends.take(final, needs_met=False)
+    values = np.array([own.values for own in final if own.values is not None])
     low = np.minimum(ends.front.values.min(axis=0), values.min(axis=0))
     extent = values.max(axis=0) - low
     ends.is_one_point = bool((~(extent > ONE_POINT * np.maximum(size, 1e-300))).all())
     ends.low, ends.extent = low, np.where(extent > ONE_POINT * np.maximum(size, 1e-300), extent, np.maximum(size, 1.0))
     yield Iterate(ends.front.x[compromise(ends.front.values)], note="the ends of the front")
     return ends
+
+
+def _better_end(alone: Solved, exact: Solved, extent: FloatArray) -> Solved:
+    """Return the best design of an objective alone, or, where that is needlessly bad in others, the one that is not."""
+    if exact.values is None or alone.values is None:
+        return alone
+    gain = (alone.values - exact.values) / extent
+    return exact if float(gain.max()) > WORTHWHILE and exact.is_met else alone
 
 
 def _first_designs(task: Task) -> Generator[Request, Any, tuple[FloatArray, FloatArray, Known] | None]:
