@@ -80,13 +80,14 @@ class FromTheCommandLine(InAFolder):
             ("report", "one", "other", "--output", "report.html"),
             ("report", "one", "--output", "report.md"),
             ("check", "two.toml"),
-            ("diagnose", "other"),
+            ("diagnose", "one"),
             ("export", "one", "--output", "one.csv"),
         ):
             with self.subTest(words=words):
                 self.ilvren(*words)
         best = table["designs"][0]["design"]
-        self.ilvren("apply", best, "--starts", "--into", "two.toml")
+        Path("copy").mkdir()
+        self.ilvren("apply", best, "--starts", "--into", "copy")
         self.ilvren("run", "two.toml", "--only", "a", "--hold", "b <= 2", "--from", best)
         self.assertIn("for one objective", self.ilvren("run", "two.toml", "--target", "1", status=2))
         self.assertIn("finds the best of one", self.ilvren("run", "two.toml", "--method", "sqp", status=2))

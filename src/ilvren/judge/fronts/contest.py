@@ -16,6 +16,7 @@ from ilvren.judge.fronts.comparison import LEVELS, FrontComparison, FrontTrack, 
 from ilvren.judge.pairs import PairTest, paired_tests
 from ilvren.ledger import Ledger
 from ilvren.runs import Quartiles
+from ilvren.runs.limits import plain
 
 __all__ = ["FrontContest", "FrontSeries", "contest_of_fronts"]
 
@@ -44,7 +45,7 @@ class FrontSeries:
             "share": self.shares.to_dict(),
             "widest_gap": self.gaps.to_dict(),
             "work": self.work.to_dict(),
-            "arrivals": {f"{level:g}": {"runs": n, "median": cost} for level, (n, cost) in self.arrivals.items()},
+            "arrivals": {f"{level:g}": {"runs": n, "median": plain(cost)} for level, (n, cost) in self.arrivals.items()},
         }
 
 
