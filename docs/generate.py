@@ -15,6 +15,7 @@ from pathlib import Path
 from ilvren.cli.arguments import Parser
 from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import overview
+from ilvren.judge.fronts.verification import FRONT_MEANINGS, PROVED
 from ilvren.judge.verdict import HOLDING, MEANINGS
 from ilvren.methods.base import describe, method_named, method_names
 from ilvren.plans import plan_named, plan_names
@@ -73,6 +74,9 @@ def words_page() -> str:
     for word, meaning in MEANINGS.items():
         holds = "yes" if word in HOLDING else ("with `--accept-probe`" if word == "probe-only" else "no")
         lines.append(f"| `{word}` | {meaning} | {holds} |")
+    lines += ["\n## Verdict on fronts, beside these\n", "| verdict | what it means | holds |", "|---|---|---|"]
+    for word, meaning in FRONT_MEANINGS.items():
+        lines.append(f"| `{word}` | {meaning} | {'yes' if word == PROVED else 'no'} |")
     return "\n".join(lines) + "\n"
 
 

@@ -36,7 +36,7 @@ ALLOWED = {
         "approximate",
     },
     "judge": {"runs", "dynamics", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
-    "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula"},
+    "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula", "algebra"},
     "cli": {
         "plans",
         "models",
