@@ -38,6 +38,7 @@ ALLOWED = {
     "judge": {"runs", "dynamics", "proofs", "problem", "evaluate", "methods", "ledger", "formula", "algebra", "models"},
     "draw": {"judge", "explore", "ledger", "problem", "evaluate", "runs", "formula", "algebra"},
     "cli": {
+        "algebra",
         "plans",
         "models",
         "formula",

@@ -11,6 +11,7 @@ import numpy as np
 from ilvren import load, loads, resume, run
 from ilvren.algebra import (
     crowding,
+    crowding_by_layer,
     dominated_by,
     domination_layers,
     hypervolume,
@@ -106,6 +107,11 @@ class Algebra(unittest.TestCase):
     def test_crowding_is_the_room_between_neighbours(self):
         found = crowding(np.array([[0.0, 4.0], [1.0, 2.0], [2.0, 1.0], [4.0, 0.0]]))
         np.testing.assert_allclose(found, [np.inf, 2 / 4 + 3 / 4, 3 / 4 + 2 / 4, np.inf])
+        values, layers = self.rng.random((60, 3)), self.rng.integers(0, 5, 60)
+        whole = crowding_by_layer(values, layers)
+        for layer in range(5):
+            own = np.flatnonzero(layers == layer)
+            np.testing.assert_allclose(whole[own], crowding(values[own]))
 
     def test_a_lattice_holds_all_weights_that_add_up_to_one(self):
         found = lattice(4, 3)

@@ -4,7 +4,14 @@ steps, quasi-Newton updates, robust losses; fronts of several objectives: domina
 Knows arrays; never problems or methods.
 """
 
-from ilvren.algebra.domination import crowding, dominated_by, domination_layers, lattice, nondominated
+from ilvren.algebra.domination import (
+    crowding,
+    crowding_by_layer,
+    dominated_by,
+    domination_layers,
+    lattice,
+    nondominated,
+)
 from ilvren.algebra.hypervolume import hypervolume, own_shares, spread_subset
 from ilvren.algebra.kkt import KktFactor, KktSystem
 from ilvren.algebra.least_squares import signed_least_squares, sparse_signed_least_squares
@@ -19,6 +26,7 @@ __all__ = [
     "LimitedMemory",
     "QuadraticSolution",
     "crowding",
+    "crowding_by_layer",
     "damped_bfgs",
     "dominated_by",
     "domination_layers",

@@ -17,7 +17,7 @@ from bisect import bisect_right
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["crowding", "dominated_by", "domination_layers", "lattice", "nondominated"]
+__all__ = ["crowding", "crowding_by_layer", "dominated_by", "domination_layers", "lattice", "nondominated"]
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
@@ -111,7 +111,7 @@ def _layers(values: FloatArray, most: int) -> tuple[IntArray, int]:
     found = np.full(count, -1, dtype=np.int64)
     if not count:
         return found, 0
-    if values.shape[1] == 2 and count > MOST_AT_ONCE:
+    if values.shape[1] == 2:
         return _layers_of_pairs(values)
     if count <= MOST_AT_ONCE:
         return _layers_at_once(values, most)
@@ -152,22 +152,22 @@ def _layers_at_once(values: FloatArray, most: int) -> tuple[IntArray, int]:
 def _layers_of_pairs(values: FloatArray) -> tuple[IntArray, int]:
     """Return the layers of two objectives: by the first one, each design joins the first layer whose last value of the
     second lies above its own (M. Jensen, "Reducing the run-time complexity of multiobjective EAs", 2003)."""
-    order = np.lexsort((values[:, 1], values[:, 0])).tolist()
-    found = np.zeros(len(order), dtype=np.int64)
+    order = np.lexsort((values[:, 1], values[:, 0]))
+    first, second = values[order, 0].tolist(), values[order, 1].tolist()
+    layers: list[int] = []
     ends: list[float] = []  # of each layer the least of the second objective so far: grows from layer to layer
-    before: tuple[float, float, int] | None = None
-    for place in order:
-        a, b = float(values[place, 0]), float(values[place, 1])
-        if before is not None and before[:2] == (a, b):
-            found[place] = before[2]
-            continue
-        layer = bisect_right(ends, b)
-        if layer == len(ends):
-            ends.append(b)
-        else:
-            ends[layer] = b
-        found[place] = layer
-        before = (a, b, layer)
+    last_a, last_b, layer = np.nan, np.nan, 0
+    for a, b in zip(first, second, strict=True):
+        if not (a == last_a and b == last_b):  # equal designs share a layer
+            layer = bisect_right(ends, b)
+            if layer == len(ends):
+                ends.append(b)
+            else:
+                ends[layer] = b
+            last_a, last_b = a, b
+        layers.append(layer)
+    found = np.empty(len(order), dtype=np.int64)
+    found[order] = layers
     return found, len(ends)
 
 
@@ -185,6 +185,25 @@ def crowding(values: FloatArray) -> FloatArray:
     for column in columns:
         found[order[1:-1, column]] += gaps[:, column]
         found[order[[0, -1], column]] = np.inf
+    return found
+
+
+def crowding_by_layer(values: FloatArray, layers: IntArray) -> FloatArray:
+    """Return (3) (k,) of values (k, p), each within its layer (k,)."""
+    count = len(values)
+    found = np.zeros(count)
+    for column in values.T:
+        order = np.lexsort((column, layers))
+        ordered, own = column[order], layers[order]
+        starts = np.flatnonzero(np.concatenate([[True], own[1:] != own[:-1]]))
+        ends = np.append(starts[1:], count) - 1
+        extent = np.repeat(ordered[ends] - ordered[starts], ends - starts + 1)
+        room = np.zeros(count)
+        room[1:-1] = ordered[2:] - ordered[:-2]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            room = np.where(extent > 0.0, room / extent, 0.0)
+        room[starts] = room[ends] = np.inf
+        found[order] += room
     return found
 
 

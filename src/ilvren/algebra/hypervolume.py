@@ -33,6 +33,11 @@ def hypervolume(values: FloatArray, reference: FloatArray) -> float:
     own = own[(own < reference).all(axis=1)] if len(own) else own
     if not len(own):
         return 0.0
+    if own.shape[1] == 2:  # sorted, what is not below all before adds nothing
+        own = own[np.lexsort((own[:, 1], own[:, 0]))]
+        least = np.minimum.accumulate(own[:, 1])
+        kept = np.concatenate([[True], own[1:, 1] < least[:-1]])
+        return _area(own[kept], np.asarray(reference, dtype=float))
     own = np.unique(own[nondominated(own)], axis=0)
     return _volume(own, np.asarray(reference, dtype=float))
 

@@ -33,7 +33,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import crowding, domination_layers, hypervolume, lattice
+from ilvren.algebra import crowding, crowding_by_layer, domination_layers, hypervolume, lattice
 from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.trade_offs import compromise, trade_offs
@@ -50,6 +50,8 @@ LEAST_POPULATION, GENERATIONS, PER_VARIABLE, MOST_GENERATIONS = 100, 200, 10, 60
 CROSSOVER_INDEX, MUTATION_INDEX = 15.0, 20.0
 # A front whose volume grows by less than this share in `idle` generations is at rest.
 SETTLED = 1e-4
+# Generations from one look at the volume to the next.
+MEASURED_EVERY = 4
 # (3): off its axis e_k has this; planes whose intercepts are smaller than this share of the largest values are none.
 OFF_AXIS, LEAST_INTERCEPT = 1e-6, 1e-6
 
@@ -107,7 +109,7 @@ def nondominated_sorting(task: Task, options: NondominatedSortingOptions) -> Pro
         yield Iterate(now.x[best], note=f"generation {generation}", population=now.x)
         if generation == most:
             break
-        if rest.is_reached(now.front):
+        if generation % MEASURED_EVERY == 0 and rest.is_reached(now.front):
             return Ending("settled", f"the front has hardly grown in {options.idle} generations, which is no proof")
         children = yield from _children(task, coding, now, count, chance, options, rng)
         joined = [np.concatenate(pair) for pair in zip(_bare(now), children, strict=True)]
@@ -186,12 +188,8 @@ def _survivors(
         else:
             open_ones = open_ones[:left]
     kept = np.concatenate([whole, open_ones])
-    room = np.zeros(len(kept))
     own = layer[kept]
-    for number in range(last + 1):
-        places = np.flatnonzero(own == number)
-        if len(places) and (v[kept[places]] <= 0.0).all():
-            room[places] = crowding(values[kept[places]])
+    room = np.where(v[kept] <= 0.0, crowding_by_layer(values[kept], own), 0.0)
     return _Generation(codes[kept], x[kept], values[kept], v[kept], own, room)
 
 
@@ -218,7 +216,7 @@ class _Rest:
         if volume > (1.0 + SETTLED) * self._best:
             self._best, self._waited = volume, 0
             return False
-        self._waited += 1
+        self._waited += MEASURED_EVERY
         return self._waited >= self._idle
 
 

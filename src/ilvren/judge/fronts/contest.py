@@ -45,7 +45,9 @@ class FrontSeries:
             "share": self.shares.to_dict(),
             "widest_gap": self.gaps.to_dict(),
             "work": self.work.to_dict(),
-            "arrivals": {f"{level:g}": {"runs": n, "median": plain(cost)} for level, (n, cost) in self.arrivals.items()},
+            "arrivals": {
+                f"{level:g}": {"runs": n, "median": plain(cost)} for level, (n, cost) in self.arrivals.items()
+            },
         }
 
 

@@ -29,7 +29,16 @@ from ilvren.runs.front import objective_sizes
 from ilvren.runs.limits import by_block, plain
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
-__all__ = ["DOMINATED", "FRONT_MEANINGS", "PROVED", "FrontVerdict", "Hole", "JudgedMember", "front_documents", "verify_front"]
+__all__ = [
+    "DOMINATED",
+    "FRONT_MEANINGS",
+    "PROVED",
+    "FrontVerdict",
+    "Hole",
+    "JudgedMember",
+    "front_documents",
+    "verify_front",
+]
 
 FloatArray = NDArray[np.float64]
 
