@@ -1,22 +1,31 @@
 """What fronts promise: how much of the best hypervolume that so many points can attain is found, with how many
-evaluations. `python -m benchmarks.fronts [METHOD …] [--only NAME …]`; without a method the default."""
+evaluations. `python -m benchmarks.fronts [METHOD …] [--only NAME …]`; without a method the default. `--tenth`: the
+evaluations with derivatives against those of a population, `--own`: what sorting costs by itself, `--verified`: how many
+members hold, and how many planted ones are found."""
 
 from __future__ import annotations
 
 import sys
+import tempfile
 import time
 from dataclasses import dataclass
 
 import numpy as np
+from tests.front_problems import FRONTS, FrontProblem
 
 from ilvren import run
 from ilvren.algebra import hypervolume, spread_subset
-from tests.front_problems import FRONTS, FrontProblem
+from ilvren.judge.fronts.verification import verify_front
+from ilvren.ledger import Ledger
+from ilvren.methods.base import Reply, Request, Standing, Task, method_named, options_from
+from ilvren.runs.limits import by_block
 
 # Points asked for: of two objectives, of three.
 POINTS = {2: 100, 3: 150}
 # A gradient counts as so many evaluations.
 EXCHANGE = 3
+# The hypervolume counts as reached within this share: populations are measured by the same designs.
+REACHED = 1.0
 
 
 @dataclass(frozen=True)
@@ -55,8 +64,112 @@ def attained(item: FrontProblem, method: str | None, **settings: object) -> Atta
     return Attained(share, counts["evaluations"], counts["gradients"], len(values), seconds, result.outcome)
 
 
+def tenth() -> None:
+    """Print the work after which derivatives have the hypervolume at which a population of 100 ends."""
+    print("work until the hypervolume of nondominated-sorting (100 designs, 200 generations), over its evaluations")
+    for item in FRONTS:
+        front = item.front()
+        if not item.is_smooth or front.shape[1] != 2:
+            continue
+        low, extent = front.min(axis=0), np.ptp(front, axis=0)
+        corner = np.full(2, 1.1)
+        population = run(
+            item.problem(),
+            method="nondominated-sorting",
+            points=100,
+            options={"population": 100, "generations": 200, "idle": 100_000},
+        )
+        assert population.front is not None
+        goal = hypervolume((population.front.values - low) / extent, corner)
+        told = []
+        for method in ("boundary-intersection", "front-continuation"):
+            found = "never"
+            for points in (20, 40, 70, 100, 150, 220):
+                result = run(item.problem(), method=method, points=points)
+                work = result.counts["evaluations"] + EXCHANGE * result.counts["gradients"]
+                assert result.front is not None
+                values = (result.front.values - low) / extent
+                if len(values) and hypervolume(values, corner) >= REACHED * goal:
+                    found = f"{work / population.counts['evaluations']:.3f} ({points} points)"
+                    break
+            told.append(f"{method} {found}")
+        print(f"  {item.name:16} {'; '.join(told)}")
+
+
+def own_cost() -> None:
+    """Print what nondominated-sorting takes by itself for each evaluation, beside the bare sorting of 200 designs."""
+    n, method = 10, method_named("nondominated-sorting")
+    free = np.full(2, np.inf)
+    task = Task(
+        np.full(n, 0.5),
+        np.zeros(n),
+        np.ones(n),
+        -free,
+        free,
+        np.ones(2),
+        objectives=(0, 1),
+        signs=(1.0, 1.0),
+        points=100,
+    )
+    options = options_from(method, {"population": 100, "generations": 200, "idle": 100_000})
+    generator, answer, own, count = method.run(task, options), None, 0.0, 0
+    began = time.perf_counter()
+    try:
+        while True:
+            message = generator.send(answer)
+            own += time.perf_counter() - began
+            answer = Standing(0.0, None, False)
+            if isinstance(message, Request):
+                x = message.points
+                g = 1 + 9 * x[:, 1:].mean(axis=1)
+                rows = np.column_stack([x[:, 0], g * (1 - np.sqrt(x[:, 0] / g))])
+                answer, count = Reply(np.zeros(len(x)), rows), count + len(x)
+            began = time.perf_counter()
+    except StopIteration:
+        pass
+    print(f"nondominated-sorting by itself: {1e6 * own / count:.1f} microseconds an evaluation")
+
+
+def verified() -> None:
+    """Print the share of members that hold, of fronts by derivatives, and of planted worse ones that are found."""
+    hold = members = found = planted = 0
+    rng = np.random.default_rng(7)
+    with tempfile.TemporaryDirectory() as folder:
+        for item in FRONTS:
+            if not item.is_smooth or item.name in ("zdt1", "zdt2", "zdt3", "zdt4", "dtlz1", "dtlz2", "dtlz7"):
+                continue
+            with Ledger(f"{folder}/{item.name}.ledger") as ledger:
+                run(item.problem(), points=20, ledger=ledger)
+                record = ledger.run("r1")
+                judged = verify_front(ledger, record)
+                own = sum(member.holds for member in judged.members)
+                hold, members = hold + own, members + len(judged.members)
+                assert record.result is not None
+                documents = record.result["front"]
+                problem = item.problem()
+                low, high = problem.joined("lower"), problem.joined("upper")
+                places = rng.choice(len(documents), min(4, len(documents)), replace=False)
+                moved = 0
+                for place in places:
+                    point = np.concatenate([np.ravel(v) for v in documents[place]["variables"].values()])
+                    point = np.clip(point + 0.02 * (high - low) * rng.normal(size=len(point)), low, high)
+                    documents[place]["variables"] = by_block(problem.blocks, point.tolist())
+                    moved += 1
+                again = verify_front(ledger, record)
+                caught = sum(not again.members[place].holds for place in places)
+                found, planted = found + caught, planted + moved
+                print(f"  {item.name:16} {own} of {len(judged.members)} hold; {caught} of {moved} moved ones found")
+    print(f"  {100 * hold / members:.1f} % hold; {found} of {planted} moved members do not hold any more")
+
+
 def main(arguments: list[str]) -> None:
     """Print a table."""
+    if "--tenth" in arguments:
+        return tenth()
+    if "--own" in arguments:
+        return own_cost()
+    if "--verified" in arguments:
+        return verified()
     only = arguments[arguments.index("--only") + 1 :] if "--only" in arguments else []
     methods = arguments[: arguments.index("--only")] if "--only" in arguments else arguments
     for method in methods or [""]:

@@ -55,6 +55,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--at", metavar="DESIGN", action="append", default=[], help="a design on record, such as r3:17 (repeatable)"
     )
+    parser.add_argument(
+        "--between",
+        type=int,
+        metavar="N",
+        help="with several --at: N designs more on the straight way from each to the next, such as neighbours on a front",
+    )
     parser.add_argument("--more", type=int, metavar="N", help="add N designs to a sample, as its plan would")
     parser.add_argument(
         "--dry-run", action="store_true", help="show the plan and how it covers the box; evaluate nothing"
@@ -93,6 +99,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         raise RequestError(f"{given[0]} and {given[1]} name different designs", advice="leave one of them out")
     if given and (arguments.plan or arguments.points is not None or arguments.option or arguments.feasible):
         raise RequestError(f"{given[0]} says which designs: --plan, --points, --option and --feasible make others")
+    if arguments.between is not None and (len(arguments.at) < 2 or arguments.between < 1):
+        raise RequestError(
+            "--between N puts N designs, at least 1, between those of two or more --at",
+            advice="ilvren sample FILE --at r3:17 --at r3:18 --between 4",
+        )
     if arguments.measured and (not arguments.csv or arguments.on):
         raise RequestError("--measured goes with --csv: it says that the file holds values, too, and no others count")
     if arguments.slopes and (arguments.more is not None or arguments.on or arguments.measured):
@@ -151,7 +162,7 @@ def _made(arguments: argparse.Namespace, problem: Problem) -> Planned:
         return read_designs(problem, arguments.csv, is_measured=arguments.measured)
     if arguments.at:
         with read_ledger(ledger_path(arguments.ledger)) as ledger:
-            return planned_from(problem, ledger, arguments.at)
+            return planned_from(problem, ledger, arguments.at, arguments.between or 0)
     return planned(
         problem,
         arguments.plan or DEFAULT_PLAN,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -335,9 +336,10 @@ def _cell(problem: Problem, path: str, number: int, name: str, text: str) -> flo
     return min(max(value, variable.lower), variable.upper)
 
 
-def planned_from(problem: Problem, ledger: Ledger, references: Sequence[str]) -> Planned:
-    """Return designs of runs on record ("r9:17") as a sample of a problem, variables matched by name. Raises
-    RequestError."""
+def planned_from(problem: Problem, ledger: Ledger, references: Sequence[str], between: int = 0) -> Planned:
+    """Return designs of runs on record ("r9:17") as a sample of a problem, variables matched by name; with `between` so
+    many more on the straight way from each to the next one, members of spaced and catalogue variables being the nearest
+    ones. Raises RequestError."""
     designs, notes = [], list[str]()
     places = {variable.name: place for place, variable in enumerate(problem.variables)}
     for reference in references:
@@ -353,7 +355,12 @@ def planned_from(problem: Problem, ledger: Ledger, references: Sequence[str]) ->
         if missing:
             notes.append(f"not in {reference}, and held at the start: {', '.join(missing[:8])}")
         designs.append(design)
-    return _given(problem, "own-designs", np.array(designs), notes, {"of": list(references)})
+    if between:
+        shares = np.arange(between + 1) / (between + 1)
+        ways = [one + share * (other - one) for one, other in itertools.pairwise(designs) for share in shares]
+        designs = [np.array(problem.with_starts(point).start) for point in (*ways, designs[-1])]
+    facts = {"of": list(references), **({"between": between} if between else {})}
+    return _given(problem, "own-designs", np.array(designs), notes, facts)
 
 
 def _given(problem: Problem, name: str, designs: FloatArray, notes: Sequence[str], facts: Mapping[str, Any]) -> Planned:
