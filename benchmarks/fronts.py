@@ -1,6 +1,6 @@
 """What fronts promise: how much of the best hypervolume that so many points can attain is found, with how many
 evaluations. `python -m benchmarks.fronts [METHOD …] [--only NAME …]`; without a method the default. `--tenth`: the
-evaluations with derivatives against those of a population, `--own`: what sorting costs by itself, `--verified`: how many
+evaluations with derivatives against those of a population, `--own`: what sorting costs alone, `--verified`: how many
 members hold, and how many planted ones are found."""
 
 from __future__ import annotations

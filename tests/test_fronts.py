@@ -86,6 +86,12 @@ class FromTheCommandLine(InAFolder):
             with self.subTest(words=words):
                 self.ilvren(*words)
         best = table["designs"][0]["design"]
+        one, other = (table["designs"][k]["design"] for k in (1, 2))
+        way = self.json("sample", "two.toml", "--at", one, "--at", other, "--between", "3")
+        self.assertEqual(len(way["designs"]), 5)
+        ends = self.json("run", "two.toml", "--method", "nondominated-sorting", "--from-ends", "--evaluations", "300", "--points", "9",
+                         status=1)  # fmt: skip
+        self.assertAlmostEqual(ends["ideal"]["b"], 0.0, places=6)
         Path("copy").mkdir()
         self.ilvren("apply", best, "--starts", "--into", "copy")
         self.ilvren("run", "two.toml", "--only", "a", "--hold", "b <= 2", "--from", best)

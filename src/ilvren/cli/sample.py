@@ -59,7 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--between",
         type=int,
         metavar="N",
-        help="with several --at: N designs more on the straight way from each to the next, such as neighbours on a front",
+        help="with several --at: N designs more on the straight way from each to the next (neighbours on a front)",
     )
     parser.add_argument("--more", type=int, metavar="N", help="add N designs to a sample, as its plan would")
     parser.add_argument(
@@ -102,7 +102,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.between is not None and (len(arguments.at) < 2 or arguments.between < 1):
         raise RequestError(
             "--between N puts N designs, at least 1, between those of two or more --at",
-            advice="ilvren sample FILE --at r3:17 --at r3:18 --between 4",
+            advice="for example: ilvren sample FILE --at r3:17 --at r3:18 --between 4",
         )
     if arguments.measured and (not arguments.csv or arguments.on):
         raise RequestError("--measured goes with --csv: it says that the file holds values, too, and no others count")
