@@ -146,6 +146,16 @@ class FromTheCommandLine(InAFolder):
 
 
 class Verdicts(InAFolder):
+    def test_models_and_workers(self):
+        Path("two.py").write_text("def f(x, y):\n    return {'a': x*x + y*y, 'b': (x-3)**2 + (y-1)**2}\n")
+        model = f'[variables]\n{BOX}[models.m]\npython = "two.py:f"\noutputs = ["a", "b"]\n'
+        Path("model.toml").write_text(model + '[minimize]\na = "m.a"\nb = "m.b"\n')
+        self.json("run", "model.toml", "--points", "8")
+        self.assertTrue(self.json("verify", "last")["holds"])
+        words = ("--method", "nondominated-sorting", "--evaluations", "300", "--points", "8")
+        alone, shared = (self.json("run", "model.toml", *words, *more, status=1) for more in ((), ("--workers", "2")))
+        self.assertEqual(alone["hypervolume"], shared["hypervolume"])
+
     def test_planted_members_that_are_dominated_are_all_found(self):
         with Ledger("a.ledger") as ledger:
             run(loads(TWO), method="boundary-intersection", points=12, ledger=ledger)

@@ -303,7 +303,8 @@ class Questions:
 
         self._learn_patterns()
         kept = self.problem.graph.compiled
-        key = (name, tuple(self._value_roots), self._patterns_known())
+        # The same nodes may be rows here, and an objective and rows there.
+        key = (name, tuple(self._value_roots), self.problem.row_count, self._patterns_known())
         if key not in kept:
             try:
                 kept[key] = kind(self.problem)

@@ -11,7 +11,7 @@ from typing import Any
 from ilvren.errors import RequestError
 from ilvren.models import ProgramSource
 from ilvren.models.program.warden import warden
-from ilvren.problem import Aim, Problem, Refinement, loads
+from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 
 __all__ = ["Recipe"]
 
@@ -23,7 +23,7 @@ MOST_SHIPPED = 200_000_000
 class Recipe:
     """A problem as text, with the overrides and the `files` it names; `derivatives` names the source its models are
     differentiated by, one for each; `aim` what was made of its objectives; `shipped` {name: (mode, content)} of the
-    files that programs are given."""
+    files that programs are given; `is_fronted`: its several objectives are rows (`problem.fronts`)."""
 
     text: str
     file: str
@@ -35,6 +35,7 @@ class Recipe:
     aim: Mapping[str, Any]
     shipped: Mapping[str, tuple[int, bytes]] = field(default_factory=dict)
     refinement: Mapping[str, Any] = field(default_factory=dict)
+    is_fronted: bool = False
 
     @classmethod
     def of(cls, problem: Problem, *, is_sparse: bool, ships: bool = False) -> Recipe:
@@ -53,6 +54,7 @@ class Recipe:
             problem.aim.to_dict(),
             _shipped(problem) if ships else {},
             problem.refinement.to_dict(),
+            any(block.is_objective for block in problem.row_blocks),
         )
 
     def problem(self) -> Problem:
@@ -78,7 +80,8 @@ class Recipe:
     def _built(self, file: str) -> Problem:
         aim = Aim.from_dict(self.aim)
         finer = Refinement.from_dict(self.refinement)
-        return loads(self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim, refinement=finer)
+        built = loads(self.text, file=file, set=self.set, start=self.start, files=self.files, aim=aim, refinement=finer)
+        return fronted(built) if self.is_fronted else built
 
 
 def _shipped(problem: Problem) -> dict[str, tuple[int, bytes]]:
