@@ -4,6 +4,7 @@ import contextlib
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from io import StringIO
 from pathlib import Path
 
@@ -13,10 +14,12 @@ from ilvren import loads, run
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import ProblemError
+from ilvren.evaluate import Gate
 from ilvren.explore.choosing import corners, exchange_rates, knee
 from ilvren.judge.fronts.comparison import attained
 from ilvren.judge.fronts.verification import verify_front
 from ilvren.ledger import Ledger
+from ilvren.problem import fronted
 
 BOX = "x = { start = 2, lower = -5, upper = 5 }\ny = { start = 2, lower = -5, upper = 5 }\n"
 TWO = (
@@ -179,6 +182,7 @@ class Verdicts(InAFolder):
         with Ledger("b.ledger") as ledger:
             run(loads(text), method="boundary-intersection", points=9, ledger=ledger)
             found = verify_front(ledger, ledger.run("r1"))
+        self.assertTrue(found.holds, found.reason)
         for member in found.members[1:-1]:
             t = (member.objectives["a"] / 10.0) ** 0.5
             self.assertAlmostEqual(member.rates["b"], -(1.0 - t) / t, delta=1e-3 / t)
@@ -196,6 +200,23 @@ class Verdicts(InAFolder):
                     "--quiet", status=1)  # fmt: skip
         mended = self.json("verify", "last", "--mend", status=1)["mended"]
         self.assertTrue(self.json("verify", mended)["holds"])
+
+
+class AsRows(unittest.TestCase):
+    def test_the_same_formulas_as_rows_and_as_an_objective_have_their_own_derivatives(self):
+        bowls = TWO.split("[constraints]")[0]
+        front, point = fronted(loads(bowls)), np.array([1.0, 2.0])
+        both = Gate(front).evaluate(point, derivatives=True)
+        np.testing.assert_allclose(both.jacobian, [[2.0, 4.0], [-4.0, 2.0]])
+        first = front.objectives[0]
+        single = replace(
+            front, objective=first, objectives=(first,), row_blocks=(replace(front.row_blocks[1], first=0),)
+        )
+        own = Gate(single)
+        found = own.evaluate(point, derivatives=True)
+        np.testing.assert_allclose(found.gradient, [2.0, 4.0])
+        np.testing.assert_allclose(found.jacobian, [[-4.0, 2.0]])
+        np.testing.assert_allclose(own.curvature(point, np.array([0.5]), 1.0), np.eye(2))
 
 
 class Choosing(unittest.TestCase):

@@ -471,7 +471,7 @@ class Gate(Questions):
         problem = self.problem
         graph, n = problem.graph, problem.size
         zero = graph.constant(0.0)
-        key = ("first derivatives", tuple(self._value_roots))
+        key = ("first derivatives", tuple(self._value_roots), problem.row_count)
         if key not in graph.compiled:
             nodes = [zero if problem.objective is None else problem.objective.node]
             nodes += [block.node for block in problem.row_blocks]
@@ -501,7 +501,7 @@ class Gate(Questions):
         lower triangle, and the places and numbers of those to be mirrored."""
         problem = self.problem
         graph, n = problem.graph, problem.size
-        key = ("second derivatives", tuple(self._value_roots))
+        key = ("second derivatives", tuple(self._value_roots), problem.row_count)
         if key not in graph.compiled:  # derived once for all gates of these formulas
             nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
             nodes += [block.node for block in problem.row_blocks]
