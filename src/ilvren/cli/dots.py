@@ -14,6 +14,8 @@ __all__ = ["dot_plot"]
 # The dot of each column and row within a character, in Unicode's braille patterns.
 DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 BLANK = 0x2800
+# So few points are drawn as characters of their own.
+FEW = 40
 
 
 def dot_plot(
@@ -43,8 +45,8 @@ def dot_plot(
         if not (math.isfinite(x) and math.isfinite(y)):
             continue
         column, row = place(x, y)
-        if index in marked:
-            signs[row // 4, column // 2] = "o"
+        if index in marked or len(points) <= FEW:  # few single dots are hardly seen
+            signs[row // 4, column // 2] = "o" if index in marked else "•"
         cells[row // 4][column // 2] |= DOTS[row % 4][column % 2]
     top, bottom = number(high, 4), number(low, 4)
     margin = max(len(top), len(bottom), 3)
@@ -54,7 +56,7 @@ def dot_plot(
         line = Text(f"  {edge:>{margin}} │")
         for column, bits in enumerate(own):
             sign = signs.get((row, column))
-            line.append(sign or chr(BLANK + bits), "bold yellow" if sign else "cyan")
+            line.append(sign or chr(BLANK + bits), "bold yellow" if sign == "o" else "cyan")
         lines.append(line)
     lines.append(Text(f"  {'':>{margin}} └{'─' * width}"))
     first, last = number(left, 4), number(right, 4)

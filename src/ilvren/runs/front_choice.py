@@ -33,6 +33,8 @@ def front_names(problem: Problem, derivatives: str, few: int | None) -> tuple[tu
         return ("nondominated-sorting", "front-direct-search"), f"{what}, whole numbers or catalogues"
     if problem.sources and all(is_differenced(source.derivatives) for source in problem.sources):
         return ("nondominated-sorting", "front-direct-search"), f"{what} of models without derivatives"
+    if problem.simulations:  # a population would simulate for hours
+        return ("boundary-intersection",), f"{what} of what evolves over time, with derivatives"
     if has_kinks(problem):
         return ("nondominated-sorting", "front-direct-search"), f"{what} with kinks"
     if problem.sources or derivatives == "differences":
