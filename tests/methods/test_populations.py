@@ -5,9 +5,10 @@ import unittest
 import numpy as np
 
 from ilvren import loads, run
-from ilvren.methods import cma_es, genetic_algorithm, particle_swarm, simulated_annealing
+from ilvren.methods import cma_es, particle_swarm, simulated_annealing
 from ilvren.methods.base import Grid
 from ilvren.methods.differential_evolution import _archived, _Memory
+from ilvren.methods.pieces import variation
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.population import Population, rest_of
@@ -97,24 +98,24 @@ class Genes(unittest.TestCase):
     def test_children_keep_the_parents_mean_and_cross_members_whole(self):
         p = self.coding.rounded(self.rng.uniform(-1, 2, size=(200, 4)))
         q = self.coding.rounded(self.rng.uniform(-1, 2, size=(200, 4)))
-        one, two = genetic_algorithm._crossed(self.coding, p, q, 1.0, self.rng)
+        one, two = variation.crossed(self.coding, p, q, 1.0, 15.0, self.rng)
         np.testing.assert_allclose(one + two, p + q, atol=1e-12)
         for column in (1, 3):
             is_parents = (one[:, column] == p[:, column]) | (one[:, column] == q[:, column])
             self.assertTrue(is_parents.all())
         self.assertTrue(((one != p) & (one != q)).any())
-        same_one, same_two = genetic_algorithm._crossed(self.coding, p, q, 0.0, self.rng)
+        same_one, same_two = variation.crossed(self.coding, p, q, 0.0, 15.0, self.rng)
         np.testing.assert_array_equal(same_one, p)
         np.testing.assert_array_equal(same_two, q)
 
     def test_mutation_changes_its_share_and_members_to_members(self):
         codes = self.coding.rounded(np.tile([0.1, 3.0, -0.5, 1.0], (4000, 1)))
-        changed = self.coding.rounded(genetic_algorithm._mutated(self.coding, codes.copy(), 0.25, 20.0, self.rng))
+        changed = self.coding.rounded(variation.mutated(self.coding, codes.copy(), 0.25, 20.0, self.rng))
         share = (changed[:, 0] != codes[:, 0]).mean()
         self.assertAlmostEqual(share, 0.25, delta=0.04)
         self.assertEqual(set(changed[:, 1].tolist()), {0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0})
         far = np.abs(changed[:, 0] - codes[:, 0]).max()
-        narrow = genetic_algorithm._mutated(self.coding, codes.copy(), 0.25, 1e4, self.rng)
+        narrow = variation.mutated(self.coding, codes.copy(), 0.25, 1e4, self.rng)
         self.assertLess(np.abs(narrow[:, 0] - codes[:, 0]).max(), 0.1 * far)
 
     def test_steps_of_annealing_move_members_by_whole_steps(self):
