@@ -8,6 +8,7 @@ from benchmarks import (
     derivatives,
     evaluation,
     exploring,
+    fronts,
     judging,
     looking,
     over_time,
@@ -29,6 +30,7 @@ if __name__ == "__main__":
         exploring,
         approximating,
         costly,
+        fronts,
         searching,
         judging,
     ):

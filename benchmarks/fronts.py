@@ -8,6 +8,7 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -162,7 +163,7 @@ def verified() -> None:
     print(f"  {100 * hold / members:.1f} % hold; {found} of {planted} moved members do not hold any more")
 
 
-def main(arguments: list[str]) -> None:
+def main(arguments: Sequence[str] = ()) -> None:
     """Print a table."""
     if "--tenth" in arguments:
         return tenth()
@@ -171,7 +172,7 @@ def main(arguments: list[str]) -> None:
     if "--verified" in arguments:
         return verified()
     only = arguments[arguments.index("--only") + 1 :] if "--only" in arguments else []
-    methods = arguments[: arguments.index("--only")] if "--only" in arguments else arguments
+    methods = list(arguments[: arguments.index("--only")] if "--only" in arguments else arguments)
     for method in methods or [""]:
         print(f"{method or 'default'}:  share of the attainable hypervolume, evaluations (gradients as {EXCHANGE})")
         shares: dict[str, list[float]] = {"two": [], "three": [], "smooth": []}

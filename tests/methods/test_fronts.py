@@ -139,7 +139,7 @@ class EveryFrontMethod(unittest.TestCase):
 
     def test_known_fronts_with_and_without_limits(self):
         for name in self.each("inequalities"):
-            for problem, least in (("along-a-limit", 0.95), ("binh-korn", 0.97), ("triangle", 0.9)):
+            for problem, least in (("along-a-limit", 0.95), ("binh-korn", 0.97), ("triangle", 0.85)):
                 if name == "expected-hypervolume" and problem == "binh-korn":
                     continue  # surfaces take their time, and are tested on the others
                 item = front_named(problem)
