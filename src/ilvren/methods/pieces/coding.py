@@ -60,7 +60,7 @@ class Coding:
     def rounded(self, codes: FloatArray) -> FloatArray:
         """Return codes (k, n) within the bounds, whole for members."""
         kept = np.clip(codes, self.lower, self.upper)
-        return np.where(self.is_discrete, np.rint(kept), kept)
+        return np.where(self.is_discrete, np.rint(kept), kept) if self.is_discrete.any() else kept
 
     @property
     def is_unordered(self) -> NDArray[np.bool_]:
