@@ -12,7 +12,7 @@ from ilvren.cli.dots import dot_plot
 from ilvren.cli.tables import number, table, with_unit
 from ilvren.cli.terminal import Terminal
 from ilvren.explore.choosing import corners, exchange_rates, knee
-from ilvren.problem import Sense
+from ilvren.problem import Problem, Sense
 from ilvren.runs.front import Front, FrontMember
 from ilvren.runs.result import RunResult
 
@@ -20,6 +20,9 @@ __all__ = ["exchange_sentence", "front_table", "notes_of", "show_front"]
 
 # Designs of a front that are listed without --full, and columns for variables.
 MOST_LISTED, MOST_VARIABLES = 12, 6
+# What holds a design is named up to this many; a value is at a bound to within this share of the
+# variable's range, or of itself without one.
+MOST_HELD, BOUND_SLACK = 3, 1e-6
 
 
 def show_front(result: RunResult, terminal: Terminal, *, full: bool) -> None:
@@ -103,8 +106,7 @@ def front_table(result: RunResult, places: Sequence[int]) -> Table:
     rows = []
     for place in places:
         member = front.members[place]
-        held = [state.name for state in member.constraints if state.is_active]
-        note = "; ".join(filter(None, (notes.get(place, ""), f"at {', '.join(held[:3])}" if held else "")))
+        note = "; ".join(filter(None, (notes.get(place, ""), _held(problem, member))))
         rows.append(
             (
                 _address(result.id, member),
@@ -116,6 +118,21 @@ def front_table(result: RunResult, places: Sequence[int]) -> Table:
     heads = [f">{name} [{units[name]}]" if units[name] else f">{name}" for name in names]
     heads += [f">{problem.variables[index].name}" for index in free]
     return table(("design", *heads, "note"), rows)
+
+
+def _held(problem: Problem, member: FrontMember) -> str:
+    """Return what holds a design, for example "at stress, height's upper bound"; a long list says how it goes on."""
+    held = [state.name for state in member.constraints if state.is_active]
+    for index in problem.free:
+        variable, value = problem.variables[index], member.point[index]
+        if variable.kind == "continuous":
+            width = variable.upper - variable.lower
+            near = BOUND_SLACK * (width if math.isfinite(width) else abs(value))
+            for side, bound in (("lower", variable.lower), ("upper", variable.upper)):
+                if abs(value - bound) <= near:
+                    held.append(f"{variable.name}'s {side} bound")
+    more = f" and {len(held) - MOST_HELD} more" if len(held) > MOST_HELD else ""
+    return f"at {', '.join(held[:MOST_HELD])}{more}" if held else ""
 
 
 def _address(run: str, member: FrontMember) -> str:

@@ -120,7 +120,8 @@ class Progress:
             rest = (most - event.evaluations) * event.seconds / event.evaluations
             left = f"  about {seconds_text(rest)} left" if rest >= 1.0 else ""
         count = f"{event.evaluations} of {most}" if most is not None else f"{event.evaluations}"
-        return f"{count} designs  {self._best(event)}{left}"
+        word = "design" if count == "1" else "designs"
+        return f"{count} {word}  {self._best(event)}{left}"
 
     def _best(self, event: Iterated | LookedOn | Sampled) -> str:
         if isinstance(event, Iterated) and event.front is not None and event.front.points:
@@ -128,6 +129,8 @@ class Progress:
             share = "" if math.isnan(front.share) else f", {100.0 * front.share:.3g} % of the box dominated"
             gap = "" if math.isnan(front.gap) else f", widest gap {100.0 * front.gap:.2g} % of the range"
             return f"front {front.points} designs{share}{gap}"
+        if isinstance(event, Sampled) and event.front:
+            return f"front {event.front} design{'s' if event.front > 1 else ''}"
         return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING
 
     def _second_line(self, event: LookedOn) -> str:

@@ -66,11 +66,13 @@ class LookedOn:
 
 @dataclass(frozen=True, slots=True)
 class Sampled:
-    """A design of a sample is there: how many are, the best feasible objective, and the seconds so far."""
+    """A design of a sample is there: how many are, the best feasible objective, the seconds so far, and of several
+    objectives how many designs are in the `front`."""
 
     evaluations: int
     best: float | None
     seconds: float
+    front: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -949,7 +949,8 @@ class Loop:
                 self._archive.note(point[np.newaxis], evaluation.rows[np.newaxis], one[1], record.number)
         self._history.add_evaluation(record, spared=self._leaders.numbers)
         if self._is_sample and self._listener is not None:
-            self._listener(Sampled(self.counts.evaluations, self._best_as_written(), self._seconds()))
+            front = None if self._archive is None else len(self._archive)
+            self._listener(Sampled(self.counts.evaluations, self._best_as_written(), self._seconds(), front))
 
     def _check_goals(self) -> None:
         """Stop where the target is reached, a feasible design is all that is asked, or patience is at its end."""

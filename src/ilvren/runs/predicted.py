@@ -1,4 +1,5 @@
-"""Runs on an approximation: a search on predicted values, its best design evaluated truly, and learnt from again.
+"""Runs on an approximation: a search on predicted values, its best design, or designs along its front, evaluated
+truly, and learnt from again.
 
 Every round has two stages: the search, on the problem with approximated values in place; then the designs found so
 far, on the problem itself. What is reported is a design that was evaluated truly, beside what was predicted of it.
@@ -8,13 +9,14 @@ Counts are of true evaluations alone.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import spread_subset
 from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
 from ilvren.methods.pieces.given import evaluating
@@ -36,6 +38,8 @@ STOPPED = frozenset({"interrupted", "model-failed", "invalid"})
 # A round that finds no design better by this share of the objective's deviation, and none that was predicted worse than
 # this, is the last.
 LEAST_GAIN = 1e-3
+# Designs along a predicted front that are evaluated truly, if --points does not say.
+ALONG_FRONT = 20
 # A design nearer to one that was evaluated than this share of the box is the same.
 SAME = 1e-6
 
@@ -52,8 +56,8 @@ class Truly:
 @dataclass(frozen=True)
 class On:
     """An approximation to search on: its `name`, the `documents` of the rounds so far, how many `rounds` there may be,
-    the `designs` (n,) that searches have ended at, and what learns from designs evaluated since (None: there is one
-    round)."""
+    the `designs` (k n,) that searches have ended at, one or more from each, and what learns from designs evaluated
+    since (None: there is one round)."""
 
     name: str
     documents: tuple[str, ...]
@@ -113,7 +117,8 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
     tell = plan.listener or (lambda event: None)
     name = f"r{plan.number}" if plan.number else ""
     tell(Started(name, early.method.name, len(problem.free), problem.row_count, why))
-    state = _State(plan, problem, on, list(on.documents), [np.array(design) for design in on.designs])
+    ended_at = [np.reshape(design, (-1, problem.size)) for design in on.designs]
+    state = _State(plan, problem, on, list(on.documents), ended_at)
     if plan.ledger is not None and plan.number and problem.sources:
         state.base = replace(
             state.base, shelf=RunShelf(plan.ledger, plan.number, problem, is_fresh=plan.settings.fresh)
@@ -132,19 +137,19 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
             if stopped is not None:
                 tell(Ended(stopped.outcome))
                 return stopped
-        x = state.designs[number - 1]
         tell(StageBegun(2 * number, 2 * on.rounds, "evaluated truly"))
-        loop, result = state.evaluate(x)
+        loop, result = state.evaluate(state.designs[number - 1])
         if result.outcome == "interrupted":
             tell(Ended(result.outcome))
             return loop.close(result)
+        x = state.designs[number - 1][0]
         missed = loop.measures.violation(x, loop.gate.evaluate(x).rows)
         state.told.append((_objective(predicted, x, None), _objective(problem, x, loop), missed))
         if number >= on.rounds or not state.is_new or _is_agreed(problem, state.told, state.documents[0]):
             break
     best = np.array(result.point)
     # As it was said before the design was evaluated: later surfaces were fitted to what it gave.
-    first = next((k for k, design in enumerate(state.designs) if _is_same(problem, design, best)), number - 1)
+    first = next((k for k, group in enumerate(state.designs) if _is_among(problem, best, group)), number - 1)
     document = state.documents[min(first, number - 1)]
     said = _prediction(on_document(problem, document), problem, best, loop, document, on.name)
     tell(Ended(result.outcome))
@@ -164,6 +169,7 @@ class _State:
     number: int = 0
     base: Base = field(default_factory=Base)
     points: list[FloatArray] = field(default_factory=list)
+    parts: list[int] = field(default_factory=list)
     truly: list[Truly] = field(default_factory=list)
     told: list[tuple[float, float, float]] = field(default_factory=list)
     start: FloatArray = field(default_factory=lambda: np.zeros(0))
@@ -177,7 +183,7 @@ class _State:
     def note(self) -> None:
         """Record what the searches were made on, and came to."""
         if self.plan.ledger is not None:
-            designs = tuple(tuple(design.tolist()) for design in self.designs)
+            designs = tuple(tuple(group.ravel().tolist()) for group in self.designs)
             kept = replace(self.on, documents=tuple(self.documents), designs=designs)
             self.plan.ledger.note_on(self.plan.number, kept.record())
 
@@ -190,7 +196,7 @@ class _State:
         self.base = replace(self.base, seconds=after.seconds, ended=(*self.base.ended, *after.ended))
         self.ended = f"{found.outcome} ({found.reason})"
         if found.outcome not in STOPPED:
-            self.designs.append(np.array(found.point))
+            self.designs.append(_worth_evaluating(found, self.plan.settings.points or ALONG_FRONT))
             self.note()
             return None
         reason = f"in the search on {self.on.name}: {found.reason}"
@@ -200,12 +206,14 @@ class _State:
         ending = self.plan.loop(self.problem.with_starts(np.array(found.point)), None, None, self.base)
         return ending.given_up(found.outcome, reason, found.machine_trouble)
 
-    def evaluate(self, x: FloatArray) -> tuple[Loop, RunResult]:
-        """Evaluate a design, and all before it, truly: those are on record, and the best of all is reported."""
-        self.is_new = not any(_is_same(self.problem, x, other) for other in self.points)
-        self.points += [x] if self.is_new else []
+    def evaluate(self, group: FloatArray) -> tuple[Loop, RunResult]:
+        """Evaluate designs (k, n), and all before them, truly: those are on record, and the best of all is reported."""
+        new = [x for x in group if not _is_among(self.problem, x, self.points)]
+        self.is_new = bool(new)
+        self.points += new
+        self.parts += [len(new)] if new else []
         matrix = np.array(self.points)[:, list(self.problem.free)]
-        method = evaluating(self.plan.method.name, matrix, [1] * (len(self.points) - 1))
+        method = evaluating(self.plan.method.name, matrix, self.parts[:-1])
         plan = replace(self.plan, method=method, settings=replace(self.plan.settings, scaling=False))
         begun = self.problem.with_starts(self.points[0])
         if self.plan.ledger is not None:
@@ -224,7 +232,8 @@ class _State:
         count, rounds, on = len(self.points), self.number, self.on
         designs = f"{count} design{'s' if count > 1 else ''} evaluated truly"
         if on.rounds == 1:
-            return f"the search on {on.name} ended {self.ended}; its best was evaluated truly"
+            best = "its best was" if count == 1 else f"{count} designs along its front were"
+            return f"the search on {on.name} ended {self.ended}; {best} evaluated truly"
         if not self.is_new:
             return f"after {rounds} of {on.rounds} rounds the search came back to a design known already; {designs}"
         if rounds < on.rounds:
@@ -236,6 +245,23 @@ def _is_same(problem: Problem, one: FloatArray, other: FloatArray) -> bool:
     width = problem.joined("upper") - problem.joined("lower")
     size = np.where(np.isfinite(width) & (width > 0.0), width, np.maximum(np.abs(one), 1e-300))
     return bool((np.abs(one - other) <= SAME * size).all())
+
+
+def _is_among(problem: Problem, x: FloatArray, others: Iterable[FloatArray]) -> bool:
+    return any(_is_same(problem, x, other) for other in others)
+
+
+def _worth_evaluating(found: RunResult, most: int) -> FloatArray:
+    """Return the designs (k, n) of a search on predicted values that are evaluated truly: its best, or at most so many
+    along its front, the reported one first."""
+    best = np.array(found.point)
+    if found.front is None or not found.front.members:
+        return best[np.newaxis]
+    points = np.array([member.point for member in found.front.members])
+    if len(points) > most:
+        points = points[spread_subset(found.front.values, most)]
+    others = points[(points != best).any(axis=1)]
+    return np.vstack([best[np.newaxis], others])[: max(most, 1)]
 
 
 def _truly(problem: Problem, point: FloatArray, loop: Loop) -> Truly:
