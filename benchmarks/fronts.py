@@ -16,7 +16,7 @@ from tests.front_problems import FRONTS, FrontProblem
 
 from ilvren import run
 from ilvren.algebra import hypervolume, spread_subset
-from ilvren.judge.fronts.verification import verify_front
+from ilvren.judge.fronts.verification import JudgedMember, verify_front
 from ilvren.ledger import Ledger
 from ilvren.methods.base import Reply, Request, Standing, Task, method_named, options_from
 from ilvren.runs.limits import by_block
@@ -131,6 +131,13 @@ def own_cost() -> None:
     print(f"nondominated-sorting by itself: {1e6 * own / count:.1f} microseconds of CPU an evaluation")
 
 
+def is_dominated(item: FrontProblem, member: JudgedMember) -> bool:
+    """Return whether a design of the known front is better than a member by more than rounding."""
+    front = item.front()
+    values, slack = np.array(list(member.objectives.values())), 1e-6 * np.ptp(front, axis=0)
+    return bool(((front <= values).all(axis=1) & (front < values - slack).any(axis=1)).any())
+
+
 def verified() -> None:
     """Print the share of members that hold, of fronts by derivatives, and of planted worse ones that are found."""
     hold = members = found = planted = 0
@@ -150,17 +157,19 @@ def verified() -> None:
                 problem = item.problem()
                 low, high = problem.joined("lower"), problem.joined("upper")
                 places = rng.choice(len(documents), min(4, len(documents)), replace=False)
-                moved = 0
                 for place in places:
                     point = np.concatenate([np.ravel(v) for v in documents[place]["variables"].values()])
                     point = np.clip(point + 0.02 * (high - low) * rng.normal(size=len(point)), low, high)
                     documents[place]["variables"] = by_block(problem.blocks, point.tolist())
-                    moved += 1
                 again = verify_front(ledger, record)
-                caught = sum(not again.members[place].holds for place in places)
+                # Some are moved along the front: only those that it dominates are worse.
+                worse = [again.members[place] for place in places if is_dominated(item, again.members[place])]
+                caught, moved = sum(not member.holds for member in worse), len(worse)
                 found, planted = found + caught, planted + moved
                 print(f"  {item.name:16} {own} of {len(judged.members)} hold; {caught} of {moved} moved ones found")
-    print(f"  {100 * hold / members:.1f} % hold; {found} of {planted} moved members do not hold any more")
+    print(
+        f"  {100 * hold / members:.1f} % hold; of {planted} moved members that the front dominates {found} do not hold"
+    )
 
 
 def main(arguments: Sequence[str] = ()) -> None:

@@ -65,6 +65,18 @@ class FromTheCommandLine(InAFolder):
         own = self.json("run", "two.toml", "--points", "15", "--reference-point", "a=100,b=100")
         self.assertGreater(own["hypervolume"], found["hypervolume"])
 
+    def test_a_search_on_an_approximation_evaluates_designs_along_the_front_truly(self):
+        self.json("sample", "two.toml", "--points", "14")
+        self.json("approximate", "r1")
+        found = self.json("run", "two.toml", "--on", "a1", "--points", "7")
+        self.assertEqual(found["counts"]["evaluations"], 7)
+        self.assertGreaterEqual(len(found["front"]), 5)
+        for member in found["front"]:
+            x, y = (member["variables"][name] for name in "xy")
+            self.assertAlmostEqual(member["objectives"]["a"], x * x + y * y, places=9)
+        twice = self.json("run", "two.toml", "--on", "a1", "--points", "7", "--rounds", "2")
+        self.assertIn("known already", twice["reason"])  # bowls are learnt exactly
+
     def test_every_command_on_a_front(self):
         self.ilvren("run", "two.toml", "--points", "12", "--label", "one", "--quiet")
         self.ilvren("run", "two.toml", "--points", "12", "--method", "nondominated-sorting", "--evaluations", "2000", "--quiet",

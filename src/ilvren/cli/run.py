@@ -101,7 +101,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="origin", metavar="RUN", help="start from another run's design, multipliers and active limits"
     )
     parser.add_argument(
-        "--on", metavar="APPROXIMATION", help="search on an approximation (a1); its best design is evaluated truly"
+        "--on",
+        metavar="APPROXIMATION",
+        help="search on an approximation (a1); its best design, or some along its front, are evaluated truly",
     )
     parser.add_argument(
         "--rounds",
