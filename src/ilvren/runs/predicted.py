@@ -145,7 +145,12 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
         x = state.designs[number - 1][0]
         missed = loop.measures.violation(x, loop.gate.evaluate(x).rows)
         state.told.append((_objective(predicted, x, None), _objective(problem, x, loop), missed))
-        if number >= on.rounds or not state.is_new or _is_agreed(problem, state.told, state.documents[0]):
+        if (
+            number >= on.rounds
+            or not state.is_new
+            or result.outcome == "exhausted"
+            or _is_agreed(problem, state.told, state.documents[0])
+        ):
             break
     best = np.array(result.point)
     # As it was said before the design was evaluated: later surfaces were fitted to what it gave.
@@ -223,13 +228,17 @@ class _State:
         result = loop.drive(is_last=False)
         self.base = replace(loop.base_after(result, {}, "evaluated truly"), counts=Counts())
         self.start, self.last = np.array(result.point), (loop, result)
-        if result.outcome != "interrupted":
+        if result.outcome not in ("interrupted", "exhausted"):
             self.truly = [_truly(self.problem, point, loop) for point in self.points]
         return loop, result
 
     def reason(self) -> str:
         """Say how the run ended."""
         count, rounds, on = len(self.points), self.number, self.on
+        if self.last is not None and self.last[1].outcome == "exhausted":
+            done = self.last[0].counts.evaluations
+            why = self.last[1].reason
+            return f"the search on {on.name} ended {self.ended}; {done} of {count} designs evaluated truly: {why}"
         designs = f"{count} design{'s' if count > 1 else ''} evaluated truly"
         if on.rounds == 1:
             best = "its best was" if count == 1 else f"{count} designs along its front were"
