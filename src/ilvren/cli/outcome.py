@@ -121,6 +121,8 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
 
 def _meaning(result: RunResult) -> str:
     """Return what the outcome means."""
+    if result.outcome == "settled" and result.front is not None and result.prediction is not None:
+        return "what was predicted is evaluated truly, which is no proof; `verify` measures every design of the front"
     if result.outcome == "settled" and result.front is not None:
         return "the method's own criterion is met; `verify` measures every design of the front"
     return OUTCOMES[result.outcome]
