@@ -38,6 +38,9 @@ def cases():
 
     yield "index", [(3, 4)], lambda g, o: shaping.index(g, o[0], (1, (3, -1, -2))), (-1, 1)
     yield "scatter", [(2,)], lambda g, o: shaping.scatter(g, o[0], (1, (0, 4, 2)), (3, 4)), (-1, 1)
+    for shape in ((3,), (3, 2)):
+        yield "take", [shape], lambda g, o: shaping.take(g, o[0], (2, 0, 0, 1)), (-1, 1)
+        yield "give_back", [shape], lambda g, o: shaping.give_back(g, o[0], (3, 0, 3), 5), (-1, 1)
     yield "sum", [(2, 3)], lambda g, o: shaping.total(g, o[0], 0), (-1, 1)
     yield "sum", [(2, 3)], lambda g, o: shaping.total(g, o[0]), (-1, 1)
     yield "expand", [(3,)], lambda g, o: shaping.expand(g, o[0], 0, (2, 3)), (-1, 1)

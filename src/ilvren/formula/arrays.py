@@ -6,6 +6,8 @@ ELEMENTWISE gives code templates over the names in CODE_SPACE.
 
     index     (rank, key)              a[key]; the key covers every axis
     scatter   (rank, key, shape)       zeros of `shape` with a at [key]
+    take      (rank, places)           elements of the first axis at fixed places, any of them as often as they stand there
+    give_back (rank, places, length)   the reverse of take: what stands for each of `length` elements, added up
     sum       (rank, axis)             over one axis, or over all (axis None)
     expand    (rank, axis, shape)      the reverse of sum: repeated along the axis
     broadcast (rank, shape)            a scalar or lengths of one repeated to `shape`
@@ -25,6 +27,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -164,6 +167,24 @@ def _scatter(detail: Any, a: Array) -> Array:
     out = np.zeros(_lead(a, rank) + shape)
     out[normal_key(key)] = a
     return out
+
+
+@lru_cache(maxsize=512)
+def _places(places: tuple[int, ...]) -> NDArray[np.intp]:
+    return np.array(places, dtype=np.intp)
+
+
+def _take(detail: Any, a: Array) -> Array:
+    rank, places = detail
+    return np.take(a, _places(places), axis=-rank)
+
+
+def _give_back(detail: Any, a: Array) -> Array:
+    rank, places, length = detail
+    moved = np.moveaxis(a, -rank, 0)
+    out = np.zeros((length, *moved.shape[1:]))
+    np.add.at(out, _places(places), moved)
+    return np.moveaxis(out, 0, -rank)
 
 
 def _sum(detail: Any, a: Array) -> Array:
@@ -347,6 +368,8 @@ def _lookup_pull(detail: Any, adjoint: Array, value: Array, keys: Array) -> Arra
 STRUCTURAL: dict[str, Callable[..., Array]] = {
     "index": _index,
     "scatter": _scatter,
+    "take": _take,
+    "give_back": _give_back,
     "sum": _sum,
     "expand": _expand,
     "broadcast": _broadcast,

@@ -28,7 +28,7 @@ Mask = NDArray[np.bool_]
 
 _COMPARISONS = ("<=", "<", ">=", ">", "==", "!=")
 # Rearrangements, whose masks are rearranged alike.
-_MOVES = ("index", "expand", "broadcast", "reshape", "transpose", "join", "scatter")
+_MOVES = ("index", "expand", "broadcast", "reshape", "transpose", "join", "scatter", "take")
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,7 +169,7 @@ def _structural_mask(
         return np.asarray(STRUCTURAL[node.operation](node.detail, *full)) > 0
     amounts = [mask.astype(float) for mask in full]
     match node.operation:
-        case "sum" | "shrink" | "cumsum" | "norm":
+        case "sum" | "shrink" | "cumsum" | "norm" | "give_back":
             return np.asarray(STRUCTURAL[node.operation](node.detail, amounts[0])) > 0.0
         case "dot":
             ones = [np.ones(np.shape(value)) for value in given]

@@ -241,7 +241,7 @@ class Intervals:
         node = self.graph.nodes[number]
         y = self.boxes[number]
         boxes = [self.boxes[operand] for operand in node.operands]
-        if node.operation in ("index", "scatter", "expand", "broadcast", "reshape", "transpose", "join"):
+        if node.operation in ("index", "scatter", "take", "expand", "broadcast", "reshape", "transpose", "join"):
             return y
         if node.operation == "sum" and node.detail is not None:
             return self._implied_term(number, y, boxes[0])

@@ -38,7 +38,7 @@ IntArray = NDArray[np.int64]
 # +1: K is the largest of its parts, pressed down; −1: the smallest, pressed up.
 SIDES = {"abs": 1, "max": 1, "min": -1}
 # Operations that only move elements: a reduction by max looks through them at what it is the largest of.
-MOVING = frozenset({"index", "reshape", "transpose", "join", "broadcast", "expand"})
+MOVING = frozenset({"index", "take", "reshape", "transpose", "join", "broadcast", "expand"})
 # The end of an interval this near to 0 is 0 that was widened.
 WIDENED = 1e-290
 # Kinks that cannot be lifted are found in so many rounds, or nothing is lifted.

@@ -160,6 +160,10 @@ def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -
             return shaping.scatter(graph, adjoint, detail[1], own)  # type: ignore[arg-type]
         case "scatter":
             return shaping.index(graph, adjoint, detail[1])  # type: ignore[arg-type]
+        case "take":
+            return shaping.give_back(graph, adjoint, detail[1], own[0])  # type: ignore[arg-type]
+        case "give_back":
+            return shaping.take(graph, adjoint, detail[1])  # type: ignore[arg-type]
         case "sum":
             return shaping.expand(graph, adjoint, detail[1], own)  # type: ignore[arg-type]
         case "expand":

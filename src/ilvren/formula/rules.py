@@ -5,7 +5,7 @@
                moved    at one element, found by moving element numbers as the operation moves values
                placed   the elements at the key at one each, the others at none
                piece    at one element of the operand whose turn it is
-               reduced, shrunk, running, product   at those that are added up, multiplied
+               reduced, given, shrunk, running, product   at those that are added up, multiplied
                all      at all
                model    as the model's pattern says
     sloped     whether the result's derivative depends on each operand (what is only compared or looked up has none)
@@ -58,7 +58,7 @@ _SMOOTH = (
     " hypot"
 )
 _DECIDING = "sign <= < >= > == != and or not"
-_MOVING = "index expand broadcast reshape transpose"
+_MOVING = "index take expand broadcast reshape transpose"
 
 RULES: dict[str, Rule] = {
     **{name: _element() for name in _SMOOTH.split()},
@@ -71,6 +71,7 @@ RULES: dict[str, Rule] = {
     **{name: Rule(("moved",), (True,), "moved", "moved", linear=True) for name in _MOVING.split()},
     "join": Rule(("piece",), (True,), "moved", "moved"),
     "scatter": Rule(("placed",), (True,), "moved", "not", linear=True),
+    "give_back": Rule(("given",), (True,), "moved", "not", linear=True),
     "sum": Rule(("reduced",), (True,), "moved", "own", linear=True),
     "shrink": Rule(("shrunk",), (True,), "moved", "not", linear=True),
     "cumsum": Rule(("running",), (True,), "moved", "own", linear=True),

@@ -7,6 +7,7 @@ derivatives, patterns and intervals need no further rule for them.
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 
 from ilvren.formula.graph import Graph, Shape
 
@@ -22,7 +23,9 @@ __all__ = [
     "ramp",
     "reduced",
     "scatter",
+    "give_back",
     "shrink",
+    "take",
     "total",
     "transpose",
 ]
@@ -50,6 +53,22 @@ def index(graph: Graph, a: int, key: Key) -> int:
 def scatter(graph: Graph, a: int, key: Key, shape: Shape) -> int:
     """Zeros of `shape` with a at [key]."""
     return graph.arrange("scatter", (a,), shape, (len(graph.shape(a)), key, shape))
+
+
+def take(graph: Graph, a: int, places: tuple[int, ...]) -> int:
+    """a[places] along the first axis: fixed places, in any order and as often as wanted."""
+    shape = graph.shape(a)
+    steps = {second - first for first, second in pairwise(places)}
+    if len(places) == 1 or (len(steps) == 1 and min(steps) > 0):
+        step = min(steps, default=1)
+        return index(graph, a, ((places[0], places[-1] + 1, step), *((0, n, 1) for n in shape[1:])))
+    return graph.arrange("take", (a,), (len(places), *shape[1:]), (len(shape), places))
+
+
+def give_back(graph: Graph, a: int, places: tuple[int, ...], length: int) -> int:
+    """The reverse of `take`: zeros of so many elements with all of a added at its places."""
+    shape = graph.shape(a)
+    return graph.arrange("give_back", (a,), (length, *shape[1:]), (len(shape), places, length))
 
 
 def total(graph: Graph, a: int, axis: int | None = None) -> int:

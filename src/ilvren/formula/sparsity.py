@@ -73,6 +73,10 @@ def use(graph: Graph, number: int, place: int) -> Link:
             source = np.full(node.size, -1, dtype=np.int64)
             source[first : first + math.prod(own)] = np.arange(math.prod(own))
             return Link(source)
+        case "given":
+            count = np.arange(node.size, dtype=np.int64).reshape(node.shape)
+            target = count[np.array(detail[1], dtype=np.int64)].ravel()
+            return Link(matrix=_ones(target, np.arange(math.prod(own)), (node.size, math.prod(own))))
         case "reduced":
             return _grouping(node.shape, own, detail[1])
         case "shrunk":

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.formula import Shape, shape_text, walk
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
+from ilvren.problem.grid_blocks import grid_block, sized, time_names
 from ilvren.problem.model import (
     Given,
     NamedValue,
@@ -162,10 +163,16 @@ class _Binding:
             block = self.variable(declared, sum(item.size for item in blocks), used[index])
             baseline.append(block.start)
             blocks.append(self.restarted(block))
+        for unknown in template.grid_unknowns:
+            block = grid_block(self, unknown, sum(item.size for item in blocks), blocks)
+            baseline.append(block.start)
+            blocks.append(block)
         rows = [
             row if item.times is None else self.timed(row, item, baseline)
             for row, item in zip(rows, template.rows, strict=True)
         ]
+        if template.grid_unknowns:
+            blocks, rows = sized(blocks, rows)
         return Problem(
             self.source,
             declarations.title,
@@ -216,7 +223,7 @@ class _Binding:
     def simulations(self, baseline: list[FloatArray]) -> tuple[Simulation, ...]:
         """Return the simulations of what evolves, their meshes chosen along the baseline."""
         template = self.template
-        if not template.axes:
+        if not template.axes or template.grid_unknowns:
             return ()
         flat = np.concatenate(baseline)
         if self.anchor is not None and len(self.anchor) == len(flat):
@@ -228,6 +235,7 @@ class _Binding:
     def by_block(self, parts: Sequence[FloatArray]) -> list[Any]:
         """Return a design's parts in their variables' shapes."""
         shapes = [self.template.shapes[declared.name] for declared in self.template.declarations.variables]
+        shapes += [unknown.shape for unknown in self.template.grid_unknowns]
         return [part.reshape(shape) if shape else float(part[0]) for part, shape in zip(parts, shapes, strict=True)]
 
     def timed(self, row: RowBlock, item: RowTemplate, baseline: list[FloatArray]) -> RowBlock:
@@ -236,14 +244,8 @@ class _Binding:
         template = self.template
         assert item.times is not None
         times = np.ravel(walk(template.graph, [item.times], self.by_block(baseline), self.parameter_values).values[0])
-        names = [""]
-        for digits in range(6, 18):
-            names = [
-                f"{time:.{digits}g}" + ("-" if left else "") for time, left in zip(times, item.is_left, strict=True)
-            ]
-            if len(set(names)) == len(names):
-                break
-        return _with(row, times=tuple(times.tolist()), time_names=tuple(names), measure=item.measure)
+        names = time_names(times.tolist(), item.is_left)
+        return _with(row, times=tuple(times.tolist()), time_names=names, measure=item.measure)
 
     def parameters(self) -> tuple[Parameter, ...]:
         declared = self.template.declarations.parameters
@@ -309,6 +311,13 @@ class _Binding:
     def row(self, row: RowTemplate, first: int) -> RowBlock:
         entry, shape = row.entry, self.template.graph.shape(row.node)
         size = math.prod(shape)
+        if row.grid_state is not None:
+            zero, unknown = np.zeros(size), np.full(size, math.nan)
+            about, line = f"how {entry.name} evolves", self.template.line(entry)
+            return RowBlock(
+                row.name, row.name, row.node, shape, first, zero, zero, unknown, row.terms, entry.unit, about,
+                formula_text(entry.formula), line, is_grid=True,
+            )  # fmt: skip
         low, high = (
             np.full(size, without)
             if node is None

@@ -193,7 +193,8 @@ class FitDeclaration:
 @dataclass(frozen=True, slots=True)
 class TimeDeclaration:
     """[time]: when it begins and ends, so many intervals (`steps`) or the moments (`at`) to begin with, and how it is
-    treated, "" where that is not said. `more` are moments that a run has added, as shares of the time."""
+    treated, "" where that is not said. `more` are moments that a run has added, as shares of the time; `grid` those
+    that it has put in place of the steps."""
 
     begin: Value | None = None
     end: Value | None = None
@@ -202,6 +203,7 @@ class TimeDeclaration:
     at: Value | None = None
     treatment: str = ""
     more: tuple[float, ...] = ()
+    grid: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -294,6 +296,7 @@ class Declarations:
     signals: tuple[EntryDeclaration, ...] = ()
     time_tolerance: float = 1e-4
     time_tighter: int = 0
+    time_scheme: str = ""
     time_cases: tuple[TimeCase, ...] = ()
     unaimed: Declarations | None = None
 

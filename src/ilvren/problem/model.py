@@ -112,7 +112,8 @@ class Variable:
 @dataclass(frozen=True)
 class VariableBlock:
     """A declared variable of any shape. `start`, `lower`, `upper`, `magnitude` (NaN where not given), `is_used` are
-    flat (size,); `first` is the place of its first element in a design."""
+    flat (size,); `first` is the place of its first element in a design. `is_grid`: unknowns of a state over time, at
+    `times`, which are no part of what is chosen."""
 
     name: str
     shape: Shape
@@ -128,11 +129,22 @@ class VariableBlock:
     is_used: NDArray[np.bool_] = field(default_factory=lambda: np.ones(1, dtype=bool))
     line: int | None = None
     words: tuple[str, ...] = ()
+    times: tuple[float, ...] | None = None
+    time_names: tuple[str, ...] = ()
+    is_grid: bool = False
 
     @property
     def size(self) -> int:
         """Return the number of elements."""
         return len(self.start)
+
+    def element_name(self, place: int) -> str:
+        """Return the name of an element; of unknowns on a grid with its time."""
+        if self.times is None:
+            return element_name(self.name, self.shape, place)
+        size = math.prod(self.shape[1:])
+        own = self.name.removesuffix("@grid")
+        return element_name(f"{own}@{self.time_names[place // size]}", self.shape[1:], place % size)
 
     @property
     def kind(self) -> str:
@@ -145,7 +157,7 @@ class VariableBlock:
         """Return one element."""
         magnitude = float(self.magnitude[place])
         return Variable(
-            element_name(self.name, self.shape, place),
+            self.element_name(place),
             float(self.start[place]),
             float(self.lower[place]),
             float(self.upper[place]),
@@ -249,7 +261,8 @@ class RowBlock:
     `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`
     is the place of its first row; `entry` the name written in the file. Over time the first axis are moments: `times`
     (at the start of the design where they move), and `time_names` as rows are told; `measure` is the node of the
-    measure that is limited, where that is searched at every moment."""
+    measure that is limited, where that is searched at every moment. `is_grid`: an equation between unknowns on a
+    grid."""
 
     name: str
     entry: str
@@ -268,6 +281,7 @@ class RowBlock:
     time_names: tuple[str, ...] = ()
     measure: int | None = None
     objective_sign: int = 0
+    is_grid: bool = False
 
     @property
     def is_objective(self) -> bool:
@@ -341,6 +355,26 @@ class Problem:
     refusal: str = ""
     simulations: tuple[Simulation, ...] = field(default=(), repr=False, compare=False)
     refinement: Refinement = AS_DECLARED
+
+    @property
+    def is_over_time(self) -> bool:
+        """Return whether something evolves."""
+        return self.template is not None and bool(self.template.built_axes)
+
+    @cached_property
+    def is_collocated(self) -> bool:
+        """Return whether states over time are unknowns of the problem."""
+        return any(block.is_grid for block in self.blocks)
+
+    @cached_property
+    def own_size(self) -> int:
+        """Return the number of variable elements without unknowns on a grid, which come last."""
+        return sum(block.size for block in self.blocks if not block.is_grid)
+
+    @cached_property
+    def own_row_count(self) -> int:
+        """Return the number of rows without equations between unknowns on a grid, which come last."""
+        return sum(block.size for block in self.row_blocks if not block.is_grid)
 
     @cached_property
     def variables(self) -> Sequence[Variable]:
@@ -500,7 +534,7 @@ class Problem:
         """Return for each simulation {name: values over its moments} at a full design: the time, states, controls,
         signals and derived values over time; NaN where invalid. Moments at which something jumps are there twice."""
         found = []
-        for told in self.template.told_over_time if self.simulations else []:
+        for told in self.template.told_over_time if self.is_over_time else []:
             seen = self.entry_values([node for *_, node in told], point, calls)
             found.append({name: np.asarray(v) for (name, *_), v in zip(told, seen.values, strict=True)})
         return found

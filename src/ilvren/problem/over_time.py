@@ -153,6 +153,15 @@ class Axis:
         self.structural: list[int] = []  # nodes whose values decide the grid
         self.entry: EntryDeclaration = EntryDeclaration("time", "to", "")
 
+    @property
+    def pointwise(self) -> frozenset[str]:
+        """Return the names of the controls whose values stand at moments that the axis finds."""
+        return frozenset()
+
+    def bounds_of(self, state: StateDeclaration) -> bool:
+        """Take a state's bounds as those of unknowns, where its states are such; return whether they are."""
+        return False
+
     # ---- names ------------------------------------------------------------------------------------
 
     def is_over_time(self, name: str) -> bool:
@@ -751,6 +760,8 @@ class Axis:
                 self.fail("time", "at", "the moments of a free end are shares of the time: write steps", time.at)
             taus = (moments - self.begin_value) / self.duration_value
             parts.append(taus[(taus >= 0.0) & (taus <= 1.0)])
+        elif time.grid:
+            parts.append(np.array(time.grid))
         else:
             steps = DEFAULT_STEPS
             if time.steps is not None:
@@ -969,20 +980,12 @@ class Axis:
         place = np.clip(np.floor(inside * control.pieces), 0, control.pieces - 1)
         if item.kind == "theta":
             return template.data(f"theta {control.name} {moments.probe}", taus * control.pieces - place)
-        wanted = place + (item.kind == "high")
-        at = template.data(f"piece {control.name} {moments.probe} {item.kind}", wanted)
-        count = control.pieces + control.is_linear
-        keys = template.data(f"pieces {control.name}", np.arange(count, dtype=float))
-        size = math.prod(control.shape)
-        flat = shaping.reshaped(main, pieces, (count, size))
-        columns = [
-            main.arrange("lookup", (at, keys, shaping.index(main, flat, ((0, count, 1), k))), (len(taus),), (1,))
-            for k in range(size)
-        ]
-        if not control.shape:
-            return columns[0]
-        rows = shaping.join(main, tuple(shaping.reshaped(main, column, (1, len(taus))) for column in columns))
-        return shaping.reshaped(main, shaping.transpose(main, rows), (len(taus), *control.shape))
+        wanted = (place + (item.kind == "high")).astype(np.int64)
+        return shaping.take(main, pieces, tuple(wanted.tolist()))
+
+    def row_moments(self, nodes: Sequence[int], *, is_equation: bool) -> Moments:
+        """Return the moments at which a limit on nodes of the moment has rows."""
+        return self.sides if any(self.jumps_at_ends(node) for node in nodes) else self.grid
 
     def shares_of(self, times: FloatArray) -> FloatArray:
         """Return times of the grid, some of them twice, as shares of the time (of a free end by their place)."""

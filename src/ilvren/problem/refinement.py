@@ -8,14 +8,16 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ilvren.errors import RequestError
-from ilvren.problem.entries import Declarations
+from ilvren.problem.entries import Declarations, TimeDeclaration
 
 __all__ = ["AS_DECLARED", "Refinement", "refined"]
 
 
 @dataclass(frozen=True)
 class Refinement:
-    """`more` {case ("" for all): moments added, as shares of the time}; `anchor` the full design that steps are chosen
+    """`scheme`: the states are unknowns on a grid, of that collocation scheme, "" where they are simulated; `grids`
+    {case: the grid, as shares of the time} in place of the file's. `more` {case ("" for all): moments added, as shares
+    of the time}; `anchor` the full design that steps are chosen
     along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made for
     errors smaller by ten, `tighter` times."""
 
@@ -23,6 +25,8 @@ class Refinement:
     anchor: tuple[float, ...] | None = None
     tolerance: float | None = None
     tighter: int = 0
+    scheme: str = ""
+    grids: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return self != AS_DECLARED
@@ -44,6 +48,10 @@ class Refinement:
             found["tolerance"] = self.tolerance
         if self.tighter:
             found["tighter"] = self.tighter
+        if self.scheme:
+            found["scheme"] = self.scheme
+        if self.grids:
+            found["grids"] = {name: list(own) for name, own in self.grids.items()}
         return found
 
     @classmethod
@@ -52,7 +60,8 @@ class Refinement:
         anchor = values.get("anchor")
         more = {name: tuple(own) for name, own in values.get("more", {}).items()}
         own = None if anchor is None else tuple(anchor)
-        return cls(more, own, values.get("tolerance"), values.get("tighter", 0))
+        grids = {name: tuple(grid) for name, grid in values.get("grids", {}).items()}
+        return cls(more, own, values.get("tolerance"), values.get("tighter", 0), values.get("scheme", ""), grids)
 
 
 AS_DECLARED = Refinement()
@@ -68,12 +77,13 @@ def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
     if tolerance is not None and not 1e-10 <= tolerance <= 0.1:
         raise RequestError(f"--time-tolerance must lie between 1e-10 and 0.1, not {tolerance:g}")
     own = declarations if tolerance is None else replace(declarations, time_tolerance=tolerance)
-    own = replace(own, time_tighter=refinement.tighter)
-    time = declarations.time
+    own = replace(own, time_tighter=refinement.tighter, time_scheme=refinement.scheme)
+
+    def looked_at(time: TimeDeclaration, case: str) -> TimeDeclaration:
+        return replace(time, more=refinement.more.get(case, ()), grid=refinement.grids.get(case, ()))
+
     return replace(
         own,
-        time=replace(time, more=refinement.more.get("", ())),
-        time_cases=tuple(
-            replace(item, time=replace(item.time, more=refinement.more.get(item.case, ()))) for item in own.time_cases
-        ),
+        time=looked_at(declarations.time, ""),
+        time_cases=tuple(replace(item, time=looked_at(item.time, item.case)) for item in own.time_cases),
     )

@@ -20,7 +20,7 @@ __all__ = ["RowTemplate", "compared", "row_templates"]
 class RowTemplate:
     """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none. Over time
     the rows have `times` (a node), some from the left (`is_left`); of a limit on a measure that is searched at every
-    moment, `measure` is the measure itself."""
+    moment, `measure` is the measure itself. `grid_state`: an equation between unknowns on a grid, of that state."""
 
     entry: EntryDeclaration
     name: str
@@ -31,6 +31,7 @@ class RowTemplate:
     times: int | None = None
     is_left: tuple[bool, ...] = ()
     measure: int | None = None
+    grid_state: int | None = None
 
 
 # Adds a side, or a term of one, to the graph.

@@ -34,12 +34,13 @@ from ilvren.problem.entries import (
     formula_text,
 )
 from ilvren.problem.fitting import fit_objective, fit_template
-from ilvren.problem.rows import row_templates
+from ilvren.problem.rows import RowTemplate, row_templates
 
 if TYPE_CHECKING:
     from ilvren.formula.syntax import Call
     from ilvren.models import ModelSource
     from ilvren.problem.approximations import Learnt
+    from ilvren.problem.collocated import GridUnknown, OwnPoints
     from ilvren.problem.over_time import Axis
     from ilvren.problem.tables import Table
     from ilvren.problem.time_functions import MeasuredCall
@@ -91,6 +92,9 @@ class Template:
         self.measured: list[MeasuredCall] = []
         self.axes: list[Axis] = []
         self.built_axes: list[Axis] = []
+        self.grid_unknowns: list[GridUnknown] = []  # of axes whose states are unknowns, behind the variables
+        self.grid_rows: list[RowTemplate] = []  # and the equations between them, behind the constraints
+        self.own_points: dict[str, OwnPoints] = {}  # of controls that are chosen at every moment
         self._over_time: dict[str, Axis] = {}  # derived values that change over time
         self._models_over_time: dict[str, Axis] = {}
         if declarations.time is not None:
@@ -102,7 +106,13 @@ class Template:
             self._build(name)
         self.fit = [fit_template(self, entry) for entry in declarations.fit]
         self.fit_node = fit_objective(self) if self.fit else None
-        self.rows = [row for entry in declarations.constraints for row in row_templates(self, entry)]
+        self.rows = [
+            row
+            for entry in declarations.constraints
+            if not self._is_bound_of_unknowns(entry)
+            for row in row_templates(self, entry)
+        ]
+        self.rows += self.grid_rows
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
         self.told_over_time = [axis.told() for axis in self.built_axes]
@@ -265,6 +275,8 @@ class Template:
             pass  # written out where it is used
         elif name in self.parameter_index:
             self._parameter(self._entries[name])
+        elif name in self._variables and any(name in axis.pointwise for axis in self.axes):
+            pass  # its axis knows at how many moments
         elif name in self._variables:
             variable = self._variables[name]
             self.shapes[name] = self._variable_shape(variable)
@@ -483,17 +495,34 @@ class Template:
     # ---- things over time --------------------------------------------------------------------
 
     def _add_axes(self) -> None:
-        from ilvren.problem.over_time import Axis  # few files have things that evolve
-
         declared = self.declarations
         assert declared.time is not None
         if declared.time_cases:
             for case in declared.time_cases:
                 own = [state for state in declared.states if state.name.endswith(f"@{case.case}")]
                 signals = [entry for entry in declared.signals if entry.name.endswith(f"@{case.case}")]
-                self.axes.append(Axis(self, case.time, own, declared.controls, signals, case.case))
+                self.axes.append(self._axis(case.time, own, declared.controls, signals, case.case))
             return
-        self.axes.append(Axis(self, declared.time, declared.states, declared.controls, declared.signals))
+        self.axes.append(self._axis(declared.time, declared.states, declared.controls, declared.signals))
+
+    def _axis(self, *given: Any) -> Axis:
+        if self.declarations.time_scheme:
+            from ilvren.problem.collocated import CollocatedAxis
+
+            return CollocatedAxis(self, *given, scheme=self.declarations.time_scheme)
+        from ilvren.problem.over_time import Axis
+
+        return Axis(self, *given)
+
+    def _is_bound_of_unknowns(self, entry: EntryDeclaration) -> bool:
+        """Return whether a constraint is the bounds of a state whose unknowns have these as bounds."""
+        if entry.written_in != "states":
+            return False
+        for axis in self.axes:
+            for state in axis.state_declarations:
+                if state.name == entry.name:
+                    return axis.bounds_of(state)
+        return False
 
     def _find_over_time(self) -> None:
         """Find which derived values change over time: those that use something that does, outside functions of time."""

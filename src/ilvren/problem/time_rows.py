@@ -48,7 +48,7 @@ def _pathwise(template: Template, entry: EntryDeclaration, limits: Limits, axis:
     except ShapeMismatch as error:
         one, two = map(shape_text, error.shapes)
         template.fail(entry, f"the sides have different shapes: {one} and {two}")
-    moments = axis.sides if any(axis.jumps_at_ends(node) for node in nodes) else axis.grid
+    moments = axis.row_moments(nodes, is_equation="==" in limits.operators)
 
     def lowered(side: Node) -> int:
         return axis.spread(axis.graph.stretched(axis.moment(entry, side), shape), moments)
@@ -97,7 +97,7 @@ def _every_moment(template: Template, entry: EntryDeclaration, call: Call, other
     if call.function == "overshoot":
         target = template.lower_entry(entry, call.arguments[1])
         node = axis.measures().overshoot_signal(node, target, first_value(template, axis, node))
-    moments = axis.sides if axis.jumps_at_ends(node) else axis.grid
+    moments = axis.row_moments([node], is_equation=False)
     told = axis.spread(node, moments)
     is_least = call.function == "lowest"
     if template.depends(limit):
