@@ -1,6 +1,7 @@
 """What is asked: variables, parameters, objectives, constraints, with units, sizes and where each name
 came from. Knows formulas and models; never methods, runs or terminals."""
 
+from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
 from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of, unfronted
@@ -30,6 +31,7 @@ from ilvren.problem.template import Template
 
 __all__ = [
     "AS_DECLARED",
+    "DEFAULT_SCHEME",
     "GRID_TOLERANCE",
     "KINKED",
     "NO_AIM",
@@ -45,6 +47,7 @@ __all__ = [
     "Problem",
     "Refinement",
     "Residual",
+    "SCHEMES",
     "Row",
     "RowBlock",
     "Sense",

@@ -103,19 +103,6 @@ class CollocatedAxis(Axis):
 
     # ---- what cannot be ---------------------------------------------------------------------------
 
-    def obstacle(self) -> str:
-        """Return why states of this file cannot be unknowns on a grid, "" where they can."""
-        for state in self.state_declarations:
-            if state.next is not None:
-                return f'"{state.name}" changes at samples'
-        if self.calls:
-            return f'the model "{next(iter(self.calls))[0]}" stands in a rate'
-        if any(self.template.depends(lag) for lag in self.lag_nodes):
-            return "how long a delay is depends on the design or on a free end"
-        if self.moving_nodes:
-            return "a moment at which something is asked for depends on the design or on a free end"
-        return ""
-
     def _refuse_obstacle(self) -> None:
         obstacle = self.obstacle()
         if obstacle:

@@ -162,6 +162,19 @@ class Axis:
         """Take a state's bounds as those of unknowns, where its states are such; return whether they are."""
         return False
 
+    def obstacle(self) -> str:
+        """Return why states of this file cannot be unknowns on a grid, "" where they can."""
+        for state in self.state_declarations:
+            if state.next is not None:
+                return f'"{state.name}" changes at samples'
+        if self.calls:
+            return f'the model "{next(iter(self.calls))[0]}" stands in a rate'
+        if any(self.template.depends(lag) for lag in self.lag_nodes):
+            return "how long a delay is depends on the design or on a free end"
+        if self.moving_nodes:
+            return "a moment at which something is asked for depends on the design or on a free end"
+        return ""
+
     # ---- names ------------------------------------------------------------------------------------
 
     def is_over_time(self, name: str) -> bool:
@@ -760,9 +773,7 @@ class Axis:
                 self.fail("time", "at", "the moments of a free end are shares of the time: write steps", time.at)
             taus = (moments - self.begin_value) / self.duration_value
             parts.append(taus[(taus >= 0.0) & (taus <= 1.0)])
-        elif time.grid:
-            parts.append(np.array(time.grid))
-        else:
+        elif not time.grid:
             steps = DEFAULT_STEPS
             if time.steps is not None:
                 node = self.main("time", "steps", time.steps)
@@ -776,6 +787,7 @@ class Axis:
                     )
                 steps = whole
             parts.append(np.linspace(0.0, 1.0, steps + 1))
+        required = len(parts) if self.at_node is None else 0
         jumps: list[FloatArray] = [np.zeros(0)]
         for control in self.controls:
             ends = np.arange(control.pieces + 1) / control.pieces
@@ -799,6 +811,9 @@ class Axis:
                 if 0.0 < lag < 1.0:
                     later = np.concatenate([np.array([lag]), *[own + lag for own in jumps]])
                     parts.append(later[later < 1.0])
+        self.required = _merged(np.concatenate([parts[0], *parts[required:]]))
+        if time.grid:
+            parts.append(np.array(time.grid))
         self.taus = _merged(np.concatenate(parts))
         self.jump_taus = np.unique(np.concatenate(jumps))
         is_last = self.taus >= 1.0

@@ -42,7 +42,7 @@ CONTROL_KEYS = ("start", "lower", "upper", "magnitude", "pieces", "form", "befor
 SIGNAL_KEYS = ("formula", "unit", "about")
 TRANSFER_KEYS = ("of", "numerator", "denominator")
 FORMS = ("constant", "linear", "pointwise")
-TREATMENTS = ("simulation",)
+TREATMENTS = ("collocation", "simulation")
 
 
 @dataclass(frozen=True)
@@ -181,12 +181,6 @@ def _time(reader: Reader) -> TimeDeclaration:
     if "at" not in given and "to" not in given:
         reader.fail(("time",), 'needs "to": when it ends')
     treatment = reader.word(("time",), content, "treatment")
-    if treatment == "collocation":
-        reader.fail(
-            ("time", "treatment"),
-            "this version simulates: it has no collocation",
-            'leave "treatment" out, or write treatment = "simulation"',
-        )
     if treatment and treatment not in TREATMENTS:
         reader.unknown_key(("time", "treatment"), treatment, TREATMENTS, "treatment")
     return TimeDeclaration(

@@ -76,6 +76,9 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
         if _has_values_between(problem):
             return Choice(("branch-and-bound", "mesh-adaptive-search"), "whole numbers or catalogues in formulas")
         return Choice(("mesh-adaptive-search", "differential-evolution"), "whole numbers or catalogues")
+    if problem.is_collocated:
+        n, m = len(problem.free), problem.row_count
+        return Choice(("interior-point", "augmented-lagrangian"), f"{n} unknowns and {m} rows on a grid")
     lifted = None if derivatives == "differences" else problem.lifted
     if lifted is not None and lifted.is_smooth:
         return _with_lifted(problem, lifted)
@@ -143,7 +146,10 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
-    methods = [_resolved(problem, name, settings, looks_first=True) for name in choice.names]
+    looks_first = not problem.is_collocated  # an equation between unknowns tells nothing elsewhere
+    methods = [_resolved(problem, name, settings, looks_first=looks_first) for name in choice.names]
+    if problem.is_collocated and not settings.second_look:
+        return in_turn(methods), choice  # other starts of unknowns on a grid are no courses
     found = with_second_look(problem, looking(in_turn(methods)), methods[0], settings)
     costly = _costly(problem, methods)
     if costly:

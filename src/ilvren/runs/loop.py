@@ -62,6 +62,7 @@ from ilvren.runs.scaling import Scaling
 from ilvren.runs.second_look import document
 from ilvren.runs.settings import Settings
 from ilvren.runs.shelf import RunShelf
+from ilvren.runs.shown import shown
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import Base, StageEnd
 
@@ -1140,7 +1141,7 @@ class Loop:
         settings = self.settings.to_dict()
         if self.settings.scaling and self._scaling is not None:
             settings["scaling"] = self._scaling.facts(problem)
-        return RunResult(
+        found = RunResult(
             self.run_id,
             problem,
             self._finished_by or self.method.name,
@@ -1179,7 +1180,9 @@ class Loop:
             self._base.ended,
             forecast=forecast_of(problem, point, estimates, self.gate.calls),
             front=front,
+            multipliers=None if conditions is None else (conditions.row_multipliers, conditions.bound_multipliers),
         )
+        return shown(found)
 
     def _front(self) -> Front | None:
         """Return the front of several objectives."""

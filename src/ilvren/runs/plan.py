@@ -40,6 +40,7 @@ class Plan:
     known: Known | None = None
     is_resumed: bool = False
     confirms: bool = True
+    treatment: str = ""
 
     def loop(
         self,

@@ -7,7 +7,7 @@ for the design that was found, the problem of the next stage has more moments, a
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.problem import Measures, Problem, Refinement, refined_problem
+from ilvren.runs.gridding import GridReport, grid_report, next_grid
 
 __all__ = ["MOST_STAGES", "REFINED", "TimeReport", "missed_between", "next_refinement", "time_report"]
 
@@ -34,13 +35,16 @@ USUAL_TOLERANCE = 1e-4
 @dataclass(frozen=True)
 class TimeReport:
     """What simulating costs at a design: the largest estimated error of a state over its size, the limit, the steps and
-    what takes them; whether they were halved because they were chosen along another design."""
+    what takes them; whether they were halved because they were chosen along another design. On a grid the steps are its
+    intervals, and `growth` is the most that a deviation grows."""
 
     estimate: float
     limit: float
     steps: int
     scheme: str
     is_halved: bool = False
+    growth: float = 1.0
+    grid: GridReport | None = field(default=None, repr=False, compare=False)
 
     @property
     def is_met(self) -> bool:
@@ -50,7 +54,8 @@ class TimeReport:
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
         estimate: object = self.estimate if np.isfinite(self.estimate) else None
-        return {"estimate": estimate, "limit": self.limit, "steps": self.steps, "scheme": self.scheme}
+        found = {"estimate": estimate, "limit": self.limit, "steps": self.steps, "scheme": self.scheme}
+        return found | ({"growth": self.growth} if self.grid is not None and np.isfinite(self.growth) else {})
 
 
 def tolerance_of(problem: Problem) -> float:
@@ -60,6 +65,11 @@ def tolerance_of(problem: Problem) -> float:
 
 def time_report(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> TimeReport | None:
     """Return what simulating costs at a design; None where it cannot be simulated, or nothing is."""
+    if problem.is_collocated:
+        told = grid_report(problem, point)
+        return TimeReport(
+            told.estimate, tolerance_of(problem), told.intervals, problem.refinement.scheme, growth=told.growth, grid=told
+        )
     found: list[TimeReport] = []
     simulations = problem.bound_simulations(calls)
     for simulation, inputs in zip(simulations, problem.simulation_inputs(point, calls), strict=True):
@@ -152,6 +162,8 @@ def next_refinement(problem: Problem, point: FloatArray, calls: Sequence[Any] = 
     report = time_report(problem, point, calls)
     if report is None:
         return None
+    if report.grid is not None:
+        return next_grid(problem, point, report.limit, report.grid)
     missed = missed_between(problem, point, calls)
     told = []
     own = problem.refinement

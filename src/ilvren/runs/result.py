@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from ilvren.ledger import EvaluationRecord, IterationRecord
 from ilvren.problem import Problem
 from ilvren.runs.estimates import Estimates
@@ -63,6 +65,8 @@ class RunResult:
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
     before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
     [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on.
+    `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where they are known.
+    `unknowns` {name: values} are those of states on a grid, which are no part of the design.
     Of several objectives `front` is what was found, `design` says "compromise", and the design is the member nearest to
     the ideal, each objective over its range."""
 
@@ -101,6 +105,8 @@ class RunResult:
     forecast: tuple[Forecast, ...] = ()
     prediction: Prediction | None = None
     front: Front | None = None
+    unknowns: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    multipliers: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
 
     @property
     def holds(self) -> bool:
@@ -138,7 +144,14 @@ class RunResult:
             found = self.to_dict()
         else:
             found = self._document(self.bounds.priced_document(), self.constraints.priced_document())
-        return found | {"variables": by_block(self.problem.blocks, [plain(value) for value in self.point])}
+        variables = by_block(self.problem.blocks, [plain(value) for value in self.point])
+        return found | {"variables": variables | dict(self.unknowns)}
+
+    @property
+    def full_point(self) -> tuple[float, ...]:
+        """Return the design with its unknowns on a grid, where it has such."""
+        parts = [np.ravel(np.array(values, dtype=float)) for values in self.unknowns.values()]
+        return (*self.point, *np.concatenate(parts).tolist()) if parts else self.point
 
     @property
     def gap(self) -> float | None:

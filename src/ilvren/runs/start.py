@@ -20,7 +20,8 @@ from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import FRONT, Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
+from ilvren.problem import Aim, Problem, Refinement, fronted, load, on_document, refined_problem
+from ilvren.problem.regridding import begun, carried, carried_multipliers
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
@@ -38,6 +39,7 @@ from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
+from ilvren.runs.treatment import recalled, treated
 from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
 
@@ -95,6 +97,9 @@ def run(
             settings = Settings(method=method or AUTOMATIC, options=dict(options or {}), **more)  # type: ignore[arg-type]
         except TypeError as error:
             raise RequestError(f"unknown setting: {error}") from None
+    is_search = sample is None and on is None and not stages
+    treatment = treated(problem, settings.method, is_search=is_search)
+    problem = treatment.problem
     refuse_front(problem, settings, has_stages=bool(stages))
     refuse_reference(problem, settings.reference_point)
     if sample is not None:
@@ -117,7 +122,8 @@ def run(
         if origin is not None or known:
             raise RequestError(f'"{origin or known[0]}" is a run of a ledger: say which with ledger=…')
         with open_workers(problem, workers, settings, chosen) as pool:
-            plan = Plan(chosen, early, read_options, settings, listener=listener, workers=pool)
+            told = treatment.why
+            plan = Plan(chosen, early, read_options, settings, listener=listener, workers=pool, treatment=told)
             problem, problems = _begun_along_start(problem), [_begun_along_start(one) for one in problems]
             if on is not None:
                 return drive_on(plan, replace(plan, workers=None), problem, on, choice.sentence if choice else "")
@@ -153,7 +159,8 @@ def run(
                 **({"proposal": dict(proposal)} if proposal else {}),
                 **({"sample": dict(sample)} if sample else {}),
                 **({"on": on.record()} if on is not None else {}),
-                **({"time": finely, "time_first": finely} if problem.simulations else {}),
+                **({"time": finely, "time_first": finely} if problem.is_over_time else {}),
+                **({"unknowns": list(problem.start)} if problem.is_collocated else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
@@ -162,7 +169,7 @@ def run(
             models=models,
             member=member,
         )
-        if stages or problem.simulations:
+        if stages or problem.is_over_time:
             opened.plan_stages(number, max(len(stages), 1))
         plan = Plan(
             chosen,
@@ -175,6 +182,7 @@ def run(
             workers=pool,
             known=designs,
             confirms=member is None and sample is None,  # of a contest the engineer chooses one
+            treatment=treatment.why,
         )
         try:
             if on is not None:
@@ -291,7 +299,7 @@ def resume(
     elif not (anyhow and is_over):
         settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     record = _before_stages(record)
-    problem = problem_of(record)
+    problem = recalled(problem_of(record), record.overrides.get("unknowns"))
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
@@ -408,7 +416,7 @@ def _drive(
     """Run the stages, each from where the last one ended; a run without has one."""
     last = problems[-1]
     if listener is not None:
-        why = choice.sentence if choice else ""
+        why = "; ".join(filter(None, (choice.sentence if choice else "", plan.treatment)))
         name = f"r{plan.number}" if plan.number else ""
         listener(Started(name, plan.method.name, len(last.free), last.row_count, why))
     base, point, count = None, None, len(problems)
@@ -416,11 +424,11 @@ def _drive(
         own = problem if point is None else problem.with_starts(point)
         is_last = stage == count
         loop = plan.loop(own, multipliers, plan.replay(stage), base, is_last=is_last)
-        if stages or own.simulations:
+        if stages or own.is_over_time:
             loop.begin_stage(stage)
             if stages and listener is not None:
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
-        is_whole = not own.simulations or plan.method.kind in (SAMPLE, FRONT)
+        is_whole = not own.is_over_time or plan.method.kind in (SAMPLE, FRONT)
         result = loop.drive(is_last=is_last and is_whole)
         if is_last and not is_whole:
             result = _looked_closer(plan, own, loop, result, stage)
@@ -444,7 +452,7 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
     anything; return the result, which is recorded as the run's."""
     first = stage
     while True:
-        point = np.array(result.point)
+        point = np.array(result.full_point)
         try:
             result = replace(result, time_error=time_report(problem, point, loop.gate.calls))
             finer = None
@@ -459,18 +467,31 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
         refinement, told = finer
         base = loop.base_after(result, {}, told)
         stage += 1
-        document = result.to_dict()
-        problem = refined_problem(problem, refinement).with_starts(point)
+        problem, multipliers = _finer(problem, refinement, result, f"stage {stage - 1}")
         if plan.listener is not None:
             plan.listener(Finer(told))
         if plan.ledger is not None:
             plan.ledger.note_refinement(plan.number, refinement.to_dict())
             plan.ledger.plan_stages(plan.number, stage)
         plan = replace(plan, settings=loop.settings, method=plan.early, known=None)
-        multipliers = warm_start(problem, document, f"stage {stage - 1}").multipliers
         loop = plan.loop(problem, multipliers, plan.replay(stage), base)
         loop.begin_stage(stage)
         result = loop.drive(is_last=False)
+
+
+def _finer(
+    problem: Problem, refinement: Refinement, result: RunResult, told: str
+) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+    """Return the problem of the next stage, begun where the last one ended, and the multipliers known there."""
+    point = np.array(result.full_point)
+    if not problem.is_collocated:
+        finer = refined_problem(problem, refinement).with_starts(point)
+        return finer, warm_start(finer, result.to_dict(), told).multipliers
+    finer = refined_problem(problem, refinement)
+    finer = begun(finer, carried(problem, point, finer))
+    if result.multipliers is None:
+        return finer, None
+    return finer, carried_multipliers(problem, result.multipliers, finer)
 
 
 def _begun_along_start(problem: Problem) -> Problem:

@@ -39,7 +39,13 @@ class WarmStart:
 def begun_at(problem: Problem, point: FloatArray) -> Problem:
     """Return the problem started at another design (n,), recorded as if every start had been given."""
     moved = problem.with_starts(point)
-    return replace(moved, start_overrides=by_block(moved.blocks, [float(value) for value in moved.start]))
+    given = [block for block in moved.blocks if not block.is_grid and block.name not in _own_points(problem)]
+    return replace(moved, start_overrides=by_block(given, [float(value) for value in moved.start]))
+
+
+def _own_points(problem: Problem) -> frozenset[str]:
+    """Return the controls that are chosen at every moment of a grid, which no file gives values for."""
+    return frozenset() if problem.template is None else frozenset(problem.template.own_points)
 
 
 def warm_start(problem: Problem, result: Mapping[str, Any], reference: str) -> WarmStart:

@@ -1,0 +1,113 @@
+"""Limits over time of a collocated problem, looked at between the points at which they are rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import FormulaError
+from ilvren.formula import parse_limits, walk
+from ilvren.formula.parser import TIME_FUNCTIONS
+from ilvren.formula.syntax import Call
+from ilvren.problem.entries import EntryDeclaration, formula_text
+from ilvren.problem.model import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem.collocated import CollocatedAxis
+
+__all__ = ["Between", "limits_between"]
+
+FloatArray = NDArray[np.float64]
+
+# Shares of an interval at which limits are looked at, beside a scheme's own points.
+PARTS = 6
+
+
+@dataclass(frozen=True)
+class Between:
+    """One limit along an axis: its `name`, the shares `taus` (k,) of the time, and by how much it is broken there (k,),
+    over the row's size; negative where there is room."""
+
+    name: str
+    case: str
+    taus: FloatArray
+    miss: FloatArray
+
+
+def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
+    """Return every limit that holds at every moment, looked at between the points of the grid, at a full design."""
+    found: list[Between] = []
+    sizes = {block.entry: _size(block, problem) for block in problem.row_blocks if block.times is not None}
+    for axis in problem.template.built_axes:
+        taus = _between(axis)
+        moments = axis.fixed_moments(("between",), taus, np.zeros(len(taus), dtype=bool))
+        for entry in problem.template.declarations.constraints:
+            told = _limit_nodes(axis, entry, moments)
+            if told is None:
+                continue
+            found.append(_looked_at(problem, axis, entry.name, told, sizes.get(entry.name, 1.0), point, taus))
+    return [item for item in found if len(item.taus)]
+
+
+def _size(block: Any, problem: Problem) -> float:
+    magnitude = block.magnitude[np.isfinite(block.magnitude)]
+    limits = np.concatenate([block.lower, block.upper])
+    limits = np.abs(limits[np.isfinite(limits)])
+    own = float(magnitude.max(initial=0.0)) or float(limits.max(initial=0.0))
+    return own or 1.0
+
+
+def _between(axis: CollocatedAxis) -> FloatArray:
+    shares = (np.arange(PARTS) + 0.5) / PARTS
+    return np.asarray((axis.taus[:-1, np.newaxis] + np.diff(axis.taus)[:, np.newaxis] * shares).ravel())
+
+
+def _limit_nodes(axis: CollocatedAxis, entry: EntryDeclaration, moments: Any) -> list[tuple[int, str]] | None:
+    """Return (node over the moments of what should not be above 0, what it is) of the limit's inequalities; None of
+    one that is no limit along this axis."""
+    template = axis.template
+    try:
+        limits = parse_limits(formula_text(entry.formula))
+    except FormulaError:
+        return None
+    if "==" in limits.operators:
+        return None
+    if any(isinstance(side, Call) and side.function in TIME_FUNCTIONS for side in limits.sides):
+        return None
+    if not any(template.is_over_time(side) is axis for side in limits.sides):
+        return None
+    nodes = [axis.spread(axis.moment(entry, side), moments) for side in limits.sides]
+    if entry.written_in != "states" and any(axis.is_chosen_here(axis.moment(entry, side)) for side in limits.sides):
+        return None  # a control's polynomial is held at its own points
+    graph = template.graph
+    pairs = []
+    for operator, left, right in zip(limits.operators, nodes, nodes[1:], strict=False):
+        low, high = (left, right) if operator == "<=" else (right, left)
+        pairs.append((graph.apply("sub", low, high), operator))
+    return pairs
+
+
+def _looked_at(
+    problem: Problem,
+    axis: CollocatedAxis,
+    name: str,
+    told: list[tuple[int, str]],
+    size: float,
+    point: FloatArray,
+    taus: FloatArray,
+) -> Between:
+    block = next((item for item in problem.blocks if item.name == f"{name}@grid"), None)
+    if block is not None:
+        size = float(np.nanmax(block.magnitude))
+    numbers = [*problem.parameter_values, *axis.template.values[len(problem.parameter_values) :]]
+    values = walk(problem.graph, [node for node, _ in told], problem.split(point), numbers).values
+    miss = np.full(len(taus), -np.inf)
+    for value in values:
+        array = np.asarray(value, dtype=float)
+        array = np.broadcast_to(array, (len(taus), *array.shape[1:])) if array.ndim else np.full(len(taus), float(array))
+        flat = array.reshape(len(taus), -1).max(axis=1)
+        miss = np.fmax(miss, flat)
+    return Between(name, axis.case, taus, miss / size)
