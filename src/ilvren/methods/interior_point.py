@@ -86,6 +86,8 @@ MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
 # δ: first, least, most, and how it grows and shrinks (paper); δc when the rows depend on each other.
 FIRST_SHIFT, LEAST_SHIFT, MOST_SHIFT = 1e-4, 1e-20, 1e40
 SHIFT_UP_FIRST, SHIFT_UP, SHIFT_DOWN = 100.0, 8.0, 1.0 / 3.0
+# Where the first δ tried is enough time and again, it falls faster and faster, down to this share at once.
+LEAST_EASED = 1e-4
 ROW_SHIFT = 1e-9
 # Multipliers of the start larger than this are nonsense of a poor start: zero is better (paper).
 MOST_FIRST_MULTIPLIER = 1e3
@@ -100,7 +102,8 @@ ROUNDING = 10.0 * float(np.finfo(float).eps)
 MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
 MOST_AT_END, MOST_IN_RESTORATION = 10, 500
-# Polishes in one run.
+# Polishes in one run; of large problems some before the barrier is gone, each when the error has fallen to this share.
+MOST_EARLY, EARLY = 4, 0.2
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Steps of this share of the variables are rounding; so many in turn are the end.
 STILL, MOST_STILL = 1e-12, 4
@@ -108,6 +111,8 @@ STILL, MOST_STILL = 1e-12, 4
 NEARER = 0.9
 # Trial steps along one direction; iterations without a clearly lower error.
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
+# Iterations at a small μ with the measured conditions met, without the method's own being met.
+MOST_LINGERING = 10
 # Powers are taken of no more than this.
 HUGE = 1e100
 # Tiny steps: relative change below this, so many times.
@@ -131,6 +136,7 @@ class _Memory:
     most_theta: float
     least_theta: float
     shift: float = 0.0
+    eased: int = 0  # how often in a row the first δ tried was enough
     matrix: Any = None
     is_fresh: bool = True
 
@@ -250,7 +256,8 @@ def _solved(
     goal = 0.01 * task.tolerance
     has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
     is_free, errors = outer is None, list[float]()
-    lowest, idle, still = math.inf, 0, 0
+    lowest, idle, still, lingering = math.inf, 0, 0, 0
+    early, before_early = 0, 1e-2
     last_polished: FloatArray | None = None
     most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
     while True:
@@ -272,10 +279,16 @@ def _solved(
             if ended is not None:
                 return state, ended.claim, ended.reason
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
-            is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01
+            is_early = task.is_sparse and early < MOST_EARLY and error <= EARLY * before_early
+            is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01 or is_early
+            is_early = is_early and is_new
+            if is_early:
+                early, before_early, polishes = early + 1, error, polishes - 1
             if options.exact_limits and is_new and is_near and polishes < most_polishes:
                 newton = found = taken = None
-                better, multipliers = yield from polished(stage, state, polishing, is_exact=options.exact)
+                better, multipliers = yield from polished(
+                    stage, state, polishing, is_exact=options.exact, is_early=is_early
+                )
                 last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:
                     length = float(np.abs(better.x - state.point.x).max())
@@ -287,6 +300,10 @@ def _solved(
                         return replace(state, point=better, y=-multipliers), "converged", reason
             if error <= goal and standing.meets_conditions and (state.mu <= goal or not has_barrier):
                 return state, "converged", "first-order conditions hold, and the barrier is gone"
+            # Along flat valleys the method's own conditions fall ever more slowly, long after the measured ones hold.
+            lingering = lingering + 1 if standing.meets_conditions and state.mu <= goal else 0
+            if lingering > MOST_LINGERING:
+                return state, "converged", f"first-order conditions hold, and have for {MOST_LINGERING} iterations"
         if state.mu <= LAST_BARRIER * 1.01 and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * goal:
             at_end += 1
             if at_end > MOST_AT_END:
@@ -467,7 +484,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
     if low_rank is not None:
         hessian = _nothing(stage)
         sigma[:n] += low_rank.scale
-    shift = 0.0
+    shift, is_first = 0.0, False
     while True:
         shifted = sigma + shift
         bottom = np.asarray(np.bincount(stage.attached, stage.signs**2 / shifted[n:], m), dtype=np.float64)
@@ -482,13 +499,17 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
             newton = _Newton(factor, shifted, low_rank, shift)
             if _step(stage, state, newton, state.mu) is not None:
                 memory.shift = shift if shift > 0.0 else memory.shift
+                memory.eased = memory.eased + 1 if shift > 0.0 and is_first else 0
                 return newton
             if (bottom > 0.0).all():
                 break
         if shift == 0.0:
-            shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, SHIFT_DOWN * memory.shift)
+            lowered = max(SHIFT_DOWN ** (1 + memory.eased), LEAST_EASED)
+            shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, lowered * memory.shift)
+            is_first = True
         else:
             shift *= SHIFT_UP_FIRST if memory.shift == 0.0 else SHIFT_UP
+            is_first = False
         if not shift < MOST_SHIFT:
             memory.shift = 0.0
             return None

@@ -29,16 +29,18 @@ IntArray = NDArray[np.int64]
 # Polishing: rounds of choosing limits, what counts as broken or wrong-signed (shares of the tolerances), diagonals of
 # rows that are held, and of what is taken out.
 POLISH_ROUNDS, POLISH_STEPS, POLISH_SLACK, POLISH_SHIFT, HELD_OUT = 12, 3, 1e-3, 1e-13, 1e12
+# How far an early step may lead, and which steps ask for a further one, over the largest variable.
+EARLY_REACH, LONG = 0.2, 1e-6
 # Rounds where each is a sparse factorization.
 SPARSE_ROUNDS = 3
 
 
 def polished(
-    stage: Stage, state: State, system: KktSystem, *, is_exact: bool
+    stage: Stage, state: State, system: KktSystem, *, is_exact: bool, is_early: bool = False
 ) -> Generator[Request | Bend, Any, tuple[Point | None, FloatArray]]:
     """Take the limits with z above their distance as equations and make one Newton step on them; limits that it would
     break join, limits with a multiplier of wrong sign leave. Return the point, if it is finite and nearby, and the
-    multipliers (m,) of the rows."""
+    multipliers (m,) of the rows. An early one may be farther off, and further steps follow while they are long."""
     task, x = stage.task, state.point.x
     nowhere = (None, np.zeros(len(stage.b)))
     hessian = None
@@ -78,7 +80,8 @@ def polished(
         before = amiss
         row_sides = np.where(wrong_rows, 0, row_sides + bad_rows)
         held = np.where(wrong_bounds, 0, held + bad_bounds)
-    most = math.sqrt(task.tolerance) * max(1.0, float(np.abs(x).max(initial=0.0)))
+    share = EARLY_REACH if is_early else math.sqrt(task.tolerance)
+    most = share * max(1.0, float(np.abs(x).max(initial=0.0)))
     if not np.abs(dx).max(initial=0.0) <= most:
         return nowhere
     at = np.clip(x + dx, task.lower, task.upper)
@@ -88,13 +91,14 @@ def polished(
         if not (point.is_finite and point.has_derivatives):
             return nowhere
         gap = np.where(row_sides == 1, task.row_upper, task.row_lower)
-        if not np.any((row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)):
+        is_long = is_early and bool(np.abs(dx).max(initial=0.0) > LONG * max(1.0, float(np.abs(x).max(initial=0.0))))
+        if not is_long and not np.any((row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)):
             break
         hessian = yield from hessian_at(point.x, multipliers, stage.weight)
         found = None if hessian is None else on_limits(task, point, hessian, system, held, row_sides)
         if found is None or not np.abs(found[0]).max(initial=0.0) <= most:
             break
-        multipliers = found[1]
+        dx, multipliers = found[0], found[1]
         point = yield from evaluated(np.clip(point.x + found[0], task.lower, task.upper), derivatives=True)
     if not (point.is_finite and point.has_derivatives) or task.violation(point.c) > task.feasibility:
         return nowhere
