@@ -293,8 +293,8 @@ cost = "integral(x^2 + v^2) / 2"
 [time]
 to = 0.78
 [states]
-x = { rate = "-2 * (x + 0.25) + r - (x + 0.25) * u", initial = 0.09 }
-y = { rate = "0.5 - y - r", initial = 0.09 }
+x = { rate = "-2 * (x + 0.25) + r - (x + 0.25) * u", initial = 0.05 }
+y = { rate = "0.5 - y - r", initial = 0 }
 [signals]
 r = "(y + 0.5) * exp(25 * x / (x + 2))"
 [controls]
@@ -302,9 +302,8 @@ u = { start = 0, lower = 0, upper = 5, form = "pointwise" }
 [minimize]
 cost = "integral(x^2 + y^2 + 0.1 * u^2)"
 """,
-        0.133094,
-        "L. Lapidus, R. Luus, 1967",
-        5e-5,
+        0.0266033555,
+        "L. Lapidus, R. Luus, 1967; the number from Pontryagin's conditions as a boundary value problem",
     ),
     ControlProblem(
         "orbit-raising",
@@ -318,7 +317,7 @@ v = { rate = "-u * v / r + pull * cos(angle)", initial = 1 }
 [signals]
 pull = "0.1405 / (1 - 0.07487 * t)"
 [controls]
-angle = { start = 0.1, lower = 0, upper = 6.3, form = "pointwise" }
+angle = { start = 0, lower = "-pi", upper = "pi", form = "pointwise" }
 [maximize]
 radius = "last(r)"
 [constraints]
@@ -368,9 +367,8 @@ energy = "integral(x * sqrt(1 + u^2))"
 x_end = "last(x) == 3"
 length = "integral(sqrt(1 + u^2)) == 4"
 """,
-        5.0689103,
+        5.068506,
         "L. Cesari, 1983; E. Dolan, J. Moré, T. Munson, 2004",
-        5e-5,
     ),
     ControlProblem(
         "robot-arm",

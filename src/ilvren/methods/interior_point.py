@@ -103,7 +103,7 @@ MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 # Iterations at the last μ, and iterations of (3), without an end.
 MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 # Polishes in one run; of large problems some before the barrier is gone, each when the error has fallen to this share.
-MOST_EARLY, EARLY = 4, 0.2
+MOST_EARLY, EARLY, FIRST_EARLY = 6, 0.2, 5e-2
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Steps of this share of the variables are rounding; so many in turn are the end.
 STILL, MOST_STILL = 1e-12, 4
@@ -257,7 +257,7 @@ def _solved(
     has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
     is_free, errors = outer is None, list[float]()
     lowest, idle, still, lingering = math.inf, 0, 0, 0
-    early, before_early = 0, 1e-2
+    early, before_early = 0, FIRST_EARLY
     last_polished: FloatArray | None = None
     most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
     while True:

@@ -30,6 +30,9 @@ __all__ = ["CollocatedAxis", "GridUnknown", "OwnPoints"]
 FloatArray = NDArray[np.float64]
 Places = NDArray[np.int64]
 
+# Intervals of a first grid of a scheme of high order.
+FIRST_INTERVALS = 40
+
 
 @dataclass(frozen=True)
 class GridUnknown:
@@ -100,6 +103,11 @@ class CollocatedAxis(Axis):
     @property
     def pointwise(self) -> frozenset[str]:
         return frozenset(name for name, item in self.control_declarations.items() if item.form == "pointwise")
+
+    @property
+    def default_steps(self) -> int:
+        # A few points each: fewer intervals do, and what they miss the grid's refinement shows.
+        return super().default_steps if self.scheme.order < 5 else FIRST_INTERVALS
 
     # ---- what cannot be ---------------------------------------------------------------------------
 

@@ -154,6 +154,11 @@ class Axis:
         self.entry: EntryDeclaration = EntryDeclaration("time", "to", "")
 
     @property
+    def default_steps(self) -> int:
+        """Return how many intervals there are to begin with where the file does not say."""
+        return DEFAULT_STEPS
+
+    @property
     def pointwise(self) -> frozenset[str]:
         """Return the names of the controls whose values stand at moments that the axis finds."""
         return frozenset()
@@ -774,7 +779,7 @@ class Axis:
             taus = (moments - self.begin_value) / self.duration_value
             parts.append(taus[(taus >= 0.0) & (taus <= 1.0)])
         elif not time.grid:
-            steps = DEFAULT_STEPS
+            steps = self.default_steps
             if time.steps is not None:
                 node = self.main("time", "steps", time.steps)
                 whole = template.whole(node)

@@ -16,7 +16,8 @@ __all__ = ["AS_DECLARED", "Refinement", "refined"]
 @dataclass(frozen=True)
 class Refinement:
     """`scheme`: the states are unknowns on a grid, of that collocation scheme, "" where they are simulated; `grids`
-    {case: the grid, as shares of the time} in place of the file's. `more` {case ("" for all): moments added, as shares
+    {case: the grid, as shares of the time} in place of the file's; with `pieces` controls have so many, joined by lines,
+    whatever the file says. `more` {case ("" for all): moments added, as shares
     of the time}; `anchor` the full design that steps are chosen
     along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made for
     errors smaller by ten, `tighter` times."""
@@ -27,6 +28,7 @@ class Refinement:
     tighter: int = 0
     scheme: str = ""
     grids: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    pieces: int = 0
 
     def __bool__(self) -> bool:
         return self != AS_DECLARED
@@ -50,6 +52,8 @@ class Refinement:
             found["tighter"] = self.tighter
         if self.scheme:
             found["scheme"] = self.scheme
+        if self.pieces:
+            found["pieces"] = self.pieces
         if self.grids:
             found["grids"] = {name: list(own) for name, own in self.grids.items()}
         return found
@@ -61,7 +65,7 @@ class Refinement:
         more = {name: tuple(own) for name, own in values.get("more", {}).items()}
         own = None if anchor is None else tuple(anchor)
         grids = {name: tuple(grid) for name, grid in values.get("grids", {}).items()}
-        return cls(more, own, values.get("tolerance"), values.get("tighter", 0), values.get("scheme", ""), grids)
+        return cls(more, own, values.get("tolerance"), values.get("tighter", 0), values.get("scheme", ""), grids, values.get("pieces", 0))
 
 
 AS_DECLARED = Refinement()
@@ -78,6 +82,10 @@ def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
         raise RequestError(f"--time-tolerance must lie between 1e-10 and 0.1, not {tolerance:g}")
     own = declarations if tolerance is None else replace(declarations, time_tolerance=tolerance)
     own = replace(own, time_tighter=refinement.tighter, time_scheme=refinement.scheme)
+
+    if refinement.pieces:
+        controls = [replace(item, pieces=refinement.pieces, form="linear", before=None) for item in own.controls]
+        own = replace(own, controls=tuple(controls))
 
     def looked_at(time: TimeDeclaration, case: str) -> TimeDeclaration:
         return replace(time, more=refinement.more.get(case, ()), grid=refinement.grids.get(case, ()))

@@ -38,12 +38,14 @@ def simulated_problem(problem: Problem) -> Problem:
 
 
 def collocated_problem(
-    problem: Problem, scheme: str, grids: Mapping[str, tuple[float, ...]] | None = None
+    problem: Problem, scheme: str, grids: Mapping[str, tuple[float, ...]] | None = None, *, pieces: int | None = None
 ) -> tuple[Problem, bool]:
     """Return a problem over time with its states as unknowns of a scheme, and whether their guess was simulated: else
-    it is each state's `start`, or its first value. Raises ProblemError where the scheme cannot take it."""
+    it is each state's `start`, or its first value. Controls have the given number of `pieces`, 0 for as many as the
+    file says, None for as many as they have. Raises ProblemError where the scheme cannot take it."""
     own = simulated_problem(problem)
     refinement = replace(problem.refinement, scheme=scheme, grids=dict(grids or {}), anchor=None, tighter=0)
+    refinement = refinement if pieces is None else replace(refinement, pieces=pieces)
     found = refined_problem(own, refinement)
     point = carried(own, np.array(own.start), found)
     states = _simulated_states(own, found)
@@ -129,12 +131,16 @@ def carried(before: Problem, point: FloatArray, after: Problem) -> FloatArray:
         place = slice(block.first, block.first + block.size)
         if block.is_grid and own.is_grid:
             result[place] = _read_states(before, own, values, after, block)
-        elif own.shape == block.shape and not _is_own_points(before, after, block.name):
+        elif own.shape == block.shape and not block.is_grid and not _is_own_points(before, after, block.name):
             result[place] = values
-        elif own.shape[1:] == block.shape[1:]:
+        elif own.shape[1:] == block.shape[1:] and _is_control(after, block):
             result[place] = _read_control(before, own, values, after, block)
     low, high = after.joined("lower"), after.joined("upper")
     return np.clip(result, low, high)
+
+
+def _is_control(problem: Problem, block: VariableBlock) -> bool:
+    return any(item.name == block.name for item in problem.template.declarations.controls)
 
 
 def _is_own_points(before: Problem, after: Problem, name: str) -> bool:
@@ -169,6 +175,10 @@ def _read_control(
     shares = _control_shares(after, block)
     flat = values.reshape(own.shape[0], -1)
     points: OwnPoints | None = before.template.own_points.get(own.name)
+    if points is None and _is_constant(before, own):
+        pieces = own.shape[0]
+        places = np.clip(np.floor(shares * pieces + 1e-9), 0, pieces - 1).astype(np.int64)
+        return np.asarray(flat[places].ravel())
     if points is None or SCHEMES[points.scheme].shares_ends:
         taus = _control_shares(before, own)
         return np.stack([np.interp(shares, taus, flat[:, k]) for k in range(flat.shape[1])], axis=1).ravel()
@@ -183,7 +193,17 @@ def _read_control(
 
 def _control_shares(problem: Problem, block: VariableBlock) -> FloatArray:
     points = problem.template.own_points.get(block.name)
-    return points.shares if points is not None else np.linspace(0.0, 1.0, block.shape[0])
+    if points is not None:
+        return points.shares
+    if _is_constant(problem, block):
+        return (np.arange(block.shape[0]) + 0.5) / block.shape[0]
+    return np.linspace(0.0, 1.0, block.shape[0])
+
+
+def _is_constant(problem: Problem, block: VariableBlock) -> bool:
+    """Return whether a block is a control of constant pieces."""
+    controls = problem.template.declarations.controls
+    return any(item.name == block.name and item.form == "constant" for item in controls)
 
 
 def carried_multipliers(

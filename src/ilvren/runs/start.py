@@ -20,8 +20,7 @@ from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import FRONT, Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, Refinement, fronted, load, on_document, refined_problem
-from ilvren.problem.regridding import begun, carried, carried_multipliers
+from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
@@ -30,14 +29,15 @@ from ilvren.runs.front import refuse_reference
 from ilvren.runs.front_choice import refuse_front
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
 from ilvren.runs.loop import Loop
+from ilvren.runs.on_grid import NextStage, Way
 from ilvren.runs.plan import Plan
 from ilvren.runs.pool import open_workers
 from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
-from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement, time_report
+from ilvren.runs.refining import time_report
 from ilvren.runs.result import RunResult
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
-from ilvren.runs.stages import ENDS_THE_RUN, staged_problems, told_set
+from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
 from ilvren.runs.treatment import recalled, treated
 from ilvren.runs.trust import signature_of
@@ -450,48 +450,41 @@ def _drive(
 def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
     """Look at what a run over time has found more finely, and go on from there in further stages while that shows
     anything; return the result, which is recorded as the run's."""
-    first = stage
+    way, own_plan = Way(problem), plan
     while True:
-        point = np.array(result.full_point)
         try:
-            result = replace(result, time_error=time_report(problem, point, loop.gate.calls))
-            finer = None
-            if result.outcome in REFINED and stage - first < MOST_STAGES:
-                finer = next_refinement(problem, point, loop.gate.calls)
+            result = replace(result, time_error=time_report(problem, np.array(result.full_point), loop.gate.calls))
+            following = way.after(problem, result, loop.gate.calls)
         except KeyboardInterrupt:  # what was found stands, and is on record; resuming goes on
             return loop.close(
                 replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run")
             )
-        if finer is None:
+        if following is None:
             return loop.close(result)
-        refinement, told = finer
-        base = loop.base_after(result, {}, told)
+        base = loop.base_after(result, {}, following.told)
         stage += 1
-        problem, multipliers = _finer(problem, refinement, result, f"stage {stage - 1}")
+        problem = following.problem
         if plan.listener is not None:
-            plan.listener(Finer(told))
+            plan.listener(Finer(following.told))
         if plan.ledger is not None:
-            plan.ledger.note_refinement(plan.number, refinement.to_dict())
+            plan.ledger.note_refinement(plan.number, problem.refinement.to_dict())
             plan.ledger.plan_stages(plan.number, stage)
-        plan = replace(plan, settings=loop.settings, method=plan.early, known=None)
-        loop = plan.loop(problem, multipliers, plan.replay(stage), base)
+        plan = _plan_of(own_plan, following, loop.settings, base)
+        loop = plan.loop(problem, following.multipliers, plan.replay(stage), base)
         loop.begin_stage(stage)
         result = loop.drive(is_last=False)
 
 
-def _finer(
-    problem: Problem, refinement: Refinement, result: RunResult, told: str
-) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
-    """Return the problem of the next stage, begun where the last one ended, and the multipliers known there."""
-    point = np.array(result.full_point)
-    if not problem.is_collocated:
-        finer = refined_problem(problem, refinement).with_starts(point)
-        return finer, warm_start(finer, result.to_dict(), told).multipliers
-    finer = refined_problem(problem, refinement)
-    finer = begun(finer, carried(problem, point, finer))
-    if result.multipliers is None:
-        return finer, None
-    return finer, carried_multipliers(problem, result.multipliers, finer)
+def _plan_of(plan: Plan, following: NextStage, settings: Settings, base: Base) -> Plan:
+    """Return the plan of a further stage: one that makes a guess aside has a method and a limit of its own."""
+    if not following.is_aside:
+        limit = plan.settings.evaluations
+        return replace(plan, settings=replace(settings, evaluations=limit), method=plan.early, known=None)
+    most = base.counts.evaluations + (following.evaluations or 0)
+    limit = most if settings.evaluations is None else min(most, settings.evaluations)
+    own = replace(settings, method=AUTOMATIC, options={}, evaluations=limit)
+    method = _without_look(following.problem, own)
+    return replace(plan, settings=own, method=method, early=method, options=options_from(method, {}), known=None)
 
 
 def _begun_along_start(problem: Problem) -> Problem:

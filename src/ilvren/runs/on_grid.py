@@ -1,0 +1,104 @@
+"""The stages of a run over time: from one look at its problem to a finer one, and another way where a grid leads nowhere.
+
+Where the equations on a grid cannot be met from the guess, the controls are first given a few pieces joined by lines
+and the states simulated: few variables, whose every design is a course. Its best one is the guess of a grid again.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import IlvrenError
+from ilvren.problem import DEFAULT_SCHEME, Problem, refined_problem
+from ilvren.problem.regridding import (
+    begun,
+    carried,
+    carried_multipliers,
+    collocated_problem,
+    simulated_problem,
+)
+from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement
+from ilvren.runs.result import RunResult
+from ilvren.runs.warm import warm_start
+
+__all__ = ["NextStage", "Way"]
+
+FloatArray = NDArray[np.float64]
+Multipliers = tuple[FloatArray, FloatArray]
+
+# Outcomes that end a run in whatever stage.
+ENDS = frozenset({"interrupted", "model-failed", "exhausted"})
+# Pieces of a control that is tried in a simulation first, and evaluations that this may take.
+FEW_PIECES, FEW_EVALUATIONS = 8, 600
+
+
+@dataclass(frozen=True)
+class NextStage:
+    """The next stage's problem, begun where it begins, the multipliers known there, and why there is one. `is_aside`:
+    it makes a guess, by a method of its own, within so many `evaluations`."""
+
+    problem: Problem
+    multipliers: Multipliers | None
+    told: str
+    is_aside: bool = False
+    evaluations: int | None = None
+
+
+class Way:
+    """Which stages a run over time goes through. `first` is the problem of the first one."""
+
+    def __init__(self, first: Problem) -> None:
+        self._first = first
+        self._count = 0
+        self._has_tried_few = False
+        self._is_aside = False
+
+    def after(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
+        """Return the stage after one on `problem` that ended with `result`; None where nothing is gained by one."""
+        self._count += 1
+        if self._is_aside:
+            self._is_aside = False
+            return self._back_on_grid(problem, result)
+        if result.outcome in REFINED:
+            return self._finer(problem, result, calls) if self._count <= MOST_STAGES else None
+        can_try = problem.is_collocated and result.outcome not in ENDS and not self._has_tried_few
+        return self._few_pieces() if can_try else None
+
+    def _finer(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
+        point = np.array(result.full_point)
+        found = next_refinement(problem, point, calls)  # type: ignore[arg-type]
+        if found is None:
+            return None
+        refinement, told = found
+        finer = refined_problem(problem, refinement)
+        if not problem.is_collocated:
+            finer = finer.with_starts(point)
+            known = warm_start(finer, result.to_dict(), f"stage {self._count}").multipliers
+            return NextStage(finer, known, told)
+        finer = begun(finer, carried(problem, point, finer))
+        known = None if result.multipliers is None else carried_multipliers(problem, result.multipliers, finer)
+        return NextStage(finer, known, told)
+
+    def _few_pieces(self) -> NextStage | None:
+        """Return the stage that simulates controls of a few pieces."""
+        self._has_tried_few = True
+        own = simulated_problem(self._first)
+        try:
+            few = refined_problem(own, replace(own.refinement, pieces=FEW_PIECES, anchor=None))
+            point = carried(own, np.array(own.start), few)
+        except IlvrenError:  # a file whose formulas need the pieces that it has
+            return None
+        self._is_aside = True
+        told = f"the equations on the grid were not met: controls of {FEW_PIECES} pieces, simulated, for another guess"
+        return NextStage(few.with_starts(point), None, told, is_aside=True, evaluations=FEW_EVALUATIONS)
+
+    def _back_on_grid(self, few: Problem, result: RunResult) -> NextStage | None:
+        scheme = self._first.refinement.scheme or DEFAULT_SCHEME
+        grids = dict(self._first.refinement.grids)
+        there = few.with_starts(np.array(result.point))
+        made, _ = collocated_problem(there, scheme, grids, pieces=0)
+        return NextStage(made, None, f"back on the grid, begun along what that found ({result.outcome})")
+
