@@ -26,10 +26,11 @@ from ilvren.problem import Problem, Refinement
 from ilvren.problem.between import limits_between
 from ilvren.problem.courses import courses_of
 
-__all__ = ["GridReport", "grid_report", "next_grid"]
+__all__ = ["JUMPED", "GridReport", "grid_report", "next_grid"]
 
 FloatArray = NDArray[np.float64]
 
+JUMPED = "a control jumps"
 # What is aimed at, of the error allowed; how many times as many, or as few, intervals a stage may have in a place.
 AIM, MOST_SPLIT, LEAST_SPLIT = 0.3, 5.0, 0.4
 # Grids beyond this are not made.
@@ -81,7 +82,9 @@ def _by_itself(found: Deviation) -> float:
     return float(np.abs(found.local).max(initial=0.0))
 
 
-def next_grid(problem: Problem, point: FloatArray, tolerance: float, report: GridReport) -> tuple[Refinement, str] | None:
+def next_grid(
+    problem: Problem, point: FloatArray, tolerance: float, report: GridReport, *, finds_jumps: bool = True
+) -> tuple[Refinement, str] | None:
     """Return the next stage's grid and why; None where nothing is gained by one."""
     told: list[str] = []
     grids: dict[str, tuple[float, ...]] = {}
@@ -105,7 +108,7 @@ def next_grid(problem: Problem, point: FloatArray, tolerance: float, report: Gri
             if item.miss.max() > worst:
                 worst = float(item.miss.max())
                 reasons.append(f"{item.name} is broken between its points by {worst:.1e}")
-        jumps = _jumps(course)
+        jumps = _jumps(course) if finds_jumps else []
         if not reasons and not len(jumps):
             grids[axis.case] = tuple(axis.taus.tolist())
             continue
@@ -115,7 +118,7 @@ def next_grid(problem: Problem, point: FloatArray, tolerance: float, report: Gri
             taus = _with_jumps(taus, jumps, required)
             times = ", ".join(f"{axis.time_at(float(tau), point.tolist(), problem):.6g}" for tau, _ in jumps[:3])
             more = f" and {len(jumps) - 3} more" if len(jumps) > 3 else ""
-            reasons.append(f"a control jumps at t = {times}{more}: made moments of the grid")
+            reasons.append(f"{JUMPED} at t = {times}{more}: made moments of the grid")
         if len(taus) - 1 > MOST_INTERVALS or np.array_equal(taus, course.taus):
             grids[axis.case] = tuple(axis.taus.tolist())
             continue

@@ -20,6 +20,7 @@ from ilvren.problem.regridding import (
     collocated_problem,
     simulated_problem,
 )
+from ilvren.runs.gridding import JUMPED
 from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement
 from ilvren.runs.result import RunResult
 from ilvren.runs.warm import warm_start
@@ -33,6 +34,10 @@ Multipliers = tuple[FloatArray, FloatArray]
 ENDS = frozenset({"interrupted", "model-failed", "exhausted"})
 # Pieces of a control that is tried in a simulation first, and evaluations that this may take.
 FEW_PIECES, FEW_EVALUATIONS = 8, 600
+
+# Stages that locate jumps of controls; and iterations of a stage after which its multipliers are worth being carried on:
+# more tell of a valley so flat that they mean little.
+MOST_JUMPS, FEW_ITERATIONS = 3, 30
 
 
 @dataclass(frozen=True)
@@ -55,6 +60,7 @@ class Way:
         self._count = 0
         self._has_tried_few = False
         self._is_aside = False
+        self._jumps, self._iterations = 0, 0
 
     def after(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
         """Return the stage after one on `problem` that ended with `result`; None where nothing is gained by one."""
@@ -69,17 +75,23 @@ class Way:
 
     def _finer(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
         point = np.array(result.full_point)
-        found = next_refinement(problem, point, calls)  # type: ignore[arg-type]
+        found = next_refinement(problem, point, calls, finds_jumps=self._jumps < MOST_JUMPS)  # type: ignore[arg-type]
         if found is None:
             return None
         refinement, told = found
+        has_jumps = JUMPED in told
+        self._jumps += has_jumps
         finer = refined_problem(problem, refinement)
         if not problem.is_collocated:
             finer = finer.with_starts(point)
             known = warm_start(finer, result.to_dict(), f"stage {self._count}").multipliers
             return NextStage(finer, known, told)
         finer = begun(finer, carried(problem, point, finer))
-        known = None if result.multipliers is None else carried_multipliers(problem, result.multipliers, finer)
+        known = None
+        is_plain = result.counts["iterations"] - self._iterations <= FEW_ITERATIONS and not has_jumps
+        if result.multipliers is not None and is_plain:
+            known = carried_multipliers(problem, result.multipliers, finer)
+        self._iterations = result.counts["iterations"]
         return NextStage(finer, known, told)
 
     def _few_pieces(self) -> NextStage | None:

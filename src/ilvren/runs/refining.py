@@ -157,13 +157,16 @@ def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]
     return float(taus[k] + move), float(values[k] + move * (slope + bend * move))
 
 
-def next_refinement(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> tuple[Refinement, str] | None:
-    """Return how the next stage looks at a problem over time, and why; None where nothing is gained."""
+def next_refinement(
+    problem: Problem, point: FloatArray, calls: Sequence[Any] = (), *, finds_jumps: bool = True
+) -> tuple[Refinement, str] | None:
+    """Return how the next stage looks at a problem over time, and why; None where nothing is gained. On a grid it may
+    find where controls jump."""
     report = time_report(problem, point, calls)
     if report is None:
         return None
     if report.grid is not None:
-        return next_grid(problem, point, report.limit, report.grid)
+        return next_grid(problem, point, report.limit, report.grid, finds_jumps=finds_jumps)
     missed = missed_between(problem, point, calls)
     told = []
     own = problem.refinement
