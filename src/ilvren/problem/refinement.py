@@ -85,7 +85,7 @@ def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
 
     if refinement.pieces:
         controls = [replace(item, pieces=refinement.pieces, form="linear", before=None) for item in own.controls]
-        own = replace(own, controls=tuple(controls))
+        own = replace(own, controls=tuple(controls), whole=declarations.whole or declarations)
 
     def looked_at(time: TimeDeclaration, case: str) -> TimeDeclaration:
         return replace(time, more=refinement.more.get(case, ()), grid=refinement.grids.get(case, ()))

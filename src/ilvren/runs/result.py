@@ -16,6 +16,7 @@ from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
     from ilvren.runs.confirming import Confirmation
+    from ilvren.runs.courses_told import CourseTold
     from ilvren.runs.fitted import Forecast
     from ilvren.runs.front import Front
     from ilvren.runs.predicted import Prediction
@@ -65,7 +66,7 @@ class RunResult:
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
     before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
     [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on.
-    `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where they are known.
+    `courses` tell costates and arcs of what evolves on a grid; `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where they are known.
     `unknowns` {name: values} are those of states on a grid, which are no part of the design.
     Of several objectives `front` is what was found, `design` says "compromise", and the design is the member nearest to
     the ideal, each objective over its range."""
@@ -106,6 +107,7 @@ class RunResult:
     prediction: Prediction | None = None
     front: Front | None = None
     unknowns: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    courses: tuple[CourseTold, ...] = ()
     multipliers: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
 
     @property
@@ -200,6 +202,7 @@ class RunResult:
             **({"confirmation": self.confirmation.to_dict()} if self.confirmation is not None else {}),
             **(self.prediction.to_dict() if self.prediction is not None else {}),
             **({"time_error": self.time_error.to_dict()} if self.time_error is not None else {}),
+            **({"courses": [item.to_dict() for item in self.courses]} if self.courses else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
             **(self.front.to_dict(self.problem, self.id) if self.front is not None else {}),
         }

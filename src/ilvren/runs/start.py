@@ -460,7 +460,7 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
                 replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run")
             )
         if following is None:
-            return loop.close(result)
+            return loop.close(_told(problem, result))
         base = loop.base_after(result, {}, following.told)
         stage += 1
         problem = following.problem
@@ -473,6 +473,16 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
         loop = plan.loop(problem, following.multipliers, plan.replay(stage), base)
         loop.begin_stage(stage)
         result = loop.drive(is_last=False)
+
+
+def _told(problem: Problem, result: RunResult) -> RunResult:
+    """Return the result of a run on a grid with what its course tells."""
+    if not problem.is_collocated or not np.isfinite(result.full_point).all():
+        return result
+    from ilvren.runs.courses_told import courses_told
+
+    with np.errstate(all="ignore"):
+        return replace(result, courses=courses_told(problem, np.array(result.full_point), result))
 
 
 def _plan_of(plan: Plan, following: NextStage, settings: Settings, base: Base) -> Plan:
