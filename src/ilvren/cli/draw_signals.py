@@ -83,6 +83,8 @@ def _of_run(ledger: Ledger, word: str, every: int | None) -> list[Response]:
     problem = problem_of(item.record)
     found = []
     for name, point in _past(ledger, item.record, every):
+        if len(point) != problem.size:  # of a stage on another grid
+            continue
         found.append(response_at(problem, point, name, is_past=True))
     found.append(response_at(problem, np.array(item.point), item.address))
     return found

@@ -105,6 +105,10 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         _show_forecast(result, terminal)
     elif result.problem.aim.lines:
         _show_lines(result, terminal)
+    if result.courses:
+        from ilvren.cli.course_tables import show_courses  # few problems have unknowns on a grid
+
+        show_courses(result, terminal)
     for sentence in _price_sentences(result):
         terminal.show(sentence)
     if result.bound is not None:
@@ -418,7 +422,7 @@ def _price_sentences(result: RunResult) -> list[str]:
     if result.problem.objective is None:
         return []
     told = []
-    rows = [(state, True) for state in result.constraints.priced()]
+    rows = [(state, True) for state in result.constraints.priced() if not (result.courses and "@" in state.name)]
     bounds = [(state, False) for state in result.bounds.priced() if state.lower != state.upper]
     for state, is_row in (*rows, *bounds):
         assert state.price is not None

@@ -140,6 +140,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--time-tolerance", metavar="X", type=float, help="error of what evolves over time, over its size (1e-4)"
     )
     parser.add_argument(
+        "--scheme",
+        metavar="NAME",
+        help="states over time as unknowns on a grid, by a collocation scheme: radau, gauss-legendre, hermite-simpson,"
+        " trapezoid (chosen by the problem; or simulated)",
+    )
+    parser.add_argument(
         "--second-look",
         type=float,
         metavar="NUMBER",
@@ -172,7 +178,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.methods.base import method_named
-    from ilvren.problem import Refinement, load
+    from ilvren.problem import Refinement, checked_scheme, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
     problem = load(
@@ -180,7 +186,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         set=pairs("--set", arguments.set),
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments),
-        refinement=Refinement(tolerance=arguments.time_tolerance),
+        refinement=Refinement(tolerance=arguments.time_tolerance, scheme=checked_scheme(arguments.scheme)),
     )
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))

@@ -154,6 +154,15 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
     if is_file:
         problem = load(arguments.file, set=pairs("--set", arguments.set))
         known = {block.name for block in problem.blocks}
+        own = problem_of(found.record)
+        if own.is_collocated:  # a course on a grid, as a design of the file
+            import numpy as np
+
+            from ilvren.problem.regridding import carried
+            from ilvren.runs.limits import by_block
+
+            design = carried(own, np.array(found.point), problem)
+            return problem, {**by_block(problem.blocks, design.tolist()), **values}, found.address
         taken = {name: value for name, value in document.items() if name in known}
         if not taken:
             raise RequestError(f"{found.address} has no variable of {arguments.file}")
@@ -196,7 +205,7 @@ def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) 
     terminal.show(tables.sizes_line(problem), tables.variables_table(standing))
     if any(not item.is_internal for item in problem.parameters):
         terminal.show(tables.parameters_table(problem))
-    if problem.simulations:
+    if problem.is_over_time:
         from ilvren.cli.time_tables import horizon_lines, over_time_table
 
         terminal.show(over_time_table(problem, standing.signals))

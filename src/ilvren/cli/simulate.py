@@ -124,11 +124,16 @@ def _responses(arguments: argparse.Namespace, terminal: Terminal) -> list[Respon
 
 def _moved(problem: Any, own: Any, point: tuple[float, ...], address: str) -> tuple[float, ...]:
     """Return a design on record as one of this file's problem, by the names of the variables."""
+    import numpy as np
+
     from ilvren.errors import RequestError
     from ilvren.judge.standing import point_at
+    from ilvren.problem.regridding import carried
     from ilvren.runs.limits import by_block
 
     known = {block.name for block in problem.blocks}
+    if own.is_collocated:
+        return tuple(carried(own, np.array(point), problem).tolist())
     taken = {name: value for name, value in by_block(own.blocks, list(point)).items() if name in known}
     if not taken:
         raise RequestError(f"{address} has no variable of {problem.source.file}")

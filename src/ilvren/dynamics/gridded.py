@@ -63,9 +63,7 @@ class MomentCode:
         self._still = [np.asarray(value) for value in still]
         self._values = self._bound(self.roots, ("variable",))
         self.state_inputs = {
-            item.of: number
-            for number, item in enumerate(evolution.inputs)
-            if item.kind == "state" and item.lag < 0
+            item.of: number for number, item in enumerate(evolution.inputs) if item.kind == "state" and item.lag < 0
         }
         self._moved: Any = None
 
@@ -73,7 +71,8 @@ class MomentCode:
         graph = self.evolution.graph
         code = compile_arrays(graph, roots, batch)
         fixed = walk(graph, code.constants, (), self._still).values
-        return code.bound((), [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed])
+        numbers: list[Any] = [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed]
+        return code.bound((), numbers)
 
     def values(self, inputs: Sequence[Any]) -> FloatArray:
         """Return the values (moments, numbers) at inputs with the moments along a first axis."""
@@ -321,6 +320,19 @@ class GriddedCourse:
         before = carried[:-1]
         along = np.abs(inner + np.einsum("kpij,kj->kpi", pulled, before)).max(axis=(1, 2), initial=0.0)
         return Deviation(local, along, carried, self._of_integrals(x, points, at, is_left), growth, is_told)
+
+    def transitions(self) -> FloatArray:
+        """Return (intervals, n, n), in sizes: what a change of an interval's start does to its end."""
+        points = radau_points(REFERENCE_POINTS)
+        n, q, size = self.intervals, len(points), self.flat.shape[1]
+        h = np.diff(self.taus)
+        at = (self.taus[:-1, np.newaxis] + h[:, np.newaxis] * points).ravel()
+        is_left = np.tile(points >= 1.0, n)
+        with np.errstate(all="ignore"):
+            slopes = self.code.slopes(self.inputs(at, is_left, self.states_at(at, is_left))).reshape(n, q, size, size)
+            matrix = self._newton_matrix(lagrange_integrals(points, points), h, slopes)
+            phi = self._transitions(matrix, n, q, size)[:, -1]
+        return np.asarray(phi * self.sizes[np.newaxis, np.newaxis, :] / self.sizes[np.newaxis, :, np.newaxis])
 
     def _newton_matrix(self, a: FloatArray, h: FloatArray, slopes: FloatArray) -> FloatArray:
         """Return I − h a_ij ∂f/∂x at point j, as (intervals, q n, q n)."""

@@ -120,7 +120,8 @@ class DesignTable:
         """Return the JSON document."""
         designs = []
         for place, design in enumerate(self.designs):
-            variables = told_by_block(self.problem.blocks, [plain(x) for x in design.point])
+            own = [block for block in self.problem.blocks if not block.is_grid]
+            variables = told_by_block(own, [plain(x) for x in design.point])
             values = {name: plain_values(_shaped(self.problem, name, v[place])) for name, v in self.values.items()}
             designs.append(
                 {

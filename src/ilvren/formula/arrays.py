@@ -6,7 +6,7 @@ ELEMENTWISE gives code templates over the names in CODE_SPACE.
 
     index     (rank, key)              a[key]; the key covers every axis
     scatter   (rank, key, shape)       zeros of `shape` with a at [key]
-    take      (rank, places)           elements of the first axis at fixed places, any of them as often as they stand there
+    take      (rank, places)           elements of the first axis at fixed places, as often as these stand there
     give_back (rank, places, length)   the reverse of take: what stands for each of `length` elements, added up
     sum       (rank, axis)             over one axis, or over all (axis None)
     expand    (rank, axis, shape)      the reverse of sum: repeated along the axis

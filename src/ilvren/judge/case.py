@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -18,9 +18,10 @@ from ilvren.judge.standing import point_at
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size
+from ilvren.problem.regridding import begun
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
-from ilvren.runs.limits import LimitState
+from ilvren.runs.limits import LimitState, LimitStates
 from ilvren.runs.report import limit_states
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
@@ -76,10 +77,10 @@ class Case:
                 self.problem, self.measures, self.point, self.evaluation, self.conditions, feasibility=self.feasibility
             )
             active = (
-                *(state for state in rows if state.is_active),
+                *(state for state in self._own(rows) if state.is_active),
                 *(state for state in bounds if state.is_active and state.lower < state.upper),
             )
-        names = [variable.name for variable in self.problem.variables]
+        names = [variable.name for variable in self.problem.variables[: self.problem.own_size]]
         return Verdict(
             self.run,
             self.asked,
@@ -89,16 +90,20 @@ class Case:
             self.sized(self.evaluation.objective) if self.problem.objective else None,
             active,
             freedom,
-            dict(zip(names, better.point.tolist(), strict=True)) if better else {},
+            dict(zip(names, better.point.tolist(), strict=False)) if better else {},
             self.sized(better.objective) if better else None,
             self.accept_probe,
         )
 
+    def _own(self, rows: LimitStates) -> Sequence[LimitState]:
+        """Return the rows that the file asks for: equations between unknowns on a grid are none of them."""
+        return rows if not self.problem.is_collocated else rows[: self.problem.own_row_count]
+
 
 def case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> Case:
     return _case(
-        result.problem,
-        result.point,
+        result.whole or result.problem,
+        result.full_point,
         result.settings,
         tolerance,
         accept_probe,
@@ -182,6 +187,8 @@ def _case(
     *,
     in_new_process: bool = False,
 ) -> Case:
+    if problem.is_collocated:
+        problem = begun(problem, np.array(point))  # its states are as large as they are along this design
     own, feasibility = settings["tolerance"], settings["feasibility"]
     assert isinstance(own, float)
     assert isinstance(feasibility, float)

@@ -37,10 +37,10 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
             row["stage"] = sum(first <= item.number for first in firsts)
         if isinstance(item, IterationRecord):
             row["note"] = item.note
-        point: Sequence[float | None] = [None] * len(names)  # where long vectors were thinned
-        if item.is_whole:
+        point: Sequence[float | None] = [None] * len(names)  # thinned, or on another grid
+        if item.is_whole and len(item.point) == 8 * problem.size:
             point = np.frombuffer(item.point).tolist()
-        row |= {f"variable:{name}": value for name, value in zip(names, point, strict=True)}
+        row |= {f"variable:{name}": value for name, value in zip(names[: problem.own_size], point, strict=False)}
         row[objective] = item.objective
         row["violation"] = item.violation if math.isfinite(item.violation) else None
         if isinstance(item, IterationRecord):

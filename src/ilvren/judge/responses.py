@@ -66,7 +66,9 @@ class Response:
         """Return the plain values of the JSON document."""
         return {
             "design": self.label,
-            "variables": by_block(self.problem.blocks, [plain(value) for value in self.point.tolist()]),
+            "variables": by_block(
+                [block for block in self.problem.blocks if not block.is_grid], [plain(v) for v in self.point.tolist()]
+            ),
             "signals": {name: plain_values(value) for name, value in self.signals.items()},
             "values": {name: plain_values(value) for name, value in self.values.items()},
             "measures": [mark.to_dict() for mark in self.marks],
@@ -85,7 +87,7 @@ def response_at(
     is_past: bool = False,
 ) -> Response:
     """Return how a full design behaves over time. Raises RequestError for a problem without [time]."""
-    if not problem.simulations:
+    if not problem.is_over_time:
         raise RequestError(f"{problem.source.file} has nothing that evolves over time: no [time] and [states]")
     design = np.asarray(point, dtype=float)
     gate = Gate(problem, calls=calls or None)
@@ -183,6 +185,15 @@ def limit_curves(response: Response) -> list[LimitCurve]:
     """Return the limits on signals themselves: at every moment, on a highest or lowest value, on an overshoot, within a
     band from some time on; not those on formulas of several."""
     problem, found = response.problem, list[LimitCurve]()
+    for unknowns in problem.blocks:
+        name = unknowns.name.removesuffix("@grid")
+        if not unknowns.is_grid or unknowns.times is None or len(unknowns.shape) > 1 or name not in response.signals:
+            continue
+        begin = int(unknowns.lower[0] == unknowns.upper[0])  # a first value that is held
+        for values, is_upper in ((unknowns.lower, False), (unknowns.upper, True)):
+            if np.isfinite(values[begin:]).any():
+                own = np.where(np.isfinite(values[begin:]), values[begin:], np.nan)
+                found.append(LimitCurve(name, name, np.array(unknowns.times)[begin:], own, is_upper))
     measured = {(item.entry, item.function): item for item in problem.template.measured}
     for block in problem.row_blocks:
         if block.times is None or len(block.shape) > 1:

@@ -70,7 +70,7 @@ class Standing:
         }
 
     def _over_time(self) -> dict[str, object]:
-        if not self.problem.simulations:
+        if not self.problem.is_over_time:
             return {}
         told = [item for axis in self.problem.template.built_axes for item in axis.names_told()]
         return {

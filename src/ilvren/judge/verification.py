@@ -407,7 +407,7 @@ def _check_limits(case: Case) -> bool:
 def _check_time(case: Case) -> Verdict | None:
     """Check what evolves over time: integrated afresh, and between the moments of the grid; return the verdict where
     that decides."""
-    if not case.problem.simulations:
+    if not case.problem.is_over_time:
         return None
     from ilvren.judge.over_time import check_between, check_time
 

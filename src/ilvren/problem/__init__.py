@@ -24,7 +24,7 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
-from ilvren.problem.refinement import AS_DECLARED, Refinement
+from ilvren.problem.refinement import AS_DECLARED, Refinement, checked_scheme
 from ilvren.problem.scalars import scalar_problem
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
@@ -35,6 +35,7 @@ __all__ = [
     "GRID_TOLERANCE",
     "KINKED",
     "NO_AIM",
+    "SCHEMES",
     "Aim",
     "Given",
     "Lifted",
@@ -47,7 +48,6 @@ __all__ = [
     "Problem",
     "Refinement",
     "Residual",
-    "SCHEMES",
     "Row",
     "RowBlock",
     "Sense",
@@ -55,6 +55,7 @@ __all__ = [
     "Variable",
     "VariableBlock",
     "bind",
+    "checked_scheme",
     "constant_objectives",
     "element_name",
     "fronted",

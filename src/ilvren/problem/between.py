@@ -107,7 +107,9 @@ def _looked_at(
     miss = np.full(len(taus), -np.inf)
     for value in values:
         array = np.asarray(value, dtype=float)
-        array = np.broadcast_to(array, (len(taus), *array.shape[1:])) if array.ndim else np.full(len(taus), float(array))
+        array = (
+            np.broadcast_to(array, (len(taus), *array.shape[1:])) if array.ndim else np.full(len(taus), float(array))
+        )
         flat = array.reshape(len(taus), -1).max(axis=1)
         miss = np.fmax(miss, flat)
     return Between(name, axis.case, taus, miss / size)

@@ -2,8 +2,8 @@
 
 Each interval of the grid has the points of a scheme (`dynamics.schemes`). The states there are unknowns of the problem,
 behind its own variables; the scheme's equations are rows, behind its own constraints, an equation for each interval,
-state and equation of the scheme. Rates of all points are asked for at once. Bounds of states are bounds of the unknowns.
-A control that is chosen at every moment has its values at the points at which rates are asked for.
+state and equation of the scheme. Rates of all points are asked for at once. Bounds of states are bounds of
+the unknowns. A control that is chosen at every moment has its values at the points at which rates are asked for.
 """
 
 from __future__ import annotations
@@ -76,7 +76,7 @@ class OwnPoints:
         inner = self.taus[:-1, np.newaxis] + np.diff(self.taus)[:, np.newaxis] * scheme.used_points
         return np.append(inner[:, :-1].ravel(), self.taus[-1]) if scheme.shares_ends else np.asarray(inner.ravel())
 
-    def places(self, interval: Places, used: int) -> Places:
+    def places(self, interval: Places, used: Places) -> Places:
         """Return the place of the value at the used point of that number in each of some intervals."""
         scheme = SCHEMES[self.scheme]
         return interval * scheme.width + used if scheme.shares_ends else interval * len(scheme.used) + used
@@ -114,7 +114,9 @@ class CollocatedAxis(Axis):
     def _refuse_obstacle(self) -> None:
         obstacle = self.obstacle()
         if obstacle:
-            self.fail("time", "treatment", f"collocation is not possible: {obstacle}", advice='treatment = "simulation"')
+            self.fail(
+                "time", "treatment", f"collocation is not possible: {obstacle}", advice='treatment = "simulation"'
+            )
 
     # ---- controls chosen at every moment ----------------------------------------------------------
 
@@ -365,7 +367,7 @@ class CollocatedAxis(Axis):
         weights = scheme.control_weights(theta)
         total = main.constant(0.0)
         for j in range(len(scheme.used)):
-            taken = shaping.take(main, node, tuple(points.places(interval, np.int64(j)).tolist()))
+            taken = shaping.take(main, node, tuple(points.places(interval, np.full(len(interval), j)).tolist()))
             own = self.template.data(f"{self.key} {control.name} {moments.probe} {j}", weights[:, j])
             if control.shape:
                 own = shaping.reshaped(main, own, (len(at), *(1,) * len(control.shape)))

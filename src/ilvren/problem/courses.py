@@ -46,9 +46,7 @@ def courses_of(problem: Problem, point: FloatArray) -> list[GriddedCourse]:
     return found
 
 
-def _course(
-    problem: Problem, axis: CollocatedAxis, point: FloatArray, by_name: dict[str, Any]
-) -> GriddedCourse:
+def _course(problem: Problem, axis: CollocatedAxis, point: FloatArray, by_name: dict[str, Any]) -> GriddedCourse:
     main = problem.graph
     outers = problem.entry_values(axis.outer_nodes, point).values
     lags = problem.entry_values(axis.lag_nodes, point).values

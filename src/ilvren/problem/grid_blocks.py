@@ -47,9 +47,7 @@ def grid_block(binding: Binding, unknown: GridUnknown, first: int, before: Seque
 
     low, high = told(unknown.lower, -math.inf), told(unknown.upper, math.inf)
     begun = np.ravel(
-        np.broadcast_to(
-            walk(template.graph, [unknown.first], variables, binding.parameter_values).values[0], shape[1:]
-        )
+        np.broadcast_to(walk(template.graph, [unknown.first], variables, binding.parameter_values).values[0], shape[1:])
     ).astype(float)
     begun = np.where(np.isfinite(begun), begun, np.clip(0.0, low[:each], high[:each]))
     start = np.tile(begun, shape[0])

@@ -87,7 +87,9 @@ def on_document(problem: Problem, document: str) -> Problem:
 def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
     found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, refinement)
     has_other_controls = refinement.pieces != problem.refinement.pieces
-    if found.is_collocated or problem.is_collocated or has_other_controls:  # another grid, other unknowns: whoever asks carries them over
+    if (
+        found.is_collocated or problem.is_collocated or has_other_controls
+    ):  # another grid, other unknowns: whoever asks carries them over
         return replace(found, refusal=problem.refusal)
     if len(found.start) != len(problem.start):
         raise RequestError("a table's length decides how many variables there are: other lines are another problem")

@@ -7,17 +7,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ilvren.errors import RequestError
+from ilvren.dynamics.schemes import SCHEMES
+from ilvren.errors import RequestError, nearest
 from ilvren.problem.entries import Declarations, TimeDeclaration
 
-__all__ = ["AS_DECLARED", "Refinement", "refined"]
+__all__ = ["AS_DECLARED", "Refinement", "checked_scheme", "refined"]
 
 
 @dataclass(frozen=True)
 class Refinement:
     """`scheme`: the states are unknowns on a grid, of that collocation scheme, "" where they are simulated; `grids`
-    {case: the grid, as shares of the time} in place of the file's; with `pieces` controls have so many, joined by lines,
-    whatever the file says. `more` {case ("" for all): moments added, as shares
+    {case: the grid, as shares of the time} in place of the file's; with `pieces` controls have so many, joined by
+    lines, whatever the file says. `more` {case ("" for all): moments added, as shares
     of the time}; `anchor` the full design that steps are chosen
     along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made for
     errors smaller by ten, `tighter` times."""
@@ -65,15 +66,34 @@ class Refinement:
         more = {name: tuple(own) for name, own in values.get("more", {}).items()}
         own = None if anchor is None else tuple(anchor)
         grids = {name: tuple(grid) for name, grid in values.get("grids", {}).items()}
-        return cls(more, own, values.get("tolerance"), values.get("tighter", 0), values.get("scheme", ""), grids, values.get("pieces", 0))
+        return cls(
+            more,
+            own,
+            values.get("tolerance"),
+            values.get("tighter", 0),
+            values.get("scheme", ""),
+            grids,
+            values.get("pieces", 0),
+        )
 
 
 AS_DECLARED = Refinement()
 
 
+def checked_scheme(name: str | None) -> str:
+    """Return the name of a collocation scheme, "" for None. Raises RequestError for an unknown one."""
+    if name is None or name in SCHEMES:
+        return name or ""
+    close = nearest(name, SCHEMES)
+    advice = f'did you mean "{close}"?' if close else "schemes: " + ", ".join(SCHEMES)
+    raise RequestError(f'--scheme {name}: no collocation scheme is named "{name}"', advice=advice)
+
+
 def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
     """Return the declarations with further moments and another tolerance. Raises RequestError."""
     if declarations.time is None:
+        if refinement.scheme:
+            raise RequestError("--scheme is for problems over time, and this file has no [time]")
         if refinement.tolerance is not None:
             raise RequestError("--time-tolerance is for problems over time, and this file has no [time]")
         return declarations

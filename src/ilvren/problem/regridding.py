@@ -1,4 +1,4 @@
-"""From simulation to unknowns on a grid, and from one grid to another: problems, designs and multipliers carried over."""
+"""From simulation to a grid, and from one grid to another: problems, designs and multipliers carried over."""
 
 from __future__ import annotations
 
@@ -21,7 +21,15 @@ if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis, OwnPoints
     from ilvren.problem.over_time import Axis
 
-__all__ = ["begun", "carried", "carried_multipliers", "collocated_problem", "control_count", "kinked_rate", "simulated_problem"]
+__all__ = [
+    "begun",
+    "carried",
+    "carried_multipliers",
+    "collocated_problem",
+    "control_count",
+    "kinked_rate",
+    "simulated_problem",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -136,7 +144,7 @@ def carried(before: Problem, point: FloatArray, after: Problem) -> FloatArray:
         elif own.shape[1:] == block.shape[1:] and _is_control(after, block):
             result[place] = _read_control(before, own, values, after, block)
     low, high = after.joined("lower"), after.joined("upper")
-    return np.clip(result, low, high)
+    return np.asarray(np.clip(result, low, high))
 
 
 def _is_control(problem: Problem, block: VariableBlock) -> bool:
@@ -154,7 +162,8 @@ def _read_states(
     assert found is not None
     assert wanted is not None
     axis: CollocatedAxis = found[0]  # type: ignore[assignment]
-    return _along(axis.taus, SCHEMES[axis.scheme.name].points, values.reshape(own.shape[0], -1), wanted[1].taus).ravel()
+    found_values = _along(axis.taus, axis.scheme.points, values.reshape(own.shape[0], -1), wanted[1].taus)
+    return np.asarray(found_values.ravel())
 
 
 def _along(taus: FloatArray, points: FloatArray, values: FloatArray, at: FloatArray) -> FloatArray:
@@ -194,7 +203,7 @@ def _read_control(
 def _control_shares(problem: Problem, block: VariableBlock) -> FloatArray:
     points = problem.template.own_points.get(block.name)
     if points is not None:
-        return points.shares
+        return np.asarray(points.shares)
     if _is_constant(problem, block):
         return (np.arange(block.shape[0]) + 0.5) / block.shape[0]
     return np.linspace(0.0, 1.0, block.shape[0])

@@ -1,8 +1,8 @@
 """What a run on a grid tells of its course: costates, prices of limits over time, the arcs of its controls.
 
 An arc is a stretch of time on which a control does the same: it lies at a bound, a limit over time decides it, or it is
-free. Where it is free and all that it changes is linear in it, the arc is singular: the conditions of first order do not
-say what it is, and it may chatter from point to point.
+free. Where it is free and all that it changes is linear in it, the arc is singular: the conditions of first order do
+not say what it is, and it may chatter from point to point.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
     from ilvren.runs.result import RunResult
 
-__all__ = ["Arc", "CourseTold", "chattering", "courses_told", "free_end_told"]
+__all__ = ["Arc", "CourseTold", "chattering", "courses_told", "free_end_told", "remarks_on"]
 
 FloatArray = NDArray[np.float64]
 
@@ -69,8 +69,8 @@ class Arc:
 @dataclass(frozen=True)
 class CourseTold:
     """One axis: the `times` (k,) of the grid, costates {state: (k, *shape)} in units of the objective per unit of the
-    state, densities of prices {limit: (times, price per unit and time)}, the arcs, what one unit more of a fixed time is
-    worth (None of a free end), and remarks."""
+    state, densities of prices {limit: (times, price per unit and time)}, the arcs, what one unit more of a fixed time
+    is worth (None of a free end), and remarks."""
 
     case: str
     unit: str
@@ -115,10 +115,8 @@ def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tupl
                 end_price = _end_price(course, values, worth, times)
         prices = _price_curves(problem, axis, result, times)
         arcs = _arcs(problem, axis, course, times, result)
-        remarks = [*_chatter_words(problem, axis, course, times), *free_end_told(problem, axis, point)]
-        found.append(
-            CourseTold(axis.case, axis.time.unit, times, told, prices, tuple(arcs), end_price, tuple(remarks))
-        )
+        remarks = remarks_on(problem, axis, course, point)
+        found.append(CourseTold(axis.case, axis.time.unit, times, told, prices, tuple(arcs), end_price, tuple(remarks)))
     return tuple(found)
 
 
@@ -161,7 +159,9 @@ def _worth_of_integrals(
     count, used = sum(code.sizes), len(course.scheme.used)
     total = course.intervals * used
     chosen = np.unique(np.linspace(0, total - 1, min(total, 2 * count + 4)).astype(int))
-    at = (course.taus[:-1, np.newaxis] + np.diff(course.taus)[:, np.newaxis] * course.scheme.used_points).ravel()[chosen]
+    at = (course.taus[:-1, np.newaxis] + np.diff(course.taus)[:, np.newaxis] * course.scheme.used_points).ravel()[
+        chosen
+    ]
     is_left = np.tile(course.scheme.used_points >= 1.0, course.intervals)[chosen]
     places = np.arange(course.intervals)[:, np.newaxis] * course.scheme.width + np.array(course.scheme.used)
     values = code.values(course.inputs(at, is_left, course.flat[places.ravel()[chosen]]))
@@ -272,7 +272,7 @@ def _sides(block: Any, own: Any, result: RunResult, middles: FloatArray) -> NDAr
     interval = np.clip(np.searchsorted(own.taus, middles, side="right") - 1, 0, len(own.taus) - 2)
     each = flat[interval[:, np.newaxis] * step + np.arange(len(own.scheme.used))]
     all_low, all_high = (each == -1).all(axis=1), (each == 1).all(axis=1)
-    return (all_high.astype(np.int8) - all_low.astype(np.int8)).astype(np.int8)
+    return np.asarray(all_high.astype(np.int8) - all_low.astype(np.int8), dtype=np.int8)
 
 
 def _active_limits(axis: CollocatedAxis, result: RunResult) -> list[tuple[str, FloatArray]]:
@@ -354,9 +354,14 @@ def chattering(times: FloatArray, values: FloatArray) -> tuple[float, float] | N
     return float(times[best[0]]), float(times[min(best[1] + 1, len(times) - 1)])
 
 
-def _chatter_words(
-    problem: Problem, axis: CollocatedAxis, course: GriddedCourse, times: FloatArray
-) -> list[str]:
+def remarks_on(problem: Problem, axis: CollocatedAxis, course: GriddedCourse, point: FloatArray) -> list[str]:
+    """Return what an engineer should know of a course that its numbers do not say: controls that chatter, a free end
+    that has run away."""
+    ends = np.array([axis.time_at(share, point.tolist(), problem) for share in (0.0, 1.0)])
+    return [*_chatter_words(axis, course, ends), *free_end_told(problem, axis, point)]
+
+
+def _chatter_words(axis: CollocatedAxis, course: GriddedCourse, times: FloatArray) -> list[str]:
     found = []
     begin, duration = float(times[0]), float(times[-1] - times[0])
     unit = f" {axis.time.unit}" if axis.time.unit else ""
@@ -372,8 +377,9 @@ def _chatter_words(
             if between is not None:
                 name = element_name(control.name, control.shape, element)
                 found.append(
-                    f"{name} chatters from {between[0]:.6g} to {between[1]:.6g}{unit}: on a singular arc the grid decides"
-                    f' what it does; a limit or a cost on moves({control.name}), pieces, or form = "linear" settle it'
+                    f"{name} chatters from {between[0]:.6g} to {between[1]:.6g}{unit}: on a singular arc the grid"
+                    f" decides what it does; a limit or a cost on moves({control.name}), pieces, or"
+                    ' form = "linear" settle it'
                 )
                 break
     return found
@@ -389,7 +395,8 @@ def free_end_told(problem: Problem, axis: CollocatedAxis, point: FloatArray) -> 
     began = [axis.time_at(share, list(problem.start), problem) for share in (0.0, 1.0)]
     if ends[1] - ends[0] <= VANISHED * abs(began[1] - began[0]):
         found.append(
-            f"the time has run to {ends[1] - ends[0]:.3g}: ending at once is best; a limit on what must have happened by then is missing"
+            f"the time has run to {ends[1] - ends[0]:.3g}: ending at once is best; a limit on what must have happened"
+            " by then is missing"
         )
     for index in sorted(graph.variables_of([axis.duration])):
         block = problem.blocks[index]

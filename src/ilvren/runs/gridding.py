@@ -17,6 +17,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -147,7 +148,7 @@ def _wished(course: GriddedCourse, deviation: Deviation, tolerance: float, *, is
     with np.errstate(divide="ignore"):
         wished = roots / level ** (1.0 / (order + 1))
     wished = np.where(deviation.is_told, wished, 3.0)
-    return np.clip(wished, LEAST_SPLIT, MOST_SPLIT)
+    return np.asarray(np.clip(wished, LEAST_SPLIT, MOST_SPLIT))
 
 
 def _contributions(course: GriddedCourse, deviation: Deviation, *, is_unstable: bool) -> FloatArray:
@@ -161,7 +162,7 @@ def _contributions(course: GriddedCourse, deviation: Deviation, *, is_unstable: 
         own = own * max(ratio, 1.0)
     # Between the moments the order is lower: what stands out there counts as such.
     beyond = np.maximum(inner - np.max(carried, axis=1, initial=0.0), 0.0) if not is_unstable else inner
-    return np.maximum(own, beyond / 3.0)
+    return np.asarray(np.maximum(own, beyond / 3.0))
 
 
 def _required(taus: FloatArray, problem: Problem, case: str) -> FloatArray:
@@ -176,7 +177,7 @@ def _spread(taus: FloatArray, wishes: FloatArray, required: FloatArray) -> Float
     ends = np.unique(np.concatenate([[0.0, 1.0], required]))
     marks = np.concatenate([[0.0], np.cumsum(wishes)])
     parts = [np.array([0.0])]
-    for low, high in zip(ends[:-1], ends[1:], strict=True):
+    for low, high in pairwise(ends.tolist()):
         if high - low <= 0.0:
             continue
         first, last = np.interp([low, high], taus, marks)
@@ -238,9 +239,7 @@ def _jumps_of(taus: FloatArray, values: FloatArray, weights: FloatArray) -> list
     return found
 
 
-def _with_jumps(
-    taus: FloatArray, jumps: list[tuple[float, tuple[float, float]]], required: FloatArray
-) -> FloatArray:
+def _with_jumps(taus: FloatArray, jumps: list[tuple[float, tuple[float, float]]], required: FloatArray) -> FloatArray:
     """Return the grid with jumps among it; moments close to one, or within its interval, give way."""
     for tau, (low, high) in jumps:
         room = NEAR * (high - low)
@@ -252,4 +251,3 @@ def _with_jumps(
             kept = np.sort(np.append(kept, tau))
         taus = kept
     return taus
-

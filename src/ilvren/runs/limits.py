@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import Shape
-from ilvren.problem import RowBlock, VariableBlock, element_name
+from ilvren.problem import RowBlock, VariableBlock
 
 __all__ = ["LimitState", "LimitStates", "by_block", "nested", "plain", "plain_values", "told_by_block"]
 
@@ -142,7 +142,7 @@ class LimitStates(Sequence[LimitState]):
         return LimitState(
             block.row_name(place - block.first)
             if isinstance(block, RowBlock)
-            else element_name(block.name, block.shape, place - block.first),
+            else block.element_name(place - block.first),
             value,
             low,
             high,

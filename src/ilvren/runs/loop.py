@@ -1151,7 +1151,7 @@ class Loop:
             tuple(point.tolist()),
             self._as_written(evaluation.objective),
             self._as_written(baseline.objective),
-            self.measures.violation(baseline_point, baseline.rows) if baseline.is_finite else math.inf,
+            self._violation_of_baseline(baseline_point, baseline),
             bounds,
             rows,
             self.measures.violation(point, evaluation.rows) if is_valid else math.inf,
@@ -1183,6 +1183,16 @@ class Loop:
             multipliers=None if conditions is None else (conditions.row_multipliers, conditions.bound_multipliers),
         )
         return shown(found)
+
+    def _violation_of_baseline(self, point: FloatArray, baseline: Evaluation) -> float:
+        """Return by how much the baseline misses limits; of unknowns on a grid the guess meets no equation exactly."""
+        if not baseline.is_finite:
+            return math.inf
+        rows = baseline.rows
+        if self.problem.is_collocated:
+            rows = np.array(rows)
+            rows[self.problem.own_row_count :] = 0.0
+        return self.measures.violation(point, rows)
 
     def _front(self) -> Front | None:
         """Return the front of several objectives."""

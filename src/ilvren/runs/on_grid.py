@@ -1,4 +1,4 @@
-"""The stages of a run over time: from one look at its problem to a finer one, and another way where a grid leads nowhere.
+"""The stages of a run over time: from one look at its problem to a finer one, and another way where a grid fails.
 
 Where the equations on a grid cannot be met from the guess, the controls are first given a few pieces joined by lines
 and the states simulated: few variables, whose every design is a course. Its best one is the guess of a grid again.
@@ -35,7 +35,7 @@ ENDS = frozenset({"interrupted", "model-failed", "exhausted"})
 # Pieces of a control that is tried in a simulation first, and evaluations that this may take.
 FEW_PIECES, FEW_EVALUATIONS = 8, 600
 
-# Stages that locate jumps of controls; and iterations of a stage after which its multipliers are worth being carried on:
+# Stages that locate jumps of controls; and iterations of a stage after which its multipliers are worth carrying on:
 # more tell of a valley so flat that they mean little.
 MOST_JUMPS, FEW_ITERATIONS = 3, 30
 
@@ -113,4 +113,3 @@ class Way:
         there = few.with_starts(np.array(result.point))
         made, _ = collocated_problem(there, scheme, grids, pieces=0)
         return NextStage(made, None, f"back on the grid, begun along what that found ({result.outcome})")
-

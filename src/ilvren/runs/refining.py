@@ -68,7 +68,12 @@ def time_report(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) 
     if problem.is_collocated:
         told = grid_report(problem, point)
         return TimeReport(
-            told.estimate, tolerance_of(problem), told.intervals, problem.refinement.scheme, growth=told.growth, grid=told
+            told.estimate,
+            tolerance_of(problem),
+            told.intervals,
+            problem.refinement.scheme,
+            growth=told.growth,
+            grid=told,
         )
     found: list[TimeReport] = []
     simulations = problem.bound_simulations(calls)

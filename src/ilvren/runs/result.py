@@ -66,8 +66,9 @@ class RunResult:
     `derived` {name: value} are the derived values and the models' outputs at the design; `stages` is how the stages
     before the last one ended; `time_error` what simulating costs at the design; `confirmation` what
     [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on.
-    `courses` tell costates and arcs of what evolves on a grid; `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where they are known.
-    `unknowns` {name: values} are those of states on a grid, which are no part of the design.
+    `whole` is the problem with its unknowns on a grid, where `problem` is without; `courses` tell costates and arcs of
+    what evolves there; `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where
+    they are known. `unknowns` {name: values} are those of states on a grid, which are no part of the design.
     Of several objectives `front` is what was found, `design` says "compromise", and the design is the member nearest to
     the ideal, each objective over its range."""
 
@@ -108,6 +109,7 @@ class RunResult:
     front: Front | None = None
     unknowns: Mapping[str, Any] = field(default_factory=dict, repr=False)
     courses: tuple[CourseTold, ...] = ()
+    whole: Problem | None = field(default=None, repr=False, compare=False)
     multipliers: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
 
     @property

@@ -114,6 +114,7 @@ def shown(result: RunResult) -> RunResult:
     return replace(
         result,
         problem=view,
+        whole=problem,
         point=result.point[:n],
         bounds=told_bounds,
         constraints=told_rows,

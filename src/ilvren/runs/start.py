@@ -160,7 +160,7 @@ def run(
                 **({"sample": dict(sample)} if sample else {}),
                 **({"on": on.record()} if on is not None else {}),
                 **({"time": finely, "time_first": finely} if problem.is_over_time else {}),
-                **({"unknowns": list(problem.start)} if problem.is_collocated else {}),
+                **({"unknowns": {"start": list(problem.start)}} if problem.is_collocated else {}),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
@@ -299,7 +299,7 @@ def resume(
     elif not (anyhow and is_over):
         settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     record = _before_stages(record)
-    problem = recalled(problem_of(record), record.overrides.get("unknowns"))
+    problem = recalled(problem_of(record), record.overrides.get("unknowns", {}).get("start"))
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed
@@ -451,7 +451,10 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
     """Look at what a run over time has found more finely, and go on from there in further stages while that shows
     anything; return the result, which is recorded as the run's."""
     way, own_plan = Way(problem), plan
+    baseline = result.baseline_objective, result.baseline_violation
     while True:
+        if problem.is_collocated:  # every grid begins where the last one ended: the file's own start is the first one's
+            result = replace(result, baseline_objective=baseline[0], baseline_violation=baseline[1])
         try:
             result = replace(result, time_error=time_report(problem, np.array(result.full_point), loop.gate.calls))
             following = way.after(problem, result, loop.gate.calls)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import IlvrenError, RequestError
+from ilvren.errors import InputError, RequestError
 from ilvren.problem import DEFAULT_SCHEME, SCHEMES, Problem
 from ilvren.problem.regridding import begun, collocated_problem, control_count, kinked_rate, simulated_problem
 
@@ -63,7 +64,7 @@ def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatme
 def _tried(problem: Problem, why: str) -> Treatment:
     try:
         return _collocated(problem, DEFAULT_SCHEME, why)
-    except IlvrenError as error:  # what only the equations on a grid show
+    except InputError as error:  # what only the equations on a grid show
         return Treatment(problem, f"simulation: {error.message.removeprefix('collocation is not possible: ')}")
 
 
@@ -104,12 +105,10 @@ def _can_be_simulated(problem: Problem) -> bool:
     with np.errstate(all="ignore"):
         return all(
             simulation.time_error(inputs) is not None
-            for simulation, inputs in zip(
-                own.bound_simulations(), own.simulation_inputs(own.start), strict=True
-            )
+            for simulation, inputs in zip(own.bound_simulations(), own.simulation_inputs(own.start), strict=True)
         )
 
 
-def recalled(problem: Problem, start: FloatArray | None) -> Problem:
+def recalled(problem: Problem, start: Sequence[float] | None) -> Problem:
     """Return a recorded run's problem with the unknowns that it began with."""
-    return problem if start is None or not problem.is_collocated else begun(problem, start)
+    return problem if start is None or not problem.is_collocated else begun(problem, np.array(start))

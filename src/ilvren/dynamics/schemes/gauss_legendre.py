@@ -8,8 +8,8 @@ Order     6 at the grid's moments, 4 between them.   Stability   A-stable, and s
 Cost      four equations and three rates an interval and state.   When   smooth systems, mechanics and orbits that keep
 their energy, high accuracy on few intervals.   Weak   very stiff parts ring from interval to interval; controls are
 nowhere chosen at the grid's own moments.
-Sources   J. C. Butcher, "Implicit Runge–Kutta processes", 1964; C. de Boor, B. Swartz, "Collocation at Gaussian points",
-1973.
+Sources   J. C. Butcher, "Implicit Runge–Kutta processes", 1964; C. de Boor, B. Swartz, "Collocation at Gaussian
+points", 1973.
 """
 
 from __future__ import annotations

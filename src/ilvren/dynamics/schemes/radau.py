@@ -10,8 +10,8 @@ Cost      three equations and rates an interval and state.   When   by default: 
 interval to interval (each has values of its own), algebraic equations.   Weak   lightly damped swings die out slowly
 where the grid is coarse.
 Sources   B. L. Ehle, "On Padé approximations to the exponential function and A-stable methods", 1969; E. Hairer,
-G. Wanner, "Solving Ordinary Differential Equations II", 1996, IV.5; S. Kameswaran, L. T. Biegler, "Convergence rates for
-direct transcription of optimal control problems using collocation at Radau points", 2008 (costates).
+G. Wanner, "Solving Ordinary Differential Equations II", 1996, IV.5; S. Kameswaran, L. T. Biegler, "Convergence rates
+for direct transcription of optimal control problems using collocation at Radau points", 2008 (costates).
 """
 
 from __future__ import annotations

@@ -5,8 +5,8 @@
 Order     2.   Stability   A-stable, without damping of what is very quick.
 Cost      the least: one equation an interval and state, rates at the grid's moments alone.   When   a first look, rates
 with corners, very many states.   Weak   accuracy: halving all intervals leaves a quarter of the error.
-Source    G. Dahlquist, "A special stability problem for linear multistep methods", 1963; J. T. Betts, "Practical Methods
-for Optimal Control Using Nonlinear Programming", 2001.
+Source    G. Dahlquist, "A special stability problem for linear multistep methods", 1963; J. T. Betts, "Practical
+Methods for Optimal Control Using Nonlinear Programming", 2001.
 """
 
 from __future__ import annotations

@@ -92,7 +92,9 @@ def polished(
             return nowhere
         gap = np.where(row_sides == 1, task.row_upper, task.row_lower)
         is_long = is_early and bool(np.abs(dx).max(initial=0.0) > LONG * max(1.0, float(np.abs(x).max(initial=0.0))))
-        if not is_long and not np.any((row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)):
+        if not is_long and not np.any(
+            (row_sides != 0) & (np.abs(point.c - gap) > POLISH_SLACK * task.feasibility * task.row_sizes)
+        ):
             break
         hessian = yield from hessian_at(point.x, multipliers, stage.weight)
         found = None if hessian is None else on_limits(task, point, hessian, system, held, row_sides)
