@@ -66,6 +66,8 @@ def bound_lines(blocks: Sequence[VariableBlock], states: LimitStates) -> list[Li
     """Return lines of name, value, unit and the two bounds."""
     lines = []
     for block in blocks:
+        if block.is_grid:  # unknowns of a course: no part of what is chosen
+            continue
         own = states.of_block(block)
         if block.words:
             lines.append(Line((block.name, str(block.shown(float(own.value[0]))), "", "", ""), own, 0))
@@ -88,6 +90,8 @@ def row_lines(blocks: Sequence[RowBlock], states: LimitStates) -> list[tuple[Row
     """Return (block, line) with name, value, unit, limits and the least margin."""
     lines = []
     for block in blocks:
+        if block.is_grid:
+            continue
         own = states.of_block(block)
         if block.size <= MOST_ELEMENTS:
             lines += [(block, Line(row_cells(state), (state,), place)) for place, state in enumerate(own)]

@@ -196,7 +196,7 @@ def limit_curves(response: Response) -> list[LimitCurve]:
                 found.append(LimitCurve(name, name, np.array(unknowns.times)[begin:], own, is_upper))
     measured = {(item.entry, item.function): item for item in problem.template.measured}
     for block in problem.row_blocks:
-        if block.times is None or len(block.shape) > 1:
+        if block.times is None or len(block.shape) > 1 or block.is_grid:
             continue
         t, low, high = np.array(block.times), block.lower, block.upper
         function = next((f for e, f in measured if e == block.entry), "") if block.measure is not None else ""

@@ -50,7 +50,10 @@ class Standing:
         problem = self.problem
         return {
             "problem": problem.title or problem.source.file,
-            "variables": by_block(problem.blocks, [plain(value) for value in self.bounds.value.tolist()]),
+            "variables": by_block(
+                [block for block in problem.blocks if not block.is_grid],
+                [plain(value) for value in self.bounds.value.tolist()],
+            ),
             "parameters": {
                 parameter.name: plain_values(parameter.value)
                 for parameter in problem.parameters
