@@ -134,7 +134,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--draw-every", type=int, metavar="N", help="draw every Nth design of vector variables as profiles"
     )
     parser.add_argument(
-        "--output", metavar="FILE", help="the figure of --sweep or --draw-every (.png, .svg), or a sweep's table (.csv)"
+        "--output",
+        metavar="FILE",
+        help="the figure of --sweep, --draw-every or --receding (.png, .svg), or the table of a sweep or closed loop"
+        " (.csv)",
     )
     parser.add_argument(
         "--time-tolerance", metavar="X", type=float, help="error of what evolves over time, over its size (1e-4)"
@@ -145,6 +148,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="states over time as unknowns on a grid, by a collocation scheme: radau, gauss-legendre, hermite-simpson,"
         " trapezoid (chosen by the problem; or simulated)",
     )
+    from ilvren.cli.receding import add_receding
+
+    add_receding(parser)
     parser.add_argument(
         "--second-look",
         type=float,
@@ -215,6 +221,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         1 if arguments.rounds is None else arguments.rounds,
     )
     _check_extras(problem, arguments)
+    if arguments.receding is not None:
+        from ilvren.cli.receding import run_receding
+
+        return run_receding(problem, settings, arguments, terminal)
     if arguments.repeats is not None:
         from ilvren.cli.repeating import run_repeats
         from ilvren.ledger import Ledger
@@ -293,12 +303,17 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
     from ilvren.errors import RequestError
 
     if arguments.output is not None:
-        if arguments.sweep is None and arguments.draw_every is None:
+        if arguments.sweep is None and arguments.draw_every is None and arguments.receding is None:
             raise RequestError(
-                "--output needs --sweep or --draw-every", advice="`ilvren export` writes a run to a file"
+                "--output needs --sweep, --draw-every or --receding", advice="`ilvren export` writes a run to a file"
             )
-        check_suffix(arguments.output, (".png", ".svg", ".csv") if arguments.sweep else (".png", ".svg"))
-    for several, is_given in (("--sweep", arguments.sweep), ("--repeats", arguments.repeats)):
+        has_table = arguments.sweep or arguments.receding
+        check_suffix(arguments.output, (".png", ".svg", ".csv") if has_table else (".png", ".svg"))
+    for flag, given in (("--plant", arguments.plant), ("--noise", arguments.noise)):
+        if given and arguments.receding is None:
+            raise RequestError(f"{flag} goes with --receding: it says how the plant differs from the file")
+    several_runs = (("--sweep", arguments.sweep), ("--repeats", arguments.repeats), ("--receding", arguments.receding))
+    for several, is_given in several_runs:
         if is_given is None:
             continue
         for flag, given in (
@@ -308,7 +323,8 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
             ("--on", arguments.on),
             ("--step-log", arguments.step_log),
             ("--draw-every", arguments.draw_every),
-            ("--repeats", arguments.repeats if several == "--sweep" else None),
+            ("--repeats", arguments.repeats if several != "--repeats" else None),
+            ("--sweep", arguments.sweep if several == "--receding" else None),
         ):
             if given:
                 raise RequestError(f"{flag} is for one run, {several} makes several", advice="leave one of them out")

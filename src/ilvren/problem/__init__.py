@@ -4,6 +4,7 @@ came from. Knows formulas and models; never methods, runs or terminals."""
 from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
+from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of, unfronted
 from ilvren.problem.grid import MemberGrid, Members, members_of
 from ilvren.problem.lifted import KINKED, Lifted, has_kinks
@@ -37,6 +38,7 @@ __all__ = [
     "NO_AIM",
     "SCHEMES",
     "Aim",
+    "EntryDeclaration",
     "Given",
     "Lifted",
     "Measures",

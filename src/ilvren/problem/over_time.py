@@ -320,10 +320,8 @@ class Axis:
         self.is_free_end = template.depends(ends[1])
         self.duration = graph.apply("sub", ends[1], ends[0])
         self.begin_value = float(template.number(self.entry, self.begin, template.values, '"from"'))
-        self.structural.append(self.begin)
         self.duration_value = math.nan
         if not self.is_free_end:
-            self.structural.append(ends[1])
             self.duration_value = (
                 float(template.number(self.entry, ends[1], template.values, '"to"')) - self.begin_value
             )
@@ -841,8 +839,27 @@ class Axis:
         else:
             self.lefts = self.grid
 
-    def _knots(self) -> FloatArray:
-        """Return the knots of tables that are read at the time itself, as shares."""
+    def has_same_moments(self, values: list[Any]) -> bool:
+        """Return whether other values of the parameters leave the grid as it is, in shares of the time: it lasts as
+        long, and where it begins elsewhere no fixed moment moves against it."""
+        template = self.template
+        begin = float(template.number(self.entry, self.begin, values, '"from"'))
+        if self.is_free_end:
+            return begin == self.begin_value
+        duration = float(template.number(self.entry, self.duration, values, '"to"'))
+        if begin == self.begin_value and duration == self.duration_value:
+            return True
+        if abs(duration - self.duration_value) > SAME * self.duration_value or self.at_node is not None:
+            return False
+        if any(isinstance(key, tuple) and key[:1] == ("at",) for key in self._moments):
+            return False
+        here, there = self._knots(), self._knots(values, begin)
+        return len(here) == len(there) and bool(np.allclose(here, there, rtol=0.0, atol=SAME))
+
+    def _knots(self, values: list[Any] | None = None, begin: float | None = None) -> FloatArray:
+        """Return the knots of tables that are read at the time itself, as shares; of other parameters, where given."""
+        numbers = self.template.values if values is None else values
+        first = self.begin_value if begin is None else begin
         found = [np.zeros(0)]
         times = {self.names[self.t_name, -1]}
         for node in self.graph.nodes:
@@ -850,12 +867,11 @@ class Axis:
                 xs = self.graph.nodes[node.operands[1]]
                 if xs.operation == "parameter":
                     main = self.still_nodes[xs.index]
-                    values = np.asarray(
-                        self.template.number(self.entry, main, self.template.values, "a table's moments")
-                    )
-                    taus = (values - self.begin_value) / self.duration_value
-                    found.append(taus[(taus > 0.0) & (taus < 1.0)])
-                    self.structural.append(main)
+                    moments = np.asarray(self.template.number(self.entry, main, numbers, "a table's moments"))
+                    taus = (moments - first) / self.duration_value
+                    found.append(taus[(taus > SAME) & (taus < 1.0 - SAME)])
+                    if values is None and main not in self.structural:
+                        self.structural.append(main)
         knots = np.concatenate(found)
         return knots if len(knots) <= MOST_STEPS else np.zeros(0)
 

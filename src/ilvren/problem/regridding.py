@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = [
     "begun",
     "carried",
+    "carried_along",
     "carried_multipliers",
     "collocated_problem",
     "control_count",
@@ -116,6 +117,32 @@ def _runs_away(values: FloatArray, block: VariableBlock) -> bool:
 
 
 # ---- carried over --------------------------------------------------------------------------------------
+
+
+def carried_along(before: Problem, point: FloatArray, after: Problem, share: float) -> FloatArray:
+    """Return a design of one window as the next one's, which begins a share of its length later: the course and the
+    controls moved on, held at their last values where nothing is known yet. First values stay those of `after`."""
+    result = np.array(after.start)
+    known = {block.name: block for block in before.blocks}
+    for block in after.blocks:
+        own = known.get(block.name)
+        if own is None or own.shape != block.shape:
+            continue
+        values = point[own.first : own.first + own.size].reshape(own.shape[0] if own.shape else 1, -1)
+        place = slice(block.first, block.first + block.size)
+        found = _axis_of(after, block.name)
+        if found is not None:
+            axis: CollocatedAxis = found[0]  # type: ignore[assignment]
+            at = np.minimum(axis.points + share, 1.0)
+            result[place] = _along(axis.taus, axis.scheme.points, values, at).ravel()
+        elif _is_control(after, block):
+            shares = _control_shares(after, block)
+            at = np.minimum(shares + share, shares[-1])
+            columns = [np.interp(at, shares, values[:, k]) for k in range(values.shape[1])]
+            result[place] = np.stack(columns, axis=1).ravel()
+        else:
+            result[place] = values.ravel()
+    return np.asarray(np.clip(result, after.joined("lower"), after.joined("upper")))
 
 
 def _axis_of(problem: Problem, name: str) -> tuple[Axis, Any] | None:

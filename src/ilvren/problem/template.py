@@ -365,6 +365,8 @@ class Template:
             before, after = (walk(self.graph, axis.structural, (), own).values for own in (self.values, values))
             if not all(np.array_equal(a, b) for a, b in zip(before, after, strict=True)):
                 return None
+            if not axis.has_same_moments(values):
+                return None
         return values
 
     def decides_more(self, names: Iterable[str]) -> bool:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
     from ilvren.runs.result import RunResult
 
-__all__ = ["Arc", "CourseTold", "chattering", "courses_told", "free_end_told", "remarks_on"]
+__all__ = ["Arc", "CourseTold", "chattering", "courses_told", "free_end_told", "remarks_on", "worth_in_objective"]
 
 FloatArray = NDArray[np.float64]
 
@@ -185,6 +185,12 @@ def _worth_of_integrals(
     if not (np.isfinite(gains).all() and np.isfinite(values).all()):
         return np.full(count, np.nan)
     return np.asarray(np.linalg.lstsq(values, np.array(gains), rcond=1e-10)[0])
+
+
+def worth_in_objective(problem: Problem, course: GriddedCourse, point: FloatArray) -> FloatArray:
+    """Return what each integral along a course (per share of the time) is worth in the objective alone."""
+    axis = problem.template.built_axes[0]
+    return _worth_of_integrals(problem, axis, course, point, np.zeros(problem.row_count))
 
 
 def _end_price(course: GriddedCourse, values: FloatArray, worth: FloatArray, times: FloatArray) -> float | None:

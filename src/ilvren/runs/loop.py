@@ -75,6 +75,8 @@ Listener = Callable[[Event], None]
 MOST_IDLE = 200
 # From so many free variables and rows on, Jacobians are sparse matrices for methods that take them.
 SPARSE_SIZE = 400
+# Equations on a grid are sparse from few on.
+LEAST_GRID = 60
 # Requests for the values of so many designs of a problem of formulas are answered in one vectorised call.
 LEAST_BATCH = 8
 # Ends without a feasible design, after which a conflict of the limits is looked for.
@@ -89,7 +91,8 @@ LEAST_SECONDS = 1e-4
 
 def is_large(problem: Problem) -> bool:
     """Return whether derivatives of a problem are better held in sparse matrices."""
-    return len(problem.free) + problem.row_count > SPARSE_SIZE
+    least = LEAST_GRID if problem.is_collocated else SPARSE_SIZE
+    return len(problem.free) + problem.row_count > least
 
 
 class _Stop(Exception):
