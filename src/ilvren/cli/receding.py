@@ -92,7 +92,7 @@ def _asked(arguments: argparse.Namespace) -> Receding:
         found["advance"],
         found["until"],
         pairs("--plant", arguments.plant),
-        {name: float(value) for name, value in noise.items()},  # type: ignore[arg-type]
+        {name: float(value) for name, value in noise.items()},
     )
 
 

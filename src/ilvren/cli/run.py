@@ -408,7 +408,7 @@ def run_and_show(
     for note in result.notes:
         terminal.note(note)
     if extras.draw_every is not None:
-        _draw_designs(result, extras, terminal)
+        _draw_designs(result, extras, terminal, ledger)
     return finish(result, terminal, ledger=ledger, as_json=as_json, full=full)
 
 
@@ -429,12 +429,29 @@ def _on(ledger: Ledger, extras: Extras, problem: Problem, terminal: Terminal) ->
     return On(record.id, (record.document,), extras.rounds, relearn=again)
 
 
-def _draw_designs(result: RunResult, extras: Extras, terminal: Terminal) -> None:
+def _draw_courses(result: RunResult, extras: Extras, every: int, terminal: Terminal, ledger: str | None) -> None:
+    """Draw the courses on the way to the last one, of all stages, and what states are worth along that."""
+    from ilvren.cli.draw_signals import course_names, of_run
+    from ilvren.cli.files import read_ledger
+    from ilvren.draw.responses import draw_responses
+
+    with read_ledger(ledger_path(ledger)) as opened:
+        found = of_run(opened, result.id, every)
+    path = extras.output or f"{result.id}-courses.png"
+    title = f"{result.problem.title or result.problem.source.file}: every {every}. course of {result.method}"
+    draw_responses(found, course_names(found[-1]), path, title=title)
+    terminal.note(f"{path}: {len(found)} courses")
+
+
+def _draw_designs(result: RunResult, extras: Extras, terminal: Terminal, ledger: str | None) -> None:
     import numpy as np
 
     from ilvren.draw.profiles import draw_profiles
 
     every = extras.draw_every or 1
+    if result.whole is not None and result.id:
+        _draw_courses(result, extras, every, terminal, ledger)
+        return
     kept = [item for item in result.iterations if item.point]
     designs = [(item.number, np.frombuffer(item.point)) for item in kept if item.number % every == 0]
     if kept and kept[-1].number % every:

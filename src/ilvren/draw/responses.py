@@ -17,6 +17,8 @@ MOST_PANELS = 4
 # Vectors are drawn as so many lines at most.
 MOST_ELEMENTS = 12
 LIMIT = "#b03030"
+# How names begin that say what a unit more of a state is worth.
+WORTH = "worth"
 # Room below this share of what is in sight is none.
 ON_LIMIT = 1e-5
 
@@ -54,13 +56,22 @@ def _panels(response: Response, names: Sequence[str]) -> list[list[str]]:
 
 
 def _units(response: Response) -> dict[str, str]:
-    return {name: unit for told in response.problem.template.told_over_time for name, unit, _ in told}
+    found = {name: unit for told in response.problem.template.told_over_time for name, unit, _ in told}
+    objective = response.problem.objective
+    worth = objective.unit if objective is not None else ""
+    for name in response.signals:
+        if name not in found:  # what a unit more of a state is worth
+            own = found.get(name.rpartition(" ")[2], "")
+            found[name] = f"{worth or '1'}/{own}" if own else worth
+    return found
 
 
 def _label(response: Response, names: Sequence[str]) -> str:
     units = {_units(response).get(name, "") for name in names}
     unit = units.pop() if len(units) == 1 else ""
     told = ", ".join(names[:3]) + (", …" if len(names) > 3 else "")
+    if len(names) > 1 and all(name.startswith(WORTH) for name in names):
+        told = WORTH  # of which states the legend says
     return f"{told} [{unit}]" if unit else told
 
 
@@ -70,7 +81,7 @@ def _draw_panel(axis: Any, found: Sequence[Response], names: Sequence[str], *, i
     colours = ramp(is_reversed=True, for_lines=True)
     for number, response in enumerate(past):
         label = response.label if number == 0 else f"on the way ({len(past) - 1})" if number == 1 else None
-        for name in names:
+        for name in (name for name in names if name in response.signals):
             axis.plot(
                 response.times[name],
                 response.signals[name],
@@ -82,6 +93,8 @@ def _draw_panel(axis: Any, found: Sequence[Response], names: Sequence[str], *, i
     several = len(names) > 1
     for place, response in enumerate(main):
         for number, name in enumerate(names):
+            if name not in response.signals:
+                continue
             colour, dashes, _ = LINES[(place if not several else number if len(main) == 1 else place) % len(LINES)]
             if several and len(main) > 1:
                 dashes = LINES[number % len(LINES)][1]

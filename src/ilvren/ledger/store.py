@@ -181,11 +181,15 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         self._pending.append(("UPDATE runs SET settings = ? WHERE number = ?", (json.dumps(settings), run)))
         self.flush()
 
-    def note_refinement(self, run: int, refinement: Mapping[str, object]) -> None:
-        """Record how finely a run over time looks at its problem from now on, at once."""
-        given = json.dumps(refinement), run
+    def note_refinement(self, run: int, refinement: Mapping[str, object], stage: int) -> None:
+        """Record how finely a run over time looks at its problem from a stage on, at once."""
+        text = json.dumps(refinement)
         self._pending.append(
-            ("UPDATE runs SET overrides = json_set(overrides, '$.time', json(?)) WHERE number = ?", given)
+            (
+                "UPDATE runs SET overrides = json_set(overrides, '$.time', json(?), '$.time_stages',"
+                " json_set(coalesce(json_extract(overrides, '$.time_stages'), '{}'), ?, json(?))) WHERE number = ?",
+                (text, f'$."{stage}"', text, run),
+            )
         )
         self.flush()
 

@@ -470,7 +470,7 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
         if plan.listener is not None:
             plan.listener(Finer(following.told))
         if plan.ledger is not None:
-            plan.ledger.note_refinement(plan.number, problem.refinement.to_dict())
+            plan.ledger.note_refinement(plan.number, problem.refinement.to_dict(), stage)
             plan.ledger.plan_stages(plan.number, stage)
         plan = _plan_of(own_plan, following, loop.settings, base)
         loop = plan.loop(problem, following.multipliers, plan.replay(stage), base)

@@ -13,7 +13,15 @@ from ilvren.ledger import RunRecord
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 from ilvren.runs.trust import refusal_of
 
-__all__ = ["changed_files", "flat_design", "problem_of", "refuse_changed", "stored_files", "stored_models"]
+__all__ = [
+    "changed_files",
+    "flat_design",
+    "problem_of",
+    "problem_of_stage",
+    "refuse_changed",
+    "stored_files",
+    "stored_models",
+]
 
 
 def stored_files(problem: Problem) -> dict[str, str]:
@@ -46,6 +54,13 @@ def problem_of(record: RunRecord) -> Problem:
         return problem
     own = problem.confirmation
     return replace(problem, refusal=refusal, confirmation=None if own is None else replace(own, refusal=refusal))
+
+
+def problem_of_stage(record: RunRecord, stage: int) -> Problem:
+    """Return the problem of one stage of a run over time, which may be on another grid than the last one's."""
+    finely = record.overrides.get("time_stages", {})
+    first = record.overrides.get("time_first", record.overrides.get("time", {}))
+    return problem_of(replace(record, overrides={**record.overrides, "time": finely.get(str(stage), first)}))
 
 
 def changed_files(record: RunRecord, problem: Problem) -> list[str]:
