@@ -34,7 +34,7 @@ SMALL_PIVOT = 1e-12
 # The least D of a row that is folded into H.
 LEAST_CONDENSED = 1e-14
 # Refinement ends at this error (2), or when a step no longer halves it; above REFINED_ENOUGH Krylov steps follow.
-REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-14, 1e-10, 12
+REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-12, 1e-9, 12
 KRYLOV_STEPS, KRYLOV_REST = 25, 1e-10
 # A solution with a larger error is none, unless its rest is below these shares of all of the right-hand side, and of
 # the part that belongs to the rows.

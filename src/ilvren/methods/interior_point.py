@@ -325,11 +325,12 @@ def _solved(
         newton = found = taken = None  # a large factorization makes room for the next
         newton = _factored(stage, state, system, hessian, memory)
         if newton is not None:
-            probed = _probed_barrier(stage, state, newton) if is_free else None
+            aimed = _step(stage, state, newton, 0.0) if is_free and has_barrier else None
+            probed = _probed_barrier(stage, state, aimed) if aimed is not None else None
             if probed is not None:
                 state.mu = probed
                 memory.filter.clear()
-            found = _step(stage, state, newton, state.mu)  # (2)
+            found = _step_between(stage, state, newton, aimed)  # (2)
         if newton is not None and found is not None:
             taken, _ = yield from _line_search(stage, state, newton, found, memory, options)
             if taken is None and is_free and failures < MOST_STUCK:
@@ -454,12 +455,15 @@ def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
 
 @dataclass(frozen=True)
 class _Newton:
-    """The matrix of (2) factored: `sigma` the diagonals Σ + δ of x and t (for x without H), `shift` δ."""
+    """The matrix of (2) factored: `sigma` the diagonals Σ + δ of x and t (for x without H), `shift` δ; the direction
+    `tried` for `mu` showed that it can be solved."""
 
     factor: KktFactor
     sigma: FloatArray
     low_rank: LimitedMemory | None
     shift: float
+    mu: float = 0.0
+    tried: _Step | None = None
 
 
 @dataclass(frozen=True)
@@ -497,7 +501,9 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
             if not factor.has_inertia or (row_shift == 0.0 and factor.is_doubtful and not (bottom > 0.0).all()):
                 continue
             newton = _Newton(factor, shifted, low_rank, shift)
-            if _step(stage, state, newton, state.mu) is not None:
+            tried = _step(stage, state, newton, state.mu)
+            if tried is not None:
+                newton = replace(newton, mu=state.mu, tried=tried)
                 memory.shift = shift if shift > 0.0 else memory.shift
                 memory.eased = memory.eased + 1 if shift > 0.0 and is_first else 0
                 return newton
@@ -522,16 +528,31 @@ def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | Non
     return None if found is None else _Step(*found, slope)
 
 
-def _probed_barrier(stage: Stage, state: State, newton: _Newton) -> float | None:
-    """Return the μ that the step for μ = 0 suggests: the average distance from complementarity, times the cube of the
+def _step_between(stage: Stage, state: State, newton: _Newton, aimed: _Step | None) -> _Step | None:
+    """Return the direction of (2) for the present μ: it is linear in μ, so that those for another one and for 0, `aimed`,
+    give it."""
+    tried, mu = newton.tried, state.mu
+    if tried is not None and newton.mu == mu:
+        return tried
+    if tried is None or aimed is None or not newton.mu > 0.0 or not mu <= newton.mu:
+        return _step(stage, state, newton, mu)
+    share = mu / newton.mu
+
+    def between(zero: FloatArray, one: FloatArray) -> FloatArray:
+        return (1.0 - share) * zero + share * one
+
+    return _Step(between(aimed.dw, tried.dw), between(aimed.dy, tried.dy), between(aimed.slope, tried.slope))
+
+
+def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
+    """Return the μ that the step for μ = 0, `aimed`, suggests: the average distance from complementarity, times the cube of the
     share of it that this step would leave.
 
     Source: S. Mehrotra, "On the implementation of a primal-dual interior point method", 1992.
     """
-    aimed = _step(stage, state, newton, 0.0)
     has_low, has_high = np.isfinite(stage.lower), np.isfinite(stage.upper)
     count = int(has_low.sum() + has_high.sum())
-    if aimed is None or not count:
+    if not count:
         return None
     w = state.w
     dz_low, dz_high = bound_steps(stage, state, aimed.dw, 0.0)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import FormulaError
 from ilvren.formula import parse_limits, walk
+from ilvren.formula.graph import joint_shape
 from ilvren.formula.parser import TIME_FUNCTIONS
 from ilvren.formula.syntax import Call
 from ilvren.problem.entries import EntryDeclaration, formula_text
@@ -79,8 +80,12 @@ def _limit_nodes(axis: CollocatedAxis, entry: EntryDeclaration, moments: Any) ->
         return None
     if not any(template.is_over_time(side) is axis for side in limits.sides):
         return None
-    nodes = [axis.spread(axis.moment(entry, side), moments) for side in limits.sides]
-    if entry.written_in != "states" and any(axis.is_chosen_here(axis.moment(entry, side)) for side in limits.sides):
+    own = [axis.moment(entry, side) for side in limits.sides]
+    shape: tuple[int, ...] = ()
+    for node in own:
+        shape = joint_shape(shape, axis.graph.shape(node))
+    nodes = [axis.spread(axis.graph.stretched(node, shape), moments) for node in own]
+    if entry.written_in != "states" and any(axis.is_chosen_here(node) for node in own):
         return None  # a control's polynomial is held at its own points
     graph = template.graph
     pairs = []

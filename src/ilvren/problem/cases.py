@@ -51,6 +51,7 @@ class _Expansion:
         self.base_has_time = declarations.time is not None
         self.free = {f"{state.name}.first" for state in declarations.states if is_free(state)}
         self.dependent: set[str] = set()
+        self.controls = frozenset(item.name for item in declarations.controls)
         self.over_time: frozenset[str] = frozenset(
             [
                 "t",
@@ -104,9 +105,13 @@ class _Expansion:
         """Return the names that a formula uses without a case."""
         for text in _texts(value):
             for token in self._bare(text):
-                key = self.base.key_of(token.text)
+                key = self._key_of(token.text)
                 if key is not None:
                     yield key
+
+    def _key_of(self, name: str) -> str | None:
+        """Return what must be built before a name; a control is a variable, which cases share."""
+        return name if name in self.controls else self.base.key_of(name)
 
     def _bare(self, text: str) -> list[Token]:
         tokens, found, skip = _tokens(text), list[Token](), 0
@@ -165,7 +170,7 @@ class _Expansion:
         state, _, last = name.rpartition(".")
         if last == "first" and f"{state}.first" in self.free and self.varies_over_time:
             return f"{state}@{case}.first"
-        key = self.base.key_of(name)
+        key = self._key_of(name)
         if key is None or key not in self.dependent:
             return name
         if key.startswith("[time]"):

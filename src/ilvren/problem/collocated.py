@@ -76,6 +76,14 @@ class OwnPoints:
         inner = self.taus[:-1, np.newaxis] + np.diff(self.taus)[:, np.newaxis] * scheme.used_points
         return np.append(inner[:, :-1].ravel(), self.taus[-1]) if scheme.shares_ends else np.asarray(inner.ravel())
 
+    @property
+    def is_left(self) -> NDArray[np.bool_]:
+        """Return which values belong to the interval that ends where they stand."""
+        scheme, n = SCHEMES[self.scheme], len(self.taus) - 1
+        if scheme.shares_ends:
+            return self.shares >= 1.0
+        return np.tile(scheme.used_points >= 1.0, n)
+
     def places(self, interval: Places, used: Places) -> Places:
         """Return the place of the value at the used point of that number in each of some intervals."""
         scheme = SCHEMES[self.scheme]
@@ -137,15 +145,6 @@ class CollocatedAxis(Axis):
         place = self._control_place(name)
         return self._input("value", place, self.controls[place].shape, lag)
 
-    def is_chosen_here(self, node: int) -> bool:
-        """Return whether a control that is chosen at every moment changes a node of the moment."""
-        return bool(self._pointwise_inputs(node))
-
-    def _pointwise_inputs(self, node: int) -> list[Input]:
-        own = {self.control_places[name] for name in self.pointwise if name in self.control_places}
-        inputs = [self.inputs[number] for number in self.graph.variables_of([node])]
-        return [item for item in inputs if item.kind == "value" and item.of in own]
-
     def slope(self, node: int) -> int | None:
         return None if self.is_chosen_here(node) else super().slope(node)
 
@@ -178,7 +177,7 @@ class CollocatedAxis(Axis):
         if any(self.is_chosen_here(node) for node in nodes):
             owner = self._owner()
             if owner is not None:
-                return self.fixed_moments(("own points",), owner.shares, owner.shares >= 1.0)
+                return self.fixed_moments(("own points",), owner.shares, owner.is_left)
         if is_equation and not any(self.jumps_at_ends(node) for node in nodes):
             return self.everywhere
         return self.sides if any(self.jumps_at_ends(node) for node in nodes) else self.everywhere

@@ -697,7 +697,7 @@ class Axis:
     def takes(self, call: Call) -> bool:
         """Return whether a function of time is about something of this axis."""
         names = [word.name for argument in call.arguments[:1] for word in names_in(argument)]
-        return any(self.template.axis_of(name) is self for name in names)
+        return self in self.template.axes_of(names)
 
     def _integral(self, entry: EntryDeclaration, tree: Node) -> int:
         """Return the state that adds up a formula over the time."""
@@ -1018,6 +1018,23 @@ class Axis:
             return template.data(f"theta {control.name} {moments.probe}", taus * control.pieces - place)
         wanted = (place + (item.kind == "high")).astype(np.int64)
         return shaping.take(main, pieces, tuple(wanted.tolist()))
+
+    def is_chosen_here(self, node: int) -> bool:
+        """Return whether a control that is chosen at every moment changes a node of the moment."""
+        pointwise = {name for name, item in self.control_declarations.items() if item.form == "pointwise"}
+        own = {self.control_places[name] for name in pointwise if name in self.control_places}
+        inputs = [self.inputs[number] for number in self.graph.variables_of([node])]
+        return any(item.of in own and item.kind in ("value", "low", "high") for item in inputs)
+
+    def refuse_equation(self, nodes: Sequence[int]) -> str:
+        """Return why an equation that holds at every moment cannot be met, "" where it can: it must give a control that
+        is chosen at every moment, or it would have to be differentiated first."""
+        if any(self.is_chosen_here(node) for node in nodes):
+            return ""
+        kinds = {self.inputs[k].kind for node in nodes for k in self.graph.variables_of([node])}
+        if "state" not in kinds:
+            return "an equation at every moment asks for a control that is chosen at every moment"
+        return "it says nothing of a control chosen at every moment: it would have to be differentiated (index above 1)"
 
     def row_moments(self, nodes: Sequence[int], *, is_equation: bool) -> Moments:
         """Return the moments at which a limit on nodes of the moment has rows."""

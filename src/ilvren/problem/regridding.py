@@ -65,15 +65,38 @@ def collocated_problem(
     return begun(found, point), states is not None
 
 
-def begun(problem: Problem, point: FloatArray) -> Problem:
-    """Return a collocated problem that begins at a full design, also as its baseline, with sizes that suit it."""
+def begun(problem: Problem, point: FloatArray, like: Problem | None = None) -> Problem:
+    """Return a collocated problem that begins at a full design, also as its baseline, with sizes that suit it; limits
+    over time have the sizes that they have in `like`."""
     moved = problem.with_starts(point)
     blocks = [_without_guessed_size(block, problem) for block in moved.blocks]
     rows = list(problem.row_blocks)
     found_blocks, found_rows = sized(blocks, rows)
-    return replace(
+    made = replace(
         moved, blocks=tuple(found_blocks), row_blocks=tuple(found_rows), baseline=tuple(moved.joined("start").tolist())
     )
+    known = {} if like is None else {row.name: row for row in like.row_blocks}
+    return replace(made, row_blocks=tuple(_evenly_sized(made, row, known.get(row.name)) for row in made.row_blocks))
+
+
+def _evenly_sized(problem: Problem, row: RowBlock, like: RowBlock | None) -> RowBlock:
+    """Return a limit over time that is of one size at all moments: of half of its terms' sizes there, so that a few
+    wild moments of a guess do not count."""
+    if row.is_grid or row.times is None or not row.size or np.isfinite(row.magnitude).any():
+        return row
+    if np.isfinite(row.lower).any() and np.abs(row.lower[np.isfinite(row.lower)]).max() > 0.0:
+        return row
+    if np.isfinite(row.upper).any() and np.abs(row.upper[np.isfinite(row.upper)]).max() > 0.0:
+        return row
+    if like is not None and np.isfinite(like.magnitude).all() and like.size:
+        return replace(row, magnitude=np.full(row.size, like.magnitude[0]))
+    largest = np.zeros(row.size)
+    with np.errstate(all="ignore"):
+        for value in problem.entry_values(row.terms, problem.start).values:
+            own = np.abs(np.broadcast_to(np.asarray(value, dtype=float), row.shape)).ravel()
+            largest = np.maximum(largest, np.where(np.isfinite(own), own, 0.0))
+    size = float(np.median(largest))
+    return replace(row, magnitude=np.full(row.size, size)) if size > 0.0 else row
 
 
 def _without_guessed_size(block: VariableBlock, problem: Problem) -> VariableBlock:

@@ -534,16 +534,15 @@ class Template:
             for name, inputs in self.inputs.items():
                 for axis in self.axes:
                     trees = [self.parse(entry) for entry in inputs.values()]
-                    if name not in self._models_over_time and any(
-                        self.axis_of(word) is axis for tree in trees for word in axis.free_names(tree)
-                    ):
+                    words = [word for tree in trees for word in axis.free_names(tree)]
+                    if name not in self._models_over_time and axis in self.axes_of(words):
                         self._models_over_time[name] = axis
                         found = True
             for name in names:
                 if name in self._over_time or name not in self._trees:
                     continue
                 for axis in self.axes:
-                    if any(self.axis_of(word) is axis for word in axis.free_names(self._trees[name])):
+                    if axis in self.axes_of(axis.free_names(self._trees[name])):
                         self._over_time[name] = axis
                         found = True
                         break
@@ -561,6 +560,19 @@ class Template:
             return self._models_over_time[model]
         found = [axis for axis in self.axes if axis.is_over_time(name)]
         return found[0] if found else None
+
+    def axes_of(self, names: Iterable[str]) -> list[Axis]:
+        """Return the axes along which any of some names changes. Controls are shared by all axes: they decide where
+        nothing else does."""
+        shared: list[Axis] = []
+        found: list[Axis] = []
+        controls = {control.name for control in self.declarations.controls}
+        for name in names:
+            axis = self.axis_of(name)
+            kept = shared if name in controls else found
+            if axis is not None and axis not in kept:
+                kept.append(axis)
+        return found or shared
 
     def model_of(self, name: str) -> str:
         """Return the model that a name is an output of, "" for none."""
@@ -582,10 +594,9 @@ class Template:
     def is_over_time(self, tree: Node) -> Axis | None:
         """Return the axis along which a formula changes, or None."""
         for axis in self.axes:
-            for name in axis.free_names(tree):
-                found = self.axis_of(name)
-                if found is not None:
-                    return found
+            found = self.axes_of(axis.free_names(tree))
+            if found:
+                return found[0]
         return None
 
     def _all_trees(self) -> Iterator[tuple[EntryDeclaration, Node]]:

@@ -48,6 +48,10 @@ def _pathwise(template: Template, entry: EntryDeclaration, limits: Limits, axis:
     except ShapeMismatch as error:
         one, two = map(shape_text, error.shapes)
         template.fail(entry, f"the sides have different shapes: {one} and {two}")
+    if "==" in limits.operators:
+        refusal = axis.refuse_equation(nodes)
+        if refusal:
+            template.fail(entry, refusal, advice='form = "pointwise" in [controls] for what the equation gives')
     moments = axis.row_moments(nodes, is_equation="==" in limits.operators)
 
     def lowered(side: Node) -> int:

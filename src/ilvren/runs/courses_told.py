@@ -103,7 +103,8 @@ def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tupl
     courses = courses_of(problem, point)
     sign = 1.0 if problem.objective is None else float(problem.objective.sign)
     for axis, course in zip(problem.template.built_axes, courses, strict=True):
-        times = np.array([axis.time_at(float(tau), point.tolist(), problem) for tau in course.taus])
+        begin, end = (axis.time_at(share, point.tolist(), problem) for share in (0.0, 1.0))
+        times = begin + course.taus * (end - begin)
         told: dict[str, FloatArray] = {}
         end_price = None
         if result.multipliers is not None:

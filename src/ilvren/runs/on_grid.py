@@ -86,7 +86,7 @@ class Way:
             finer = finer.with_starts(point)
             known = warm_start(finer, result.to_dict(), f"stage {self._count}").multipliers
             return NextStage(finer, known, told)
-        finer = begun(finer, carried(problem, point, finer))
+        finer = begun(finer, carried(problem, point, finer), problem)
         known = None
         is_plain = result.counts["iterations"] - self._iterations <= FEW_ITERATIONS and not has_jumps
         if result.multipliers is not None and is_plain:
