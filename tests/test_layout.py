@@ -21,7 +21,7 @@ ALLOWED = {
     "methods": {"algebra", "approximate", "plans"},
     "plans": set(),
     "ledger": set(),
-    "runs": {"problem", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
+    "runs": {"problem", "dynamics", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
     "explore": {
         "runs",
         "problem",

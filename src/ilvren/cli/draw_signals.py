@@ -152,8 +152,8 @@ def _with_costates(response: Response, record: RunRecord, word: str) -> Response
 
 
 def _past(ledger: Ledger, record: RunRecord, every: int | None) -> list[tuple[str, int, Any]]:
-    """Return (name, iteration, design) of a run's start and of every Nth iteration of all its stages (of a population the
-    best design then), the last one left out; of very many some."""
+    """Return (name, iteration, design) of a run's start and of every Nth iteration of all its stages (of a population
+    the best design then), the last one left out; of very many some."""
     import numpy as np
 
     if every is None:

@@ -83,7 +83,7 @@ def _asked(arguments: argparse.Namespace) -> Receding:
     missing = [name for name in KEYS if name not in found]
     if missing:
         raise RequestError(f"--receding: {', '.join(missing)} is missing", advice=f"for example {example}")
-    noise = pairs("--noise", arguments.noise)
+    noise = pairs("--noise", arguments.noise or [])
     for name, value in noise.items():
         if not isinstance(value, (int, float)) or not value >= 0.0:
             raise RequestError(f"--noise {name}={value}: a deviation of at least 0 is expected")
@@ -91,7 +91,7 @@ def _asked(arguments: argparse.Namespace) -> Receding:
         found["window"],
         found["advance"],
         found["until"],
-        pairs("--plant", arguments.plant),
+        pairs("--plant", arguments.plant or []),
         {name: float(value) for name, value in noise.items()},
     )
 

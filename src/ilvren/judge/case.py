@@ -18,7 +18,7 @@ from ilvren.judge.standing import point_at
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size
-from ilvren.problem.regridding import begun
+from ilvren.problem.regridding import begun, limit_sizes
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
 from ilvren.runs.limits import LimitState, LimitStates
@@ -110,6 +110,7 @@ def case_of_result(result: RunResult, tolerance: float | None, accept_probe: boo
         result.id,
         result.objective,
         result.evaluations,
+        sizes=None if result.whole is None else limit_sizes(result.whole),
     )
 
 
@@ -140,6 +141,7 @@ def case_of_record(
         logged if isinstance(logged, float) else None,
         tuple(ledger.evaluations(record.number)),
         in_new_process=True,
+        sizes=record.overrides.get("unknowns", {}).get("sizes"),
     )
 
 
@@ -158,6 +160,7 @@ def _case_of_number(ledger: Ledger, address: str, tolerance: float | None, accep
         None if found.evaluation is None else found.evaluation.objective,
         tuple(ledger.evaluations(found.record.number)),
         in_new_process=True,
+        sizes=found.record.overrides.get("unknowns", {}).get("sizes"),
     )
 
 
@@ -186,9 +189,10 @@ def _case(
     evaluations: tuple[EvaluationRecord, ...],
     *,
     in_new_process: bool = False,
+    sizes: Mapping[str, float] | None = None,
 ) -> Case:
-    if problem.is_collocated:
-        problem = begun(problem, np.array(point))  # its states are as large as they are along this design
+    if problem.is_collocated:  # its states are as large as they are along this design
+        problem = begun(problem, np.array(point), sizes)
     own, feasibility = settings["tolerance"], settings["feasibility"]
     assert isinstance(own, float)
     assert isinstance(feasibility, float)

@@ -104,6 +104,8 @@ MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 # Polishes in one run; of large problems some before the barrier is gone, each when the error has fallen to this share.
 MOST_EARLY, EARLY, FIRST_EARLY = 6, 0.2, 5e-2
+# Beyond so many variables each costs too much to be tried more than twice.
+LARGE_EARLY = 20_000
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Steps of this share of the variables are rounding; so many in turn are the end.
 STILL, MOST_STILL = 1e-12, 4
@@ -279,7 +281,9 @@ def _solved(
             if ended is not None:
                 return state, ended.claim, ended.reason
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
-            is_early = task.is_sparse and early < MOST_EARLY and error <= EARLY * before_early
+            is_early = (
+                task.is_sparse and early < (MOST_EARLY if n <= LARGE_EARLY else 2) and error <= EARLY * before_early
+            )
             is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01 or is_early
             is_early = is_early and is_new
             if is_early:
@@ -529,8 +533,8 @@ def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | Non
 
 
 def _step_between(stage: Stage, state: State, newton: _Newton, aimed: _Step | None) -> _Step | None:
-    """Return the direction of (2) for the present μ: it is linear in μ, so that those for another one and for 0, `aimed`,
-    give it."""
+    """Return the direction of (2) for the present μ: it is linear in μ, so that those for another one and for 0,
+    `aimed`, give it."""
     tried, mu = newton.tried, state.mu
     if tried is not None and newton.mu == mu:
         return tried
@@ -545,8 +549,8 @@ def _step_between(stage: Stage, state: State, newton: _Newton, aimed: _Step | No
 
 
 def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
-    """Return the μ that the step for μ = 0, `aimed`, suggests: the average distance from complementarity, times the cube of the
-    share of it that this step would leave.
+    """Return the μ that the step for μ = 0, `aimed`, suggests: the average distance from complementarity, times the
+    cube of the share of it that this step would leave.
 
     Source: S. Mehrotra, "On the implementation of a primal-dual interior point method", 1992.
     """

@@ -56,7 +56,7 @@ def bind(
     if values is None:
         template = Template(template.declarations, overrides)
         values = template.values
-    return _Binding(template, values, overrides, starts, anchor).problem(_plain(parameters), _plain(starts))
+    return Binding(template, values, overrides, starts, anchor).problem(_plain(parameters), _plain(starts))
 
 
 def _word_number(template: Template, name: str, value: Any) -> Any:
@@ -76,7 +76,7 @@ def _plain(given: Mapping[str, Any]) -> dict[str, Any]:
     return {name: np.asarray(value, dtype=float).tolist() for name, value in given.items()}
 
 
-class _Binding:
+class Binding:
     """One binding of a template: evaluates what depends on parameters alone."""
 
     def __init__(

@@ -14,7 +14,7 @@ from ilvren.formula import walk
 from ilvren.problem.model import RowBlock, VariableBlock
 
 if TYPE_CHECKING:
-    from ilvren.problem.binding import _Binding as Binding
+    from ilvren.problem.binding import Binding
     from ilvren.problem.collocated import GridUnknown
 
 __all__ = ["grid_block", "sized", "time_names"]

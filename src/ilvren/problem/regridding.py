@@ -29,6 +29,7 @@ __all__ = [
     "collocated_problem",
     "control_count",
     "kinked_rate",
+    "limit_sizes",
     "simulated_problem",
 ]
 
@@ -36,6 +37,8 @@ FloatArray = NDArray[np.float64]
 
 # A simulated guess that is larger than what else is known of a state by this says that it ran away.
 RUN_AWAY = 1e3
+# Terms of a limit that are smaller than this share of the states in it say nothing of its size.
+ALL_BUT_NOTHING = 1e-3
 
 
 def simulated_problem(problem: Problem) -> Problem:
@@ -65,37 +68,45 @@ def collocated_problem(
     return begun(found, point), states is not None
 
 
-def begun(problem: Problem, point: FloatArray, like: Problem | None = None) -> Problem:
+def begun(problem: Problem, point: FloatArray, sizes: Mapping[str, float] | None = None) -> Problem:
     """Return a collocated problem that begins at a full design, also as its baseline, with sizes that suit it; limits
-    over time have the sizes that they have in `like`."""
+    have the `sizes` that are given by name."""
     moved = problem.with_starts(point)
     blocks = [_without_guessed_size(block, problem) for block in moved.blocks]
-    rows = list(problem.row_blocks)
-    found_blocks, found_rows = sized(blocks, rows)
+    found_blocks, found_rows = sized(blocks, list(problem.row_blocks))
     made = replace(
         moved, blocks=tuple(found_blocks), row_blocks=tuple(found_rows), baseline=tuple(moved.joined("start").tolist())
     )
-    known = {} if like is None else {row.name: row for row in like.row_blocks}
-    return replace(made, row_blocks=tuple(_evenly_sized(made, row, known.get(row.name)) for row in made.row_blocks))
+    return replace(made, row_blocks=tuple(_evenly_sized(made, row, sizes or {}) for row in made.row_blocks))
 
 
-def _evenly_sized(problem: Problem, row: RowBlock, like: RowBlock | None) -> RowBlock:
-    """Return a limit over time that is of one size at all moments: of half of its terms' sizes there, so that a few
-    wild moments of a guess do not count."""
-    if row.is_grid or row.times is None or not row.size or np.isfinite(row.magnitude).any():
+def limit_sizes(problem: Problem) -> dict[str, float]:
+    """Return {limit: size} of the limits of a collocated problem that were given one by `begun`."""
+    rows = [row for row in problem.row_blocks if not row.is_grid and row.size and np.isfinite(row.magnitude).all()]
+    return {row.name: float(row.magnitude[0]) for row in rows}
+
+
+def _evenly_sized(problem: Problem, row: RowBlock, sizes: Mapping[str, float]) -> RowBlock:
+    """Return a limit that has no size of its own with one for all its elements and moments: of half of its terms' sizes
+    there, so that a few wild moments of a guess do not count; of something that all but vanishes at the guess that of
+    the states in it."""
+    if row.is_grid or not row.size or np.isfinite(row.magnitude).any():
         return row
-    if np.isfinite(row.lower).any() and np.abs(row.lower[np.isfinite(row.lower)]).max() > 0.0:
-        return row
-    if np.isfinite(row.upper).any() and np.abs(row.upper[np.isfinite(row.upper)]).max() > 0.0:
-        return row
-    if like is not None and np.isfinite(like.magnitude).all() and like.size:
-        return replace(row, magnitude=np.full(row.size, like.magnitude[0]))
+    for limits in (row.lower, row.upper):
+        if np.abs(limits[np.isfinite(limits)]).max(initial=0.0) > 0.0:
+            return row
+    if row.name in sizes:
+        return replace(row, magnitude=np.full(row.size, sizes[row.name]))
     largest = np.zeros(row.size)
     with np.errstate(all="ignore"):
         for value in problem.entry_values(row.terms, problem.start).values:
             own = np.abs(np.broadcast_to(np.asarray(value, dtype=float), row.shape)).ravel()
             largest = np.maximum(largest, np.where(np.isfinite(own), own, 0.0))
     size = float(np.median(largest))
+    places = problem.graph.variables_of([row.node])
+    states = [float(block.magnitude.max()) for k, block in enumerate(problem.blocks) if k in places and block.is_grid]
+    if states and size < ALL_BUT_NOTHING * max(states):
+        size = max(states)
     return replace(row, magnitude=np.full(row.size, size)) if size > 0.0 else row
 
 

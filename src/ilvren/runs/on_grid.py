@@ -18,6 +18,7 @@ from ilvren.problem.regridding import (
     carried,
     carried_multipliers,
     collocated_problem,
+    limit_sizes,
     simulated_problem,
 )
 from ilvren.runs.gridding import JUMPED
@@ -86,7 +87,7 @@ class Way:
             finer = finer.with_starts(point)
             known = warm_start(finer, result.to_dict(), f"stage {self._count}").multipliers
             return NextStage(finer, known, told)
-        finer = begun(finer, carried(problem, point, finer), problem)
+        finer = begun(finer, carried(problem, point, finer), limit_sizes(problem))
         known = None
         is_plain = result.counts["iterations"] - self._iterations <= FEW_ITERATIONS and not has_jumps
         if result.multipliers is not None and is_plain:

@@ -21,6 +21,7 @@ from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import FRONT, Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
 from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
+from ilvren.problem.regridding import limit_sizes
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
@@ -160,7 +161,11 @@ def run(
                 **({"sample": dict(sample)} if sample else {}),
                 **({"on": on.record()} if on is not None else {}),
                 **({"time": finely, "time_first": finely} if problem.is_over_time else {}),
-                **({"unknowns": {"start": list(problem.start)}} if problem.is_collocated else {}),
+                **(
+                    {"unknowns": {"start": list(problem.start), "sizes": limit_sizes(problem)}}
+                    if problem.is_collocated
+                    else {}
+                ),
                 **({"signature": {"hmac": signature}} if signature else {}),
             },
             versions=versions(),
@@ -299,7 +304,7 @@ def resume(
     elif not (anyhow and is_over):
         settings = replace(settings, **_new_limits(settings, given, record))  # type: ignore[arg-type]
     record = _before_stages(record)
-    problem = recalled(problem_of(record), record.overrides.get("unknowns", {}).get("start"))
+    problem = recalled(problem_of(record), record.overrides.get("unknowns", {}))
     refuse_changed(record, problem, as_now=as_now)
     for calls in problem.calls():
         calls.ready()  # or a run that could be gone on with would end as one whose model failed

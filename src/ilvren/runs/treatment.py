@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -109,6 +110,8 @@ def _can_be_simulated(problem: Problem) -> bool:
         )
 
 
-def recalled(problem: Problem, start: Sequence[float] | None) -> Problem:
-    """Return a recorded run's problem with the unknowns that it began with."""
-    return problem if start is None or not problem.is_collocated else begun(problem, np.array(start))
+def recalled(problem: Problem, unknowns: Mapping[str, Any]) -> Problem:
+    """Return a recorded run's problem with the unknowns that it began with, and the sizes of its limits."""
+    if not unknowns or not problem.is_collocated:
+        return problem
+    return begun(problem, np.array(unknowns["start"]), unknowns.get("sizes"))
