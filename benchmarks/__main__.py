@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from benchmarks import (
     approximating,
+    collocating,
     costly,
     derivatives,
     evaluation,
@@ -27,6 +28,7 @@ if __name__ == "__main__":
         looking,
         programs,
         over_time,
+        collocating,
         exploring,
         approximating,
         costly,

@@ -15,6 +15,7 @@ from pathlib import Path
 from ilvren.cli.arguments import Parser
 from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import overview
+from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, PROVED
 from ilvren.judge.verdict import HOLDING, MEANINGS
 from ilvren.methods.base import describe, method_named, method_names
@@ -33,6 +34,9 @@ def pages() -> dict[str, str]:
         "methods/README.md": methods_page(),
         "plans.md": plans_page(),
     }
+    made["schemes/README.md"] = schemes_page()
+    for name in SCHEMES:
+        made[f"schemes/{name}.md"] = scheme_page(name)
     for name in method_names():
         made[f"methods/{name}.md"] = method_page(name)
     return made
@@ -99,6 +103,32 @@ def methods_page() -> str:
         "What a run reports is always measured on the problem as written.",
     ]
     return "\n".join(lines) + "\n"
+
+
+def schemes_page() -> str:
+    """Return the table of all collocation schemes."""
+    lines = [
+        NOTICE,
+        "# Collocation schemes\n",
+        "`ilvren run FILE --scheme NAME`; how they are used:"
+        " [over time, II](../over-time.md#ii-the-best-control-at-every-moment).",
+        "A course on a grid has its unknowns at the points of a scheme in each interval.\n",
+        "| scheme | order | points an interval | equations an interval and state | rates an interval |",
+        "|---|---|---|---|---|",
+    ]
+    for name, scheme in SCHEMES.items():
+        rates = len(scheme.used) - (1 if scheme.shares_ends else 0)
+        own = f"| [`{name}`]({name}.md)" + (" (the default)" if name == DEFAULT_SCHEME else "")
+        lines.append(f"{own} | {scheme.order} | {scheme.width} | {scheme.width} | {rates} |")
+    lines += ["", inspect.cleandoc(importlib.import_module("ilvren.dynamics.schemes.scheme").__doc__ or "")]
+    return "\n".join([*lines[:-1], "```text", lines[-1], "```"]) + "\n"
+
+
+def scheme_page(name: str) -> str:
+    """Return the page of one scheme: the head of its file."""
+    module = importlib.import_module(f"ilvren.dynamics.schemes.{name.replace('-', '_')}")
+    text = inspect.cleandoc(module.__doc__ or "")
+    return f"{NOTICE}\n# {name}\n\n```text\n{text}\n```\n\n[All schemes](README.md)\n"
 
 
 def plans_page() -> str:

@@ -24,6 +24,21 @@ def readings():
 
 
 class Answers(unittest.TestCase):
+    def test_tank_day_keeps_its_levels_and_its_known_answer_is_met(self):
+        problem = load(demo("tank_day", "tank-day.toml"))
+        result = run(problem)
+        self.assertTrue(verify(result).holds)
+        # Simulated with the same pump and the valve as it stands at the moments of the file.
+        self.assertLess(result.objective, 21.0)
+        kinds = {arc.kind for arc in result.courses[0].arcs if arc.control == "pump"}
+        self.assertEqual(kinds, {"lower", "upper", "free", "limit"})
+        exact = np.loadtxt(str(demo("tank_day", "exact.csv")), delimiter=",", skiprows=1)
+        known = run(load(demo("tank_day", "known-answer.toml")))
+        self.assertAlmostEqual(known.objective, 2.0 * np.tanh(4.0), places=6)
+        t = known.courses[0].times
+        worth = np.interp(t, exact[:, 0], exact[:, 1]) * np.tanh(4.0 - t)
+        np.testing.assert_allclose(known.courses[0].costates["level"], worth, atol=2e-3)
+
     def test_valley(self):
         result = run(load(demo("valley", "valley.toml")), method="sqp")
         np.testing.assert_allclose(result.point, (1.2, 1.152), atol=1e-6)

@@ -105,8 +105,7 @@ def _sentences(result: RunResult, told: CourseTold) -> list[str]:
             )
     if told.end_price is not None and math.isfinite(told.end_price) and told.end_price != 0.0:
         verb = "raises" if told.end_price > 0.0 else "lowers"
-        one = f"one {told.unit} more" if told.unit else "one unit of time more"
-        found.append(
-            f"{one} of the time {verb} {objective.name} by {with_unit(abs(told.end_price), objective.unit, 3)}"
-        )
+        later = f"1 {told.unit}" if told.unit else "1 unit of time"
+        effect = with_unit(abs(told.end_price), objective.unit, 3)
+        found.append(f"ending {later} later {verb} {objective.name} by {effect}, as far as a small change tells")
     return found

@@ -27,6 +27,7 @@ DEMOS = {
     "trench": "trench",
     "pump-test": "pump_test",
     "level-loop": "level_loop",
+    "tank-day": "tank_day",
     "terrace-pipes": "terrace_pipes",
     "cutwater": "cutwater",
     "cost-or-loss": "cost_or_loss",
@@ -183,6 +184,45 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ),
         ("Is it an optimum? The simulation is integrated afresh, too.", ("verify", "tuned")),
     ),
+    "tank-day": (
+        (
+            "A day: when to lift water, against a tariff and the orchard's draw. The start misses most limits.",
+            ("show", "tank-day.toml"),
+        ),
+        (
+            "The best control at every moment: states are unknowns on a grid, refined until its error is small.",
+            ("run", "tank-day.toml", "--label", "day"),
+        ),
+        (
+            "Levels between their bounds, the pump, and what a metre more of water would be worth.",
+            (
+                "draw",
+                "tank-day.toml",
+                "--signals",
+                "middle,top,pump,worth of middle",
+                "--run",
+                "day",
+                "--output",
+                "day.png",
+            ),
+        ),
+        ("Is it an optimum? Every interval is integrated afresh, by another integrator.", ("verify", "day")),
+        (
+            "Two days as they come: twelve hours ahead, an hour at a time, a main that is rougher than the file says.",
+            (
+                "run",
+                "tank-day.toml",
+                "--receding",
+                "window=12, advance=1, until=48",
+                "--plant",
+                "loss=0.02",
+                "--output",
+                "loop.png",
+            ),
+        ),
+        ("A filling whose exact answer is known by hand.", ("run", "known-answer.toml", "--label", "known")),
+        ("Curve by curve.", ("verify", "known", "--reference-file", "exact.csv")),
+    ),
     "cutwater": (
         (
             "A shape: 30 points of an outline from a CSV file, free to move along and across within limits.",
@@ -297,6 +337,7 @@ TRY_NEXT = {
     "hum": "ilvren run hum.toml --method nelder-mead --start speed=35",
     "trench": "ilvren run trench.toml --method sqp --set stations=150 --set cover=1.2",
     "level-loop": "ilvren run level-loop.toml --set beyond_cap=0.03 --label looser",
+    "tank-day": "ilvren run tank-day.toml --scheme hermite-simpson --draw-every 5 --output courses.png",
     "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
     "cost-or-loss": "ilvren run cost-or-loss.toml --set hours_count=1 --label three",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
