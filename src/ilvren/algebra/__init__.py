@@ -13,7 +13,7 @@ from ilvren.algebra.domination import (
     nondominated,
 )
 from ilvren.algebra.hypervolume import hypervolume, own_shares, spread_subset
-from ilvren.algebra.kkt import KktFactor, KktSystem
+from ilvren.algebra.kkt import CHAINED, KktFactor, KktSystem
 from ilvren.algebra.least_squares import signed_least_squares, sparse_signed_least_squares
 from ilvren.algebra.quadratic_program import QuadraticSolution, solve_quadratic, solve_relaxed
 from ilvren.algebra.robust import loss_values
@@ -21,6 +21,7 @@ from ilvren.algebra.trust_region import trust_region_step
 from ilvren.algebra.updates import LimitedMemory, damped_bfgs
 
 __all__ = [
+    "CHAINED",
     "KktFactor",
     "KktSystem",
     "LimitedMemory",

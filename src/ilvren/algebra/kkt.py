@@ -22,12 +22,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["KktFactor", "KktSystem"]
+__all__ = ["CHAINED", "KktFactor", "KktSystem"]
 
 FloatArray = NDArray[np.float64]
 
 # What stands on the diagonal where a zero would be factored, and the share of the largest entry that a pivot must have.
 DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
+# Of long chains of equations, most of whose variables have no curvature: with these what is left to refine shrinks
+# fastest.
+CHAINED = (1e-6, 1e-10)
 TINY_PIVOT = 1e-17
 # Dense matrices with a pivot below this, where the others are about one, may be singular but for rounding.
 SMALL_PIVOT = 1e-12
@@ -104,7 +107,8 @@ class KktFactor:
         from scipy.sparse.linalg import splu
 
         if system.condensed is None:
-            matrix = system.assembled(hessian, _lifted(hessian, top), jacobian, np.maximum(bottom, DELTA))
+            own = np.maximum(bottom, system.deltas[1])
+            matrix = system.assembled(hessian, _lifted(hessian, top, system.deltas[0]), jacobian, own)
         else:
             matrix = self._condensed(system, hessian, top, jacobian, bottom)
         if not np.isfinite(matrix.data).all():
@@ -133,7 +137,8 @@ class KktFactor:
             shape=self._own.shape,
         )
         folded = csr_array(hessian + csr_array(self._own.T) @ weighted)
-        return system.assembled(folded, _lifted(folded, top), jacobian[kept], np.maximum(bottom[kept], DELTA))
+        own = np.maximum(bottom[kept], system.deltas[1])
+        return system.assembled(folded, _lifted(folded, top, system.deltas[0]), jacobian[kept], own)
 
     def _by_condensed(self, system: KktSystem, solve: Any) -> Any:
         """Return a function that solves (1) by its condensed form."""
@@ -230,10 +235,18 @@ class KktSystem:
     """The shape of a family of systems (1): n variables, m rows, dense or sparse. Sparse patterns may differ from one
     system to the next; where they do not, their places in the matrix are found once."""
 
-    def __init__(self, n: int, m: int, *, is_sparse: bool, condensed: NDArray[np.bool_] | None = None) -> None:
+    def __init__(
+        self,
+        n: int,
+        m: int,
+        *,
+        is_sparse: bool,
+        condensed: NDArray[np.bool_] | None = None,
+        deltas: tuple[float, float] | None = None,
+    ) -> None:
         """`condensed` (m,) names rows with few non-zeros and D > 0 always, which are folded into H where that is the
-        smaller matrix."""
-        self.n, self.m, self.is_sparse = n, m, is_sparse
+        smaller matrix; `deltas` stand where a zero of H + S or of D would be factored."""
+        self.n, self.m, self.is_sparse, self.deltas = n, m, is_sparse, deltas or (DELTA, DELTA)
         use = is_sparse and condensed is not None and condensed.any()
         self.condensed = np.flatnonzero(condensed) if use and condensed is not None else None
         self.kept = np.flatnonzero(~condensed) if use and condensed is not None else np.arange(m)
@@ -282,9 +295,9 @@ class KktSystem:
         self._pattern = (numbers % size).astype(np.int32), indptr
 
 
-def _lifted(hessian: Any, top: FloatArray) -> FloatArray:
-    """Return S with DELTA added where the diagonal of H + S is none or nearly so: no structural zero is factored."""
-    return np.where(np.abs(hessian.diagonal() + top) < DELTA, top + DELTA, top)
+def _lifted(hessian: Any, top: FloatArray, delta: float) -> FloatArray:
+    """Return S with a delta added where the diagonal of H + S is none or nearly so: no structural zero is factored."""
+    return np.where(np.abs(hessian.diagonal() + top) < delta, top + delta, top)
 
 
 def _inertia(factor: FloatArray, pivots: NDArray[np.int32]) -> tuple[int, int, float]:

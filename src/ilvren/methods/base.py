@@ -139,7 +139,7 @@ class Task:
     Of several objectives f is 0, and `objectives` are the rows (p,) that they are, each to be minimized times its entry
     of `signs`, better than its entry of `goals` (−inf for none) counting for nothing; `levels` are their places by
     priority, of which those of the last one trade off; a front of `points` designs is looked for, with `ends_first`
-    from the best of each objective alone.
+    from the best of each objective alone. `is_on_grid`: most rows are equations that chain unknowns along a grid.
     """
 
     start: FloatArray
@@ -173,6 +173,7 @@ class Task:
     levels: tuple[tuple[int, ...], ...] = ()
     points: int = 0
     ends_first: bool = False
+    is_on_grid: bool = False
 
     @property
     def low(self) -> float:

@@ -41,7 +41,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import KktFactor, KktSystem, LimitedMemory, damped_bfgs
+from ilvren.algebra import CHAINED, KktFactor, KktSystem, LimitedMemory, damped_bfgs
 from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, option
 from ilvren.methods.pieces.barrier import (
     Stage,
@@ -249,8 +249,10 @@ def _solved(
     `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
     """
     task, n = stage.task, stage.n
-    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=_condensed_rows(stage, state))
-    polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse)
+    deltas = CHAINED if task.is_on_grid else None
+    condensed = _condensed_rows(stage, state)
+    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=condensed, deltas=deltas)
+    polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, deltas=deltas)
     theta = constraint_miss(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
     step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan

@@ -131,6 +131,7 @@ class Scaling:
             known=None if known is None else self._known(known),
             seconds=settings.model_seconds,
             grids=scaled_grids(problem, self.free, self.variables),
+            is_on_grid=problem.is_collocated,
         )
 
     def full(self, scaled: FloatArray, lower: FloatArray, upper: FloatArray) -> FloatArray:

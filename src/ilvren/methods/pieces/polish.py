@@ -121,7 +121,7 @@ def on_limits(
     top, chosen = np.where(is_held, HELD_OUT, 0.0), np.arange(len(rest))
     if system.is_sparse:
         chosen = np.flatnonzero(is_active)
-        system = KktSystem(system.n, len(chosen), is_sparse=True)
+        system = KktSystem(system.n, len(chosen), is_sparse=True, deltas=system.deltas)
     bottom = np.where(is_active, POLISH_SHIFT, HELD_OUT)[chosen]
     factor = system.factored(hessian, top, here.j[chosen], bottom, with_inertia=False)
     found = factor.solve(np.where(is_held, 0.0, target), rest[chosen])
