@@ -6,7 +6,9 @@ and the states simulated: few variables, whose every design is a course. Its bes
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,7 +65,7 @@ class Way:
         self._is_aside = False
         self._jumps, self._iterations = 0, 0
 
-    def after(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
+    def after(self, problem: Problem, result: RunResult, calls: Sequence[Any]) -> NextStage | None:
         """Return the stage after one on `problem` that ended with `result`; None where nothing is gained by one."""
         self._count += 1
         if self._is_aside:
@@ -74,9 +76,10 @@ class Way:
         can_try = problem.is_collocated and result.outcome not in ENDS and not self._has_tried_few
         return self._few_pieces() if can_try else None
 
-    def _finer(self, problem: Problem, result: RunResult, calls: object) -> NextStage | None:
+    def _finer(self, problem: Problem, result: RunResult, calls: Sequence[Any]) -> NextStage | None:
         point = np.array(result.full_point)
-        found = next_refinement(problem, point, calls, finds_jumps=self._jumps < MOST_JUMPS)  # type: ignore[arg-type]
+        finds_jumps = self._jumps < MOST_JUMPS
+        found = next_refinement(problem, point, calls, report=result.time_error, finds_jumps=finds_jumps)
         if found is None:
             return None
         refinement, told = found

@@ -163,11 +163,16 @@ def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]
 
 
 def next_refinement(
-    problem: Problem, point: FloatArray, calls: Sequence[Any] = (), *, finds_jumps: bool = True
+    problem: Problem,
+    point: FloatArray,
+    calls: Sequence[Any] = (),
+    *,
+    report: TimeReport | None = None,
+    finds_jumps: bool = True,
 ) -> tuple[Refinement, str] | None:
     """Return how the next stage looks at a problem over time, and why; None where nothing is gained. On a grid it may
-    find where controls jump."""
-    report = time_report(problem, point, calls)
+    find where controls jump. `report` is what is known of simulating already."""
+    report = report or time_report(problem, point, calls)
     if report is None:
         return None
     if report.grid is not None:
