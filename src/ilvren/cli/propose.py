@@ -124,6 +124,8 @@ def _opened(arguments: argparse.Namespace) -> Any:
 
 def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Problem, Any, str, Any]:
     """Return the problem, the design, its address and the calls that answer for models."""
+    import numpy as np
+
     from ilvren.problem import load
     from ilvren.runs.addresses import addressed
     from ilvren.runs.shelf import RecordedShelf
@@ -135,11 +137,16 @@ def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Probl
     if arguments.set:
         raise RequestError("--set is for a problem file; a design on record has its own parameters")
     found = addressed(ledger, arguments.design)
-    problem = problem_of(found.record)
+    problem, point = problem_of(found.record), found.point
+    if problem.is_collocated:  # a design that is moved by hand is simulated: its states follow
+        from ilvren.problem.regridding import carried, simulated_problem
+
+        own = simulated_problem(problem)
+        problem, point = own, tuple(carried(problem, np.array(point), own).tolist())
     calls = problem.calls()
-    for own in calls:
-        own.shelf = RecordedShelf(ledger, found.record.number, problem)
-    return problem, found.point, found.address, calls
+    for call in calls:
+        call.shelf = RecordedShelf(ledger, found.record.number, problem)
+    return problem, point, found.address, calls
 
 
 def _accepted(arguments: argparse.Namespace, problem: Problem, found: Proposal, address: str) -> RunResult:

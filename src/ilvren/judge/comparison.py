@@ -225,6 +225,14 @@ def _starts_told(problem: Problem) -> dict[str, Any]:
     return found | {block.name: block.shown(float(found[block.name])) for block in choices}
 
 
+def _treated(problem: Problem) -> str:
+    """Return how what evolves was treated, and in how many steps."""
+    if not problem.is_collocated:
+        return "simulated" if problem.is_over_time else "nothing evolves"
+    count = sum(len(axis.taus) - 1 for axis in problem.template.built_axes)
+    return f"{problem.refinement.scheme}, {count} intervals"
+
+
 def _notes(tracks: Sequence[Track]) -> list[str]:
     """Return what differs in what was asked, in words."""
     if len(tracks) > MOST_TOLD:
@@ -248,11 +256,14 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
     if any(options):
         values_told = (f"{t.id}: {_options(o)}" for t, o in zip(tracks, options, strict=True) if o)
         notes.append("options: " + "; ".join(values_told))
-    names = [frozenset(variable.name for variable in track.problem.variables) for track in tracks]
+    own = [track.problem.variables[: track.problem.own_size] for track in tracks]
+    names = [frozenset(variable.name for variable in variables) for variables in own]
     if len(set(names)) > 1:
         shared = frozenset.intersection(*names)
-        values_told = (f"{t.id} alone has {len(own - shared)}" for t, own in zip(tracks, names, strict=True))
+        values_told = (f"{t.id} alone has {len(known - shared)}" for t, known in zip(tracks, names, strict=True))
         notes.append(f"variables differ: {len(shared)} are shared; " + ", ".join(values_told))
+    if any(track.problem.is_collocated for track in tracks):
+        notes.append("over time: " + "; ".join(f"{track.id}: {_treated(track.problem)}" for track in tracks))
     if len({bool(track.settings.get("scaling")) for track in tracks}) > 1:
         off = ", ".join(track.id for track in tracks if not track.settings.get("scaling"))
         notes.append(f"without scaling: {off}")

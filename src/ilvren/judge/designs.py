@@ -108,7 +108,8 @@ def sorted_differences(tracks: Sequence[Track]) -> tuple[DesignDifference, ...]:
         if track.point is None:
             continue
         sizes = Measures.of(track.problem).variable_sizes(np.array(track.point)).tolist()
-        for variable, size in zip(track.problem.variables, sizes, strict=True):
+        own_variables = track.problem.variables[: track.problem.own_size]  # without unknowns on a grid
+        for variable, size in zip(own_variables, sizes, strict=False):
             if variable.name in seen:
                 continue
             seen.add(variable.name)

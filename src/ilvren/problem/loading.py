@@ -118,7 +118,7 @@ def _built(
 
         made, set = expanded(own, set)
         own = replace(made, whole=own)
-    finer = refined(own, refinement) if refinement else own
+    finer = refined(own, refinement) if refinement or own.time_scheme else own
     anchor = refinement.anchor
 
     def bound(declarations: Declarations) -> Problem:

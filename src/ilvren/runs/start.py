@@ -100,6 +100,8 @@ def run(
             raise RequestError(f"unknown setting: {error}") from None
     is_search = sample is None and on is None and not stages
     treatment = treated(problem, settings.method, is_search=is_search)
+    if treatment.problem is not problem and multipliers is not None:
+        multipliers = None  # of other rows: those of a simulation
     problem = treatment.problem
     refuse_front(problem, settings, has_stages=bool(stages))
     refuse_reference(problem, settings.reference_point)
