@@ -249,7 +249,7 @@ def _solved(
     `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
     """
     task, n = stage.task, stage.n
-    deltas = CHAINED if task.is_on_grid else None
+    deltas = CHAINED if task.is_on_grid and n > LARGE_EARLY else None
     condensed = _condensed_rows(stage, state)
     system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=condensed, deltas=deltas)
     polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, deltas=deltas)
