@@ -108,6 +108,7 @@ class _Loop:
             self._window_template(problem, scheme, remembers=True) if self._has_moves(problem) else self._first
         )
         self._scales: dict[int, QuickScales] = {}
+        self._known_worth: FloatArray | None = None
         self._rng = np.random.default_rng(settings.seed)
 
     def _refuse(self, problem: Problem) -> None:
@@ -232,71 +233,47 @@ class _Loop:
     # ---- the loop ---------------------------------------------------------------------------------
 
     def run(self) -> ClosedLoop:
+        """Go through all windows."""
         asked = self.asked
         count = math.ceil((asked.until - self.begin) / asked.advance - 1e-9)
         axis = self._first.template.built_axes[0]
-        first = self._first.entry_values(axis.first_nodes, self._first.start).values
-        shapes = [state.shape for state in axis.states]
-        states = np.concatenate(
-            [np.ravel(np.broadcast_to(value, shape)) for value, shape in zip(first, shapes, strict=True)]
-        ).astype(float)
-        names = [state.name for state in axis.states]
-        steps: list[RecedingStep] = []
-        times, courses, applied = [np.array([self.begin])], [states[np.newaxis]], list[dict[str, FloatArray]]()
+        states = self._first_states()
+        path = _Path(np.array([self.begin]), states)
         before: dict[str, Any] = {}
         last: tuple[Problem, FloatArray, tuple[FloatArray, FloatArray] | None] | None = None
-        failed, is_interrupted = 0, False
-        objective: float | None = 0.0
+        is_interrupted = False
         for k in range(count):
             begin = self.begin + k * asked.advance
-            measured = self._measured(states, axis)
             base = self._first if k == 0 else self._later
             began = time.perf_counter()
             try:
-                problem, found = self._solved(base, begin, measured, before, last)
+                problem, found = self._solved(base, begin, self._measured(states, axis), before, last)
             except KeyboardInterrupt:
                 is_interrupted = True
                 break
             seconds = time.perf_counter() - began
-            point = found.point
-            failed += found.outcome != "converged"
+            course = courses_of(problem, found.point)[0]
             length = min(asked.advance, asked.until - begin)
-            course = courses_of(problem, point)[0]
-            moments, path, controls, gained = self._plant(problem, course, states, length)
-            objective = None if objective is None or gained is None else objective + gained
-            states = path[-1]
-            times.append(begin + moments[1:])
-            courses.append(path[1:])
-            applied.append(controls)
-            now = {name: value[0] for name, value in controls.items()}
-            before = {name: value[-1] for name, value in controls.items()}
-            sign = 1 if problem.objective is None else problem.objective.sign
-            expected = sign * found.objective if math.isfinite(found.objective) else None
-            step = RecedingStep(begin, found.outcome, found.iterations, seconds, expected, now)
-            steps.append(step)
-            if self._listener is not None:
-                self._listener(k + 1, count, step)
-            last = problem, point, found.multipliers
+            moments, followed, controls, gained = self._plant(problem, course, states, length)
+            states = followed[-1]
             if not np.isfinite(states).all():
                 raise RequestError(f"--receding: the plant has no course from t = {begin:g} on: its states run away")
-        whole = np.concatenate(courses)
-        told, place = {}, 0
-        for name, shape in zip(names, shapes, strict=True):
-            size = math.prod(shape)
-            told[name] = whole[:, place : place + size].reshape(len(whole), *shape)
-            place += size
-        joined = _joined(applied)
-        return ClosedLoop(
-            self._file,
-            asked,
-            tuple(steps),
-            np.concatenate(times),
-            told,
-            joined,
-            objective if steps else None,
-            failed,
-            is_interrupted,
-        )
+            path.add(begin + moments[1:], followed[1:], controls, gained)
+            before = {name: value[-1] for name, value in controls.items()}
+            step = _step(problem, found, begin, seconds, controls)
+            path.steps.append(step)
+            if self._listener is not None:
+                self._listener(k + 1, count, step)
+            last = problem, found.point, found.multipliers
+        return path.closed(self._file, asked, axis, is_interrupted=is_interrupted)
+
+    def _first_states(self) -> FloatArray:
+        """Return the plant's states at the beginning (n,)."""
+        axis = self._first.template.built_axes[0]
+        first = self._first.entry_values(axis.first_nodes, self._first.start).values
+        shapes = [state.shape for state in axis.states]
+        parts = [np.ravel(np.broadcast_to(value, shape)) for value, shape in zip(first, shapes, strict=True)]
+        return np.concatenate(parts).astype(float)
 
     def _measured(self, states: FloatArray, axis: Any) -> FloatArray:
         """Return the states as they are measured."""
@@ -409,9 +386,54 @@ class _Loop:
 
         if course.integrand_code is None or problem.objective is None:
             return None
-        if not hasattr(self, "_known_worth"):
+        if self._known_worth is None:
             self._known_worth = worth_in_objective(problem, course, np.array(problem.start))
         return self._known_worth
+
+
+class _Path:
+    """What came of the plant so far."""
+
+    def __init__(self, times: FloatArray, states: FloatArray) -> None:
+        self.steps: list[RecedingStep] = []
+        self._times, self._states = [times], [states[np.newaxis]]
+        self._controls: list[dict[str, FloatArray]] = []
+        self._objective: float | None = 0.0
+
+    def add(self, times: FloatArray, states: FloatArray, controls: dict[str, FloatArray], gained: float | None) -> None:
+        """Add what a window's beginning led to."""
+        self._times.append(times)
+        self._states.append(states)
+        self._controls.append(controls)
+        self._objective = None if self._objective is None or gained is None else self._objective + gained
+
+    def closed(self, problem: Problem, asked: Receding, axis: Any, *, is_interrupted: bool) -> ClosedLoop:
+        """Return all of it."""
+        whole, told, place = np.concatenate(self._states), dict[str, FloatArray](), 0
+        for state in axis.states:
+            size = math.prod(state.shape)
+            told[state.name] = whole[:, place : place + size].reshape(len(whole), *state.shape)
+            place += size
+        return ClosedLoop(
+            problem,
+            asked,
+            tuple(self.steps),
+            np.concatenate(self._times),
+            told,
+            _joined(self._controls),
+            self._objective if self.steps else None,
+            sum(step.outcome != "converged" for step in self.steps),
+            is_interrupted,
+        )
+
+
+def _step(
+    problem: Problem, found: QuickAnswer, begin: float, seconds: float, controls: Mapping[str, FloatArray]
+) -> RecedingStep:
+    sign = 1 if problem.objective is None else problem.objective.sign
+    expected = sign * found.objective if math.isfinite(found.objective) else None
+    now = {name: value[0] for name, value in controls.items()}
+    return RecedingStep(begin, found.outcome, found.iterations, seconds, expected, now)
 
 
 def _next(block: VariableBlock) -> slice:
