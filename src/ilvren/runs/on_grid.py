@@ -73,7 +73,8 @@ class Way:
             return self._back_on_grid(problem, result)
         if result.outcome in REFINED:
             return self._finer(problem, result, calls) if self._count <= MOST_STAGES else None
-        can_try = problem.is_collocated and result.outcome not in ENDS and not self._has_tried_few
+        is_open = result.outcome not in ENDS and not result.conflict  # a proved conflict is the end of it
+        can_try = problem.is_collocated and is_open and not self._has_tried_few
         return self._few_pieces() if can_try else None
 
     def _finer(self, problem: Problem, result: RunResult, calls: Sequence[Any]) -> NextStage | None:
