@@ -287,6 +287,19 @@ class Program(InAFolder):
         _, err = self.call("run", "haste.toml", "--scheme", "gauss-legendr", status=2)
         self.assertIn("gauss-legendre", err)
 
+    def test_a_contest_of_schemes_and_steps(self):
+        Path("haste.toml").write_text(HASTE)
+        ways = ("scheme=trapezoid", "scheme=gauss-legendre,steps=6", "scheme=simulation,steps=12")
+        words = [word for way in ways for word in ("--method", f"interior-point:{way}")]
+        starts = ("--random-starts", "2", "--workers", "1")
+        told = json.loads(self.call("contest", "haste.toml", *words, *starts, "--json")[0])
+        self.assertEqual([(method["runs"], method["solved"]) for method in told["methods"]], [(2, 2), (2, 2), (2, 0)])
+        notes = self.call("compare", "r1", "r3", "r5")[0]
+        self.assertRegex(notes, "r1: trapezoid, [0-9]+ intervals; r3: gauss-legendre, [0-9]+ intervals; r5: simulated")
+        self.assertIn("push at 43.75 %", notes)
+        _, err = self.call("contest", "haste.toml", "--method", "nelder-mead:scheme=radau", status=2)
+        self.assertIn("nelder-mead does not take the many equations", err)
+
     def test_a_closed_loop_is_written(self):
         Path("known.toml").write_text(KNOWN.format(more=""))
         words = ("run", "known.toml", "--receding", "window=2, advance=0.5, until=3", "--output", "loop.csv", "--json")

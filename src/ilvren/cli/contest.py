@@ -33,7 +33,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME[:OPTION=VALUE,…]",
         action="append",
         default=[],
-        help="a method, with its options behind a colon (repeatable); also `automatic` and `global`",
+        help="a method, with its options behind a colon (repeatable); also `automatic` and `global`; over"
+        " time also scheme=NAME (or simulation) and steps=N",
     )
     parser.add_argument(
         "--random-starts", type=int, default=0, metavar="N", help="N random starts, the same for all (the file's start)"

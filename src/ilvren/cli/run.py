@@ -146,7 +146,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--scheme",
         metavar="NAME",
         help="states over time as unknowns on a grid, by a collocation scheme: radau, gauss-legendre, hermite-simpson,"
-        " trapezoid (chosen by the problem; or simulated)",
+        " trapezoid; or `simulation` (chosen by the problem)",
+    )
+    parser.add_argument(
+        "--steps", type=int, metavar="N", help="intervals of the time to begin with, in place of the file's"
     )
     from ilvren.cli.receding import add_receding
 
@@ -183,16 +186,22 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
+    from ilvren.dynamics.planning import MOST_STEPS
+    from ilvren.errors import RequestError
     from ilvren.methods.base import method_named
     from ilvren.problem import Refinement, checked_scheme, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
+    if arguments.steps is not None and not 1 <= arguments.steps <= MOST_STEPS:
+        raise RequestError(f"--steps must be from 1 to {MOST_STEPS}, not {arguments.steps}")
     problem = load(
         arguments.file,
         set=pairs("--set", arguments.set),
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments),
-        refinement=Refinement(tolerance=arguments.time_tolerance, scheme=checked_scheme(arguments.scheme)),
+        refinement=Refinement(
+            tolerance=arguments.time_tolerance, scheme=checked_scheme(arguments.scheme), steps=arguments.steps or 0
+        ),
     )
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))

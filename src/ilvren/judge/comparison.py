@@ -233,6 +233,16 @@ def _treated(problem: Problem) -> str:
     return f"{problem.refinement.scheme}, {count} intervals"
 
 
+def _variable_names(problem: Problem) -> frozenset[str]:
+    """Return the names of a problem's variables; a control, which may stand at other moments in another run, is one."""
+    controls = {item.name for item in problem.template.declarations.controls} if problem.is_over_time else set()
+    found = {block.name for block in problem.blocks if block.name in controls}
+    for block in problem.blocks:
+        if not block.is_grid and block.name not in controls:
+            found.update(item.name for item in problem.variables[block.first : block.first + block.size])
+    return frozenset(found)
+
+
 def _notes(tracks: Sequence[Track]) -> list[str]:
     """Return what differs in what was asked, in words."""
     if len(tracks) > MOST_TOLD:
@@ -256,8 +266,7 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
     if any(options):
         values_told = (f"{t.id}: {_options(o)}" for t, o in zip(tracks, options, strict=True) if o)
         notes.append("options: " + "; ".join(values_told))
-    own = [track.problem.variables[: track.problem.own_size] for track in tracks]
-    names = [frozenset(variable.name for variable in variables) for variables in own]
+    names = [_variable_names(track.problem) for track in tracks]
     if len(set(names)) > 1:
         shared = frozenset.intersection(*names)
         values_told = (f"{t.id} alone has {len(known - shared)}" for t, known in zip(tracks, names, strict=True))

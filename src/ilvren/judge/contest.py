@@ -254,7 +254,7 @@ def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[Case], int]:
     def key(track: Track, seed: int) -> Key:
         name = track.problem.title or track.problem.source.file
         problem = problems.setdefault(name, len(problems))
-        start = starts.setdefault(track.problem.start, len(starts))
+        start = starts.setdefault(track.problem.start[: track.problem.own_size], len(starts))
         return problem, start, seed
 
     seen: set[str] = set()

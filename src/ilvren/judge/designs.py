@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import string
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.judge.track import Track
 from ilvren.problem import Measures, objective_size
+from ilvren.problem.regridding import control_shares, read_control
 
 __all__ = ["DesignDifference", "FinalOptimum", "final_optima", "sorted_differences"]
 
+FloatArray = NDArray[np.float64]
+
 # Designs within this share of the variables' sizes count as one.
 SAME_DESIGN = 1e-2
+# Controls whose moments differ are compared at so many, and shown at so few.
+MANY_MOMENTS, FEW_MOMENTS = 400, 8
 # Objectives within this share of their size count as equal.
 SAME_OBJECTIVE = 1e-4
 
@@ -84,37 +90,80 @@ def _sign(tracks: Sequence[Track]) -> int:
     return objective.sign if objective is not None else 1
 
 
-def _by_name(track: Track) -> dict[str, float]:
+@dataclass(frozen=True)
+class _Element:
+    """One number of a final design: its `size`, and what it is `of`, a control that is read at moments or itself."""
+
+    name: str
+    unit: str
+    value: float
+    size: float
+    of: str
+
+
+def _elements(track: Track, elsewhere: Mapping[str, FloatArray]) -> dict[str, _Element]:
+    """Return the elements of a design by name, without states on a grid, which follow; controls in `elsewhere` are read
+    at shares of the time."""
     if track.point is None:
         return {}
-    return {variable.name: value for variable, value in zip(track.problem.variables, track.point, strict=True)}
+    point, found = np.array(track.point), []
+    every = Measures.of(track.problem).variable_sizes(point)
+    for block in track.problem.blocks:
+        own = slice(block.first, block.first + block.size)
+        if block.is_grid:
+            continue
+        if block.name not in elsewhere:
+            for variable, value, size in zip(track.problem.variables[own], point[own], every[own], strict=True):
+                found.append(_Element(variable.name, variable.unit, float(value), float(size), variable.name))
+            continue
+        shares = elsewhere[block.name]
+        values = read_control(track.problem, block, point[own], shares).reshape(len(shares), -1)
+        sizes = every[own].reshape(block.shape[0], -1).max(axis=0)
+        for share, each in zip(shares, values, strict=True):
+            for place, (value, size) in enumerate(zip(each, sizes, strict=True)):
+                what = block.name if len(each) == 1 else f"{block.name}[{place + 1}]"
+                name = f"{what} at {100.0 * share:.4g} %"
+                found.append(_Element(name, block.unit, float(value), float(size), what))
+    return {element.name: element for element in found}
+
+
+def _elsewhere(tracks: Sequence[Track], count: int) -> dict[str, FloatArray]:
+    """Return {control: `count` shares of the time} of controls whose values do not stand at the same moments in all
+    runs."""
+    known: dict[str, list[FloatArray]] = {}
+    for track in tracks:
+        controls = track.problem.template.declarations.controls if track.problem.is_over_time else ()
+        names = {item.name for item in controls}
+        for block in track.problem.blocks:
+            if block.name in names:
+                known.setdefault(block.name, []).append(control_shares(track.problem, block))
+    shares = (np.arange(count) + 0.5) / count
+    return {
+        name: shares for name, each in known.items() if any(not np.array_equal(each[0], other) for other in each[1:])
+    }
 
 
 def _are_same(one: Track, other: Track) -> bool:
-    """Return whether two designs agree in the variables that both have."""
-    assert one.point is not None
-    a, b = _by_name(one), _by_name(other)
-    sizes = dict(zip(a, Measures.of(one.problem).variable_sizes(np.array(one.point)).tolist(), strict=True))
-    shared = [name for name in a if name in b]
-    return all(abs(a[name] - b[name]) <= SAME_DESIGN * sizes[name] for name in shared)
+    """Return whether two designs agree in the variables that both have. Of a control between two grids the mean counts:
+    where it jumps no two of them agree at every moment."""
+    elsewhere = _elsewhere((one, other), MANY_MOMENTS)
+    a, b = _elements(one, elsewhere), _elements(other, elsewhere)
+    apart: dict[str, list[float]] = {}
+    for name, element in a.items():
+        if name in b:
+            apart.setdefault(element.of, []).append(abs(element.value - b[name].value) / element.size)
+    return all(float(np.mean(each)) <= SAME_DESIGN for each in apart.values())
 
 
 def sorted_differences(tracks: Sequence[Track]) -> tuple[DesignDifference, ...]:
     """Return every variable of any run, those that differ most first."""
-    values = [_by_name(track) for track in tracks]
+    elsewhere = _elsewhere(tracks, FEW_MOMENTS)
+    every = [_elements(track, elsewhere) for track in tracks]
     found = []
-    seen: set[str] = set()
-    for track in tracks:
-        if track.point is None:
-            continue
-        sizes = Measures.of(track.problem).variable_sizes(np.array(track.point)).tolist()
-        own_variables = track.problem.variables[: track.problem.own_size]  # without unknowns on a grid
-        for variable, size in zip(own_variables, sizes, strict=False):
-            if variable.name in seen:
-                continue
-            seen.add(variable.name)
-            own = tuple(item.get(variable.name) for item in values)
-            known = [value for value in own if value is not None]
-            spread = (max(known) - min(known)) / size
-            found.append(DesignDifference(variable.name, variable.unit, own, spread))
+    first = {name: element for elements in reversed(every) for name, element in elements.items()}
+    for name in dict.fromkeys(name for elements in every for name in elements):
+        own = tuple(elements[name].value if name in elements else None for elements in every)
+        known = [value for value in own if value is not None]
+        spread = (max(known) - min(known)) / first[name].size
+        found.append(DesignDifference(name, first[name].unit, own, spread))
     return tuple(sorted(found, key=lambda item: -item.spread))

@@ -25,7 +25,7 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
-from ilvren.problem.refinement import AS_DECLARED, Refinement, checked_scheme
+from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, checked_scheme
 from ilvren.problem.scalars import scalar_problem
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
@@ -37,6 +37,7 @@ __all__ = [
     "KINKED",
     "NO_AIM",
     "SCHEMES",
+    "SIMULATED",
     "Aim",
     "EntryDeclaration",
     "Given",

@@ -86,7 +86,10 @@ def on_document(problem: Problem, document: str) -> Problem:
 
 def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
     found = _built(_whole(problem), problem.overrides, problem.start_overrides, aim, refinement)
-    has_other_controls = refinement.pieces != problem.refinement.pieces
+    has_other_controls = (refinement.pieces, refinement.steps) != (
+        problem.refinement.pieces,
+        problem.refinement.steps,
+    )
     if (
         found.is_collocated or problem.is_collocated or has_other_controls
     ):  # another grid, other unknowns: whoever asks carries them over

@@ -11,14 +11,18 @@ from ilvren.dynamics.schemes import SCHEMES
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.entries import Declarations, TimeDeclaration
 
-__all__ = ["AS_DECLARED", "Refinement", "checked_scheme", "refined"]
+__all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "refined"]
+
+# In place of a scheme: states are simulated, whatever the file says.
+SIMULATED = "simulation"
 
 
 @dataclass(frozen=True)
 class Refinement:
-    """`scheme`: the states are unknowns on a grid, of that collocation scheme, "" where they are simulated; `grids`
-    {case: the grid, as shares of the time} in place of the file's; with `pieces` controls have so many, joined by
-    lines, whatever the file says. `more` {case ("" for all): moments added, as shares
+    """`scheme`: the states are unknowns on a grid, of that collocation scheme, "simulation" where they must be
+    simulated, "" where nothing is said; `grids` {case: the grid, as shares of the time} in place of the file's; `steps`
+    intervals to begin with in place of the file's; with `pieces` controls have so many, joined by lines, whatever the
+    file says. `more` {case ("" for all): moments added, as shares
     of the time}; `anchor` the full design that steps are chosen
     along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made for
     errors smaller by ten, `tighter` times."""
@@ -30,6 +34,7 @@ class Refinement:
     scheme: str = ""
     grids: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     pieces: int = 0
+    steps: int = 0
 
     def __bool__(self) -> bool:
         return self != AS_DECLARED
@@ -55,6 +60,8 @@ class Refinement:
             found["scheme"] = self.scheme
         if self.pieces:
             found["pieces"] = self.pieces
+        if self.steps:
+            found["steps"] = self.steps
         if self.grids:
             found["grids"] = {name: list(own) for name, own in self.grids.items()}
         return found
@@ -74,6 +81,7 @@ class Refinement:
             values.get("scheme", ""),
             grids,
             values.get("pieces", 0),
+            values.get("steps", 0),
         )
 
 
@@ -81,11 +89,12 @@ AS_DECLARED = Refinement()
 
 
 def checked_scheme(name: str | None) -> str:
-    """Return the name of a collocation scheme, "" for None. Raises RequestError for an unknown one."""
-    if name is None or name in SCHEMES:
+    """Return the name of a collocation scheme or "simulation", "" for None. Raises RequestError for an unknown one."""
+    known = (*SCHEMES, SIMULATED)
+    if name is None or name in known:
         return name or ""
-    close = nearest(name, SCHEMES)
-    advice = f'did you mean "{close}"?' if close else "schemes: " + ", ".join(SCHEMES)
+    close = nearest(name, known)
+    advice = f'did you mean "{close}"?' if close else "schemes: " + ", ".join(known)
     raise RequestError(f'--scheme {name}: no collocation scheme is named "{name}"', advice=advice)
 
 
@@ -96,19 +105,27 @@ def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
             raise RequestError("--scheme is for problems over time, and this file has no [time]")
         if refinement.tolerance is not None:
             raise RequestError("--time-tolerance is for problems over time, and this file has no [time]")
+        if refinement.steps:
+            raise RequestError("--steps is for problems over time, and this file has no [time]")
         return declarations
     tolerance = refinement.tolerance
     if tolerance is not None and not 1e-10 <= tolerance <= 0.1:
         raise RequestError(f"--time-tolerance must lie between 1e-10 and 0.1, not {tolerance:g}")
     own = declarations if tolerance is None else replace(declarations, time_tolerance=tolerance)
-    own = replace(own, time_tighter=refinement.tighter, time_scheme=refinement.scheme)
+    is_simulated = refinement.scheme == SIMULATED
+    own = replace(own, time_tighter=refinement.tighter, time_scheme="" if is_simulated else refinement.scheme)
 
     if refinement.pieces:
         controls = [replace(item, pieces=refinement.pieces, form="linear", before=None) for item in own.controls]
         own = replace(own, controls=tuple(controls), whole=declarations.whole or declarations)
 
     def looked_at(time: TimeDeclaration, case: str) -> TimeDeclaration:
-        return replace(time, more=refinement.more.get(case, ()), grid=refinement.grids.get(case, ()))
+        found = replace(time, more=refinement.more.get(case, ()), grid=refinement.grids.get(case, ()))
+        if refinement.steps:
+            if time.at is not None:
+                raise RequestError('--steps: the moments of this file are given, by "at" in [time]')
+            found = replace(found, steps=float(refinement.steps))
+        return replace(found, treatment=SIMULATED) if is_simulated else found
 
     return replace(
         own,

@@ -28,8 +28,10 @@ __all__ = [
     "carried_multipliers",
     "collocated_problem",
     "control_count",
+    "control_shares",
     "kinked_rate",
     "limit_sizes",
+    "read_control",
     "simulated_problem",
 ]
 
@@ -42,11 +44,11 @@ ALL_BUT_NOTHING = 1e-3
 
 
 def simulated_problem(problem: Problem) -> Problem:
-    """Return a problem over time whose states are simulated: the one that its file declares."""
-    plain = replace(problem.refinement, scheme="", grids={})
+    """Return a problem over time whose states are simulated: the one that its file declares, from the same start."""
     if not problem.is_collocated:
         return problem
-    return refined_problem(problem, plain)
+    own = refined_problem(problem, replace(problem.refinement, scheme="", grids={}))
+    return own.with_starts(carried(problem, np.array(problem.start), own))
 
 
 def collocated_problem(
@@ -55,7 +57,7 @@ def collocated_problem(
     """Return a problem over time with its states as unknowns of a scheme, and whether their guess was simulated: else
     it is each state's `start`, or its first value. Controls have the given number of `pieces`, 0 for as many as the
     file says, None for as many as they have. Raises ProblemError where the scheme cannot take it."""
-    own = simulated_problem(problem)
+    own = _without_starts_of_moments(simulated_problem(problem))
     refinement = replace(problem.refinement, scheme=scheme, grids=dict(grids or {}), anchor=None, tighter=0)
     refinement = refinement if pieces is None else replace(refinement, pieces=pieces)
     found = refined_problem(own, refinement)
@@ -66,6 +68,15 @@ def collocated_problem(
             block = next(item for item in found.blocks if item.name == name)
             point[block.first : block.first + block.size] = values
     return begun(found, point), states is not None
+
+
+def _without_starts_of_moments(problem: Problem) -> Problem:
+    """Return a problem that no longer says where controls begin that have values of their own at every moment of a
+    grid, but for all moments at once; its start stays."""
+    names = {item.name for item in problem.template.declarations.controls if item.form == "pointwise"}
+    given = problem.start_overrides
+    lasting = {name: value for name, value in given.items() if name not in names or np.ndim(value) == 0}
+    return problem if len(lasting) == len(given) else replace(problem, start_overrides=lasting)
 
 
 def begun(problem: Problem, point: FloatArray, sizes: Mapping[str, float] | None = None) -> Problem:
@@ -170,7 +181,7 @@ def carried_along(before: Problem, point: FloatArray, after: Problem, share: flo
             at = np.minimum(axis.points + share, 1.0)
             result[place] = _along(axis.taus, axis.scheme.points, values, at).ravel()
         elif _is_control(after, block):
-            shares = _control_shares(after, block)
+            shares = control_shares(after, block)
             at = np.minimum(shares + share, shares[-1])
             columns = [np.interp(at, shares, values[:, k]) for k in range(values.shape[1])]
             result[place] = np.stack(columns, axis=1).ravel()
@@ -203,7 +214,7 @@ def carried(before: Problem, point: FloatArray, after: Problem) -> FloatArray:
         elif own.shape == block.shape and not block.is_grid and not _is_own_points(before, after, block.name):
             result[place] = values
         elif own.shape[1:] == block.shape[1:] and _is_control(after, block):
-            result[place] = _read_control(before, own, values, after, block)
+            result[place] = read_control(before, own, values, control_shares(after, block))
     low, high = after.joined("lower"), after.joined("upper")
     return np.asarray(np.clip(result, low, high))
 
@@ -238,11 +249,8 @@ def _along(taus: FloatArray, points: FloatArray, values: FloatArray, at: FloatAr
     return np.asarray(np.einsum("kp,kpe->ke", weights, values[places]))
 
 
-def _read_control(
-    before: Problem, own: VariableBlock, values: FloatArray, after: Problem, block: VariableBlock
-) -> FloatArray:
-    """Return the values of a control that is chosen at every moment, read at the moments of another grid."""
-    shares = _control_shares(after, block)
+def read_control(before: Problem, own: VariableBlock, values: FloatArray, shares: FloatArray) -> FloatArray:
+    """Return the values of a control, its block `own`, read at shares of the time (k,), one row each, flat."""
     flat = values.reshape(own.shape[0], -1)
     points: OwnPoints | None = before.template.own_points.get(own.name)
     if points is None and _is_constant(before, own):
@@ -250,7 +258,7 @@ def _read_control(
         places = np.clip(np.floor(shares * pieces + 1e-9), 0, pieces - 1).astype(np.int64)
         return np.asarray(flat[places].ravel())
     if points is None or SCHEMES[points.scheme].shares_ends:
-        taus = _control_shares(before, own)
+        taus = control_shares(before, own)
         return np.stack([np.interp(shares, taus, flat[:, k]) for k in range(flat.shape[1])], axis=1).ravel()
     scheme = SCHEMES[points.scheme]
     interval = np.clip(np.searchsorted(points.taus, shares, side="left") - 1, 0, len(points.taus) - 2)
@@ -261,7 +269,8 @@ def _read_control(
     return np.asarray(np.einsum("kp,kpe->ke", weights, flat[places])).ravel()
 
 
-def _control_shares(problem: Problem, block: VariableBlock) -> FloatArray:
+def control_shares(problem: Problem, block: VariableBlock) -> FloatArray:
+    """Return where along the time, as shares, the values of a control's block stand."""
     points = problem.template.own_points.get(block.name)
     if points is not None:
         return np.asarray(points.shares)

@@ -22,10 +22,11 @@ from typing import Any
 
 import numpy as np
 
+from ilvren.dynamics.planning import MOST_STEPS
 from ilvren.errors import MachineError, RequestError
 from ilvren.ledger import GroupRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named, options_from
-from ilvren.problem import Aim, Problem, fronted, loads
+from ilvren.problem import Aim, Problem, checked_scheme, fronted, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
@@ -33,6 +34,7 @@ from ilvren.runs.limits import by_block
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import RESUMABLE, check_label, resume, run
 from ilvren.runs.stored import stored_files, stored_models
+from ilvren.runs.treatment import treated, treated_as
 from ilvren.runs.warm import begun_at
 
 __all__ = [
@@ -57,11 +59,19 @@ OPEN_REACH = 1.0
 
 @dataclass(frozen=True)
 class Contender:
-    """A method with its options, under the name it has in tables."""
+    """A method with its options, under the name it has in tables. `scheme` ("" for the problem's choice) and `steps`
+    (0 for the file's) say how what evolves over time is treated."""
 
     name: str
     method: str
     options: Mapping[str, str | float | bool]
+    scheme: str = ""
+    steps: int = 0
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values for the ledger."""
+        found = {"name": self.name, "method": self.method, "options": dict(self.options)}
+        return found | ({"time": {"scheme": self.scheme, "steps": self.steps}} if self.scheme or self.steps else {})
 
 
 @dataclass(frozen=True)
@@ -96,9 +106,10 @@ def plan_contest(
         starts = _starts(problem, random_starts, settings.seed)
         for place, contender in enumerate(contenders):
             own = replace(settings.of_many(), method=contender.method, options=dict(contender.options))
-            method, _ = chosen_method(problem, own, has_options=bool(contender.options))
+            taken = _taken(problem, contender)
+            method, _ = chosen_method(taken, own, has_options=bool(contender.options))
             options_from(method, own.options)
-            refuse_unhandled(problem, method)
+            refuse_unhandled(taken, method)
             for start in range(len(starts)):
                 # A method that draws nothing at random would only do the same again.
                 for seed in range(repeats if method.is_random else 1):
@@ -111,12 +122,20 @@ def plan_contest(
         "problems": [
             {**_stored(problem), "starts": _starts(problem, random_starts, settings.seed)} for problem in problems
         ],
-        "contenders": [{"name": c.name, "method": c.method, "options": dict(c.options)} for c in contenders],
+        "contenders": [contender.to_dict() for contender in contenders],
         "settings": {**settings.to_dict(), "label": None},
         "members": members,
         "random_starts": random_starts,
         "repeats": repeats,
     }
+
+
+def _taken(problem: Problem, contender: Contender) -> Problem:
+    """Return a problem as a run by a contender takes it. Raises RequestError and ProblemError."""
+    if (contender.scheme or contender.steps) and not problem.is_over_time:
+        raise RequestError(f"--method {contender.name}: {problem.title or problem.source.file} has no [time]")
+    own = treated_as(problem, contender.scheme, contender.steps) if contender.scheme or contender.steps else problem
+    return treated(own, contender.method).problem
 
 
 def _aim(stored: Mapping[str, Any]) -> Aim:
@@ -324,6 +343,8 @@ def run_member(ledger: Ledger, number: int, place: int) -> _Answer:
     if start is not None:
         flat = np.concatenate([np.ravel(np.array(start[block.name], dtype=float)) for block in problem.blocks])
         problem = begun_at(problem, flat)
+    if contender.get("time"):
+        problem = treated_as(problem, **contender["time"])
     settings = Settings.from_dict(
         {
             **group.plan["settings"],
@@ -348,9 +369,18 @@ def contender_of(text: str) -> Contender:
                 advice="for example --method differential-evolution:population=40",
             )
         options[key.strip()] = value.strip()
+    scheme, steps = str(options.pop("scheme", "")), options.pop("steps", None)
     if name not in (AUTOMATIC, GLOBAL):
         options_from(method_named(name, also=(AUTOMATIC, GLOBAL)), options)
-    return Contender(text, name, options)
+    return Contender(
+        text, name, options, checked_scheme(scheme or None), 0 if steps is None else _steps(text, str(steps))
+    )
+
+
+def _steps(text: str, value: str) -> int:
+    if not value.isdecimal() or not 1 <= int(value) <= MOST_STEPS:
+        raise RequestError(f"--method {text}: steps={value} is not a whole number from 1 to {MOST_STEPS}")
+    return int(value)
 
 
 def read_problems(files: Sequence[str | Path], **options: Any) -> list[Problem]:

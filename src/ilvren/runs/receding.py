@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from ilvren.dynamics.gridded import GriddedCourse
 from ilvren.errors import RequestError
 from ilvren.methods.base import method_named, options_from
-from ilvren.problem import DEFAULT_SCHEME, EntryDeclaration, Problem, Template, VariableBlock, bind
+from ilvren.problem import DEFAULT_SCHEME, SIMULATED, EntryDeclaration, Problem, Template, VariableBlock, bind
 from ilvren.problem.courses import courses_of
 from ilvren.problem.regridding import begun, carried_along
 from ilvren.runs.quick import QuickAnswer, QuickScales, quickly_solved
@@ -102,6 +102,8 @@ class _Loop:
         self._whole = float(axis.duration_value)
         self._method = method_named("interior-point")
         self._options = options_from(self._method, {})
+        if problem.refinement.scheme == SIMULATED:
+            raise RequestError("--receding solves its windows on a grid: --scheme names a collocation scheme")
         scheme = problem.refinement.scheme or DEFAULT_SCHEME
         self._first = self._window_template(problem, scheme, remembers=False)
         self._later = (

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import InputError, RequestError
-from ilvren.problem import DEFAULT_SCHEME, SCHEMES, Problem
-from ilvren.problem.regridding import begun, collocated_problem, control_count, kinked_rate, simulated_problem
+from ilvren.problem import DEFAULT_SCHEME, SCHEMES, SIMULATED, Problem, refined_problem
+from ilvren.problem.regridding import (
+    begun,
+    carried,
+    collocated_problem,
+    control_count,
+    kinked_rate,
+    simulated_problem,
+)
+from ilvren.runs.warm import begun_at
 
-__all__ = ["COLLOCATING", "Treatment", "treated"]
+__all__ = ["COLLOCATING", "Treatment", "recalled", "treated", "treated_as"]
 
 FloatArray = NDArray[np.float64]
 
@@ -47,8 +55,9 @@ def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatme
     if asked == "collocation" and is_search:
         _refuse_method(method, DEFAULT_SCHEME)
         return _collocated(problem, DEFAULT_SCHEME, "the file asks for it")
-    if asked == "simulation" or why_not:
-        return Treatment(problem, f"simulation: {why_not or 'the file asks for it'}")
+    if asked == SIMULATED or why_not:
+        by_whom = "it is asked for" if problem.refinement.scheme == SIMULATED else "the file asks for it"
+        return Treatment(problem, f"simulation: {why_not or by_whom}")
     obstacle = _obstacle(problem)
     if obstacle:
         return Treatment(problem, f"simulation: {obstacle}")
@@ -60,6 +69,21 @@ def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatme
         return _tried(problem, "its start cannot be simulated")
     few = f"its controls are {count:.0f} number{'s' if count > 1 else ''}" if count else "it has no control over time"
     return Treatment(problem, f"simulation: {few}")
+
+
+def treated_as(problem: Problem, scheme: str = "", steps: int = 0) -> Problem:
+    """Return a problem over time, not yet on a grid, to be treated by a scheme or "simulation", so many steps to begin
+    with ("" and 0: as without); from its own start. Raises RequestError and ProblemError."""
+    word = scheme if scheme == SIMULATED else problem.refinement.scheme
+    names = [
+        item.name for item in problem.template.declarations.controls if item.pieces is None
+    ]  # as long as the steps
+    lasting = {name: value for name, value in problem.start_overrides.items() if name not in names}
+    bare = replace(problem, start_overrides=lasting)
+    own = refined_problem(bare, replace(problem.refinement, scheme=word, steps=steps))
+    point = carried(problem, np.array(problem.start), own)
+    own = begun_at(own, point) if problem.start_overrides else own.with_starts(point)
+    return collocated_problem(own, scheme)[0] if scheme in SCHEMES else own
 
 
 def _tried(problem: Problem, why: str) -> Treatment:
