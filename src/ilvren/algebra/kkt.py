@@ -38,6 +38,8 @@ SMALL_PIVOT = 1e-12
 LEAST_CONDENSED = 1e-14
 # Refinement ends at this error (2), or when a step no longer halves it; above REFINED_ENOUGH Krylov steps follow.
 REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-12, 1e-9, 12
+# After so many steps of it a solution's own size is known.
+SETTLED = 2
 KRYLOV_STEPS, KRYLOV_REST = 25, 1e-10
 # A solution with a larger error is none, unless its rest is below these shares of all of the right-hand side, and of
 # the part that belongs to the rows.
@@ -177,12 +179,14 @@ class KktFactor:
 
     def _refined(self, found: FloatArray, rhs: FloatArray) -> tuple[FloatArray | None, float]:
         """Return the solution refined as far as it goes, and its error (2)."""
-        best, least = None, np.inf
+        best, least, sizes = None, np.inf, None
         rest = rhs - self._times(found) if found.any() else rhs
-        for _ in range(MOST_REFINEMENTS):
+        for step in range(MOST_REFINEMENTS):
             found = found + self._solve(rest)
             rest = rhs - self._times(found)
-            error = self._error(found, rest, rhs)
+            if step < SETTLED or sizes is None:  # from then on nothing that counts here changes
+                sizes = self._sizes(found) + np.abs(rhs)
+            error = _largest_share(rest, sizes)
             is_halved = error < 0.5 * least
             if error < least:
                 best, least = found, error
@@ -213,8 +217,7 @@ class KktFactor:
 
     def _error(self, found: FloatArray, rest: FloatArray, rhs: FloatArray) -> float:
         """Return the largest backward error of any equation: small ones beside large ones count as much.        (2)"""
-        size = self._sizes(found) + np.abs(rhs)
-        return float((np.abs(rest) / np.where(size > 0.0, size, 1.0)).max(initial=0.0))
+        return _largest_share(rest, self._sizes(found) + np.abs(rhs))
 
     def _sizes(self, v: FloatArray) -> FloatArray:
         """Return |A| |v| of the matrix A of (1)."""
@@ -293,6 +296,10 @@ class KktSystem:
         numbers = numbers[is_first]
         indptr = np.searchsorted(numbers, np.arange(size + 1, dtype=np.int64) * size).astype(np.int32)
         self._pattern = (numbers % size).astype(np.int32), indptr
+
+
+def _largest_share(rest: FloatArray, sizes: FloatArray) -> float:
+    return float((np.abs(rest) / np.where(sizes > 0.0, sizes, 1.0)).max(initial=0.0))
 
 
 def _lifted(hessian: Any, top: FloatArray, delta: float) -> FloatArray:
