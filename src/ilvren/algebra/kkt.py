@@ -177,7 +177,7 @@ class KktFactor:
             return None
         return found[: self._n], found[self._n :]
 
-    def _refined(self, found: FloatArray, rhs: FloatArray) -> tuple[FloatArray | None, float]:
+    def _refined(self, found: FloatArray, rhs: FloatArray, enough: float = REFINED) -> tuple[FloatArray | None, float]:
         """Return the solution refined as far as it goes, and its error (2)."""
         best, least, sizes = None, np.inf, None
         rest = rhs - self._times(found) if found.any() else rhs
@@ -190,7 +190,7 @@ class KktFactor:
             is_halved = error < 0.5 * least
             if error < least:
                 best, least = found, error
-            if not is_halved or error <= REFINED:
+            if not is_halved or error <= enough:
                 break
         return best, least
 
@@ -209,8 +209,10 @@ class KktFactor:
         if not np.isfinite(step).all():
             return found, error
         better = found + size * step
-        refined, least = self._refined(better, rhs)
         own = self._error(better, rhs - self._times(better), rhs)
+        if own <= REFINED_ENOUGH:
+            return better, own
+        refined, least = self._refined(better, rhs, REFINED_ENOUGH)
         if refined is not None and least < min(own, error):
             return refined, least
         return (better, own) if own < error else (found, error)
