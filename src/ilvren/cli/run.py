@@ -186,21 +186,19 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.dynamics.planning import MOST_STEPS
-    from ilvren.errors import RequestError
     from ilvren.methods.base import method_named
-    from ilvren.problem import Refinement, checked_scheme, load
+    from ilvren.problem import Refinement, checked_scheme, checked_steps, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
-    if arguments.steps is not None and not 1 <= arguments.steps <= MOST_STEPS:
-        raise RequestError(f"--steps must be from 1 to {MOST_STEPS}, not {arguments.steps}")
     problem = load(
         arguments.file,
         set=pairs("--set", arguments.set),
         start=pairs("--start", arguments.start),
         aim=aim_of(arguments),
         refinement=Refinement(
-            tolerance=arguments.time_tolerance, scheme=checked_scheme(arguments.scheme), steps=arguments.steps or 0
+            tolerance=arguments.time_tolerance,
+            scheme=checked_scheme(arguments.scheme),
+            steps=checked_steps("--steps", arguments.steps),
         ),
     )
     if arguments.method not in (None, AUTOMATIC, GLOBAL):

@@ -25,7 +25,7 @@ from ilvren.problem.model import (
     element_name,
 )
 from ilvren.problem.reader import read_file, read_text
-from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, checked_scheme
+from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, checked_scheme, checked_steps
 from ilvren.problem.scalars import scalar_problem
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
@@ -59,6 +59,7 @@ __all__ = [
     "VariableBlock",
     "bind",
     "checked_scheme",
+    "checked_steps",
     "constant_objectives",
     "element_name",
     "fronted",

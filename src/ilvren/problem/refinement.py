@@ -7,11 +7,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from ilvren.dynamics.planning import MOST_STEPS
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.entries import Declarations, TimeDeclaration
 
-__all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "refined"]
+__all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "checked_steps", "refined"]
 
 # In place of a scheme: states are simulated, whatever the file says.
 SIMULATED = "simulation"
@@ -96,6 +97,16 @@ def checked_scheme(name: str | None) -> str:
     close = nearest(name, known)
     advice = f'did you mean "{close}"?' if close else "schemes: " + ", ".join(known)
     raise RequestError(f'--scheme {name}: no collocation scheme is named "{name}"', advice=advice)
+
+
+def checked_steps(flag: str, given: str | int | None) -> int:
+    """Return a number of intervals to begin with, 0 for None. Raises RequestError naming the `flag` for nonsense."""
+    if given is None:
+        return 0
+    text = str(given)
+    if not text.isdecimal() or not 1 <= int(text) <= MOST_STEPS:
+        raise RequestError(f"{flag}: {text} steps; a whole number from 1 to {MOST_STEPS} is needed")
+    return int(text)
 
 
 def refined(declarations: Declarations, refinement: Refinement) -> Declarations:

@@ -22,11 +22,10 @@ from typing import Any
 
 import numpy as np
 
-from ilvren.dynamics.planning import MOST_STEPS
 from ilvren.errors import MachineError, RequestError
 from ilvren.ledger import GroupRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named, options_from
-from ilvren.problem import Aim, Problem, checked_scheme, fronted, loads
+from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
@@ -369,18 +368,12 @@ def contender_of(text: str) -> Contender:
                 advice="for example --method differential-evolution:population=40",
             )
         options[key.strip()] = value.strip()
-    scheme, steps = str(options.pop("scheme", "")), options.pop("steps", None)
+    scheme = str(options.pop("scheme", ""))
+    steps = str(options.pop("steps")) if "steps" in options else None
     if name not in (AUTOMATIC, GLOBAL):
         options_from(method_named(name, also=(AUTOMATIC, GLOBAL)), options)
-    return Contender(
-        text, name, options, checked_scheme(scheme or None), 0 if steps is None else _steps(text, str(steps))
-    )
-
-
-def _steps(text: str, value: str) -> int:
-    if not value.isdecimal() or not 1 <= int(value) <= MOST_STEPS:
-        raise RequestError(f"--method {text}: steps={value} is not a whole number from 1 to {MOST_STEPS}")
-    return int(value)
+    told = f"--method {text}"
+    return Contender(text, name, options, checked_scheme(scheme or None), checked_steps(told, steps))
 
 
 def read_problems(files: Sequence[str | Path], **options: Any) -> list[Problem]:
