@@ -154,6 +154,24 @@ class Optima(unittest.TestCase):
                 self.assertAlmostEqual(told.end_price, 2.0 / math.cosh(4.0) ** 2, places=4)
                 self.assertEqual([arc.kind for arc in told.arcs], ["free"])
 
+    def test_a_longer_time_is_worth_what_differences_say(self):
+        # An average knows how long the time is, pieces grow with it, a bound moves.
+        ways = {
+            "average": ("integral(", "average("),
+            "pieces": ('form = "pointwise"', "pieces = 6"),
+            "bound": ("initial = 2,", 'initial = 2, lower = "0.3 + 0.1 * t",'),
+        }
+        for name, (old, new) in ways.items():
+            with self.subTest(name):
+                text = (
+                    KNOWN.format(more="").replace("to = 4", 'to = "T"').replace("0.5 * ", "") + "[parameters]\nT = 4\n"
+                )
+                problem = loads(text.replace(old, new), refinement=Refinement(scheme="radau"))
+                self.assertIn(new, problem.source.text)
+                found = [run(problem.with_parameters(T=T)) for T in (3.95, 4.0, 4.05)]
+                slope = (found[2].objective - found[0].objective) / 0.1
+                self.assertAlmostEqual(found[1].courses[0].end_price, slope, delta=2e-2 * abs(slope))
+
     def test_a_free_end_and_a_switch_that_becomes_a_moment_of_the_grid(self):
         result = run(loads(HASTE))
         self.assertAlmostEqual(result.objective, math.sqrt(2.0 * 3.0 * 1.5), places=6)

@@ -194,7 +194,7 @@ class FitDeclaration:
 class TimeDeclaration:
     """[time]: when it begins and ends, so many intervals (`steps`) or the moments (`at`) to begin with, and how it is
     treated, "" where that is not said. `more` are moments that a run has added, as shares of the time; `grid` those
-    that it has put in place of the steps."""
+    that it has put in place of the steps, which are all there are where it `is_fixed`."""
 
     begin: Value | None = None
     end: Value | None = None
@@ -204,6 +204,7 @@ class TimeDeclaration:
     treatment: str = ""
     more: tuple[float, ...] = ()
     grid: tuple[float, ...] = ()
+    is_fixed: bool = False
 
 
 @dataclass(frozen=True, slots=True)

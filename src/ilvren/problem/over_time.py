@@ -817,7 +817,7 @@ class Axis:
         self.required = _merged(np.concatenate([parts[0], *parts[required:]]))
         if time.grid:
             parts.append(np.array(time.grid))
-        self.taus = _merged(np.concatenate(parts))
+        self.taus = np.array(time.grid) if time.is_fixed else _merged(np.concatenate(parts))
         self.jump_taus = np.unique(np.concatenate(jumps))
         is_last = self.taus >= 1.0
         self.grid = self.fixed_moments(("grid",), self.taus, is_last)

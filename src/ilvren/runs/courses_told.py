@@ -22,6 +22,7 @@ from ilvren.formula.forward import tangents
 from ilvren.problem import Problem, element_name
 from ilvren.problem.courses import courses_of
 from ilvren.runs.limits import plain_values
+from ilvren.runs.time_worth import time_worth
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
@@ -112,8 +113,7 @@ def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tupl
             worth = _worth_of_integrals(problem, axis, course, point, result.multipliers[0])
             values = costates(course, _equation_prices(problem, axis, rows), worth)
             told = _by_state(axis, values)
-            if not axis.is_free_end and problem.objective is not None:
-                end_price = _end_price(course, values, worth, times)
+            end_price = time_worth(problem, axis, point, result.multipliers)
         prices = _price_curves(problem, axis, result, times)
         arcs = _arcs(problem, axis, course, times, result)
         remarks = remarks_on(problem, axis, course, point)
@@ -192,16 +192,6 @@ def worth_in_objective(problem: Problem, course: GriddedCourse, point: FloatArra
     """Return what each integral along a course (per share of the time) is worth in the objective alone."""
     axis = problem.template.built_axes[0]
     return _worth_of_integrals(problem, axis, course, point, np.zeros(problem.row_count))
-
-
-def _end_price(course: GriddedCourse, values: FloatArray, worth: FloatArray, times: FloatArray) -> float | None:
-    """Return what one unit more of the time is worth: the Hamiltonian at its end, λ·f and what integrals gain there."""
-    duration = float(times[-1] - times[0])
-    inputs = course.inputs(np.ones(1), np.ones(1, dtype=bool), course.flat[-1:])
-    total = float(values[-1] @ course.code.values(inputs)[0])
-    if course.integrand_code is not None:
-        total += float(worth @ course.integrand_code.values(inputs)[0])
-    return total / duration if math.isfinite(total) else None
 
 
 # ---- prices of limits over time ------------------------------------------------------------------------
