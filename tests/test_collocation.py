@@ -3,6 +3,7 @@
 import json
 import math
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -244,6 +245,17 @@ class Optima(unittest.TestCase):
         verdict = verify(crude)
         self.assertFalse(verdict.holds)
         self.assertEqual({check.name: check.result for check in verdict.checks}.get("time", "fail"), "fail")
+
+    def test_an_integral_that_a_coarse_grid_misses_does_not_hold(self):
+        bump = "integral(flow^2 + level^2 + exp(-60 * (t - 1.3)^2))"
+        text = KNOWN.format(more="steps = 10").replace("0.5 * integral(flow^2 + level^2)", bump)
+        result = run(loads(text, refinement=Refinement(scheme="radau", tolerance=0.1)))  # its first grid will do
+        checks = {check.name: check for check in verify(result).checks}
+        self.assertRegex(checks["time"].detail, "added up: [0-9.]+e-0[4-9] .*; integrals to [0-9.]+e-0[23] of theirs")
+        strict = replace(result.whole, refinement=replace(result.whole.refinement, tolerance=1e-3))
+        checks = {check.name: check for check in verify(replace(result, whole=strict)).checks}
+        self.assertEqual(checks["time"].result, "fail")
+        self.assertIn("integrated comes to something else", checks["time"].detail)
 
 
 class Remarks(unittest.TestCase):

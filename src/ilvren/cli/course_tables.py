@@ -36,7 +36,7 @@ def show_courses(result: RunResult, terminal: Terminal) -> None:
         error = f"{report.estimate:.1e}" if np.isfinite(report.estimate) else "unknown"
         over = "" if report.is_met else f", above the tolerance of {report.limit:.0e}"
         grown = f"; deviations grow by up to {report.growth:.1e}: it needs feedback" if report.growth > 1e5 else ""
-        what = f"error of the states {error} of their sizes{over}{grown}"
+        what = f"error of states and integrals {error} of their sizes{over}{grown}"
         terminal.show(f"{count(report.steps, 'interval')} ({report.scheme}); {what}")
 
 

@@ -224,6 +224,19 @@ class GriddedCourse:
         values = self.flat[places.ravel()]
         return self.code.values(self.inputs(at, is_left, values)).reshape(n, len(scheme.used), -1)
 
+    @cached_property
+    def sums(self) -> FloatArray:
+        """Return what the scheme makes of each integral in each interval (intervals, integrals)."""
+        if self.integrand_code is None:
+            return np.zeros((self.intervals, 0))
+        n, scheme, h = self.intervals, self.scheme, np.diff(self.taus)[:, np.newaxis]
+        at = (self.taus[:-1, np.newaxis] + h * scheme.used_points).ravel()
+        is_left = np.tile(scheme.used_points >= 1.0, n)
+        places = np.arange(n)[:, np.newaxis] * scheme.width + np.array(scheme.used)
+        told = self.integrand_code.values(self.inputs(at, is_left, self.flat[places.ravel()]))
+        weights = scheme.weights[list(scheme.used)]
+        return np.asarray(h * np.einsum("q,kqi->ki", weights, told.reshape(n, len(scheme.used), -1)))
+
     def states_at(self, at: FloatArray, is_left: NDArray[np.bool_]) -> FloatArray:
         """Return all states (k, n) at shares of the time."""
         scheme = self.scheme
@@ -375,16 +388,12 @@ class GriddedCourse:
         """Return (intervals, integrals): by how much the scheme's quadrature misses that of the reference."""
         if self.integrand_code is None:
             return np.zeros((self.intervals, 0))
-        n, scheme, h = self.intervals, self.scheme, np.diff(self.taus)[:, np.newaxis]
+        n, h = self.intervals, np.diff(self.taus)[:, np.newaxis]
         weights = lagrange_integrals(points, np.ones(1))[0]
         with np.errstate(all="ignore"):
             values = self.integrand_code.values(self.inputs(at, is_left, x.reshape(-1, x.shape[-1])))
             fine = h * np.einsum("q,kqi->ki", weights, values.reshape(n, len(points), -1))
-            own_at = (self.taus[:-1, np.newaxis] + h * scheme.used_points).ravel()
-            own_left = np.tile(scheme.used_points >= 1.0, n)
-            places = np.arange(n)[:, np.newaxis] * scheme.width + np.array(scheme.used)
-            told = self.integrand_code.values(self.inputs(own_at, own_left, self.flat[places.ravel()]))
-        coarse = h * np.einsum("q,kqi->ki", scheme.weights[list(scheme.used)], told.reshape(n, len(scheme.used), -1))
+            coarse = self.sums
         size = np.abs(coarse).sum(axis=0)
         found = (fine - coarse) / np.where(size > 0.0, size, 1.0)
         return np.where(np.isfinite(found), found, 0.0)

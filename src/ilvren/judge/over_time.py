@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 from ilvren.dynamics.afresh import integrated_afresh
-from ilvren.dynamics.fresh_course import FreshCourse, followed_afresh
+from ilvren.dynamics.fresh_course import followed_afresh
 from ilvren.judge.case import Case
 from ilvren.problem.between import limits_between
 from ilvren.problem.courses import courses_of
@@ -14,7 +15,10 @@ from ilvren.runs.courses_told import remarks_on
 from ilvren.runs.refining import missed_between, tolerance_of
 
 if TYPE_CHECKING:
+    from ilvren.dynamics import Simulation
+    from ilvren.dynamics.gridded import GriddedCourse
     from ilvren.problem.collocated import CollocatedAxis
+    from ilvren.problem.over_time import Axis
 
 __all__ = ["check_between", "check_time"]
 
@@ -23,6 +27,8 @@ __all__ = ["check_between", "check_time"]
 AFRESH_ERROR = 1e-9
 # Deviations of a control that is given in advance, growing by so much, are for feedback to hold down.
 NEEDS_FEEDBACK = 1e4
+# Of several axes what is worse stands for all.
+_RANKS = {"pass": 0, "unknown": 1, "fail": 2}
 
 
 def check_time(case: Case) -> str | None:
@@ -30,83 +36,107 @@ def check_time(case: Case) -> str | None:
     return _check_course(case) if case.problem.is_collocated else _check_simulation(case)
 
 
+@dataclass(frozen=True)
+class _Found:
+    """What one axis's course comes to: the check's result, value and detail; `wrong` says why nothing can be said of
+    the design, "" where that does not follow."""
+
+    result: str
+    value: float | None
+    detail: str
+    wrong: str = ""
+
+
+def _added(case: Case, found: list[_Found], limit: float) -> str | None:
+    """Add the check of all axes: what fails stands before what is unknown, and that before what passes."""
+    worst = max(found, key=lambda one: (_RANKS[one.result], math.inf if one.value is None else one.value))
+    case.add("time", worst.result, worst.value, limit, worst.detail)
+    return next((one.wrong for one in found if one.wrong), None)
+
+
 def _check_course(case: Case) -> str | None:
     """Integrate every interval of a course on a grid afresh, from its own states, and look at its controls."""
-    problem, limit = case.problem, tolerance_of(case.problem)
-    worst: tuple[FreshCourse, CollocatedAxis] | None = None
+    problem, limit, told = case.problem, tolerance_of(case.problem), []
     for axis, course in zip(problem.template.built_axes, courses_of(problem, case.point), strict=True):
-        found = followed_afresh(course)
-        if worst is None or not found.error <= worst[0].error:
-            worst = found, axis
+        told.append(_course_found(case, axis, course, limit))
         for remark in remarks_on(problem, axis, course, case.point):
             case.add("controls", "unknown", None, None, remark)
-    assert worst is not None
-    found, axis = worst
+    return _added(case, told, limit)
+
+
+def _course_found(case: Case, axis: CollocatedAxis, course: GriddedCourse, limit: float) -> _Found:
+    found = followed_afresh(course)
     unit = f" {axis.time.unit}" if axis.time.unit else ""
-    when = axis.time_at(found.tau, case.point.tolist(), problem)
+    when = axis.time_at(found.tau, case.point.tolist(), case.problem)
     name = found.state_name([(state.name, state.shape) for state in axis.states])
     where = f', worst for "{name}" at t = {when:.6g}{unit}' if name else ""
     if not found.is_told:
         detail = f"another integrator does not come through before t = {when:.6g}{unit}"
-        case.add("time", "unknown", None, limit, detail)
-        return None
+        own = course.deviation().estimate
+        if own <= limit:
+            detail += f"; equations of higher order on the same grid differ by {own:.1e} of the states' sizes"
+            return _Found("unknown", None, detail)
+        return _Found("unknown", None, detail, f"the course on the grid cannot be confirmed: {detail}")
     if found.local > limit:
-        detail = f"intervals integrated afresh end elsewhere, by {found.local:.1e} of the states' sizes{where}"
-        case.add("time", "fail", found.local, limit, detail)
-        return f"the course on the grid is off by {found.local:.1e} of the states' sizes{where}"
+        off = f"by {found.local:.1e} of the states' sizes{where}"
+        detail = f"intervals integrated afresh end elsewhere, {off}"
+        return _Found("fail", found.local, detail, f"the course on the grid is off {off}")
+    if found.integral > limit:
+        detail = f"what is integrated comes to something else afresh, by {found.integral:.1e} of it"
+        return _Found("fail", found.integral, detail, f"an integral on the grid is off by {found.integral:.1e} of it")
+    value = found.error if math.isfinite(found.error) else None
     if found.growth * AFRESH_ERROR > limit or (found.growth > NEEDS_FEEDBACK and found.error > limit):
         detail = (
             f"every interval by itself is right to {found.local:.1e}, but deviations grow by a factor of"
             f" {found.growth:.1e} over time: the system is unstable, and this control needs feedback to be followed"
         )
-        case.add("time", "unknown", found.error if math.isfinite(found.error) else None, limit, detail)
-        return None
-    is_met = found.error <= limit
-    detail = f"every interval integrated afresh, deviations added up: {found.error:.1e} of the states' sizes{where}"
-    if found.growth > 10.0:
-        detail += f"; deviations grow by up to {found.growth:.1e}"
-    case.add("time", "pass" if is_met else "fail", found.error, limit, detail)
-    return None if is_met else f"the course on the grid is off by {found.error:.1e} of the states' sizes{where}"
+        return _Found("unknown", value, detail)
+    passed = _passed(found.error, found.growth, limit, where, "the course on the grid")
+    if found.integral <= found.error:
+        return passed
+    return replace(passed, value=found.integral, detail=f"{passed.detail}; integrals to {found.integral:.1e} of theirs")
+
+
+def _passed(error: float, growth: float, limit: float, where: str, what: str) -> _Found:
+    off = f"{error:.1e} of the states' sizes{where}"
+    detail = f"every interval integrated afresh, deviations added up: {off}"
+    if growth > 10.0:
+        detail += f"; deviations grow by up to {growth:.1e}"
+    if error <= limit:
+        return _Found("pass", error, detail)
+    return _Found("fail", error, detail, f"{what} is off by {off}")
 
 
 def _check_simulation(case: Case) -> str | None:
     problem, limit = case.problem, tolerance_of(case.problem)
-    worst = None
-    for axis, simulation, inputs in zip(
-        problem.template.built_axes,
-        problem.bound_simulations(case.gate.calls),
-        problem.simulation_inputs(case.point, case.gate.calls),
-        strict=True,
-    ):
-        found = integrated_afresh(simulation, inputs)
-        if found is None:
-            case.add("time", "unknown", None, limit, "the design cannot be simulated")
-            return None
-        if worst is None or not found.error <= worst[0].error:
-            worst = found, axis, simulation
-    assert worst is not None
-    found, axis, simulation = worst
+    told = [
+        _simulation_found(case, *each, limit)
+        for each in zip(
+            problem.template.built_axes,
+            problem.bound_simulations(case.gate.calls),
+            problem.simulation_inputs(case.point, case.gate.calls),
+            strict=True,
+        )
+    ]
+    return _added(case, told, limit)
+
+
+def _simulation_found(case: Case, axis: Axis, simulation: Simulation, inputs: Any, limit: float) -> _Found:
+    found = integrated_afresh(simulation, inputs)
+    if found is None:
+        return _Found("unknown", None, "the design cannot be simulated")
     unit = f" {axis.time.unit}" if axis.time.unit else ""
     if found.growth * AFRESH_ERROR > limit:
         detail = (
             f"deviations grow by a factor of {found.growth:.1e} over time, beyond what any integrator keeps:"
             " the system is unstable and needs feedback"
         )
-        case.add("time", "unknown", found.error if math.isfinite(found.error) else None, limit, detail)
-        return None
-    when = axis.time_at(found.tau, case.point.tolist(), problem)
+        return _Found("unknown", found.error if math.isfinite(found.error) else None, detail)
+    when = axis.time_at(found.tau, case.point.tolist(), case.problem)
     if not found.is_told:
-        case.add(
-            "time", "unknown", None, limit, f"another integrator does not come through before t = {when:.6g}{unit}"
-        )
-        return None
-    is_met = found.error <= limit
+        return _Found("unknown", None, f"another integrator does not come through before t = {when:.6g}{unit}")
     where = f', worst for "{simulation.state_name(found.state)}" at t = {when:.6g}{unit}' if found.state >= 0 else ""
-    detail = f"every interval integrated afresh, deviations added up: {found.error:.1e} of the states' sizes{where}"
-    if found.growth > 10.0:
-        detail += f"; deviations grow by up to {found.growth:.1e}"
-    case.add("time", "pass" if is_met else "fail", found.error, limit, detail)
-    return None if is_met else f"the simulation is off by {found.error:.1e} of the states' sizes{where}"
+    return _passed(found.error, found.growth, limit, where, "the simulation")
 
 
 def check_between(case: Case) -> str | None:
