@@ -232,7 +232,8 @@ class Contests(unittest.TestCase):
     def test_plans_that_make_no_sense(self):
         for methods, more, word in (
             (["sqpp"], {}, "sqp"),
-            (["sqp:steps=3"], {}, "option"),
+            (["sqp:stepz=3"], {}, "option"),
+            (["sqp:steps=3"], {}, "[time]"),
             (["sqp:steps"], {}, "colon"),
             (["sqp"], {"repeats": 0}, "repeat"),
         ):

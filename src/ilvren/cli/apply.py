@@ -78,6 +78,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         files, inputs = decks_at(problem, point, ledger, found.record, into)
         if arguments.starts:
             files.append(starts_at(problem, point, Path(found.record.problem_file)))
+            if problem.is_collocated:
+                told += "; what is chosen at every moment has no start in the file: `run FILE --from` begins with it"
         if not files:
             raise RequestError(
                 f"{found.address} has nothing to write: its problem has no programs with decks",
@@ -158,6 +160,7 @@ def _sheet(files: list[WrittenFile], into: Path | None) -> Path | None:
         return None
     path = (into or files[0].path.parent) / f"{files[0].path.name}.changes.csv"
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
         with path.open("w", newline="", encoding="utf-8") as stream:
             writer = csv.writer(stream)
             writer.writerow(("file", "name", "before", "after", "unit"))

@@ -202,7 +202,13 @@ def _show_makeable(verdict: Verdict, found: Makeable, terminal: Terminal) -> Non
             f"makeable ({spacings}): no feasible design among {count(found.tried, 'combination')} near this one"
         )
         return
-    values = _listed(dict(found.variables))
+    chosen = {
+        block.element_name(place)
+        for block in verdict.problem.blocks
+        if not (block.is_grid or block.name in verdict.problem.template.own_points)
+        for place in range(block.size)
+    }
+    values = _listed({name: value for name, value in dict(found.variables).items() if name in chosen})
     terminal.show(f"makeable ({spacings}), best of {count(found.tried, 'combination')}: {values}")
     here = verdict.objective or 0.0
     share = f" ({100.0 * found.cost / abs(here):.2g} %)" if here else ""

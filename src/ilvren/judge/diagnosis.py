@@ -183,7 +183,8 @@ class _Case:
             return []
         feasibility = self.settings.feasibility
         bounds, rows = limit_states(self.problem, self.measures, self.point, self.here, None, feasibility=feasibility)
-        states = [(state, self._row_line(place)) for place, state in enumerate(rows)]
+        asked, equations = rows[: self.problem.own_row_count], rows[self.problem.own_row_count :]
+        states = [(state, self._row_line(place)) for place, state in enumerate(asked)]
         states += [(state, self._variable_line(place)) for place, state in enumerate(bounds)]
         missed = sorted(
             (item for item in states if item[0].violation > feasibility), key=lambda item: -item[0].violation
@@ -196,6 +197,17 @@ class _Case:
         told = sum(len(items) for items in shown)
         if len(missed) > told:
             found.append(Symptom("missed", f"and {len(missed) - told} more limits are missed, all by less"))
+        worst = max(equations, key=lambda state: state.violation, default=None)
+        if worst is not None and worst.violation > feasibility:
+            found.append(
+                Symptom(
+                    "missed",
+                    f"what evolves is no course: the equations on the grid are not met, by {worst.violation:.2g} of the"
+                    f" size at {worst.name.rpartition(': ')[0]}@{worst.name.rpartition('@')[2]}",
+                    None,
+                    {"limit": worst.name, "violation": worst.violation},
+                )
+            )
         return found
 
     def _conflicting(self) -> list[Symptom]:
@@ -214,7 +226,7 @@ class _Case:
         names = [self.problem.rows[place].name for place in self.conflict.rows]
         told = self._rows_in_words(self.conflict.rows)
         lines = [self._row_line(place) for place in self.conflict.rows]
-        bounds = [f"the bounds of {self.problem.variables[place].name}" for place in self.conflict.bounds]
+        bounds = self._bounds_in_words(self.conflict.bounds)
         names, told = names + bounds, told + bounds
         shown = ", ".join(told[:12]) + (f" and {len(told) - 12} more" if len(told) > 12 else "")
         if not names:
@@ -227,6 +239,17 @@ class _Case:
             text = f"among these limits some cannot hold together: {shown}"
         facts = {"limits": names, "minimal": self.conflict.is_minimal, "lines": lines}
         return [Symptom("conflict", text, lines[0] if lines else None, facts)]
+
+    def _bounds_in_words(self, places: tuple[int, ...]) -> list[str]:
+        """Return variables whose bounds are meant by their names, whatever the moments of a grid."""
+        problem = self.problem
+        if not problem.is_collocated:
+            return [f"the bounds of {problem.variables[place].name}" for place in places]
+        return [
+            f"the bounds of {block.name}"
+            for block in problem.blocks
+            if any(block.first <= place < block.first + block.size for place in places)
+        ]
 
     def _rows_in_words(self, places: tuple[int, ...]) -> list[str]:
         """Return rows by their names, many of one vector as a count."""

@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.judge.case import Case
 from ilvren.problem import Problem
-from ilvren.runs import AUTOMATIC, Settings, run
+from ilvren.runs import AUTOMATIC, Settings
 from ilvren.runs.limits import plain
+from ilvren.runs.start import run_as_it_stands
 
 __all__ = ["Makeable", "check_spacings", "makeable_near"]
 
@@ -127,7 +128,7 @@ class _Search:
             point[place] = own[k]
         held = _held(case.problem, self.places, point)
         if len(held.free):
-            found = run(
+            found = run_as_it_stands(
                 held,
                 Settings(
                     method=AUTOMATIC,
@@ -137,7 +138,7 @@ class _Search:
                     tolerance=case.tolerance,
                 ),
             )
-            point = np.array(found.point)
+            point = np.array(found.full_point)
         evaluation = case.gate.evaluate(point)
         if not evaluation.is_finite or not case.measures.violation(point, evaluation.rows) <= case.feasibility:
             return math.inf

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ilvren.dynamics.afresh import integrated_afresh
 from ilvren.dynamics.fresh_course import followed_afresh
 from ilvren.judge.case import Case
-from ilvren.problem.between import limits_between
+from ilvren.problem.between import Between, limits_between
 from ilvren.problem.courses import courses_of
 from ilvren.runs.courses_told import remarks_on
 from ilvren.runs.refining import missed_between, tolerance_of
@@ -139,21 +139,35 @@ def _simulation_found(case: Case, axis: Axis, simulation: Simulation, inputs: An
     return _passed(found.error, found.growth, limit, where, "the simulation")
 
 
+def _check_between_points(case: Case, looked: list[Between], limit: float) -> str | None:
+    if not looked:
+        return None
+
+    def worst(items: list[Between]) -> tuple[float, str]:
+        return max(((max(float(item.miss.max(initial=0.0)), 0.0), item.name) for item in items), default=(0.0, ""))
+
+    miss, name = worst([item for item in looked if not item.is_bound])
+    if miss > limit:
+        detail = f"{name} is broken between the points of the grid, by {miss:.1e} of its size"
+        case.add("moments", "fail", miss, limit, detail)
+        return detail
+    beyond, control = worst([item for item in looked if item.is_bound])
+    if beyond > limit:
+        detail = (
+            f"{control} is within its bounds at the points of the grid; between them its polynomial leaves them by"
+            f" {beyond:.1e} of its range: whoever follows it has to cut it off there"
+        )
+        case.add("moments", "unknown", beyond, limit, detail)
+        return None
+    case.add("moments", "pass", max(miss, beyond), limit, "limits over time hold between the points of the grid, too")
+    return None
+
+
 def check_between(case: Case) -> str | None:
     """Add the check "moments"; return which limit is broken between the moments of the grid."""
     problem, limit = case.problem, tolerance_of(case.problem)
     if problem.is_collocated:
-        looked = limits_between(problem, case.point)
-        if not looked:
-            return None
-        item = max(looked, key=lambda one: float(one.miss.max(initial=-math.inf)))
-        miss = max(float(item.miss.max(initial=0.0)), 0.0)
-        if miss <= limit:
-            case.add("moments", "pass", miss, limit, "limits over time hold between the points of the grid, too")
-            return None
-        detail = f"{item.name} is broken between the points of the grid, by {miss:.1e} of its size"
-        case.add("moments", "fail", miss, limit, detail)
-        return detail
+        return _check_between_points(case, limits_between(problem, case.point), limit)
     if not any(block.times is not None for block in problem.row_blocks):
         return None
     missed = missed_between(problem, case.point, case.gate.calls)

@@ -21,7 +21,8 @@ from ilvren.judge.verdict import Proof, Verdict
 from ilvren.problem import members_of, scalar_problem
 from ilvren.proofs.bounding import Bounder
 from ilvren.proofs.branching import Search, search_boxes
-from ilvren.runs import AUTOMATIC, Settings, run
+from ilvren.runs import AUTOMATIC, Settings
+from ilvren.runs.start import run_as_it_stands
 
 __all__ = ["MOST_SECONDS", "bound_on_box", "proved", "refusal"]
 
@@ -158,8 +159,8 @@ def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> Floa
         tolerance=case.tolerance,
         feasibility=case.feasibility,
     )
-    result = run(case.problem.with_starts(start), settings)
-    there = np.array(result.point)
+    result = run_as_it_stands(case.problem.with_starts(start), settings)
+    there = np.array(result.full_point)
     return there if result.violation <= case.feasibility and _gain(case, there) > 0.0 else None
 
 

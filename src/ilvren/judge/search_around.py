@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,8 +11,11 @@ from numpy.typing import NDArray
 from ilvren.judge.case import Case
 from ilvren.judge.first_order import prices_of
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around, restored
+from ilvren.problem import Problem, refined_problem
+from ilvren.problem.regridding import carried, collocated_problem
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 from ilvren.runs.report import PRICED_STATIONARITY
+from ilvren.runs.start import run_as_it_stands
 
 __all__ = [
     "better_at",
@@ -63,7 +67,21 @@ def _gained(case: Case, result: RunResult) -> Better | None:
     """Return what a run found, if it beats the case's design by more than the tolerance."""
     if not result.violation <= case.feasibility:
         return None
-    return better_at(case, np.array(result.point))
+    return better_at(case, np.array(result.full_point))
+
+
+def _from_file(problem: Problem, own: FloatArray | None = None) -> Problem:
+    """Return the problem of a judged design begun where its file says, or at other variables (own_size,); states on a
+    grid along a simulation."""
+    if not problem.is_collocated:
+        return problem if own is None else problem.with_starts(own)
+    plain = refined_problem(problem, replace(problem.refinement, scheme="", grids={}))
+    if own is not None:
+        at = np.array(problem.start)
+        at[: len(own)] = own
+        plain = plain.with_starts(carried(problem, at, plain))
+    grids = {axis.case: tuple(axis.taus.tolist()) for axis in problem.template.built_axes}
+    return collocated_problem(plain, problem.refinement.scheme, grids)[0]
 
 
 def better_at(case: Case, point: FloatArray) -> Better | None:
@@ -111,15 +129,17 @@ def search_downhill(case: Case) -> Better | None:
         feasibility=case.feasibility,
         seconds=MODEL_SECONDS if case.problem.sources else None,
     )
-    return _add(case, "search", _gained(case, run(case.problem.with_starts(case.point), settings)), "a search downhill")
+    found = run_as_it_stands(case.problem.with_starts(case.point), settings)
+    return _add(case, "search", _gained(case, found), "a search downhill")
 
 
 def search_without_slopes(case: Case) -> Better | None:
     """Search near the design with a method that needs no derivatives; add the check."""
     problem = case.problem.with_starts(case.point)
+    if problem.is_collocated:
+        what = "a search without derivatives, which cannot keep to a grid's equations,"
+        return _add(case, "search", None, what, is_known=False)
     blocks = []
-    from dataclasses import replace
-
     for block in problem.blocks:
         own = slice(block.first, block.first + block.size)
         if block.kind != "continuous":
@@ -142,12 +162,14 @@ def search_without_slopes(case: Case) -> Better | None:
 
 def check_other_method(case: Case, method: str) -> Better | None:
     """Solve from the problem's start with another method, which must find nothing better; add the check."""
-    result = run(case.problem, Settings(method=method, tolerance=case.tolerance, feasibility=case.feasibility))
+    settings = Settings(method=method, tolerance=case.tolerance, feasibility=case.feasibility)
+    result = run_as_it_stands(_from_file(case.problem), settings)
     better = _gained(case, result)
-    there = case.gate.evaluate(np.array(result.point))
+    point = np.array(result.full_point)
+    there = case.gate.evaluate(point)
     is_feasible = result.violation <= case.feasibility and there.is_finite
     gap = (there.objective - case.evaluation.objective) / case.size if is_feasible else math.nan
-    moved = float(np.abs((np.array(result.point) - case.point) / case.sizes).max(initial=0.0))
+    moved = float(np.abs((point - case.point) / case.sizes).max(initial=0.0))
     if better is not None:
         word, verdict = "finds a better design", "fail"
     elif not is_feasible:
@@ -172,15 +194,15 @@ def check_random_starts(case: Case, count: int, seed: int = 0) -> Better | None:
     settings = Settings(method=AUTOMATIC, second_look=0.0, tolerance=case.tolerance, feasibility=case.feasibility)
     for _ in range(count):
         start = np.array(case.problem.start)
-        free = list(case.problem.free)
+        free = [place for place in case.problem.free if place < case.problem.own_size]
         start[free] = (low + rng.uniform(size=len(start)) * (high - low))[free]
-        result = run(case.problem.with_starts(start), settings)
+        result = run_as_it_stands(_from_file(case.problem, start[: case.problem.own_size]), settings)
         better = _gained(case, result)
         if better is not None and (best is None or better.gain > best.gain):
             best = better
         if result.violation <= case.feasibility:
             ended += 1
-            there = case.gate.evaluate(np.array(result.point))
+            there = case.gate.evaluate(np.array(result.full_point))
             reached += abs(there.objective - case.evaluation.objective) <= math.sqrt(case.tolerance) * case.size
     what = f"{count} random starts: {ended} end at feasible designs, {reached} of them with this objective; the search"
     return _add(case, "random-starts", best, what, is_known=ended > 0)

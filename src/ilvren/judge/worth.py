@@ -29,8 +29,9 @@ from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
 from ilvren.judge.rooms import Room, rooms_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
-from ilvren.runs import AUTOMATIC, RunResult, Settings, run
+from ilvren.runs import AUTOMATIC, RunResult, Settings
 from ilvren.runs.limits import LimitState, plain
+from ilvren.runs.start import run_as_it_stands
 
 __all__ = ["LimitWorth", "ParameterResponse", "Worth", "worth_of"]
 
@@ -121,15 +122,17 @@ class Worth:
 def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
     """Return what the design of a judged case is worth; `active` are its active limits."""
     with np.errstate(all="ignore"):
-        rooms = rooms_of(case)
+        is_grid = case.problem.is_collocated
+        rooms = () if is_grid else rooms_of(case)
+        alone = ("no variable moves alone on a grid, whose states have to follow: no tolerances",) if is_grid else ()
         if case.problem.seeks_feasible:
-            return Worth(rooms=rooms, notes=("nothing is minimized: limits have no prices",))
+            return Worth(rooms=rooms, notes=("nothing is minimized: limits have no prices", *alone))
         response = _Response.of(case)
         if isinstance(response, str):
-            return Worth(rooms=rooms, notes=(response,))
+            return Worth(rooms=rooms, notes=(response, *alone))
         limits = tuple(_limit_worth(case, response, state) for state in _priced(active)[:MOST_CHECKED])
         parameters, notes = _parameters(case, response)
-        return Worth(limits, parameters, rooms, notes)
+        return Worth(limits, parameters, rooms, (*notes, *alone))
 
 
 def _priced(active: tuple[LimitState, ...]) -> list[LimitState]:
@@ -300,7 +303,7 @@ def _solved_again(problem: Problem, case: Case) -> RunResult | None:
         seconds=20.0,
     )
     try:
-        found = run(problem.with_starts(case.point), settings)
+        found = run_as_it_stands(problem.with_starts(case.point), settings)
     except InputError:
         return None
     return found if found.holds else None

@@ -1,4 +1,6 @@
-"""Limits over time of a collocated problem, looked at between the points at which they are rows."""
+"""Limits over time of a collocated problem, looked at between the points at which they are rows. Between its own points
+a control that is chosen at every moment is the polynomial through them: its bounds are looked at, too, and told apart,
+since whoever follows it can cut it off there."""
 
 from __future__ import annotations
 
@@ -15,6 +17,7 @@ from ilvren.formula.parser import TIME_FUNCTIONS
 from ilvren.formula.syntax import Call
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.model import Problem
+from ilvren.problem.regridding import read_control
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
@@ -30,12 +33,14 @@ PARTS = 6
 @dataclass(frozen=True)
 class Between:
     """One limit along an axis: its `name`, the shares `taus` (k,) of the time, and by how much it is broken there (k,),
-    over the row's size; negative where there is room."""
+    over the row's size; negative where there is room. `is_bound`: it is the bounds of a control that is chosen at every
+    moment, over the way between them."""
 
     name: str
     case: str
     taus: FloatArray
     miss: FloatArray
+    is_bound: bool = False
 
 
 def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
@@ -50,6 +55,7 @@ def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
             if told is None:
                 continue
             found.append(_looked_at(problem, axis, entry.name, told, sizes.get(entry.name, 1.0), point, taus))
+        found += _bounds_between(problem, axis, point, taus)
     return [item for item in found if len(item.taus)]
 
 
@@ -64,6 +70,23 @@ def _size(block: Any, problem: Problem) -> float:
 def _between(axis: CollocatedAxis) -> FloatArray:
     shares = (np.arange(PARTS) + 0.5) / PARTS
     return np.asarray((axis.taus[:-1, np.newaxis] + np.diff(axis.taus)[:, np.newaxis] * shares).ravel())
+
+
+def _bounds_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, taus: FloatArray) -> list[Between]:
+    """Return the bounds of the controls that are chosen at every moment, over the way between them."""
+    found = []
+    for name in sorted(axis.pointwise & set(axis.own_points)):
+        block = next(item for item in problem.blocks if item.name == name)
+        values = point[block.first : block.first + block.size]
+        flat = read_control(problem, block, values, taus).reshape(len(taus), -1)
+        each = flat.shape[1]
+        low, high = (side.reshape(-1, each) for side in (block.lower, block.upper))
+        if not ((low == low[0]).all() and (high == high[0]).all()):
+            continue  # bounds of their own at every point say nothing between them
+        reach = np.where(np.isfinite(high[0] - low[0]), high[0] - low[0], np.maximum(np.abs(flat).max(axis=0), 1e-300))
+        miss = np.maximum(low[0] - flat, flat - high[0]) / np.where(reach > 0.0, reach, 1.0)
+        found.append(Between(name, axis.case, taus, miss.max(axis=1), is_bound=True))
+    return found
 
 
 def _limit_nodes(axis: CollocatedAxis, entry: EntryDeclaration, moments: Any) -> list[tuple[int, str]] | None:
@@ -85,8 +108,6 @@ def _limit_nodes(axis: CollocatedAxis, entry: EntryDeclaration, moments: Any) ->
     for node in own:
         shape = joint_shape(shape, axis.graph.shape(node))
     nodes = [axis.spread(axis.graph.stretched(node, shape), moments) for node in own]
-    if entry.written_in != "states" and any(axis.is_chosen_here(node) for node in own):
-        return None  # a control's polynomial is held at its own points
     graph = template.graph
     pairs = []
     for operator, left, right in zip(limits.operators, nodes, nodes[1:], strict=False):

@@ -190,11 +190,15 @@ def _text(path: Path) -> str | None:
 
 
 def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFile:
-    """Return the problem file with a design as its starts, comments and order kept. Raises RequestError."""
+    """Return the problem file with a design as its starts, comments and order kept; states on a grid and controls that
+    are chosen at its every moment have none there. Raises RequestError."""
     text, document = _document(path)
     changes = []
     _refuse_differing(problem, point, path)
+    moments = frozenset(problem.template.own_points)
     for block in problem.blocks:
+        if block.is_grid or block.name in moments:
+            continue
         own = slice(block.first, block.first + block.size)
         values, before = [float(x) for x in point[own]], [float(x) for x in problem.baseline[own]]
         section, name = _place_of_start(document, block.name, path)

@@ -132,7 +132,10 @@ def plan_contest(
 def _taken(problem: Problem, contender: Contender) -> Problem:
     """Return a problem as a run by a contender takes it. Raises RequestError and ProblemError."""
     if (contender.scheme or contender.steps) and not problem.is_over_time:
-        raise RequestError(f"--method {contender.name}: {problem.title or problem.source.file} has no [time]")
+        raise RequestError(
+            f"--method {contender.name}: {problem.title or problem.source.file} has no [time]",
+            advice=f"scheme and steps choose a grid; `ilvren methods {contender.method}` lists the method's options",
+        )
     own = treated_as(problem, contender.scheme, contender.steps) if contender.scheme or contender.steps else problem
     return treated(own, contender.method).problem
 

@@ -20,6 +20,7 @@ from ilvren.dynamics.gridded import GriddedCourse
 from ilvren.formula import walk
 from ilvren.formula.forward import tangents
 from ilvren.problem import Problem, element_name
+from ilvren.problem.between import Between, limits_between
 from ilvren.problem.courses import courses_of
 from ilvren.runs.limits import plain_values
 from ilvren.runs.time_worth import time_worth
@@ -101,7 +102,8 @@ class CourseTold:
 def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tuple[CourseTold, ...]:
     """Return what there is to tell of a collocated run's design; `result` has its multipliers and limits."""
     found = []
-    courses = courses_of(problem, point)
+    courses, between = courses_of(problem, point), limits_between(problem, point)
+    limit = math.inf if result.time_error is None else result.time_error.limit
     sign = 1.0 if problem.objective is None else float(problem.objective.sign)
     for axis, course in zip(problem.template.built_axes, courses, strict=True):
         begin, end = (axis.time_at(share, point.tolist(), problem) for share in (0.0, 1.0))
@@ -116,7 +118,7 @@ def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tupl
             end_price = time_worth(problem, axis, point, result.multipliers)
         prices = _price_curves(problem, axis, result, times)
         arcs = _arcs(problem, axis, course, times, result)
-        remarks = remarks_on(problem, axis, course, point)
+        remarks = [*_broken_between(axis, between, limit), *remarks_on(problem, axis, course, point)]
         found.append(CourseTold(axis.case, axis.time.unit, times, told, prices, tuple(arcs), end_price, tuple(remarks)))
     return tuple(found)
 
@@ -356,6 +358,19 @@ def remarks_on(problem: Problem, axis: CollocatedAxis, course: GriddedCourse, po
     that has run away."""
     ends = np.array([axis.time_at(share, point.tolist(), problem) for share in (0.0, 1.0)])
     return [*_chatter_words(axis, course, ends), *free_end_told(problem, axis, point)]
+
+
+def _broken_between(axis: CollocatedAxis, between: Sequence[Between], limit: float) -> list[str]:
+    """Return which limits, of those that hold at the points of the grid, do not between them."""
+    found = []
+    for item in between:
+        miss = float(item.miss.max(initial=0.0))
+        if item.case == axis.case and not item.is_bound and miss > limit:
+            found.append(
+                f"{item.name} holds at the points of the grid, but is broken between them, by {miss:.1e} of its size:"
+                " more steps, or a control in pieces, may help"
+            )
+    return found
 
 
 def _chatter_words(axis: CollocatedAxis, course: GriddedCourse, times: FloatArray) -> list[str]:

@@ -100,12 +100,11 @@ def next_grid(
             reasons.append(f"the error {error}")
         worst = 0.0
         for item in misses:
-            if item.case != axis.case or not item.miss.max(initial=0.0) > tolerance:
+            if item.case != axis.case or item.is_bound or not item.miss.max(initial=0.0) > tolerance:
                 continue
             places = np.searchsorted(course.taus, item.taus[item.miss > tolerance], side="right") - 1
-            wishes[np.unique(np.clip(places, 0, course.intervals - 1))] = np.maximum(
-                wishes[np.unique(np.clip(places, 0, course.intervals - 1))], 2.0
-            )
+            broken = np.unique(np.clip(places, 0, course.intervals - 1))
+            wishes[broken] = np.maximum(wishes[broken], 2.0)
             if item.miss.max() > worst:
                 worst = float(item.miss.max())
                 reasons.append(f"{item.name} is broken between its points by {worst:.1e}")

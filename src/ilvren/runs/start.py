@@ -40,7 +40,7 @@ from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
-from ilvren.runs.treatment import recalled, treated
+from ilvren.runs.treatment import recalled, refuse_scheme, treated
 from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
 
@@ -198,6 +198,17 @@ def run(
         except ProblemError:  # found at the first call of a model: then there is no run to tell of
             opened.withdraw_run(number)
             raise
+
+
+def run_as_it_stands(problem: Problem, settings: Settings) -> RunResult:
+    """Run a method on a problem that may have been made of a file's, with nothing recorded: one on a grid stays on that
+    grid, and its result has the unknowns there (`full_point`). Raises RequestError."""
+    if not problem.is_collocated:
+        return run(problem, settings)
+    refuse_scheme(settings.method, problem.refinement.scheme)
+    chosen, _ = chosen_method(problem, settings, has_options=bool(settings.options))
+    plan = Plan(chosen, chosen, options_from(chosen, settings.options), settings)
+    return plan.loop(problem, None, None, None, is_last=True).drive(is_last=True)
 
 
 def _searched(problem: Problem, on: On, *, known: Sequence[str] = (), stages: Sequence[Any] = ()) -> Problem:

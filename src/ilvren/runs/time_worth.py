@@ -117,13 +117,9 @@ def _lagrangian(
     values = [np.ravel(np.asarray(value, dtype=float)) for value in found[1:]]
     values = [np.broadcast_to(value, (block.size,)) for value, block in zip(values, other.row_blocks, strict=True)]
     own = np.concatenate([np.zeros(0), *values])
-    lower, upper = (np.concatenate([np.zeros(0), *(getattr(b, side) for b in other.row_blocks)]) for side in _SIDES)
     total = other.objective.sign * float(np.asarray(found[0]))
-    total -= _pressed(rows, own, lower, upper)
+    total -= _pressed(rows, own, other.joined_rows("lower"), other.joined_rows("upper"))
     return total - _pressed(bounds, point, other.joined("lower"), other.joined("upper"))
-
-
-_SIDES = ("lower", "upper")
 
 
 def _pressed(prices: FloatArray, values: FloatArray, lower: FloatArray, upper: FloatArray) -> float:

@@ -21,7 +21,7 @@ from ilvren.problem.regridding import (
 )
 from ilvren.runs.warm import begun_at
 
-__all__ = ["COLLOCATING", "Treatment", "recalled", "treated", "treated_as"]
+__all__ = ["COLLOCATING", "Treatment", "recalled", "refuse_scheme", "treated", "treated_as"]
 
 FloatArray = NDArray[np.float64]
 
@@ -47,13 +47,13 @@ def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatme
     asked = problem.template.declarations.time.treatment
     if problem.is_collocated:
         scheme = problem.refinement.scheme
-        _refuse_method(method, scheme)
+        refuse_scheme(method, scheme)
         return _collocated(problem, scheme, f"the scheme {scheme} is asked for")
     why_not = "" if is_search else "every design is simulated"
     if not why_not and method not in COLLOCATING:
         why_not = f"{method} does not take the many equations of a grid"
     if asked == "collocation" and is_search:
-        _refuse_method(method, DEFAULT_SCHEME)
+        refuse_scheme(method, DEFAULT_SCHEME)
         return _collocated(problem, DEFAULT_SCHEME, "the file asks for it")
     if asked == SIMULATED or why_not:
         by_whom = "it is asked for" if problem.refinement.scheme == SIMULATED else "the file asks for it"
@@ -93,7 +93,8 @@ def _tried(problem: Problem, why: str) -> Treatment:
         return Treatment(problem, f"simulation: {error.message.removeprefix('collocation is not possible: ')}")
 
 
-def _refuse_method(method: str, scheme: str) -> None:
+def refuse_scheme(method: str, scheme: str) -> None:
+    """Refuse a method that does not take the equations of a grid. Raises RequestError."""
     if method not in COLLOCATING:
         names = ", ".join(sorted(COLLOCATING - {"automatic"}))
         raise RequestError(
