@@ -12,6 +12,7 @@ from ilvren import run, verify
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.errors import ProblemError, RequestError
 from ilvren.problem import Refinement, loads
+from ilvren.problem.between import limits_between
 from ilvren.runs.courses_told import chattering
 from ilvren.runs.receding import Receding, receded
 from ilvren.runs.settings import Settings
@@ -257,6 +258,32 @@ class Optima(unittest.TestCase):
         self.assertEqual(checks["time"].result, "fail")
         self.assertIn("integrated comes to something else", checks["time"].detail)
 
+    def test_a_limit_with_the_control_in_it_is_kept_between_the_points(self):
+        text = """
+        [time]
+        to = 2
+        steps = 6
+        [states]
+        x = { rate = "u - 0.2 * x + sin(3 * t)", initial = 0 }
+        [controls]
+        u = { start = 0, lower = -2, upper = 2, form = "pointwise" }
+        [minimize]
+        cost = "integral((x - 2)^2 + 0.01 * u^2)"
+        [constraints]
+        both = "x + u <= 1.8"
+        """
+        coarse = run(loads(text, refinement=Refinement(scheme="radau", tolerance=0.1)))  # its first grid will do
+        strict = replace(coarse.whole, refinement=replace(coarse.whole.refinement, tolerance=1e-4))
+        verdict = verify(replace(coarse, whole=strict))
+        self.assertFalse(verdict.holds)
+        self.assertEqual({check.name: check.result for check in verdict.checks}["moments"], "fail")
+        fine = run(loads(text))
+        self.assertGreater(len(fine.stages), 1)
+        self.assertLess(
+            max(item.miss.max() for item in limits_between(fine.whole, np.array(fine.full_point)) if not item.is_bound),
+            1e-4,
+        )
+
 
 class Remarks(unittest.TestCase):
     def test_chatter_is_found_and_steps_are_not(self):
@@ -283,6 +310,17 @@ class ClosedLoops(unittest.TestCase):
         # With a horizon of 6 h ahead at every moment the feedback is all but tanh(6) · level.
         np.testing.assert_allclose(loop.states["level"], 2.0 * np.exp(-loop.times), rtol=0.02, atol=0.01)
         self.assertLess(max(step.iterations for step in loop.steps[1:]), 6)
+
+    def test_what_came_of_it_is_the_integral_along_the_plant_or_not_told(self):
+        text = KNOWN.format(more="steps = 20")
+        settings, asked = Settings(method="interior-point"), Receding(4.0, 0.5, 3.0)
+        loop = receded(loads(text), asked, settings)
+        flow, level = loop.controls["flow"], loop.states["level"]
+        by_hand = 0.5 * np.trapezoid(flow**2 + level**2, loop.times)
+        self.assertAlmostEqual(loop.objective, by_hand, delta=0.02 * by_hand)
+        for other in ("sqrt(integral(flow^2 + level^2))", "average(flow^2 + level^2)", "last(level)^2"):
+            loop = receded(loads(text.replace("0.5 * integral(flow^2 + level^2)", other)), asked, settings)
+            self.assertIsNone(loop.objective, other)
 
     def test_another_plant_and_noise_are_followed(self):
         text = KNOWN.format(more="steps = 20").replace('rate = "flow"', 'rate = "flow + drift"')
@@ -316,6 +354,24 @@ class Program(InAFolder):
         self.assertEqual(again["counts"]["iterations"], document["counts"]["iterations"])
         _, err = self.call("run", "haste.toml", "--scheme", "gauss-legendr", status=2)
         self.assertIn("gauss-legendre", err)
+
+    def test_searches_around_a_design_stay_on_its_grid(self):
+        Path("haste.toml").write_text(HASTE)
+        self.call("run", "haste.toml", "--quiet")
+        asked = ("--random-starts", "1", "--worth", "--makeable", "T=0.5", "--json")
+        verdict = json.loads(self.call("verify", "r1", *asked)[0])
+        self.assertEqual(verdict["makeable"]["variables"]["T"], 3.0)
+        self.assertAlmostEqual(verdict["makeable"]["objective"], 3.0, places=6)
+        self.call("apply", "r1", "--starts", "--quiet")
+        self.assertAlmostEqual(loads(Path("haste.toml").read_text()).blocks[0].start[0], 3.0, places=6)
+
+    def test_what_cannot_be_reached_is_diagnosed_by_its_own_names(self):
+        Path("haste.toml").write_text(HASTE.replace("start = 3, lower = 0.1, upper = 20", "start = 0.8, upper = 1"))
+        self.call("run", "haste.toml", "--evaluations", "60", "--quiet", status=1)
+        told = json.loads(self.call("diagnose", "r1", "--json", status=1)[0])
+        conflict = next(item for item in told["symptoms"] if item["kind"] == "conflict")
+        self.assertTrue(conflict["minimal"])
+        self.assertRegex(conflict["text"], "the bounds of T, the bounds of push cannot hold together")
 
     def test_a_contest_of_schemes_and_steps(self):
         Path("haste.toml").write_text(HASTE)

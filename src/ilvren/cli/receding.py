@@ -141,6 +141,8 @@ def _show(loop: ClosedLoop, terminal: Terminal) -> None:
     if objective is not None and loop.objective is not None:
         what = with_unit(loop.objective, objective.unit)
         terminal.show(f"what came of it: the integrals in {objective.name} add up to {what} along the plant")
+    elif objective is not None:
+        terminal.show(f"{objective.name} is no sum of integrals over time: what came of it along the plant is not told")
     times = np.array([step.seconds for step in loop.steps])
     later = times[1:] if len(times) > 1 else times
     terminal.show(

@@ -30,6 +30,8 @@ FloatArray = NDArray[np.float64]
 MOST_CANDIDATES = 60
 # What one relaxed solve may use.
 EVALUATIONS, SECONDS = 600, 20.0
+# The same on a grid, where second derivatives lead to a feasible design in few steps, or none does.
+GRID_EVALUATIONS = 150
 
 
 @dataclass(frozen=True)
@@ -125,7 +127,8 @@ class _Pressing:
 def _solved(problem: Problem, rows: NDArray[np.bool_], bounds: NDArray[np.bool_], feasibility: float) -> RunResult:
     """Look for a design that meets the chosen rows and bounds, from the start, then from the file's."""
     relaxed = _relaxed(problem, rows, bounds)
-    settings = Settings(method=AUTOMATIC, feasibility=feasibility, evaluations=EVALUATIONS, seconds=SECONDS)
+    most = GRID_EVALUATIONS if problem.is_collocated else EVALUATIONS
+    settings = Settings(method=AUTOMATIC, feasibility=feasibility, evaluations=most, seconds=SECONDS)
     result = run_as_it_stands(relaxed, settings)
     if result.holds or problem.start == problem.baseline:
         return result

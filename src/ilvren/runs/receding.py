@@ -11,8 +11,9 @@ Source: C. García, D. Prett, M. Morari, "Model predictive control: theory and p
 from __future__ import annotations
 
 import math
+import re
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -24,6 +25,7 @@ from ilvren.errors import RequestError
 from ilvren.methods.base import method_named, options_from
 from ilvren.problem import DEFAULT_SCHEME, SIMULATED, EntryDeclaration, Problem, Template, VariableBlock, bind
 from ilvren.problem.courses import courses_of
+from ilvren.problem.entries import formula_text
 from ilvren.problem.regridding import begun, carried_along
 from ilvren.runs.quick import QuickAnswer, QuickScales, quickly_solved
 from ilvren.runs.settings import Settings
@@ -39,6 +41,8 @@ RELATIVE, ABSOLUTE, KEPT = 1e-8, 1e-9, 9
 # Where limits cannot all be met, the design that misses them by least is applied, if by no more than this of their
 # size; else the last plan goes on.
 MISSED_LITTLE = 0.05
+# How far another design lies at which integrals must be worth the same in the objective, over sizes.
+SHIFT = 1e-2
 # Steps that a closed loop may have.
 MOST_STEPS = 100_000
 
@@ -150,13 +154,17 @@ class _Loop:
                 names = ", ".join(list(problem.template.parameter_index)[:12])
                 raise RequestError(f'--plant {name}: no parameter is named "{name}"', advice=f"parameters: {names}")
 
-    @staticmethod
-    def _has_moves(problem: Problem) -> bool:
+    @classmethod
+    def _has_moves(cls, problem: Problem) -> bool:
         """Return whether changes of controls are limited or cost something, so that the last one must be known."""
-        texts = [str(entry.formula) for entry in problem.template.declarations.constraints]
+        return cls._speaks_of(problem, "moves", problem.template.declarations.constraints)
+
+    @staticmethod
+    def _speaks_of(problem: Problem, function: str, limits: Sequence[EntryDeclaration] = ()) -> bool:
+        """Return whether a function is called in an objective, in what is derived, or in limits."""
         declared = problem.template.declarations
-        texts += [str(entry.formula) for entry in (*declared.objectives, *declared.derived)]
-        return any("moves(" in text for text in texts)
+        texts = [formula_text(entry.formula) for entry in (*declared.objectives, *declared.derived, *limits)]
+        return any(re.search(rf"\b{function}\s*\(", text) for text in texts)
 
     # ---- windows ----------------------------------------------------------------------------------
 
@@ -256,7 +264,7 @@ class _Loop:
             seconds = time.perf_counter() - began
             course = courses_of(problem, found.point)[0]
             length = min(asked.advance, asked.until - begin)
-            moments, followed, controls, gained = self._plant(problem, course, states, length)
+            moments, followed, controls, gained = self._plant(problem, course, found.point, states, length)
             states = followed[-1]
             if not np.isfinite(states).all():
                 raise RequestError(f"--receding: the plant has no course from t = {begin:g} on: its states run away")
@@ -317,7 +325,7 @@ class _Loop:
         return problem, found
 
     def _plant(
-        self, problem: Problem, course: GriddedCourse, states: FloatArray, length: float
+        self, problem: Problem, course: GriddedCourse, point: FloatArray, states: FloatArray, length: float
     ) -> tuple[FloatArray, FloatArray, dict[str, FloatArray], float | None]:
         """Return moments from the window's beginning on, the plant's states there, the controls applied, and what the
         integrals in the objective gained."""
@@ -329,7 +337,7 @@ class _Loop:
         ends = np.unique(np.concatenate([course.taus[(course.taus > 1e-12) & (course.taus < share - 1e-12)], [share]]))
         kept = np.unique(np.concatenate([np.linspace(0.0, share, KEPT), ends]))
         code = plant.integrand_code
-        weights = self._worth(problem, course)
+        weights = self._worth(problem, course, point)
         x = np.concatenate([states, [0.0]])
         low, rows, moments = 0.0, [states], [0.0]
         scale = np.append(np.maximum(np.abs(states), plant.sizes), 1.0)
@@ -382,15 +390,20 @@ class _Loop:
         still = [walk(problem.graph, [node], (), numbers).values[0] for node in axis.still_nodes]
         return replace(course, still=tuple(still))
 
-    def _worth(self, problem: Problem, course: GriddedCourse) -> FloatArray | None:
-        """Return what the integrals are worth in the objective, None where it has no integrals."""
+    def _worth(self, problem: Problem, course: GriddedCourse, point: FloatArray) -> FloatArray | None:
+        """Return what the integrals are worth in the objective, None where windows cannot be added up: it has no
+        integrals, or averages, or what they are worth is not the same at another design."""
         from ilvren.runs.courses_told import worth_in_objective
 
-        if course.integrand_code is None or problem.objective is None:
+        if course.integrand_code is None or problem.objective is None or self._speaks_of(problem, "average"):
             return None
         if self._known_worth is None:
-            self._known_worth = worth_in_objective(problem, course, np.array(problem.start))
-        return self._known_worth
+            other = point + SHIFT * (1.0 + np.abs(point)) * np.cos(np.arange(len(point)))
+            here = worth_in_objective(problem, course, point)
+            there = worth_in_objective(problem, courses_of(problem, other)[0], other)
+            is_same = np.allclose(here, there, rtol=1e-4, atol=1e-6 * float(np.abs(here).max(initial=0.0)))
+            self._known_worth = here if is_same and here.any() else np.full(len(here), np.nan)
+        return self._known_worth if np.isfinite(self._known_worth).all() else None
 
 
 class _Path:
