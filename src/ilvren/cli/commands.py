@@ -15,6 +15,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "simulate": ("simulate", "a design over time: its signals as a table, a file or a figure"),
     "sample": ("sample", "the designs of a plan, or your own, evaluated: before any search, or instead of one"),
     "sensitivity": ("sensitivity", "what drives what: at a design, over the box, or over designs on record"),
+    "scatter": ("scatter", "how a design fares when it is not made exactly, and what drives its misses"),
     "approximate": ("approximate", "surfaces in place of models, with what they get wrong, to search on"),
     "run": ("run", "run a method on a problem"),
     "contest": ("contest", "several methods, starts and seeds side by side, as one group"),
@@ -33,7 +34,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 GROUPS = {
     "Begin": ("demo", "new"),
     "Look": ("show", "check", "locate", "draw", "simulate"),
-    "Explore": ("sample", "sensitivity", "approximate"),
+    "Explore": ("sample", "sensitivity", "approximate", "scatter"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),

@@ -30,7 +30,8 @@ class Aim:
     """What is to be made of a problem's objectives: `weigh` {objective: weight}, `only` one of them, or `near`
     {objective: value hoped for} with `weigh` as the weights of the distances (1 where left out); `hold` are further
     limits, such as "loss <= 3", `add` limits of [confirm] that are searched; `lines` {table: (first, end)} the
-    half-open range of its lines that are used, to the last one where `end` is None."""
+    half-open range of its lines that are used, to the last one where `end` is None. `on` is an approximation that
+    stands for what it approximates; with `widened` values what scatters are variables."""
 
     weigh: Mapping[str, float] = field(default_factory=dict)
     only: str = ""
@@ -39,9 +40,12 @@ class Aim:
     add: tuple[str, ...] = ()
     lines: Mapping[str, tuple[int, int | None]] = field(default_factory=dict)
     on: str = field(default="", repr=False)
+    widened: Mapping[str, Any] = field(default_factory=dict, repr=False)
 
     def __bool__(self) -> bool:
-        return bool(self.weigh or self.only or self.near or self.hold or self.add or self.lines or self.on)
+        return bool(
+            self.weigh or self.only or self.near or self.hold or self.add or self.lines or self.on or self.widened
+        )
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; nothing for what is not asked."""
@@ -53,6 +57,7 @@ class Aim:
             "add": list(self.add),
             "lines": {name: list(chosen) for name, chosen in self.lines.items()},
             "on": self.on,
+            "widened": dict(self.widened),
         }
         return {name: value for name, value in found.items() if value}
 
@@ -77,6 +82,7 @@ class Aim:
             tuple(given.get("add", ())),
             {name: (first, end) for name, (first, end) in given.get("lines", {}).items()},
             given.get("on", ""),
+            dict(given.get("widened", {})),
         )
 
 
@@ -111,6 +117,10 @@ def aimed(declarations: Declarations, aim: Aim) -> Declarations:
         from ilvren.problem.approximations import with_approximations
 
         declarations = with_approximations(declarations, aim.on)
+    if aim.widened:
+        from ilvren.problem.scattering import widened
+
+        declarations = widened(declarations, aim.widened)
     if aim.lines:
         declarations = _with_lines(declarations, aim.lines)
     if aim.add:

@@ -22,6 +22,7 @@ __all__ = [
     "ModelDeclaration",
     "ProgramDeclaration",
     "ReadDeclaration",
+    "ScatterDeclaration",
     "Source",
     "StateDeclaration",
     "TableDeclaration",
@@ -270,6 +271,21 @@ class CaseDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
+class ScatterDeclaration:
+    """How a variable or a parameter scatters: its `law`, and `widths` {name: number or formula}, shares of the value
+    where `is_relative`. Elements of a vector scatter each for itself, all by the same amount where it `is_common`, or
+    alike over about `reach` places; `column` are the cells "table.column" of the law `data`."""
+
+    name: str
+    law: str
+    widths: Mapping[str, Value]
+    is_relative: bool = False
+    is_common: bool = False
+    reach: Value | None = None
+    column: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
     sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1. `unaimed`
@@ -300,6 +316,8 @@ class Declarations:
     time_scheme: str = ""
     time_cases: tuple[TimeCase, ...] = ()
     unaimed: Declarations | None = None
+    scatter: tuple[ScatterDeclaration, ...] = ()
+    together: tuple[tuple[str, str, float], ...] = ()
 
 
 def formula_text(value: Value) -> str:

@@ -6,17 +6,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ilvren.errors import RequestError
+from ilvren.errors import ProblemError, RequestError
 from ilvren.problem.aims import NO_AIM, Aim, aimed
 from ilvren.problem.binding import bind
 from ilvren.problem.entries import Declarations
 from ilvren.problem.fronts import fronted
 from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
-from ilvren.problem.refinement import AS_DECLARED, Refinement, refined
+from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, refined
+from ilvren.problem.scattering import fixed_values
 from ilvren.problem.template import Template
 
-__all__ = ["load", "loads", "refined_problem", "scalarized", "with_limits", "with_lines"]
+__all__ = ["load", "loads", "refined_problem", "scalarized", "widened_problem", "with_limits", "with_lines"]
 
 
 def load(
@@ -82,6 +83,25 @@ def on_document(problem: Problem, document: str) -> Problem:
     """Return a problem with an approximation, a JSON document, in place of what it approximates. Raises
     ProblemError."""
     return _again(problem, replace(problem.aim, on=document), problem.refinement)
+
+
+def widened_problem(problem: Problem) -> Problem:
+    """Return the problem that has what scatters as variables, without bounds; states over time are simulated. Raises
+    RequestError without [scatter], ProblemError where something that must be known before any run scatters."""
+    values = fixed_values(problem)
+    own = {name: value for name, value in problem.overrides.items() if name not in values}
+    starts = {name: value for name, value in problem.start_overrides.items() if name not in values}
+    refinement = (
+        replace(problem.refinement, scheme=SIMULATED, grids={}, anchor=None) if problem.is_over_time else AS_DECLARED
+    )
+    try:
+        found = _built(_whole(problem), own, starts, replace(problem.aim, widened=values), refinement)
+    except ProblemError as error:
+        told = f"what scatters decides something that must be known before any run: {error.message}"
+        raise ProblemError(
+            told, file=error.file, line=error.line, where=error.where, text=error.text, span=error.span
+        ) from None
+    return replace(found, refusal=problem.refusal)
 
 
 def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:

@@ -30,7 +30,7 @@ __all__ = ["Reader", "read_file", "read_text"]
 MOST_BYTES = 50_000_000
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
-OTHER_SECTIONS = ("tables", "models", "fit", "cases", "time", "states", "controls", "signals")
+OTHER_SECTIONS = ("tables", "models", "fit", "cases", "time", "states", "controls", "signals", "scatter")
 CASE_KEYS = ("set", "tables", "about")
 VARIABLE_KEYS = ("choices", "start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 CHOICE_KEYS = ("choices", "start", "about")
@@ -208,7 +208,12 @@ class Reader:
             words=tuple(self.words),
             cases=tuple(self.case(name, content) for name, content in self.section("cases").items()),
         )
-        return found if over_time is None else over_time.added(found)
+        found = found if over_time is None else over_time.added(found)
+        if "scatter" in self.document:
+            from ilvren.problem.scatter_reader import read_scatter  # few files say how things scatter
+
+            found = read_scatter(self, found)
+        return found
 
     def check_sections(self) -> None:
         for key in self.document:

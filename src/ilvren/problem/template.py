@@ -116,6 +116,11 @@ class Template:
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
         self.told_over_time = [axis.told() for axis in self.built_axes]
+        self.scatter_nodes: dict[str, dict[str, int]] = {}
+        if declarations.scatter:
+            from ilvren.problem.scattering import scatter_nodes  # few files say how things scatter
+
+            self.scatter_nodes = scatter_nodes(self)
         self._check_choices()
         if any(model.program is not None for model in declarations.models) and not declarations.part:
             from ilvren.problem.program_entries import refuse_unused

@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 
 from ilvren.explore.sensitivity.resampled import interval
 
-__all__ = ["Shares", "pair_designs", "variance_shares"]
+__all__ = ["Shares", "first_and_total", "pair_designs", "variance_shares"]
 
 FloatArray = NDArray[np.float64]
 
@@ -79,17 +79,28 @@ def variance_shares(values: FloatArray, n: int, rng: np.random.Generator) -> Sha
     table = table - table[:2].mean()
 
     def estimate(chosen: NDArray[np.int64]) -> FloatArray:
-        a, b, mixed = table[0, chosen], table[1, chosen], table[2:, chosen]
-        variance = np.concatenate([a, b]).var()
-        if not variance > 0.0:
-            return np.full(3 * n, np.nan)
-        first = (b * (mixed - a)).mean(axis=1) / variance  # (1)
-        large = 1.0 - 0.5 * ((b - mixed) ** 2).mean(axis=1) / variance  # (1')
-        total = 0.5 * ((a - mixed) ** 2).mean(axis=1) / variance  # (2)
-        return np.concatenate([first, large, total])
+        return _estimate(table[:, chosen])
 
     found = estimate(np.arange(k)).reshape(3, n)
     low, high = (side.reshape(3, n) for side in interval(k, estimate, rng))
     is_large = found[1] > LARGE
     first, first_low, first_high = (np.where(is_large, side[1], side[0]) for side in (found, low, high))
     return Shares(first, first_low, first_high, found[2], low[2], high[2], float(table[:2].var()), k)
+
+
+def first_and_total(table: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return first and total shares (n,) from the values (n + 2, k) of A, B, A_1 … A_n."""
+    first, large, total = _estimate(table - table[:2].mean()).reshape(3, -1)
+    return np.where(large > LARGE, large, first), total
+
+
+def _estimate(table: FloatArray) -> FloatArray:
+    """Return (1), (1') and (2), one after the other."""
+    a, b, mixed = table[0], table[1], table[2:]
+    variance = np.concatenate([a, b]).var()
+    if not variance > 0.0:
+        return np.full(3 * len(mixed), np.nan)
+    first = (b * (mixed - a)).mean(axis=1) / variance
+    large = 1.0 - 0.5 * ((b - mixed) ** 2).mean(axis=1) / variance
+    total = 0.5 * ((a - mixed) ** 2).mean(axis=1) / variance
+    return np.concatenate([first, large, total])

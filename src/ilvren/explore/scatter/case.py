@@ -1,0 +1,316 @@
+"""A design and what scatters around it, as designs of the wider problem that has scattered parameters as variables."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import RequestError, nearest
+from ilvren.evaluate import Gate, measured
+from ilvren.explore.designs import designs_of
+from ilvren.explore.proposing import told_names
+from ilvren.explore.sampling import Planned, sample
+from ilvren.ledger import Ledger
+from ilvren.plans import Space
+from ilvren.problem import Problem, element_name
+from ilvren.problem.loading import widened_problem, with_limits
+from ilvren.problem.scattering import Scattered, scatter_of
+
+__all__ = ["Output", "ScatterCase", "Seen", "scatter_case"]
+
+FloatArray = NDArray[np.float64]
+
+# Quantities told, at most; vectors of derived values with more elements are left out.
+MOST_OUTPUTS, MOST_ELEMENTS = 200, 40
+# Numbers held at once.
+MOST_NUMBERS = 8_000_000
+
+
+@dataclass(frozen=True)
+class Output:
+    """One number that scatters: an objective, a derived value, or a row of a constraint with its limits; `size` is
+    what its misses are measured in, `entry` and `place` say which element of what it is."""
+
+    name: str
+    kind: str
+    unit: str
+    entry: str
+    place: int
+    lower: float = -math.inf
+    upper: float = math.inf
+    size: float = 1.0
+    line: int | None = None
+
+
+@dataclass(frozen=True)
+class Seen:
+    """Scenarios evaluated: `values` (k, outputs), and the largest miss of any limit (k,) over its size, with the number
+    of its row; NaN values miss by infinity. `run` holds them where models were called."""
+
+    values: FloatArray
+    misses: FloatArray
+    rows: NDArray[np.int64]
+    run: str | None = None
+
+
+@dataclass(frozen=True)
+class ScatterCase:
+    """`wide` is the problem whose designs are scenarios, `nominal` (n,) the design as it is meant among them."""
+
+    problem: Problem
+    wide: Problem
+    scattered: Scattered
+    nominal: FloatArray
+    outputs: tuple[Output, ...]
+    gate: Gate
+    feasibility: float
+    left_out: int
+
+    @property
+    def has_models(self) -> bool:
+        """Return whether a scenario takes more than formulas."""
+        return bool(self.wide.sources or self.wide.simulations)
+
+    def designs(self, own: FloatArray) -> FloatArray:
+        """Return the designs (k, n) of scenarios from independent normal numbers (k, dimension)."""
+        found = np.repeat(self.nominal[np.newaxis], len(own), axis=0)
+        values = self.scattered.scenarios(own)
+        for block in self.wide.blocks:
+            if block.name in values:
+                found[:, block.first : block.first + block.size] = values[block.name].reshape(len(own), -1)
+        return found
+
+    def seen(
+        self,
+        own: FloatArray,
+        *,
+        ledger: Ledger | None = None,
+        label: str | None = None,
+        workers: int | str | None = None,
+        listener: Callable[[Any], None] | None = None,
+        seed: int = 0,
+    ) -> Seen:
+        """Evaluate scenarios: formulas in vectorised calls, models as the designs of a run. Raises RequestError."""
+        if not self.has_models:
+            return self._by_formulas(own)
+        if ledger is None:
+            raise RequestError("scenarios of models are kept in a ledger, and none is given")
+        return self._by_run(own, ledger, label, workers, listener, seed)
+
+    def _by_formulas(self, own: FloatArray) -> Seen:
+        gate, wide = self.gate, self.wide
+        entries = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
+        nodes = [gate.entry_node(name) for name in entries]
+        nodes += [block.node for block in wide.row_blocks]
+        values = np.empty((len(own), len(self.outputs)))
+        misses, rows = np.empty(len(own)), np.empty(len(own), dtype=np.int64)
+        step = max(1, MOST_NUMBERS // max(wide.row_count + wide.size, 1))
+        for first in range(0, len(own), step):
+            part = slice(first, min(first + step, len(own)))
+            found = gate.node_batch(nodes, self.designs(own[part]))
+            by_entry = dict(zip(entries, found, strict=False))
+            blocks = found[len(entries) :]
+            all_rows = np.concatenate([np.zeros((part.stop - part.start, 0)), *blocks], axis=1)
+            values[part] = self._columns(by_entry, all_rows)
+            misses[part], rows[part] = self._missed(all_rows)
+        return Seen(values, misses, rows)
+
+    def _columns(self, entries: dict[str, FloatArray], rows: FloatArray) -> FloatArray:
+        found = []
+        for output in self.outputs:
+            if output.kind == "constraint":
+                found.append(rows[:, output.place])
+            else:
+                found.append(entries[output.entry].reshape(len(rows), -1)[:, output.place])
+        return np.stack(found, axis=1)
+
+    def _missed(self, rows: FloatArray) -> tuple[FloatArray, NDArray[np.int64]]:
+        """Return the largest miss of each scenario over its size, and of which row."""
+        if not rows.shape[1]:
+            return np.zeros(len(rows)), np.full(len(rows), -1)
+        sizes = measured(self.wide, self.gate).row_sizes
+        lower, upper = self.wide.joined_rows("lower"), self.wide.joined_rows("upper")
+        misses = np.maximum(lower - rows, rows - upper) / sizes
+        misses = np.where(np.isfinite(rows), misses, np.inf)
+        worst = misses.argmax(axis=1)
+        return misses[np.arange(len(rows)), worst], worst
+
+    def _by_run(
+        self,
+        own: FloatArray,
+        ledger: Ledger,
+        label: str | None,
+        workers: int | str | None,
+        listener: Callable[[Any], None] | None,
+        seed: int,
+    ) -> Seen:
+        designs = self.designs(own)
+        names = tuple(variable.name for variable in self.wide.variables)
+        low, high = designs.min(axis=0), designs.max(axis=0)
+        space = Space(names, low, np.maximum(high, low), tuple(None for _ in names), self.nominal, frozenset())
+        facts = {"seed": seed, "options": {}, "points": len(designs)}
+        made = Planned(self.wide, "scenarios", designs, (), space, None, facts)
+        result = sample(made, ledger=ledger, label=label, workers=workers, listener=listener)
+        assert result.id is not None
+        ledger.flush()
+        table = designs_of(ledger, [result.id])
+        at = {np.array(design.point).tobytes(): k for k, design in enumerate(table.designs)}
+        places = np.array([at.get(point.tobytes(), -1) for point in designs])
+        if (places < 0).any():
+            raise RequestError(
+                f"{result.id}: {int((places < 0).sum())} of {len(places)} scenarios are missing ({result.reason})",
+                advice=f"`ilvren resume {result.id}` goes on; then the same command again",
+            )
+        entries = {
+            name: np.asarray(value, dtype=float).reshape(len(table.designs), -1)[places]
+            for name, value in table.values.items()
+        }
+        blocks = [entries[block.name] for block in self.wide.row_blocks]
+        rows = np.concatenate([np.zeros((len(designs), 0)), *blocks], axis=1)
+        misses, worst = self._missed(rows)
+        return Seen(self._columns(entries, rows), misses, worst, result.id)
+
+    def slopes(self, own: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return values (outputs,) and slopes (outputs, dimension) by the independent numbers in a scenario
+        (dimension,); NaN where there are none."""
+        values, by_name = self._sloped_at(self.designs(own[np.newaxis])[0])
+        return values, self.scattered.pulled(np.repeat(own[np.newaxis], len(values), axis=0), by_name)
+
+    def nominal_slopes(self) -> tuple[FloatArray, dict[str, FloatArray]]:
+        """Return values (outputs,) and slopes {scattered name: (outputs, size)} at the design as it is meant."""
+        return self._sloped_at(self.nominal)
+
+    def _sloped_at(self, point: FloatArray) -> tuple[FloatArray, dict[str, FloatArray]]:
+        told = self._told_rows()
+        found = self._sloped.evaluate(point, derivatives=True)
+        scattered = set(self.scattered.names)
+        blocks = [block for block in self.wide.blocks if block.name in scattered]
+        if not found.is_finite or not found.has_finite_derivatives:
+            nothing = {block.name: np.full((len(told), block.size), np.nan) for block in blocks}
+            return found.rows[told], nothing
+        jacobian = found.jacobian
+        dense = np.asarray(jacobian[told] if isinstance(jacobian, np.ndarray) else jacobian.tocsr()[told].toarray())
+        return found.rows[told], {block.name: dense[:, block.first : block.first + block.size] for block in blocks}
+
+    @property
+    def _sloped(self) -> Gate:
+        """Return the gate of the wider problem that has everything told as rows."""
+        kept = self.__dict__.get("_kept_gate")
+        if kept is None:
+            names = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
+            own = with_limits(self.wide, [f"{name} <= 1e300" for name in names])
+            kept = Gate(own.with_starts(self.nominal))
+            object.__setattr__(self, "_kept_gate", kept)
+        assert isinstance(kept, Gate)
+        return kept
+
+    def _told_rows(self) -> list[int]:
+        problem = self._sloped.problem
+        names = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
+        added = dict(zip(names, problem.row_blocks[len(self.wide.row_blocks) :], strict=True))
+        return [
+            output.place if output.kind == "constraint" else added[output.entry].first + output.place
+            for output in self.outputs
+        ]
+
+
+def scatter_case(
+    problem: Problem, point: Sequence[float] | FloatArray, *, feasibility: float = 1e-6, of: Sequence[str] = ()
+) -> ScatterCase:
+    """Return a design with what scatters around it. Raises RequestError and ProblemError."""
+    at = np.asarray(point, dtype=float)
+    scattered = scatter_of(problem, at)
+    wide = widened_problem(problem)
+    nominal = np.array(wide.start)
+    own = {block.name: at[block.first : block.first + block.size] for block in problem.blocks if not block.is_grid}
+    for block in wide.blocks:
+        if block.name in own:
+            if len(own[block.name]) != block.size:
+                raise RequestError(
+                    f"{block.name} is chosen at the moments of a grid: scenarios are simulated",
+                    advice="run FILE --scheme simulation, then scatter that run",
+                )
+            nominal[block.first : block.first + block.size] = own[block.name]
+    wide = wide.with_starts(nominal)
+    gate = Gate(wide)
+    outputs, left_out = _outputs(problem, wide, gate, nominal, of)
+    return ScatterCase(problem, wide, scattered, nominal, outputs, gate, feasibility, left_out)
+
+
+def _outputs(
+    problem: Problem, wide: Problem, gate: Gate, nominal: FloatArray, of: Sequence[str]
+) -> tuple[tuple[Output, ...], int]:
+    """Return what is told: objectives, then limits, those nearest to being missed first where they are many, then
+    derived values; and how many are left out."""
+    told, left_out = list[Output](), 0
+    objectives = {item.name: item.unit for item in wide.objectives}
+    known = {**{item.name: item.unit for item in wide.derived}, **objectives}
+    names = {item.name for item in problem.objectives} | {item.name for item in problem.derived}
+    names |= {name for name, _ in problem.outputs}
+    graph = wide.graph
+    sizes = measured(wide, gate).row_sizes
+    rows = gate.evaluate(nominal).rows
+    limits = []
+    for block in wide.row_blocks:
+        for place in range(block.size):
+            limits.append(
+                Output(
+                    element_name(block.name, block.shape, place),
+                    "constraint",
+                    block.unit,
+                    block.name,
+                    block.first + place,
+                    float(block.lower[place]),
+                    float(block.upper[place]),
+                    float(sizes[block.first + place]),
+                    block.line,
+                )
+            )
+    values = []
+    for name in told_names(wide):
+        if name not in names:
+            continue
+        shape = graph.shape(gate.entry_node(name))
+        count = math.prod(shape)
+        kind = "objective" if name in objectives else "derived"
+        if count > MOST_ELEMENTS:
+            left_out += count
+            continue
+        for place in range(count):
+            own = element_name(name, shape, place)
+            values.append(Output(own, kind, known.get(name, ""), name, place))
+    first = [output for output in values if output.kind == "objective"]
+    rest = [output for output in values if output.kind != "objective"]
+    everything = [*first, *limits, *rest]
+    if of:
+        everything = _asked(everything, of)
+        limits = [output for output in everything if output.kind == "constraint"]
+    if len(everything) > MOST_OUTPUTS:
+        margins = [min(rows[o.place] - o.lower, o.upper - rows[o.place]) / o.size for o in limits]
+        nearest_first = [limits[k] for k in np.argsort(margins, kind="stable")]
+        kept = [o for o in everything if o.kind != "constraint"][: MOST_OUTPUTS // 2]
+        chosen = {id(o) for o in [*kept, *nearest_first[: MOST_OUTPUTS - len(kept)]]}
+        left_out += len(everything) - len(chosen)
+        everything = [output for output in everything if id(output) in chosen]
+    told = everything
+    if not told:
+        raise RequestError(f"nothing of {problem.source.file} can be told: it has neither an objective nor limits")
+    return tuple(told), left_out
+
+
+def _asked(outputs: Sequence[Output], of: Sequence[str]) -> list[Output]:
+    found = []
+    for wanted in of:
+        own = [output for output in outputs if wanted in (output.name, output.entry)]
+        if not own:
+            known = list(dict.fromkeys(output.entry for output in outputs))
+            close = nearest(wanted, known)
+            advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(known[:12])
+            raise RequestError(f'--of {wanted}: no quantity "{wanted}"', advice=advice)
+        found += own
+    return list(dict.fromkeys(found))
