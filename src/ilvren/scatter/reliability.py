@@ -33,6 +33,8 @@ TOLERANCE, MOST_STEPS, MOST_HALVINGS = 1e-6, 100, 12
 FARTHEST = 37.0
 # Design points that count beside the closest one, and how far apart two must lie.
 ALSO, APART = 1.5, 0.3
+# Searches for design points of one limit.
+MOST_SEARCHES = 6
 
 
 @dataclass(frozen=True)
@@ -95,19 +97,24 @@ def design_point(limit: LimitFunction, start: FloatArray, at_origin: float) -> D
 
 
 def design_points(limit: LimitFunction, dimension: int, others: Sequence[FloatArray] = ()) -> list[DesignPoint]:
-    """Return the design points found from the origin, from the other side of what was found, and from other starts, the
-    closest first: those that are found, apart from each other, and not much farther than the closest. Where none is
-    found, the one that was looked for from the origin alone."""
+    """Return the design points found from the origin, from other starts, and from the other side of each that was
+    found, the closest first: those that are found, apart from each other, and not much farther than the closest. Where
+    none is found, the one that was looked for from the origin alone."""
     origin = np.zeros(dimension)
     g, _ = limit(origin)
-    first = design_point(limit, origin, g)
-    found = [first]
-    starts = [-first.u, *others] if first.is_found else list(others)
-    for start in starts:
-        again = design_point(limit, start, g)
-        found[0] = _with(found[0], again.evaluations)
-        if again.is_found and all(np.linalg.norm(again.u - other.u) > APART for other in found):
+    found: list[DesignPoint] = []
+    starts = [origin, *others]
+    for number in range(MOST_SEARCHES):
+        if number >= len(starts):
+            break
+        again = design_point(limit, starts[number], g)
+        is_new = again.is_found and all(np.linalg.norm(again.u - other.u) > APART for other in found if other.is_found)
+        if is_new:
+            starts.append(-again.u)
+        if is_new or not found:
             found.append(again)
+        else:
+            found[0] = _with(found[0], again.evaluations)
     whole = sorted((point for point in found if point.is_found), key=lambda point: abs(point.index))
     if not whole:
         return found[:1]

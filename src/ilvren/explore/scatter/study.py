@@ -226,6 +226,8 @@ def _rare(
             f"{len(sides) - len(chosen)} sides of limits lie farther away by their slopes, and were not looked at"
         )
     found: dict[int, RareMiss] = {}
+    if sampled is None and chosen and not case.has_models:
+        sampled = case.seen(own)  # formulas tell at once where to look from, too
     for _, k, side in chosen:
         others = []
         if sampled is not None and np.isfinite(sampled.values[:, k]).any():
