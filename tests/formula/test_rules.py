@@ -11,6 +11,7 @@ from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.forward import tangents
 from ilvren.formula.interpret_arrays import walk_arrays
 from ilvren.formula.intervals import Intervals
+from ilvren.formula.levels import level
 from ilvren.formula.places import PLACES
 from ilvren.formula.rules import MODEL_NODES, RULES
 from ilvren.formula.sparsity import depends_on, patterns
@@ -56,6 +57,9 @@ def cases():
         yield "dot", [a, b], lambda g, o: shaping.dot(g, *o), (-1, 1)
     yield "norm", [(2, 3)], lambda g, o: shaping.norm(g, o[0], 1), (-1, 1)
     yield "norm", [(3,)], lambda g, o: shaping.norm(g, o[0], None), (-1, 1)
+    for share in (0.3, 0.9, 1.0):
+        yield "level", [(5,), ()], lambda g, o, share=share: level(g, *o, share), (0.1, 0.9)
+        yield "level", [(4, 2), (2,)], lambda g, o, share=share: level(g, *o, share), (0.1, 0.9)
     for shape in ((), (2,)):
         yield "interp", [shape, XS, (4,)], node("interp", shape, len(shape)), (-2.4, 2.4)
         yield "interp_slope", [shape, XS, (4,)], node("interp_slope", shape, len(shape)), (-2.4, 2.4)

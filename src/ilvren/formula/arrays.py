@@ -33,6 +33,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.formula.level_values import level_value
 from ilvren.formula.places import PLACES
 
 __all__ = ["CODE_SPACE", "ELEMENTWISE", "LOOKUP_TOLERANCE", "STRUCTURAL", "index_key", "lifted", "normal_key"]
@@ -380,6 +381,7 @@ STRUCTURAL: dict[str, Callable[..., Array]] = {
     "cumsum": _cumsum,
     "dot": _dot,
     "norm": _norm,
+    "level": level_value,
     "ramp": _ramp,
     "interp": _interp,
     "interp_slope": _interp_slope,

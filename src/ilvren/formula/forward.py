@@ -16,6 +16,7 @@ from collections.abc import Mapping, Sequence
 
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
+from ilvren.formula.levels import level_moved
 from ilvren.formula.partials import times_partial
 from ilvren.formula.rules import RULES
 
@@ -90,6 +91,8 @@ def _term(graph: Graph, number: int, place: int, change: int) -> int | None:
             length = shaping.expand(graph, number, axis, graph.shape(a))  # type: ignore[arg-type]
             slope = graph.apply("unit", a, length)
             return shaping.total(graph, graph.apply("mul", slope, change), axis)  # type: ignore[arg-type]
+        case "level":
+            return level_moved(graph, number, place, change)
         case "interp" if place == 0:
             return graph.apply("mul", graph.arrange("interp_slope", node.operands, *same), change)
         case "interp" | "lookup" | "interp_slope" if place == 2:

@@ -73,7 +73,7 @@ def walk(
     return _walk_scalars(graph, roots, variables, parameters, weights)
 
 
-_ARRAY_ONLY = ("call", "index", "sum", "dot", "norm", "interp", "lookup")
+_ARRAY_ONLY = ("call", "index", "sum", "dot", "norm", "level", "interp", "lookup")
 
 
 def _walk_scalars(

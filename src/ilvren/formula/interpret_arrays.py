@@ -171,11 +171,18 @@ def _structural_mask(
     match node.operation:
         case "sum" | "shrink" | "cumsum" | "norm" | "give_back":
             return np.asarray(STRUCTURAL[node.operation](node.detail, amounts[0])) > 0.0
+        case "level":
+            return (STRUCTURAL["sum"](_axis_of(node), amounts[0]) > 0.0) | np.broadcast_to(masks[1], shape)
         case "dot":
             ones = [np.ones(np.shape(value)) for value in given]
             dot = STRUCTURAL["dot"]
             return (dot(node.detail, amounts[0], ones[1]) > 0.0) | (dot(node.detail, ones[0], amounts[1]) > 0.0)
     return np.ones(shape, dtype=bool)  # tables: one invalid entry spoils the result
+
+
+def _axis_of(node: GraphNode) -> tuple[object, ...]:
+    assert node.detail is not None
+    return node.detail[:2]
 
 
 def _model(

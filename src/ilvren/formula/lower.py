@@ -8,7 +8,7 @@ from collections.abc import Callable
 from ilvren.errors import FormulaError
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph, Origin, Shape, ShapeMismatch
-from ilvren.formula.parser import TIME_FUNCTIONS
+from ilvren.formula.parser import SCATTER_FUNCTIONS, TIME_FUNCTIONS
 from ilvren.formula.syntax import (
     Call,
     Comparison,
@@ -149,6 +149,12 @@ class _Lowering:
                 f'"{name}" is a function of what evolves over time',
                 call.span,
                 "it stands in files with [time] and [states]",
+            )
+        if name in SCATTER_FUNCTIONS:
+            raise self.fail(
+                f'"{name}" is a function of what scatters',
+                call.span,
+                "it stands in files with [scatter], outside of other such functions",
             )
         a = [self.build(argument) for argument in call.arguments]
         axis = self._axis(call, graph.shape(a[0]))

@@ -37,7 +37,7 @@ from ilvren.formula.syntax import (
 )
 from ilvren.formula.tokens import Token, tokenize
 
-__all__ = ["RESERVED_NAMES", "TIME_FUNCTIONS", "Limits", "parse_formula", "parse_limits"]
+__all__ = ["RESERVED_NAMES", "SCATTER_FUNCTIONS", "TIME_FUNCTIONS", "Limits", "parse_formula", "parse_limits"]
 
 # Each level of nesting costs the parser up to seven Python frames of the thousand it has.
 MOST_NESTING = 60
@@ -61,6 +61,13 @@ TIME_FUNCTIONS: dict[str, tuple[int, int | None]] = {
     **dict.fromkeys(["at", "overshoot", "delayed"], (2, 2)),
     **dict.fromkeys(["rise_time", "settling_time"], (3, 3)),
 }
+# What becomes of something that scatters, in files with [scatter]; the argument of the last two is a condition.
+SCATTER_FUNCTIONS: dict[str, tuple[int, int | None]] = {
+    **dict.fromkeys(["expected", "deviation", "worst"], (1, 1)),
+    "quantile": (2, 2),
+    **dict.fromkeys(["chance", "reliability_index"], (1, 1)),
+}
+OF_CONDITIONS = frozenset(["where", "chance", "reliability_index"])
 # Functions that work along an axis: the second argument of all but min and max, or `axis = …`.
 AXIS_FUNCTIONS = frozenset(["sum", "prod", "mean", "norm", "diff", "cumsum", "min", "max"])
 RESERVED_NAMES = frozenset(FUNCTIONS) | {"pi"}
@@ -127,6 +134,7 @@ class _Parser:
         self.tokens = tokenize(text)
         self.at = 0
         self.depth = 0
+        self.chains = False  # whether comparisons may be chained here: a <= b <= c
 
     @property
     def next(self) -> Token:
@@ -255,17 +263,19 @@ class _Parser:
 
     def call(self, function: Token) -> Node:
         name = function.text
-        if name not in FUNCTIONS and name not in TIME_FUNCTIONS:
+        if name not in FUNCTIONS and name not in TIME_FUNCTIONS and name not in SCATTER_FUNCTIONS:
             close = nearest(name, FUNCTIONS)
             advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(FUNCTIONS))
             self.fail(f'unknown function "{name}"', token=function, advice=advice)
-        levels = 2 if name == "where" else 1  # conditions take twice the frames
+        levels = 2 if name in OF_CONDITIONS else 1  # conditions take twice the frames
         self.enter(levels)
         self.take()
         arguments: list[Node] = []
         axis: Node | None = None
         if self.next.text != ")":
-            arguments.append(self.condition() if name == "where" else self.sum())
+            chains, self.chains = self.chains, name in OF_CONDITIONS and name != "where"
+            arguments.append(self.condition() if name in OF_CONDITIONS else self.sum())
+            self.chains = chains
             while self.next.text == ",":
                 self.take()
                 if self.next.text == "axis" and self.tokens[self.at + 1].text == "=":
@@ -279,7 +289,7 @@ class _Parser:
             )
         end = self.expect(")")
         self.depth -= levels
-        least, most = FUNCTIONS[name] if name in FUNCTIONS else TIME_FUNCTIONS[name]
+        least, most = next(known[name] for known in (FUNCTIONS, TIME_FUNCTIONS, SCATTER_FUNCTIONS) if name in known)
         if len(arguments) < least or (most is not None and len(arguments) > most):
             wanted = f"{least}" if least == most else f"at least {least}" if most is None else f"{least} or {most}"
             self.fail(f'"{name}" takes {wanted} argument(s), not {len(arguments)}', token=function)
@@ -339,11 +349,17 @@ class _Parser:
         if self.next.text not in _COMPARISONS:
             self.fail(
                 f"expected a comparison, found {self.next.describe()}",
-                advice="the first argument of where(condition, a, b) compares two values",
+                advice="conditions compare two values, as in where(a <= b, …) and chance(a <= b)",
             )
         operator = self.take().text
         right = self.sum()
-        return Comparison(operator, left, right, (left.span[0], right.span[1]))
+        found: Node = Comparison(operator, left, right, (left.span[0], right.span[1]))
+        while self.chains and self.next.text in _COMPARISONS:
+            operator, middle = self.take().text, right
+            right = self.sum()
+            other = Comparison(operator, middle, right, (middle.span[0], right.span[1]))
+            found = Condition("and", (found, other), (left.span[0], right.span[1]))
+        return found
 
     @staticmethod
     def starts_operand(token: Token) -> bool:

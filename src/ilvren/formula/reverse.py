@@ -18,6 +18,7 @@ from collections.abc import Mapping
 
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
+from ilvren.formula.levels import level_pulled
 from ilvren.formula.partials import times_partial
 
 __all__ = ["gradient", "weighted_gradient"]
@@ -187,6 +188,8 @@ def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -
             length = shaping.expand(graph, number, axis, own)  # type: ignore[arg-type]
             amount = shaping.expand(graph, adjoint, axis, own)  # type: ignore[arg-type]
             return graph.apply("mul_live" if live else "mul", amount, graph.apply("unit", a, length))
+        case "level":
+            return level_pulled(graph, number, place, adjoint)
         case "interp" if place == 0:
             slope = graph.arrange("interp_slope", node.operands, node.shape, node.detail)
             return graph.apply("mul_live" if live else "mul", adjoint, slope)

@@ -76,6 +76,7 @@ RULES: dict[str, Rule] = {
     "shrink": Rule(("shrunk",), (True,), "moved", "not", linear=True),
     "cumsum": Rule(("running",), (True,), "moved", "own", linear=True),
     "norm": Rule(("reduced",), (True,), "rule", "own"),
+    "level": Rule(("reduced", "own"), (True,), "open", "not"),
     "dot": Rule(("product",), (True,), "rule", "own"),
     "ramp": Rule(("own",), (True,), "moved", "own"),
     "interp": Rule(("own", "all"), (True, False, True), "rule", "own"),

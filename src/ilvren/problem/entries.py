@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.problem.positions import Positions
+from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 
 if TYPE_CHECKING:
     from ilvren.models.approximation import Group
@@ -318,6 +319,7 @@ class Declarations:
     unaimed: Declarations | None = None
     scatter: tuple[ScatterDeclaration, ...] = ()
     together: tuple[tuple[str, str, float], ...] = ()
+    scatter_plan: ScatterPlan = AS_USUAL
 
 
 def formula_text(value: Value) -> str:

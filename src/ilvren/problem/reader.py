@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.formula import RESERVED_NAMES
+from ilvren.formula import RESERVED_NAMES, SCATTER_FUNCTIONS
 from ilvren.problem.entries import (
     CaseDeclaration,
     Declarations,
@@ -157,6 +157,8 @@ class Reader:
 
     def declarations(self) -> Declarations:
         self.check_sections()
+        if "scatter" in self.document:
+            self.reserved |= frozenset(SCATTER_FUNCTIONS)
         section = self.section("variables")
         linked = {name: self.linked(name, own) for name, own in section.items() if _is_linked(own)}
         over_time = None

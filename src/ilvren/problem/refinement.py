@@ -11,6 +11,7 @@ from ilvren.dynamics.planning import MOST_STEPS
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.entries import Declarations, TimeDeclaration
+from ilvren.problem.scatter_plan import ScatterPlan
 
 __all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "checked_steps", "refined"]
 
@@ -23,10 +24,10 @@ class Refinement:
     """`scheme`: the states are unknowns on a grid, of that collocation scheme, "simulation" where they must be
     simulated, "" where nothing is said; `grids` {case: the grid, as shares of the time} in place of the file's; `steps`
     intervals to begin with in place of the file's; with `pieces` controls have so many, joined by lines, whatever the
-    file says. `more` {case ("" for all): moments added, as shares
-    of the time}; `anchor` the full design that steps are chosen
-    along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made for
-    errors smaller by ten, `tighter` times."""
+    file says. `scatter` says how functions of what scatters are looked at, as usual without. `more` {case ("" for all):
+    moments added, as shares of the time}; `anchor` the full design that steps are chosen along, the baseline without;
+    `tolerance` of what is computed over time, the usual one without; steps are made for errors smaller by ten,
+    `tighter` times."""
 
     more: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     anchor: tuple[float, ...] | None = None
@@ -36,6 +37,7 @@ class Refinement:
     grids: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     pieces: int = 0
     steps: int = 0
+    scatter: ScatterPlan | None = None
 
     def __bool__(self) -> bool:
         return self != AS_DECLARED
@@ -65,6 +67,8 @@ class Refinement:
             found["steps"] = self.steps
         if self.grids:
             found["grids"] = {name: list(own) for name, own in self.grids.items()}
+        if self.scatter is not None:
+            found["scatter"] = self.scatter.to_dict()
         return found
 
     @classmethod
@@ -83,6 +87,7 @@ class Refinement:
             grids,
             values.get("pieces", 0),
             values.get("steps", 0),
+            ScatterPlan.from_dict(values["scatter"]) if "scatter" in values else None,
         )
 
 
@@ -110,7 +115,10 @@ def checked_steps(flag: str, given: str | int | None) -> int:
 
 
 def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
-    """Return the declarations with further moments and another tolerance. Raises RequestError."""
+    """Return the declarations with further moments and another tolerance, scenarios looked at otherwise. Raises
+    RequestError."""
+    if refinement.scatter is not None:
+        declarations = replace(declarations, scatter_plan=refinement.scatter)
     if declarations.time is None:
         if refinement.scheme:
             raise RequestError("--scheme is for problems over time, and this file has no [time]")

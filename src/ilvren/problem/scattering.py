@@ -27,7 +27,17 @@ if TYPE_CHECKING:
     from ilvren.problem.model import Problem
     from ilvren.problem.template import Template
 
-__all__ = ["Scattered", "ScatteredQuantity", "fixed_values", "scatter_nodes", "scatter_of", "widened"]
+__all__ = [
+    "Scattered",
+    "ScatteredQuantity",
+    "dependents_of",
+    "fixed_values",
+    "needed_to_scatter",
+    "place_factors",
+    "scatter_nodes",
+    "scatter_of",
+    "widened",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -131,6 +141,33 @@ def scatter_nodes(template: Template) -> dict[str, dict[str, int]]:
     return found
 
 
+def needed_to_scatter(template: Template) -> list[str]:
+    """Return what must be built before a function of what scatters can be: all that scatters, and its widths."""
+    found = []
+    for item in template.declarations.scatter:
+        texts = [
+            value for value in (*item.widths.values(), item.reach, item.column) if isinstance(value, str) and value
+        ]
+        words = [word.name for text in texts for word in names_in(parse_formula(text))]
+        found += [key for name in (item.name, *words) if (key := template.key_of(name)) is not None]
+    return list(dict.fromkeys(found))
+
+
+def place_factors(template: Template) -> dict[str, tuple[FloatArray, float]]:
+    """Return {name: (where each place lies (n, d), reach)} of what scatters alike over some places."""
+    found = {}
+    for item in template.declarations.scatter:
+        if item.reach is not None:
+            reach = float(template.number_of(template.scatter_nodes[item.name]["reach"]))
+            shape = template.shapes[item.name]
+            if not reach > 0.0 or not shape:
+                entry = EntryDeclaration("scatter", f"{item.name}.reach", item.reach)
+                told = f"reach = {reach:g}: it is a number of places above 0"
+                template.fail(entry, told if shape else f"{item.name} is one number: it has no places to reach along")
+            found[item.name] = np.indices(shape).reshape(len(shape), -1).T.astype(float), reach
+    return found
+
+
 def scatter_of(problem: Problem, point: Sequence[float] | FloatArray) -> Scattered:
     """Return what scatters at a design (n,). Raises RequestError without [scatter], ProblemError for deviations that
     are none and correlations that cannot be."""
@@ -144,19 +181,13 @@ def scatter_of(problem: Problem, point: Sequence[float] | FloatArray) -> Scatter
     nodes = [node for own in template.scatter_nodes.values() for node in own.values()]
     found = walk(problem.graph, nodes, problem.split(np.asarray(point, dtype=float)), problem.parameter_values).values
     numbers = iter(found)
-    quantities, places = [], {}
+    quantities, places = [], place_factors(template)
     for item in declared.scatter:
         widths = {key: np.asarray(next(numbers), dtype=float) for key in template.scatter_nodes[item.name]}
-        reach = widths.pop("reach", None)
+        widths.pop("reach", None)
         value = _value(problem, point, item.name)
         own = _quantity(problem, item, value, widths)
         quantities.append(own)
-        if reach is not None:
-            if not float(reach) > 0.0:
-                raise _wrong(problem, item, f"reach = {float(reach):g}: it is a number of places above 0")
-            if not value.shape:
-                raise _wrong(problem, item, f"{item.name} is one number: it has no places to reach along")
-            places[item.name] = np.indices(value.shape).reshape(value.ndim, -1).T.astype(float), float(reach)
     sizes = {item.name: item.size for item in quantities}
     told = dependence(sizes, declared.together, places)
     if isinstance(told, str):
@@ -236,7 +267,7 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         else:
             own = replace(entry, formula=_tupled(values[entry.name])) if entry.name in values else entry
             kept.append(own)
-    dependent = _dependents(kept, moved)
+    dependent = dependents_of(kept, moved)
     made = [*(_unbounded(item, values) for item in declarations.variables), *made]
     for entry in kept:
         if entry.name in dependent and isinstance(entry.formula, tuple) and isinstance(entry.formula[0], tuple):
@@ -300,7 +331,7 @@ def _unsized(entry: EntryDeclaration) -> EntryDeclaration:
     )
 
 
-def _dependents(parameters: Sequence[EntryDeclaration], moved: set[str]) -> set[str]:
+def dependents_of(parameters: Sequence[EntryDeclaration], moved: set[str]) -> set[str]:
     """Return the parameters that are formulas of others in `moved`, through others, too."""
     uses = {}
     for entry in parameters:

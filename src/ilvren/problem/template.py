@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
     from ilvren.problem.approximations import Learnt
     from ilvren.problem.collocated import GridUnknown, OwnPoints
     from ilvren.problem.over_time import Axis
+    from ilvren.problem.scatter_functions import ScatterFunctions
     from ilvren.problem.tables import Table
     from ilvren.problem.time_functions import MeasuredCall
 
@@ -116,11 +118,7 @@ class Template:
         self.numbers: dict[tuple[str, ...], int] = {}
         self._lower_numbers()
         self.told_over_time = [axis.told() for axis in self.built_axes]
-        self.scatter_nodes: dict[str, dict[str, int]] = {}
-        if declarations.scatter:
-            from ilvren.problem.scattering import scatter_nodes  # few files say how things scatter
-
-            self.scatter_nodes = scatter_nodes(self)
+        assert len(self.scatter_nodes) == len(declarations.scatter)  # what scatters impossibly is refused here
         self._check_choices()
         if any(model.program is not None for model in declarations.models) and not declarations.part:
             from ilvren.problem.program_entries import refuse_unused
@@ -197,8 +195,45 @@ class Template:
         """Return the names that decks may use."""
         return [*self._variables, *self._entries, *(name for name, (model, _) in self.model_outputs.items() if model)]
 
+    @cached_property
+    def scatter_nodes(self) -> dict[str, dict[str, int]]:
+        """Return {name: {width: node}} of what scatters."""
+        if not self.declarations.scatter:
+            return {}
+        from ilvren.problem.scattering import scatter_nodes  # few files say how things scatter
+
+        return scatter_nodes(self)
+
+    @cached_property
+    def scatter_functions(self) -> ScatterFunctions:
+        """Return what formulas have of functions of what scatters."""
+        from ilvren.problem.scatter_functions import ScatterFunctions
+
+        return ScatterFunctions(self)
+
+    @property
+    def overridden(self) -> frozenset[str]:
+        """Return the parameters that were set from outside."""
+        return frozenset(self._outer)
+
+    def number_of(self, node: int) -> Any:
+        """Return the value of a node that depends on parameters alone."""
+        return walk(self.graph, [node], (), self.values).values[0]
+
     def needs(self) -> dict[str, list[str]]:
         """Return {name: what must be built before it} of all entries, variables, models and tables."""
+        found = self._needs()
+        if self.declarations.scatter:
+            from ilvren.problem.scatter_functions import calls_of_scatter
+            from ilvren.problem.scattering import needed_to_scatter
+
+            more = needed_to_scatter(self)
+            for name, tree in self._trees.items():
+                if calls_of_scatter(tree):
+                    found[name] = [*found[name], *more]
+        return found
+
+    def _needs(self) -> dict[str, list[str]]:
 
         def used(tree: Node) -> list[str]:
             return [key for word in names_in(tree) if (key := self.key_of(word.name)) is not None]
@@ -696,7 +731,7 @@ class Template:
             needs[name] = [key for tree in trees for key in used(tree)]
         return needs | self._needs_of_others(used)
 
-    def _without_time(
+    def without_time(
         self, entry: EntryDeclaration, tree: Node, resolve: Callable[[Name], int]
     ) -> tuple[Node, Callable[[Name], int]]:
         """Return a formula with the outermost functions of time worked out, and what resolves the names put in
@@ -825,8 +860,12 @@ class Template:
         text = formula_text(entry.formula)
         resolve = self._resolver(entry, text)
         try:
+            if self.declarations.scatter:
+                from ilvren.problem.scatter_functions import without_scatter
+
+                tree, resolve = without_scatter(self, entry, tree, resolve)
             if self.axes:
-                tree, resolve = self._without_time(entry, tree, resolve)
+                tree, resolve = self.without_time(entry, tree, resolve)
             return lower(tree, self.graph, resolve, entry=entry.path, text=text, whole=self.whole)
         except FormulaError as error:
             self.fail_at(entry, error)

@@ -151,7 +151,7 @@ def _control_variable(control: ControlDeclaration) -> VariableDeclaration:
 
 def read_time(reader: Reader) -> OverTime:
     """Return what the sections declare. Raises ProblemError."""
-    reader.reserved = frozenset(TIME_FUNCTIONS) | {"t"}
+    reader.reserved |= frozenset(TIME_FUNCTIONS) | {"t"}
     if not reader.section("states"):
         section = next(name for name in ("time", "controls", "signals") if name in reader.document)
         reader.fail(

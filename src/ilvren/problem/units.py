@@ -14,7 +14,7 @@ import math
 from dataclasses import dataclass, field
 from typing import Any
 
-from ilvren.formula import TIME_FUNCTIONS, parse_formula, parse_limits
+from ilvren.formula import SCATTER_FUNCTIONS, TIME_FUNCTIONS, parse_formula, parse_limits
 from ilvren.formula.syntax import (
     Call,
     Comparison,
@@ -322,6 +322,9 @@ class _Checker:
         name, arguments = call.function, call.arguments
         if self.time is not None and name in TIME_FUNCTIONS:
             return self.of_time_call(call, self.time)
+        if name in SCATTER_FUNCTIONS:
+            own = self.of(arguments[0])
+            return self._pure() if name in ("chance", "reliability_index") else own
         if name in _JOINED:
             parts = list(arguments[:2] if name == "evenly" else arguments)
             return self.all_same(parts)

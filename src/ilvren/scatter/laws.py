@@ -19,12 +19,13 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LAWS", "Law", "law_named", "weibull_exponent"]
+__all__ = ["EULER", "GUMBEL", "LAWS", "WEIBULL_SPAN", "Law", "law_named", "weibull_exponent", "weibull_series"]
 
 FloatArray = NDArray[np.float64]
 Widths = Mapping[str, FloatArray]
@@ -32,6 +33,8 @@ Widths = Mapping[str, FloatArray]
 EULER = 0.577215664901532860606512090082
 GUMBEL = math.sqrt(6.0) / math.pi
 ROOT_TWO_PI = math.sqrt(2.0 * math.pi)
+# Where log c of Weibull's law lies for what is written as a formula, and the degree of its polynomials.
+WEIBULL_SPAN, SERIES = (math.log(1e-3), math.log(6.0)), 72
 # Newton steps for the exponent of Weibull's law; it takes about six.
 MOST_STEPS = 60
 
@@ -230,6 +233,19 @@ class Data(Law):
 
     def refusal(self, value: FloatArray, widths: Widths) -> str:
         return "" if np.isfinite(widths["values"]).all() else "a cell of the column is no number"
+
+
+@lru_cache(maxsize=1)
+def weibull_series() -> tuple[FloatArray, FloatArray]:
+    """Return Chebyshev's coefficients of log κ and log Γ(1 + κ) of (5) over log c in WEIBULL_SPAN."""
+    from numpy.polynomial import chebyshev
+    from scipy.special import gammaln
+
+    low, high = WEIBULL_SPAN
+    nodes = chebyshev.chebpts1(SERIES + 1)
+    exponent = weibull_exponent(np.exp(low + 0.5 * (nodes + 1.0) * (high - low)))
+    found = [chebyshev.chebfit(nodes, told, SERIES) for told in (np.log(exponent), gammaln(1.0 + exponent))]
+    return np.asarray(found[0]), np.asarray(found[1])
 
 
 def _not_positive(value: FloatArray) -> str:
