@@ -52,6 +52,7 @@ ALLOWED = {
         "judge",
         "explore",
         "draw",
+        "scatter",
     },
 }
 

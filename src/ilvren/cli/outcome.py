@@ -105,6 +105,10 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         _show_forecast(result, terminal)
     elif result.problem.aim.lines:
         _show_lines(result, terminal)
+    if result.scatter is not None:
+        from ilvren.cli.scatter_tables import show_counted  # few runs are about scatter
+
+        show_counted(result, terminal)
     if result.courses:
         from ilvren.cli.course_tables import show_courses  # few problems have unknowns on a grid
 

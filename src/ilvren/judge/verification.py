@@ -250,7 +250,7 @@ def _judged(case: Case) -> Verdict:
         return case.verdict("limits-broken", worst.detail)
     if not case.evaluation.is_finite:
         return case.verdict("unverified", case.checks[0].detail)
-    timed = _check_time(case)
+    timed = _check_looked_at(case)
     if timed is not None:
         return timed
     if agrees == "fail":
@@ -404,9 +404,15 @@ def _check_limits(case: Case) -> bool:
     return holds
 
 
-def _check_time(case: Case) -> Verdict | None:
-    """Check what evolves over time: integrated afresh, and between the moments of the grid; return the verdict where
-    that decides."""
+def _check_looked_at(case: Case) -> Verdict | None:
+    """Check what evolves over time, integrated afresh and between the moments of the grid, and what scatters, on
+    fresh scenarios; return the verdict where that decides."""
+    if case.problem.is_about_scatter:
+        from ilvren.judge.over_scatter import check_fresh_scenarios
+
+        missed = check_fresh_scenarios(case)
+        if missed is not None:
+            return case.verdict("limits-broken", missed)
     if not case.problem.is_over_time:
         return None
     from ilvren.judge.over_time import check_between, check_time

@@ -362,6 +362,20 @@ class Problem:
         return self.template is not None and bool(self.template.built_axes)
 
     @cached_property
+    def is_about_scatter(self) -> bool:
+        """Return whether its formulas have functions of what scatters."""
+        return (
+            self.template is not None
+            and bool(self.template.declarations.scatter)
+            and bool(self.template.scatter_functions.written)
+        )
+
+    @property
+    def goes_in_stages(self) -> bool:
+        """Return whether a run looks at it more finely from stage to stage."""
+        return self.is_over_time or self.is_about_scatter
+
+    @cached_property
     def is_collocated(self) -> bool:
         """Return whether states over time are unknowns of the problem."""
         return any(block.is_grid for block in self.blocks)

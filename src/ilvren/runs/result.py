@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from ilvren.runs.front import Front
     from ilvren.runs.predicted import Prediction
     from ilvren.runs.refining import TimeReport
+    from ilvren.runs.scatter_stages import ScatterTold
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 
@@ -68,7 +69,8 @@ class RunResult:
     [confirm] found, None where it was not evaluated; `prediction` what the approximation said that was searched on.
     `whole` is the problem with its unknowns on a grid, where `problem` is without; `courses` tell costates and arcs of
     what evolves there; `multipliers` are those of all rows and bounds of what was solved, internal and unscaled, where
-    they are known. `unknowns` {name: values} are those of states on a grid, which are no part of the design.
+    they are known; `scatter` is what is told of a run about scatter. `unknowns` {name: values} are those of states on a
+    grid, which are no part of the design.
     Of several objectives `front` is what was found, `design` says "compromise", and the design is the member nearest to
     the ideal, each objective over its range."""
 
@@ -110,6 +112,7 @@ class RunResult:
     unknowns: Mapping[str, Any] = field(default_factory=dict, repr=False)
     courses: tuple[CourseTold, ...] = ()
     whole: Problem | None = field(default=None, repr=False, compare=False)
+    scatter: ScatterTold | None = None
     multipliers: tuple[Any, Any] | None = field(default=None, repr=False, compare=False)
 
     @property
@@ -204,6 +207,7 @@ class RunResult:
             **({"confirmation": self.confirmation.to_dict()} if self.confirmation is not None else {}),
             **(self.prediction.to_dict() if self.prediction is not None else {}),
             **({"time_error": self.time_error.to_dict()} if self.time_error is not None else {}),
+            **({"scatter": self.scatter.to_dict()} if self.scatter is not None else {}),
             **({"courses": [item.to_dict() for item in self.courses]} if self.courses else {}),
             **({"second_look": dict(self.second_look)} if self.second_look is not None else {}),
             **(self.front.to_dict(self.problem, self.id) if self.front is not None else {}),

@@ -36,6 +36,7 @@ from ilvren.runs.pool import open_workers
 from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
 from ilvren.runs.refining import time_report
 from ilvren.runs.result import RunResult
+from ilvren.runs.scatter_stages import ScatterWay, begun_with_few, counted_result
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
@@ -103,6 +104,9 @@ def run(
     if treatment.problem is not problem and multipliers is not None:
         multipliers = None  # of other rows: those of a simulation
     problem = treatment.problem
+    if problem.is_about_scatter and sample is None and on is None and len(problem.objectives) <= 1:
+        problem = begun_with_few(problem, settings.seed)
+        problems = [begun_with_few(one, settings.seed) for one in problems]
     refuse_front(problem, settings, has_stages=bool(stages))
     refuse_reference(problem, settings.reference_point)
     if sample is not None:
@@ -162,7 +166,7 @@ def run(
                 **({"proposal": dict(proposal)} if proposal else {}),
                 **({"sample": dict(sample)} if sample else {}),
                 **({"on": on.record()} if on is not None else {}),
-                **({"time": finely, "time_first": finely} if problem.is_over_time else {}),
+                **({"time": finely, "time_first": finely} if problem.goes_in_stages else {}),
                 **(
                     {"unknowns": {"start": list(problem.start), "sizes": limit_sizes(problem)}}
                     if problem.is_collocated
@@ -176,7 +180,7 @@ def run(
             models=models,
             member=member,
         )
-        if stages or problem.is_over_time:
+        if stages or problem.goes_in_stages:
             opened.plan_stages(number, max(len(stages), 1))
         plan = Plan(
             chosen,
@@ -442,11 +446,11 @@ def _drive(
         own = problem if point is None else problem.with_starts(point)
         is_last = stage == count
         loop = plan.loop(own, multipliers, plan.replay(stage), base, is_last=is_last)
-        if stages or own.is_over_time:
+        if stages or own.goes_in_stages:
             loop.begin_stage(stage)
             if stages and listener is not None:
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
-        is_whole = not own.is_over_time or plan.method.kind in (SAMPLE, FRONT)
+        is_whole = not own.goes_in_stages or plan.method.kind in (SAMPLE, FRONT)
         result = loop.drive(is_last=is_last and is_whole)
         if is_last and not is_whole:
             result = _looked_closer(plan, own, loop, result, stage)
@@ -466,16 +470,20 @@ def _drive(
 
 
 def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
-    """Look at what a run over time has found more finely, and go on from there in further stages while that shows
-    anything; return the result, which is recorded as the run's."""
-    way, own_plan = Way(problem), plan
+    """Look at what a run over time, or about scatter, has found more finely, and go on from there in further stages
+    while that shows anything; return the result, which is recorded as the run's."""
+    way, scatter_way, own_plan = Way(problem), ScatterWay(), plan
     baseline = result.baseline_objective, result.baseline_violation
     while True:
         if problem.is_collocated:  # every grid begins where the last one ended: the file's own start is the first one's
             result = replace(result, baseline_objective=baseline[0], baseline_violation=baseline[1])
         try:
-            result = replace(result, time_error=time_report(problem, np.array(result.full_point), loop.gate.calls))
-            following = way.after(problem, result, loop.gate.calls)
+            following = None
+            if problem.is_about_scatter:
+                following = scatter_way.after(problem, result)
+            if problem.is_over_time:
+                result = replace(result, time_error=time_report(problem, np.array(result.full_point), loop.gate.calls))
+                following = following or way.after(problem, result, loop.gate.calls)
         except KeyboardInterrupt:  # what was found stands, and is on record; resuming goes on
             return loop.close(
                 replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run")
@@ -497,7 +505,9 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
 
 
 def _told(problem: Problem, result: RunResult) -> RunResult:
-    """Return the result of a run on a grid with what its course tells."""
+    """Return the result of a run on a grid with what its course tells, of one about scatter with what is counted."""
+    if problem.is_about_scatter:
+        return counted_result(problem, result)
     if not problem.is_collocated or not np.isfinite(result.full_point).all():
         return result
     from ilvren.runs.courses_told import courses_told

@@ -1,0 +1,56 @@
+"""What a run about scatter is told to be: counted over its own scenarios, and over fresh ones."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ilvren.cli.tables import limits_text, number, table
+from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.runs import RunResult
+
+__all__ = ["show_counted"]
+
+MOST_ROWS = 12
+
+
+def show_counted(result: RunResult, terminal: Terminal) -> None:
+    """Print what is counted: what the method searched, and what fresh scenarios say."""
+    told = result.scatter
+    assert told is not None
+    objective = result.problem.objective
+    limits = {row.name: limits_text(row.lower, row.upper) for row in result.constraints}
+    counted = {row.name: row.value for row in result.constraints}
+    if objective is not None and result.objective is not None:
+        counted[objective.name] = result.objective
+    rows = []
+    for name, fresh in told.fresh.items():
+        if not fresh.high > fresh.low:
+            continue
+        searched = told.searched.get(name, (counted[name], 0.0))[0]
+        rows.append(
+            (
+                name,
+                number(searched),
+                number(counted[name]),
+                number(fresh.value),
+                f"{number(fresh.low, 5)} .. {number(fresh.high, 5)}",
+                limits.get(name, ""),
+            )
+        )
+    if not rows:
+        return
+    head = f">counted over {told.scenarios:,}"
+    terminal.show(
+        table(("about scatter", ">searched", head, ">over ten fresh sets", "interval", "limit"), rows[:MOST_ROWS])
+    )
+    if len(rows) > MOST_ROWS:
+        terminal.show(f"and {len(rows) - MOST_ROWS} more (--json has all)")
+    if objective is not None and objective.name in told.fresh and result.objective is not None:
+        fresh = told.fresh[objective.name]
+        gain = objective.sign * (fresh.value - result.objective)
+        if fresh.high > fresh.low and result.objective != 0.0:
+            share = 100.0 * abs(gain / result.objective)
+            word = "better" if gain > 0.0 else "worse"
+            terminal.show(f"on its own scenarios {objective.name} looked {share:.2g} % {word} than on fresh ones")

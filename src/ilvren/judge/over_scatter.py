@@ -1,0 +1,49 @@
+"""What a run about scatter found, on scenarios that it has not seen."""
+
+from __future__ import annotations
+
+import math
+
+from ilvren.judge.case import Case
+from ilvren.runs.scatter_stages import FRESH_SETS, fresh_values
+
+__all__ = ["check_fresh_scenarios"]
+
+
+def check_fresh_scenarios(case: Case) -> str | None:
+    """Count objective and constraints on fresh scenarios; return which limit is broken there, None for none."""
+    fresh = fresh_values(case.problem, case.point)
+    count = case.problem.template.scatter_functions.plan.scenarios
+    sets = f"{FRESH_SETS} fresh sets of {count:,} scenarios"
+    worst, result, details, broken = 0.0, "pass", list[str](), None
+    for row in case.problem.rows:
+        told = fresh.get(row.name)
+        if told is None or not told.high > told.low:
+            continue
+        room = case.feasibility * max(abs(told.value), 1e-300)
+        outside = max(row.lower - told.high, told.low - row.upper)
+        inside = min(told.low - row.lower, row.upper - told.high)
+        limit = row.lower if math.isfinite(row.lower) and told.value - row.lower < row.upper - told.value else row.upper
+        words = f"{row.name} {told.value:.5g} ({told.low:.5g} .. {told.high:.5g}) for {limit:g}"
+        worst = max(worst, outside / max(abs(limit), 1e-300))
+        if outside > room:
+            result = "fail"
+            details.insert(0, words)
+            broken = broken or f"on {sets} {row.name} is {told.low:.5g} .. {told.high:.5g}, and its limit {limit:g}"
+        elif inside < -room:
+            result = "unknown" if result == "pass" else result
+            details.append(words)
+    objective = case.problem.objective
+    if objective is not None and objective.name in fresh:
+        told, here = fresh[objective.name], case.evaluation.objective * objective.sign
+        if told.high > told.low and abs(told.value - here) > 1e-9 * abs(here):
+            details.append(_looked_better(objective.name, here, told.value, objective.sign))
+    text = f"{sets}: " + ("; ".join(details[:3]) if details else "every limit holds, with its interval")
+    case.add("fresh-scenarios", result, max(worst, 0.0), case.feasibility, text)
+    return broken
+
+
+def _looked_better(name: str, here: float, there: float, sign: int) -> str:
+    share = 100.0 * sign * (there - here) / max(abs(here), 1e-300)
+    word = "better" if share > 0.0 else "worse"
+    return f"on its own scenarios {name} looked {abs(share):.2g} % {word}"
