@@ -151,6 +151,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--steps", type=int, metavar="N", help="intervals of the time to begin with, in place of the file's"
     )
+    parser.add_argument(
+        "--scenarios", type=int, metavar="N", help="of a problem about scatter: how many are searched (default 1000)"
+    )
     from ilvren.cli.receding import add_receding
 
     add_receding(parser)
@@ -186,8 +189,9 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
+    from ilvren.errors import RequestError
     from ilvren.methods.base import method_named
-    from ilvren.problem import Refinement, checked_scheme, checked_steps, load
+    from ilvren.problem import Refinement, checked_scenarios, checked_scheme, checked_steps, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
     problem = load(
@@ -199,8 +203,15 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             tolerance=arguments.time_tolerance,
             scheme=checked_scheme(arguments.scheme),
             steps=checked_steps("--steps", arguments.steps),
+            scatter=checked_scenarios(arguments.scenarios),
         ),
     )
+    if arguments.scenarios is not None and not problem.is_about_scatter:
+        raise RequestError(
+            f"--scenarios: no formula of {arguments.file} is about scatter",
+            advice="expected(…), quantile(…, 0.99) or chance(…) in an objective or a limit; `ilvren scatter` tells how"
+            " a design fares",
+        )
     if arguments.method not in (None, AUTOMATIC, GLOBAL):
         method_named(arguments.method, also=(GLOBAL,))
     given = {name: getattr(arguments, name) for name in LIMITS if getattr(arguments, name) is not None}

@@ -9,6 +9,7 @@ from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from ilvren.runs import RunResult
+    from ilvren.scatter import Interval
 
 __all__ = ["show_counted"]
 
@@ -26,7 +27,7 @@ def show_counted(result: RunResult, terminal: Terminal) -> None:
         counted[objective.name] = result.objective
     rows = []
     for name, fresh in told.fresh.items():
-        if not fresh.high > fresh.low:
+        if not _scatters(fresh):
             continue
         searched = told.searched.get(name, (counted[name], 0.0))[0]
         rows.append(
@@ -50,7 +51,11 @@ def show_counted(result: RunResult, terminal: Terminal) -> None:
     if objective is not None and objective.name in told.fresh and result.objective is not None:
         fresh = told.fresh[objective.name]
         gain = objective.sign * (fresh.value - result.objective)
-        if fresh.high > fresh.low and result.objective != 0.0:
+        if _scatters(fresh) and result.objective != 0.0:
             share = 100.0 * abs(gain / result.objective)
             word = "better" if gain > 0.0 else "worse"
             terminal.show(f"on its own scenarios {objective.name} looked {share:.2g} % {word} than on fresh ones")
+
+
+def _scatters(told: Interval) -> bool:
+    return told.high - told.low > 1e-10 * max(abs(told.low), abs(told.high))

@@ -97,7 +97,7 @@ class Gate(Questions):
     @property
     def counts(self) -> Counts:
         """Return how many distinct points were computed so far."""
-        extra = self._difference_calls() - self._calls_before
+        extra = (self._difference_calls() - self._calls_before) // self.problem.scenario_count
         values = len(self._counted_values) + self._counted_unseen
         return Counts(values + extra, len(self._counted_gradients), len(self._counted_hessians))
 

@@ -23,6 +23,7 @@ from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
 from ilvren.runs.limits import LimitState, LimitStates
 from ilvren.runs.report import limit_states
+from ilvren.runs.scatter_stages import counted_problem
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
 __all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]
@@ -87,13 +88,19 @@ class Case:
             word,
             reason,
             tuple(self.checks),
-            self.sized(self.evaluation.objective) if self.problem.objective else None,
+            self.sized(self._told_objective()) if self.problem.objective else None,
             active,
             freedom,
             dict(zip(names, better.point.tolist(), strict=False)) if better else {},
             self.sized(better.objective) if better else None,
             self.accept_probe,
         )
+
+    def _told_objective(self) -> float:
+        """Return the objective as it is told: of a problem about scatter what is counted."""
+        if not self.problem.is_about_scatter:
+            return float(self.evaluation.objective)
+        return float(Gate(counted_problem(self.problem)).evaluate(self.point).objective)
 
     def _own(self, rows: LimitStates) -> Sequence[LimitState]:
         """Return the rows that the file asks for: equations between unknowns on a grid are none of them."""

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
+from ilvren.evaluate import Gate
 from ilvren.judge.afresh import evaluated_afresh
 from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_result
 from ilvren.judge.local import better_reason, judged_locally
@@ -33,6 +34,7 @@ from ilvren.runs import RunResult
 from ilvren.runs.confirming import BROKEN, CONFIRMED, FAILED, confirmed
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
+from ilvren.runs.scatter_stages import counted_problem
 
 __all__ = ["Wishes", "verify"]
 
@@ -362,7 +364,10 @@ def _check_evaluation(case: Case) -> str:
             float((np.abs(evaluation.rows - here.rows) / case.measures.row_sizes).max(initial=0.0)),
         )
     if case.logged_objective is not None and case.problem.objective is not None:
-        worst = max(worst, abs(case.sized(evaluation.objective) - case.logged_objective) / case.size)
+        told = evaluation.objective
+        if case.problem.is_about_scatter:  # what is on record is counted
+            told = Gate(counted_problem(case.problem)).evaluate(case.point).objective
+        worst = max(worst, abs(case.sized(told) - case.logged_objective) / case.size)
     record = next((r for r in reversed(case.logged) if r.point == case.point.tobytes()), None)
     if record is not None and len(evaluation.rows):
         logged = unpacked(record, variables=len(case.point), rows=len(evaluation.rows), derivatives=False)

@@ -27,6 +27,7 @@ from ilvren.problem.model import (
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, checked_scheme, checked_steps
 from ilvren.problem.scalars import scalar_problem
+from ilvren.problem.scatter_plan import checked_scenarios
 from ilvren.problem.squares import residual_problem, sum_of_squares
 from ilvren.problem.template import Template
 
@@ -58,6 +59,7 @@ __all__ = [
     "Variable",
     "VariableBlock",
     "bind",
+    "checked_scenarios",
     "checked_scheme",
     "checked_steps",
     "constant_objectives",

@@ -91,9 +91,8 @@ def widened_problem(problem: Problem) -> Problem:
     values = fixed_values(problem)
     own = {name: value for name, value in problem.overrides.items() if name not in values}
     starts = {name: value for name, value in problem.start_overrides.items() if name not in values}
-    refinement = (
-        replace(problem.refinement, scheme=SIMULATED, grids={}, anchor=None) if problem.is_over_time else AS_DECLARED
-    )
+    over_time = replace(problem.refinement, scheme=SIMULATED, grids={}, anchor=None, scatter=None)
+    refinement = over_time if problem.is_over_time else AS_DECLARED
     try:
         found = _built(_whole(problem), own, starts, replace(problem.aim, widened=values), refinement)
     except ProblemError as error:

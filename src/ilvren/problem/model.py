@@ -371,6 +371,11 @@ class Problem:
         )
 
     @property
+    def scenario_count(self) -> int:
+        """Return how many scenarios a design stands for: 1 where nothing is about scatter."""
+        return self.template.scatter_functions.plan.count if self.is_about_scatter else 1
+
+    @property
     def goes_in_stages(self) -> bool:
         """Return whether a run looks at it more finely from stage to stage."""
         return self.is_over_time or self.is_about_scatter

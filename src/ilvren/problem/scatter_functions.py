@@ -28,7 +28,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import FormulaError
-from ilvren.formula import Name, Shape, lower, shaping
+from ilvren.formula import Name, Shape, lower, parse_formula, shaping
 from ilvren.formula.levels import level
 from ilvren.formula.parser import SCATTER_FUNCTIONS
 from ilvren.formula.syntax import Call, Comparison, Condition, Node, children, rebuilt
@@ -40,7 +40,7 @@ from ilvren.scatter.laws import EULER, GUMBEL
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["ScatterFunctions", "Written", "calls_of_scatter", "without_scatter"]
+__all__ = ["ScatterFunctions", "Written", "calls_of_scatter", "speaks_of_scatter", "without_scatter"]
 
 # (2) begins this many widths within the condition; (1) is rounded over half a width.
 WITHIN = 3.0
@@ -54,6 +54,11 @@ def calls_of_scatter(tree: Node) -> list[Call]:
     if isinstance(tree, Call) and tree.function in SCATTER_FUNCTIONS:
         return [tree]
     return [call for child in children(tree) for call in calls_of_scatter(child)]
+
+
+def speaks_of_scatter(entry: EntryDeclaration) -> bool:
+    """Return whether an entry's formula, which can be read, has functions of what scatters."""
+    return not isinstance(entry.formula, tuple) and bool(calls_of_scatter(parse_formula(formula_text(entry.formula))))
 
 
 @dataclass(frozen=True)
@@ -183,10 +188,24 @@ class ScatterFunctions:
             return self._triangular(item, over(value), over(width("low")), over(width("high")), data, z)
         if item.law in ("lognormal", "weibull"):
             share = both("div", width("deviation"), value)
+            if item.law == "weibull" and not template.depends(share) and not graph.shape(share):
+                return both("mul", over(value), data("standard", self._weibull(share, z)))
             return self._positive(item.law, over(value), over(graph.stretched(share, shape)), data, z)
         key = "half_width" if item.law == "uniform" else "deviation"
         standard = z if item.law == "normal" else _uniform(z) if item.law == "uniform" else _gumbel(z)
         return both("add", over(value), both("mul", over(width(key)), data("standard", standard)))
+
+    def _weibull(self, share: int, z: Any) -> Any:
+        """Return Weibull's law over its mean, for a share that no design changes: where a parameter changes it, the
+        graph is another one."""
+        from scipy.special import gamma, log_ndtr
+
+        from ilvren.scatter.laws import weibull_exponent
+
+        value = float(self.template.number_of(share))
+        self.template.sizes[share] = value
+        exponent = float(weibull_exponent(np.array(value)))
+        return (-log_ndtr(-z)) ** exponent / gamma(1.0 + exponent)
 
     def _triangular(self, item: ScatterDeclaration, value: int, low: int, high: int, data: Any, z: Any) -> int:
         from scipy.special import ndtr

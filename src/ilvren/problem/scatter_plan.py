@@ -7,9 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-__all__ = ["AS_USUAL", "DEFAULT_SCENARIOS", "ScatterPlan"]
+from ilvren.errors import RequestError
 
-DEFAULT_SCENARIOS = 1_000
+__all__ = ["AS_USUAL", "DEFAULT_SCENARIOS", "ScatterPlan", "checked_scenarios"]
+
+DEFAULT_SCENARIOS, MOST_SCENARIOS = 1_000, 1_000_000
 
 
 @dataclass(frozen=True)
@@ -50,3 +52,12 @@ class ScatterPlan:
 
 
 AS_USUAL = ScatterPlan()
+
+
+def checked_scenarios(given: int | None) -> ScatterPlan | None:
+    """Return the plan with so many scenarios, None for None. Raises RequestError for too few or too many."""
+    if given is None:
+        return None
+    if not 10 <= given <= MOST_SCENARIOS:
+        raise RequestError(f"--scenarios lies between 10 and {MOST_SCENARIOS:,}, not {given:,}")
+    return ScatterPlan(given)

@@ -267,6 +267,8 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         else:
             own = replace(entry, formula=_tupled(values[entry.name])) if entry.name in values else entry
             kept.append(own)
+    from ilvren.problem.one_scenario import limits_of_one, value_of_one  # which knows functions of what scatters
+
     dependent = dependents_of(kept, moved)
     made = [*(_unbounded(item, values) for item in declarations.variables), *made]
     for entry in kept:
@@ -287,9 +289,9 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         declarations,
         variables=tuple(made),
         parameters=tuple(entry for entry in kept if entry.name not in dependent),
-        derived=(*derived, *declarations.derived),
-        objectives=tuple(_unsized(entry) for entry in declarations.objectives),
-        constraints=tuple(_unsized(entry) for entry in declarations.constraints),
+        derived=tuple(value_of_one(entry) for entry in (*derived, *declarations.derived)),
+        objectives=tuple(value_of_one(_unsized(entry)) for entry in declarations.objectives),
+        constraints=tuple(one for entry in declarations.constraints for one in limits_of_one(_unsized(entry))),
         scatter=(),
         together=(),
     )

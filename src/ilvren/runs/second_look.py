@@ -84,7 +84,8 @@ def _can_be_proved(problem: Problem) -> bool:
     """Return whether intervals have a chance: few variables, all between bounds, in formulas."""
     places = problem.free_places
     width = problem.joined("upper")[places] - problem.joined("lower")[places]
-    return not problem.sources and len(places) <= MOST_PROVED and bool(np.isfinite(width).all())
+    can_follow = not problem.sources and not problem.is_about_scatter
+    return can_follow and len(places) <= MOST_PROVED and bool(np.isfinite(width).all())
 
 
 def _is_least(problem: Problem, f: float, slack: float, boxes: int) -> tuple[bool, int]:
@@ -96,7 +97,7 @@ def _is_least(problem: Problem, f: float, slack: float, boxes: int) -> tuple[boo
 def _is_convex(problem: Problem) -> bool:
     from ilvren.proofs.convexity import is_convex
 
-    return is_convex(problem)
+    return not problem.is_about_scatter and is_convex(problem)  # element by element, scenarios would take long
 
 
 def document(looked: Looked, evaluations: int) -> dict[str, object]:

@@ -9,6 +9,7 @@ A. Owen, "Scrambled net variance for integrals of smooth functions", 1997.
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,8 @@ FloatArray = NDArray[np.float64]
 
 # Independent randomisations, and the dimensions that the sequence has.
 PARTS, MOST_DIMENSIONS = 10, 21_201
+# Sets of so many numbers are kept, since a run looks at the same ones again and again.
+MOST_KEPT = 200_000
 # Shares nearer to 0 and 1 than this are none of a scrambled sequence with 2^-30 steps.
 EDGE = 2.0**-31
 
@@ -27,9 +30,22 @@ EDGE = 2.0**-31
 def scenario_normals(dimension: int, count: int, seed: int) -> FloatArray:
     """Return independent standard normal numbers (k, dimension) of `count` scenarios, made a multiple of ten: the parts
     one after the other. In more dimensions than the sequence has the numbers are independent draws."""
+    each = max(1, -(-count // PARTS))
+    if dimension * count <= MOST_KEPT:
+        return _kept_normals(dimension, each, seed)
+    return _normals(dimension, each, seed)
+
+
+@lru_cache(maxsize=32)
+def _kept_normals(dimension: int, each: int, seed: int) -> FloatArray:
+    found = _normals(dimension, each, seed)
+    found.flags.writeable = False
+    return found
+
+
+def _normals(dimension: int, each: int, seed: int) -> FloatArray:
     from scipy.special import ndtri
 
-    each = max(1, -(-count // PARTS))
     rng = np.random.default_rng([seed, 20_260])
     if dimension > MOST_DIMENSIONS:
         return rng.standard_normal((PARTS * each, dimension))

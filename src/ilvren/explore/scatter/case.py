@@ -19,6 +19,7 @@ from ilvren.ledger import Ledger
 from ilvren.plans import Space
 from ilvren.problem import Problem, element_name
 from ilvren.problem.loading import widened_problem, with_limits
+from ilvren.problem.scatter_functions import speaks_of_scatter
 from ilvren.problem.scattering import Scattered, scatter_of
 
 __all__ = ["Output", "ScatterCase", "Seen", "scatter_case"]
@@ -250,7 +251,8 @@ def _outputs(
     told, left_out = list[Output](), 0
     objectives = {item.name: item.unit for item in wide.objectives}
     known = {**{item.name: item.unit for item in wide.derived}, **objectives}
-    names = {item.name for item in problem.objectives} | {item.name for item in problem.derived}
+    told_of_many = {entry.name for entry in problem.template.declarations.derived if speaks_of_scatter(entry)}
+    names = {item.name for item in problem.objectives} | {item.name for item in problem.derived} - told_of_many
     names |= {name for name, _ in problem.outputs}
     graph = wide.graph
     sizes = measured(wide, gate).row_sizes
