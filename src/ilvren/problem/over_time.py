@@ -343,7 +343,7 @@ class Axis:
         node = graph.nodes[main]
         if node.operation == "constant":
             return self.graph.constant(node.value)
-        if not self.template.depends(main):
+        if not self.template.depends(main) and not self.template.scatters(main):
             if main not in self._still_places:
                 self._still_places[main] = len(self.still_nodes)
                 self.still_nodes.append(main)

@@ -876,6 +876,29 @@ class Template:
             self.graph.nodes[number].operation == "call" for number in self.graph.reachable([node])
         )
 
+    def scatters(self, node: int) -> bool:
+        """Return whether formulas ask for scenarios in which a value is another one, though no design changes it."""
+        places = self._scattered_places
+        return bool(places) and any(
+            self.graph.nodes[number].operation == "parameter" and self.graph.nodes[number].index in places
+            for number in self.graph.reachable([node])
+        )
+
+    @cached_property
+    def _scattered_places(self) -> frozenset[int]:
+        """Return the numbers of parameters that scatter, or are made of such, where a formula asks what comes of it."""
+        declared = self.declarations
+        if not declared.scatter:
+            return frozenset()
+        from ilvren.problem.scatter_functions import calls_of_scatter
+        from ilvren.problem.scattering import dependents_of
+
+        if not any(calls_of_scatter(tree) for _, tree in self._all_trees()):
+            return frozenset()
+        moved = {item.name for item in declared.scatter}
+        names = moved | dependents_of(declared.parameters, moved)
+        return frozenset(self.parameter_index[name] for name in names if name in self.parameter_index)
+
     def stretched(self, entry: EntryDeclaration, node: int, others: Iterable[int]) -> int:
         """Return a row's value with as many rows as its limits ask for."""
         from ilvren.formula.graph import ShapeMismatch, joint_shape

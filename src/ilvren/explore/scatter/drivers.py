@@ -83,7 +83,8 @@ def by_fit(case: ScatterCase, own: FloatArray, values: FloatArray) -> tuple[Driv
         told = 1.0 - float(rest @ rest) / (len(rest) - design.shape[1] or 1) / variance
         if told < GOOD_FIT:
             poor.append(f"{output.name} ({100.0 * max(told, 0.0):.0f} %)")
-        squares = coefficients[1:] ** 2 / variance
+        squares = coefficients[1:] ** 2
+        squares /= float(squares.sum()) + float(rest @ rest) / len(rest)
         found[output.name] = {
             name: (
                 float(squares[[who == {name} for who in owners]].sum()),
