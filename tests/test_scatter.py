@@ -1,0 +1,227 @@
+"""Designs as they will be made: how they fare, runs about scatter, and what is refused."""
+
+import json
+import math
+import unittest
+from pathlib import Path
+
+from scipy import stats
+
+from ilvren import run, verify
+from ilvren.errors import ProblemError, RequestError
+from ilvren.evaluate import Gate
+from ilvren.explore.scatter import scatter
+from ilvren.problem import Refinement, loads
+from ilvren.problem.scatter_plan import ScatterPlan
+from ilvren.runs.scatter_stages import counted_problem
+from tests.test_cli import InAFolder
+
+# Everything linear: x1 + 2 x2 + b is normal.
+LINEAR = """
+[variables]
+x1 = {{ start = 1, lower = -10, upper = 10 }}
+x2 = {{ start = 2, lower = -10, upper = 10 }}
+[parameters]
+b = 3.0
+c = "2 * b"
+most = 12.0
+[derived]
+total = "x1 + 2 * x2 + b"
+{more}
+[minimize]
+cost = "{cost}"
+[constraints]
+{limits}
+[scatter]
+x1 = {{ law = "normal", deviation = 0.3 }}
+x2 = {{ law = "normal", deviation = 0.2 }}
+b = {{ law = "normal", deviation = 0.1, relative = true }}
+{together}
+"""
+SIGMA = math.sqrt(0.3**2 + 0.4**2 + 0.3**2)
+
+
+def linear(cost="x1 + x2", limits='top = "total <= 9"', more="", together=""):
+    return loads(LINEAR.format(cost=cost, limits=limits, more=more, together=together))
+
+
+class Designs(unittest.TestCase):
+    def test_every_way_tells_what_is_known(self):
+        problem = linear(together='together = [["x1", "b", 0.5]]')
+        rho = 2.0 * math.sin(math.pi * 0.5 / 6.0)
+        sigma = math.sqrt(SIGMA**2 + 2.0 * rho * 0.3 * 0.3)
+        told = scatter(problem, problem.start, scenarios=4000, ways=("sampling", "linear", "reliability"))
+        top = next(item for item in told.of if item.output.name == "top")
+        share = stats.norm.sf(1.0 / sigma)
+        self.assertAlmostEqual(top.mean.value, 8.0, delta=0.01)
+        self.assertAlmostEqual(top.deviation.value, sigma, delta=0.02)
+        self.assertAlmostEqual(top.quantiles["0.95"], 8.0 + 1.645 * sigma, delta=0.05)
+        self.assertAlmostEqual(top.reserve, 1.0 / sigma, delta=0.05)
+        self.assertAlmostEqual(top.linear["misses"], share, places=9)
+        self.assertAlmostEqual(top.rare.share, share, places=9)
+        for interval in (top.misses, top.rare.sampled, told.works):
+            self.assertTrue(
+                interval.low - 0.01 <= (1 - share if interval is told.works else share) <= interval.high + 0.01
+            )
+        self.assertTrue(told.worst[0].miss > 0.0)
+        self.assertEqual({name for name, _, _, _ in told.worst[0].causes}, {"x1", "x2", "b"})
+
+    def test_drivers_are_shares_of_the_variance(self):
+        told = scatter(linear(), (1.0, 2.0), scenarios=2000)
+        for name, part in (("x1", 0.09), ("x2", 0.16), ("b", 0.09)):
+            first, total = told.drivers["top"][name]
+            self.assertAlmostEqual(first, part / SIGMA**2, delta=0.02)
+            self.assertAlmostEqual(total, part / SIGMA**2, delta=0.02)
+
+    def test_what_is_made_of_scattered_parameters_moves(self):
+        problem = linear(limits='top = "c <= most"')
+        told = scatter(problem, problem.start, scenarios=1000)
+        top = next(item for item in told.of if item.output.name == "top")
+        self.assertAlmostEqual(top.deviation.value, 0.6, delta=0.02)
+        fixed = loads(problem.source.text, set={"c": 7.0})
+        told = scatter(fixed, fixed.start, scenarios=1000)
+        self.assertEqual(next(item for item in told.of if item.output.name == "top").deviation.value, 0.0)
+
+    def test_what_cannot_scatter_is_refused(self):
+        for old, new, word in (
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x1 = { law = "norml", deviation = 0.3 }', "normal"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x1 = { law = "normal", half_width = 0.3 }', "half_width"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x1 = { law = "normal", deviation = -0.3 }', "from 0"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x1 = { law = "normal", deviation = "x2" }', "variable"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x7 = { law = "normal", deviation = 0.3 }', "x1"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'total = { law = "normal", deviation = 0.3 }', "given by others"),
+            ('x1 = { law = "normal", deviation = 0.3 }', 'x1 = { law = "normal", deviation = 0.3, reach = 2 }', "places"),
+            ('cost = "x1 + x2"', 'cost = "expected(deviation(x1))"', "side by side"),
+            ('cost = "x1 + x2"', 'cost = "quantile(x1, 1.2)"', "between 0 and 1"),
+            ('cost = "x1 + x2"', 'cost = "chance(x1 == 2)"', "says nothing"),
+        ):  # fmt: skip
+            text = linear().source.text
+            self.assertIn(old, text)
+            with self.subTest(new=new), self.assertRaises((ProblemError, RequestError)) as caught:
+                problem = loads(text.replace(old, new))
+                scatter(problem, problem.start, scenarios=10)
+            self.assertIn(word, f"{caught.exception} {caught.exception.advice}")
+        text = linear(together='together = [["x1", "x2", 0.9], ["x2", "b", 0.9], ["x1", "b", -0.9]]').source.text
+        with self.assertRaisesRegex(ProblemError, "contradicts itself"):
+            scatter(loads(text), (1.0, 2.0), scenarios=10)
+        sized = linear(more='many = "sum(evenly(0, 1, b) * x1)"')
+        with self.assertRaisesRegex(ProblemError, "before any run"):
+            scatter(sized, sized.start, scenarios=10)
+
+
+class Runs(unittest.TestCase):
+    def test_functions_are_what_they_are_called(self):
+        more = """
+middle = "expected(total)"
+wide = "deviation(total)"
+level = "quantile(total, 0.9)"
+most_of_all = "worst(total)"
+holds = "chance(7 <= total <= 9)"
+either = "chance(total <= 7 or not (total <= 9))"
+"""
+        problem = linear(more=more)
+        smooth, counted = (Gate(own).values(problem.start) for own in (problem, counted_problem(problem)))
+        within = stats.norm.cdf(1.0 / SIGMA) - stats.norm.cdf(-1.0 / SIGMA)
+        for name, value in (("middle", 8.0), ("wide", SIGMA), ("level", 8.0 + 1.2816 * SIGMA), ("holds", within)):
+            self.assertAlmostEqual(counted[name], value, delta=0.02)
+        self.assertAlmostEqual(counted["either"], 1.0 - counted["holds"], places=12)
+        self.assertGreater(counted["most_of_all"], 8.0 + 2.5 * SIGMA)
+        for name in ("holds", "either"):  # from inside
+            self.assertTrue(counted[name] - 0.2 < smooth[name] <= counted[name])
+        self.assertAlmostEqual(smooth["level"], counted["level"], delta=0.02)
+
+    def test_a_known_robust_optimum_counted_and_on_fresh_scenarios(self):
+        # The least x1 + x2 with x1 + 2 x2 + b >= 4 in 95 of 100: x2 as small as it may be is dearer than x1 in total.
+        limits = 'low = "quantile(-total, 0.95) <= -4"\nside = "x1 <= 3"'
+        result = run(linear(cost="x1 + 3 * x2", limits=limits))
+        self.assertEqual(result.outcome, "converged")
+        truth = 3.0 + 3.0 * 0.5 * (4.0 + 1.645 * SIGMA - 3.0 - 3.0)
+        self.assertAlmostEqual(result.objective, truth, delta=0.05)
+        self.assertLessEqual(result.violation, 1e-6)
+        self.assertGreater(len(result.stages), 1)
+        fresh = result.scatter.fresh["low"]
+        self.assertTrue(fresh.low - 0.03 < -4.0 < fresh.high + 0.03)
+
+    def test_a_chance_is_searched_from_inside(self):
+        result = run(linear(cost="x1 + x2", limits='safe = "chance(total >= 4 and x1 <= 3) >= 0.9"\nside = "x2 <= 1"'))
+        self.assertEqual(result.outcome, "converged")
+        searched, counted = result.scatter.searched["safe"]
+        self.assertAlmostEqual(searched, 0.9, places=6)
+        self.assertGreaterEqual(counted, 0.9)
+        self.assertLess(counted, 0.92)
+        checks = {check.name: check.result for check in verify(result).checks}
+        self.assertNotEqual(checks["fresh-scenarios"], "fail")
+
+
+class Program(InAFolder):
+    def test_scatter_run_resume_and_verify(self):
+        limits = 'low = "chance(total >= 4) >= 0.9"'
+        Path("p.toml").write_text(linear(cost="x1 + 3 * x2", limits=limits + '\nside = "x1 <= 3"').source.text)
+        document = json.loads(self.call("run", "p.toml", "--scenarios", "500", "--json")[0])
+        self.assertEqual(document["scatter"]["scenarios"], 500)
+        self.assertGreaterEqual(document["constraints"]["low"]["value"], 0.9)
+        told = json.loads(self.call("scatter", "r1", "--json", "--output", "s.csv")[0])
+        self.assertEqual(told["scenarios"], 1000)
+        self.assertAlmostEqual(told["of"]["low"]["misses"]["share"], 0.1, delta=0.03)
+        self.assertEqual(set(told["drivers"]["low"]), {"x1", "x2", "b"})
+        self.assertEqual(len(Path("s.csv").read_text().splitlines()), 1001)
+        self.call("scatter", "r1", "--quiet", "--output", "s.png")
+        self.assertGreater(Path("s.png").stat().st_size, 10_000)
+        self.call("run", "p.toml", "--scenarios", "500", "--evaluations", "6", "--quiet", status=1)
+        again = json.loads(self.call("resume", "r2", "--evaluations", "5000", "--json")[0])
+        self.assertEqual(again["variables"], document["variables"])
+        checks = json.loads(self.call("verify", "r1", "--json")[0])["checks"]
+        self.assertIn("fresh-scenarios", [check["name"] for check in checks])
+        _, err = self.call("scatter", "r1", "--way", "lineer", status=2)
+        self.assertIn("linear", err)
+
+    def test_scenarios_of_models_are_a_run(self):
+        Path("m.py").write_text("def total(a, b):\n    return a * b\n")
+        text = """
+        [variables]
+        a = { start = 2, lower = 0, upper = 5 }
+        [parameters]
+        b = 3.0
+        [models.m]
+        python = "m.py:total"
+        inputs = { a = "a", b = "b" }
+        outputs = ["v"]
+        [minimize]
+        cost = "a"
+        [constraints]
+        top = "m.v <= 7"
+        [scatter]
+        a = { law = "uniform", half_width = 0.1 }
+        b = { law = "lognormal", deviation = 0.3 }
+        """
+        Path("p.toml").write_text(text)
+        told = json.loads(self.call("scatter", "p.toml", "--scenarios", "200", "--trust", "--json")[0])
+        self.assertEqual(told["run"], "r1")
+        self.assertAlmostEqual(told["of"]["m.v"]["deviation"], math.hypot(2 * 0.3, 3 * 0.1 / math.sqrt(3)), delta=0.04)
+        self.assertGreater(told["drivers"]["top"]["b"], 0.8)
+
+    def test_what_evolves_over_time_scatters(self):
+        text = """
+        [variables]
+        gain = { start = 0.5, lower = 0.1, upper = 3 }
+        [parameters]
+        draw = 1.0
+        [time]
+        to = 40
+        [states]
+        level = { rate = "gain * (3 - level) - draw", initial = 1 }
+        [minimize]
+        cost = "gain"
+        [constraints]
+        enough = "quantile(last(level), 0.1) >= 1"
+        [scatter]
+        draw = { law = "uniform", half_width = 0.2 }
+        """
+        plan = Refinement(scatter=ScatterPlan(20))
+        result = run(loads(text, refinement=plan), second_look=0.0)
+        # level ends at 3 − draw/gain: its tenth is at draw = 1.16, so that gain = 0.58
+        self.assertAlmostEqual(result.variables["gain"], 0.58, delta=0.02)
+
+
+if __name__ == "__main__":
+    unittest.main()
