@@ -31,6 +31,7 @@ DEMOS = {
     "terrace-pipes": "terrace_pipes",
     "cutwater": "cutwater",
     "cost-or-loss": "cost_or_loss",
+    "as-made": "as_made",
 }
 
 # Why a step is taken, and the command (the demo's ledger is the default one, in the demo's folder).
@@ -88,6 +89,28 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         (
             "Everything on one page, for the file and for others.",
             ("report", "with-gradients", "simplex", "--output", "report.html"),
+        ),
+    ),
+    "as-made": (
+        (
+            "The best rising main, as if it were made exactly: two limits are met with nothing to spare.",
+            ("run", "as-designed.toml", "--label", "exactly"),
+        ),
+        (
+            "How it fares as it will be made: the file's [scatter] says how walls, bores, friction and demand differ.",
+            ("scatter", "exactly", "--way", "sampling,linear", "--output", "as-designed.png"),
+        ),
+        (
+            "A design that is good in spite of it: the same pipe, its limits to be met in so many of a hundred cases.",
+            ("run", "as-made.toml", "--label", "as-made"),
+        ),
+        (
+            "The same look at that one, with the rare misses: the likeliest way to each, and how rare it really is.",
+            ("scatter", "as-made", "--way", "sampling,reliability", "--output", "as-made.png"),
+        ),
+        (
+            "Is it an optimum, and does it keep its promises in scenarios that the run has not seen?",
+            ("verify", "as-made"),
         ),
     ),
     "valley": (
@@ -339,6 +362,7 @@ TRY_NEXT = {
     "level-loop": "ilvren run level-loop.toml --set beyond_cap=0.03 --label looser",
     "tank-day": "ilvren run tank-day.toml --scheme hermite-simpson --draw-every 5 --output courses.png",
     "cutwater": "ilvren run cutwater.toml --set gap=0.05 --from shape",
+    "as-made": "ilvren scatter as-made.toml --at wall=9 --scenarios 100000",
     "cost-or-loss": "ilvren run cost-or-loss.toml --set hours_count=1 --label three",
     "terrace-pipes": "ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     "pump-test": "ilvren draw likelihood.toml --variables lean,fall --run likely --output contours.png",

@@ -269,6 +269,8 @@ def _between(interval: Interval) -> str:
 
 
 def _rare(share: float) -> str:
+    if share < 1e-20:
+        return "0"
     return f"{100.0 * share:.2g} %" if share >= 1e-3 else f"{share:.1e}"
 
 
