@@ -22,7 +22,7 @@ ALLOWED = {
     "plans": set(),
     "scatter": set(),
     "ledger": set(),
-    "runs": {"problem", "dynamics", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
+    "runs": {"scatter", "problem", "dynamics", "evaluate", "methods", "ledger", "algebra", "formula", "models", "proofs"},
     "explore": {
         "runs",
         "problem",

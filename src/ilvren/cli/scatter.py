@@ -299,7 +299,6 @@ def _show_points(terminal: Terminal, found: ScatterResult) -> None:
             continue
         point = item.rare.point
         told = [f"{name} = {number(value, 5)} ({item.rare.moved[name]:+.1f})" for name, value in point.items()]
-        told = [word for word, name in zip(told, point, strict=True) if abs(item.rare.moved[name]) >= 0.05]
         more = f", one of {item.rare.points}" if item.rare.points > 1 else ""
         rows.append((item.output.name, ", ".join(told[:4]) + more))
     if rows:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 __all__ = ["draw_scatter"]
 
-MOST_PANELS, BINS = 9, 48
+MOST_PANELS, BINS = 9, 32
 # What lies beyond a limit is drawn in this colour.
 MISSED = "#b03030"
 
@@ -29,13 +29,14 @@ def draw_scatter(found: ScatterResult, path: str) -> list[str]:
     names = [item.output.name for item in chosen]
     columns = 1 if len(chosen) <= 1 else 2 if len(chosen) <= 4 else 3
     rows = max(1, math.ceil(len(chosen) / columns))
+    told = next((k for k, item in enumerate(chosen) if item.output.kind == "constraint"), 0)  # where a limit is drawn
     with figure(rows, columns, squeeze=False) as (made, panels):
         for place in range(rows * columns):
             panel = panels[place // columns, place % columns]
             if place >= len(chosen):
                 panel.set_axis_off()
                 continue
-            _panel(panel, found, chosen[place], with_legend=place == 0)
+            _panel(panel, found, chosen[place], with_legend=place == told)
         works = "" if found.works is None else f", everything holds in {100.0 * found.works.value:.4g} % of them"
         made.suptitle(
             f"{found.design} as it will be made: {found.scenarios:,} scenarios{works}", fontsize=13, x=0.02, ha="left"

@@ -19,8 +19,8 @@ FloatArray = NDArray[np.float64]
 
 # Scenarios around a limit's design points, where nothing else is asked for.
 DEFAULT_EVALUATIONS = 500
-# Names told of a design point.
-MOST_NAMES = 6
+# Names told of a design point, and the normal number below which one has no part in it.
+MOST_NAMES, UNMOVED = 6, 0.05
 
 
 def sides_of(output: Output) -> list[tuple[str, float, float]]:
@@ -92,8 +92,11 @@ def _point(case: ScatterCase, point: DesignPoint) -> tuple[dict[str, float], dic
     """Return the scattered values at a design point, and how many deviations each lies from its mean: those that move
     most."""
     values = case.scattered.scenarios(point.u[np.newaxis])
+    normals = case.scattered.dependence.normals(point.u[np.newaxis])
     found = []
     for item in case.scattered.quantities:
+        if float(np.abs(normals[item.name]).max()) < UNMOVED:
+            continue
         own = values[item.name][0]
         with np.errstate(all="ignore"):
             far = np.where(item.deviation > 0.0, (own - item.mean) / item.deviation, 0.0)
