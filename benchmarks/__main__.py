@@ -15,6 +15,7 @@ from benchmarks import (
     over_time,
     process,
     programs,
+    scattering,
     searching,
     solving,
 )
@@ -33,6 +34,7 @@ if __name__ == "__main__":
         approximating,
         costly,
         fronts,
+        scattering,
         searching,
         judging,
     ):
