@@ -218,7 +218,7 @@ class Questions:
         step = max(1, BATCH_NUMBERS // largest)
         for first in range(0, len(points), step):
             part = points[first : first + step]
-            columns = np.ascontiguousarray(part.T)
+            columns = part.T if part.strides[0] == part.itemsize else np.ascontiguousarray(part.T)
             given = [
                 columns[block.first : block.first + block.size].T.reshape(len(part), *block.shape)
                 if block.shape

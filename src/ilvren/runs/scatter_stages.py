@@ -53,7 +53,7 @@ SHARPNESS = (0.3, 0.1, 0.04)
 # Of chances, which are from inside, once more.
 SHARPEST = 0.015
 # Stages that move quantiles, and by how much of its size a value may still differ from the counted one.
-MOST_MOVES, SAME = 6, 1e-7
+MOST_MOVES, SAME = 6, 5e-7
 # Outcomes from whose design no stage goes on.
 WORTHLESS = ENDS_THE_RUN | {"invalid", "unbounded"}
 FRESH_SETS = 10
@@ -107,6 +107,7 @@ class ScatterWay:
 
     def __init__(self) -> None:
         self._moves = 0
+        self._counted: Problem | None = None
 
     def after(self, problem: Problem, result: RunResult) -> NextStage | None:
         """Return the stage after one on `problem` that ended with `result`; None where nothing is gained by one."""
@@ -124,7 +125,8 @@ class ScatterWay:
             told.append(f"smoothed over {following:g} in place of {plan.sharpness:g} of a deviation")
         new = ScatterPlan(plan.scenarios, plan.seed, 1, following or plan.sharpness)
         if is_smooth and kinds & {"quantile", "worst"}:
-            shifts, differs = _shifts(problem, looked_at(problem, new), np.array(result.point))
+            self._counted = self._counted or counted_problem(problem)
+            shifts, differs = _shifts(problem, looked_at(problem, new), self._counted, np.array(result.point))
             new = replace(new, shifts=shifts)
             if not told and differs > SAME and self._moves < MOST_MOVES:
                 self._moves += 1
@@ -136,10 +138,9 @@ class ScatterWay:
         return NextStage(finer, known, "; ".join(told))
 
 
-def _shifts(problem: Problem, new: Problem, point: FloatArray) -> tuple[dict[str, Any], float]:
+def _shifts(problem: Problem, new: Problem, counted: Problem, point: FloatArray) -> tuple[dict[str, Any], float]:
     """Return what each smooth quantile of the `new` problem lacks to the counted one at a design, and by how much those
     of `problem` differ at most, over their sizes."""
-    counted = counted_problem(problem)
     found: dict[str, Any] = {}
     worst = 0.0
     values = [_written(one, point) for one in (problem, new, counted)]

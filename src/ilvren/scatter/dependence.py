@@ -59,7 +59,8 @@ class Dependence:
             z = None
             for b, other in enumerate(self.names):
                 if self.root[a, b] != 0.0:
-                    part = self.root[a, b] * own[:, places[other]]
+                    part = own[:, places[other]]
+                    part = part if self.root[a, b] == 1.0 else self.root[a, b] * part
                     z = part if z is None else z + part
             assert z is not None
             found[name] = z @ self.along[name].T if name in self.along else z

@@ -49,7 +49,7 @@ def _normals(dimension: int, each: int, seed: int) -> FloatArray:
     rng = np.random.default_rng([seed, 20_260])
     if dimension > MOST_DIMENSIONS:
         return rng.standard_normal((PARTS * each, dimension))
-    return np.asarray(ndtri(np.concatenate([_scrambled(dimension, each, rng) for _ in range(PARTS)])))
+    return np.asfortranarray(ndtri(np.concatenate([_scrambled(dimension, each, rng) for _ in range(PARTS)])))
 
 
 def sequence_normals(dimension: int, count: int, seed: int) -> FloatArray:

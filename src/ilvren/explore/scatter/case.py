@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -28,8 +29,8 @@ FloatArray = NDArray[np.float64]
 
 # Quantities told, at most; vectors of derived values with more elements are left out.
 MOST_OUTPUTS, MOST_ELEMENTS = 200, 40
-# Numbers held at once.
-MOST_NUMBERS = 8_000_000
+# Numbers held at once: few enough for the processor's cache.
+MOST_NUMBERS = 400_000
 
 
 @dataclass(frozen=True)
@@ -78,12 +79,13 @@ class ScatterCase:
         return bool(self.wide.sources or self.wide.simulations)
 
     def designs(self, own: FloatArray) -> FloatArray:
-        """Return the designs (k, n) of scenarios from independent normal numbers (k, dimension)."""
-        found = np.repeat(self.nominal[np.newaxis], len(own), axis=0)
+        """Return the designs (k, n) of scenarios from independent normal numbers (k, dimension), column by column."""
+        found = np.empty((len(own), len(self.nominal)), order="F")
         values = self.scattered.scenarios(own)
         for block in self.wide.blocks:
-            if block.name in values:
-                found[:, block.first : block.first + block.size] = values[block.name].reshape(len(own), -1)
+            place = slice(block.first, block.first + block.size)
+            moved = values.get(block.name)
+            found[:, place] = self.nominal[place] if moved is None else moved.reshape(len(own), -1)
         return found
 
     def seen(
@@ -108,38 +110,49 @@ class ScatterCase:
         entries = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
         nodes = [gate.entry_node(name) for name in entries]
         nodes += [block.node for block in wide.row_blocks]
-        values = np.empty((len(own), len(self.outputs)))
+        values = np.empty((len(own), len(self.outputs)), order="F")
         misses, rows = np.empty(len(own)), np.empty(len(own), dtype=np.int64)
         step = max(1, MOST_NUMBERS // max(wide.row_count + wide.size, 1))
         for first in range(0, len(own), step):
             part = slice(first, min(first + step, len(own)))
             found = gate.node_batch(nodes, self.designs(own[part]))
-            by_entry = dict(zip(entries, found, strict=False))
             blocks = found[len(entries) :]
-            all_rows = np.concatenate([np.zeros((part.stop - part.start, 0)), *blocks], axis=1)
-            values[part] = self._columns(by_entry, all_rows)
-            misses[part], rows[part] = self._missed(all_rows)
+            self._tell(dict(zip(entries, found, strict=False)), blocks, values[part])
+            misses[part], rows[part] = self._missed(blocks, part.stop - part.start)
         return Seen(values, misses, rows)
 
-    def _columns(self, entries: dict[str, FloatArray], rows: FloatArray) -> FloatArray:
-        found = []
-        for output in self.outputs:
+    def _tell(self, entries: dict[str, FloatArray], blocks: Sequence[FloatArray], values: FloatArray) -> None:
+        """Put what is told into `values` (k, outputs), from the values of entries and of the blocks of rows."""
+        firsts = {block.name: (block.first, own) for block, own in zip(self.wide.row_blocks, blocks, strict=True)}
+        for k, output in enumerate(self.outputs):
             if output.kind == "constraint":
-                found.append(rows[:, output.place])
+                first, own = firsts[output.entry]
+                values[:, k] = own[:, output.place - first]
             else:
-                found.append(entries[output.entry].reshape(len(rows), -1)[:, output.place])
-        return np.stack(found, axis=1)
+                values[:, k] = entries[output.entry].reshape(len(values), -1)[:, output.place]
 
-    def _missed(self, rows: FloatArray) -> tuple[FloatArray, NDArray[np.int64]]:
-        """Return the largest miss of each scenario over its size, and of which row."""
-        if not rows.shape[1]:
-            return np.zeros(len(rows)), np.full(len(rows), -1)
-        sizes = measured(self.wide, self.gate).row_sizes
-        lower, upper = self.wide.joined_rows("lower"), self.wide.joined_rows("upper")
-        misses = np.maximum(lower - rows, rows - upper) / sizes
-        misses = np.where(np.isfinite(rows), misses, np.inf)
-        worst = misses.argmax(axis=1)
-        return misses[np.arange(len(rows)), worst], worst
+    def _missed(self, blocks: Sequence[FloatArray], count: int) -> tuple[FloatArray, NDArray[np.int64]]:
+        """Return the largest miss of each scenario over its size, and of which row; of no rows none."""
+        worst, rows = np.full(count, -np.inf), np.full(count, -1, dtype=np.int64)
+        for block, values in zip(self.wide.row_blocks, blocks, strict=True):
+            sizes = self._row_sizes[block.first : block.first + block.size]
+            sides = [
+                (values - limit) * (sign / sizes)
+                for limit, sign in ((block.lower, -1.0), (block.upper, 1.0))
+                if np.isfinite(limit).any()
+            ]
+            own = sides[0] if len(sides) == 1 else np.maximum(*sides) if sides else np.full(values.shape, -np.inf)
+            own[~np.isfinite(values)] = np.inf
+            place = own.argmax(axis=1) if block.size > 1 else 0
+            largest = own[np.arange(count), place] if block.size > 1 else own[:, 0]
+            is_worse = largest > worst
+            np.copyto(worst, largest, where=is_worse)
+            np.copyto(rows, block.first + place, where=is_worse)
+        return (worst if len(blocks) else np.zeros(count)), rows
+
+    @cached_property
+    def _row_sizes(self) -> FloatArray:
+        return measured(self.wide, self.gate).row_sizes
 
     def _by_run(
         self,
@@ -172,9 +185,10 @@ class ScatterCase:
             for name, value in table.values.items()
         }
         blocks = [entries[block.name] for block in self.wide.row_blocks]
-        rows = np.concatenate([np.zeros((len(designs), 0)), *blocks], axis=1)
-        misses, worst = self._missed(rows)
-        return Seen(self._columns(entries, rows), misses, worst, result.id)
+        values = np.empty((len(designs), len(self.outputs)), order="F")
+        self._tell(entries, blocks, values)
+        misses, worst = self._missed(blocks, len(designs))
+        return Seen(values, misses, worst, result.id)
 
     def slopes(self, own: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return values (outputs,) and slopes (outputs, dimension) by the independent numbers in a scenario
@@ -198,17 +212,12 @@ class ScatterCase:
         dense = np.asarray(jacobian[told] if isinstance(jacobian, np.ndarray) else jacobian.tocsr()[told].toarray())
         return found.rows[told], {block.name: dense[:, block.first : block.first + block.size] for block in blocks}
 
-    @property
+    @cached_property
     def _sloped(self) -> Gate:
         """Return the gate of the wider problem that has everything told as rows."""
-        kept = self.__dict__.get("_kept_gate")
-        if kept is None:
-            names = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
-            own = with_limits(self.wide, [f"{name} <= 1e300" for name in names])
-            kept = Gate(own.with_starts(self.nominal))
-            object.__setattr__(self, "_kept_gate", kept)
-        assert isinstance(kept, Gate)
-        return kept
+        names = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
+        own = with_limits(self.wide, [f"{name} <= 1e300" for name in names])
+        return Gate(own.with_starts(self.nominal))
 
     def _told_rows(self) -> list[int]:
         problem = self._sloped.problem
