@@ -152,6 +152,19 @@ either = "chance(total <= 7 or not (total <= 9))"
         checks = {check.name: check.result for check in verify(result).checks}
         self.assertNotEqual(checks["fresh-scenarios"], "fail")
 
+    def test_a_reliability_index_is_that_of_the_nearest_miss(self):
+        more = 'bent = "total + 0.1 * x1^2"'
+        result = run(
+            linear(cost="x1 + 3 * x2", more=more, limits='far = "reliability_index(bent >= 4) >= 3"\nside = "x1 <= 3"')
+        )
+        self.assertEqual(result.outcome, "converged")
+        self.assertAlmostEqual(result.constraints[0].value, 3.0, places=6)
+        told = scatter(result.problem, result.point, ways=("reliability",))
+        rare = next(item for item in told.of if item.output.name == "far").rare
+        self.assertAlmostEqual(rare.index, 3.0, places=5)
+        with self.assertRaisesRegex(ProblemError, "one comparison"):
+            linear(limits='far = "reliability_index(x1 <= 2 and x2 <= 3) >= 3"')
+
 
 class Program(InAFolder):
     def test_scatter_run_resume_and_verify(self):

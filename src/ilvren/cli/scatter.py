@@ -186,7 +186,11 @@ def _show(terminal: Terminal, found: ScatterResult) -> None:
 
     from ilvren.cli.tables import number, table
 
-    how = f"{found.scenarios:,} scenarios" if found.scenarios else "by its slopes, nothing evaluated"
+    how = "by its slopes, nothing evaluated"
+    if found.scenarios:
+        how = f"{found.scenarios:,} scenarios"
+    elif found.evaluations:
+        how = f"around its design points, {found.evaluations:,} evaluations"
     where = f" ({found.run})" if found.run else ""
     terminal.show(Text(f"{found.design} as it will be made: {how}{where}", style="bold"))
     rows = [
@@ -265,7 +269,7 @@ def _percent(share: float) -> str:
 def _between(interval: Interval) -> str:
     if not (math.isfinite(interval.low) and math.isfinite(interval.high)):
         return ""
-    return f" ({100.0 * interval.low:.2g} .. {100.0 * interval.high:.{3 if interval.high > 0.1 else 2}g} %)"
+    return f" ({100.0 * interval.low:.3g} .. {100.0 * interval.high:.3g} %)"
 
 
 def _rare(share: float) -> str:

@@ -9,6 +9,8 @@ Every scattered name is written as its law of fixed normal numbers, one for each
                s(t) = 1 − (1 − t + sqrt((1 − t)² + ¼))/2                  at first, with slopes everywhere      (1)
                s(t) = ( S(t − 3) − S(−3) )/( 1 − S(−3) )                  afterwards, S the logistic function   (2)
 
+    reliability_index   what lies below, to first order at the likeliest scenario that misses a limit
+
 Both (1) and (2) are at most 1 where a condition holds and at most 0 where it does not: a smooth chance is never above
 the counted one. Several conditions have the margin of the worst (`and`) or best (`or`), each over its own deviation,
 made smooth from below. Counted, the widths are 0, and a chance is the share of scenarios.
@@ -32,10 +34,9 @@ from ilvren.formula import Name, Shape, lower, parse_formula, shaping
 from ilvren.formula.levels import level
 from ilvren.formula.parser import SCATTER_FUNCTIONS
 from ilvren.formula.syntax import Call, Comparison, Condition, Node, children, rebuilt
-from ilvren.problem.entries import EntryDeclaration, ScatterDeclaration, formula_text
-from ilvren.problem.spreading import Spread
-from ilvren.scatter import dependence, scenario_normals
-from ilvren.scatter.laws import EULER, GUMBEL
+from ilvren.problem.entries import EntryDeclaration, formula_text
+from ilvren.problem.scenario_nodes import ScenarioNodes
+from ilvren.scatter import Dependence, dependence, scenario_normals
 
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
@@ -45,6 +46,8 @@ __all__ = ["ScatterFunctions", "Written", "calls_of_scatter", "speaks_of_scatter
 # (2) begins this many widths within the condition; (1) is rounded over half a width.
 WITHIN = 3.0
 ROUNDED = 0.25
+# Of normal numbers, for slopes of what a reliability index is of.
+DIFFERENCE = 1e-4
 # A deviation is at least this part of what it is of: what does not scatter has a width, too.
 LEAST = 1e-9
 
@@ -71,25 +74,6 @@ class Written:
     node: int
 
 
-class _Scenarios(Spread):
-    """Nodes of a template's graph over scenarios, in the same graph."""
-
-    def __init__(self, template: Template, functions: ScatterFunctions, count: int) -> None:
-        super().__init__(template.graph, template.graph, count, lambda _: (0, False), {})
-        self._template, self._functions = template, functions
-
-    def _made(self, number: int) -> tuple[int, bool]:
-        node = self.graph.nodes[number]
-        if node.operation in ("variable", "parameter"):
-            own = self._functions.scattered(node.operation, node.index)
-            return (number, False) if own is None else own
-        if node.operation == "output" and not self._known[node.operands[0]][1]:
-            return number, False
-        if not any(self._known[operand][1] for operand in node.operands):
-            return number, False
-        return super()._made(number)
-
-
 class ScatterFunctions:
     """What a template has of functions of what scatters. Raises ProblemError and FormulaError."""
 
@@ -98,140 +82,27 @@ class ScatterFunctions:
         self.plan = template.declarations.scatter_plan
         self.graph = template.graph
         self.written: dict[str, Written] = {}
-        self._declared = {item.name: item for item in template.declarations.scatter}
-        self._values: dict[str, int] = {}
-        self._spread: _Scenarios | None = None
-        self._dependents: dict[str, int] | None = None
-
-    # ---- scattered names ------------------------------------------------------------------------
-
-    def scattered(self, operation: str, index: int) -> tuple[int, bool] | None:
-        """Return the node over scenarios of a variable or a parameter, None for one that does not scatter."""
-        template = self.template
-        known = template.variable_index if operation == "variable" else template.parameter_index
-        name = next((own for own, place in known.items() if place == index), "")
-        if name in self._declared:
-            if name not in self._values:
-                self._values[name] = self._law(self._declared[name])
-            return self._values[name], True
-        if operation == "parameter" and name in self.dependents:
-            return self.spread.either(self.dependents[name])
-        return None
-
-    @property
-    def dependents(self) -> dict[str, int]:
-        """Return {parameter: the node of its formula} of those made of scattered parameters, and not set otherwise."""
-        if self._dependents is None:
-            from ilvren.problem.scattering import dependents_of
-
-            template = self.template
-            moved = {name for name in self._declared if name in template.parameter_index}
-            entries = [e for e in template.declarations.parameters if e.name not in template.overridden]
-            self._dependents = {}
-            for name in dependents_of(entries, moved) - moved:
-                entry = next(item for item in entries if item.name == name)
-                if isinstance(entry.formula, tuple):
-                    template.fail(entry, f"{name}, a list, is made of what scatters", advice="write it as a formula")
-                self._dependents[name] = template.lower_entry(entry, template.parse(entry))
-        return self._dependents
-
-    @property
-    def spread(self) -> _Scenarios:
-        """Return the nodes over scenarios."""
-        if self._spread is None:
-            self._spread = _Scenarios(self.template, self, self.plan.count)
-        return self._spread
 
     @cached_property
-    def normals(self) -> dict[str, np.ndarray[Any, Any]]:
-        """Return {name: normal numbers (count, size)}: fixed numbers, the same for all designs."""
+    def dependence(self) -> Dependence:
+        """Return how what scatters hangs together."""
         from ilvren.problem.scattering import place_factors
 
         template = self.template
         sizes = {}
-        for name, item in self._declared.items():
-            sizes[name] = 1 if item.is_common else math.prod(template.shapes[name])
+        for item in template.declarations.scatter:
+            sizes[item.name] = 1 if item.is_common else math.prod(template.shapes[item.name])
         told = dependence(sizes, template.declarations.together, place_factors(template))
         if isinstance(told, str):
             raise FormulaError(f"[scatter] together: {told}")
-        own = scenario_normals(told.dimension, self.plan.count, self.plan.seed)
-        return told.normals(own)
+        return told
 
-    def _law(self, item: ScatterDeclaration) -> int:
-        """Return the node (count, *shape) of a scattered name."""
-        template, graph, n = self.template, self.graph, self.plan.count
-        shape = template.shapes[item.name]
-        z = self.normals[item.name]
-        z = np.broadcast_to(z.reshape(n, *((1,) * len(shape) if item.is_common else shape)), (n, *shape))
-        value = template.nodes[item.name]
-        widths = template.scatter_nodes[item.name]
-
-        def data(word: str, numbers: Any) -> int:
-            return template.data(f"[scatter] {item.name} {word} {n} {self.plan.seed}", np.ascontiguousarray(numbers))
-
-        def over(node: int) -> int:
-            """Return a node of the value's shape, or one number, for all scenarios."""
-            own = graph.stretched(node, shape) if graph.shape(node) != shape else node
-            return shaping.reshaped(graph, own, (1, *shape)) if shape else own
-
-        def width(key: str) -> int:
-            node = widths[key]
-            return graph.apply("mul", node, graph.apply("abs", value)) if item.is_relative else node
-
-        both = graph.apply
-        if item.law == "data":
-            from ilvren.scatter import law_named
-
-            cells = np.asarray(template.number_of(widths["values"]))
-            return data("cells", law_named("data").values(z, np.zeros(shape), {"values": cells}))
-        if item.law == "triangular":
-            return self._triangular(item, over(value), over(width("low")), over(width("high")), data, z)
-        if item.law in ("lognormal", "weibull"):
-            share = both("div", width("deviation"), value)
-            if item.law == "weibull" and not template.depends(share) and not graph.shape(share):
-                return both("mul", over(value), data("standard", self._weibull(share, z)))
-            return self._positive(item.law, over(value), over(graph.stretched(share, shape)), data, z)
-        key = "half_width" if item.law == "uniform" else "deviation"
-        standard = z if item.law == "normal" else _uniform(z) if item.law == "uniform" else _gumbel(z)
-        return both("add", over(value), both("mul", over(width(key)), data("standard", standard)))
-
-    def _weibull(self, share: int, z: Any) -> Any:
-        """Return Weibull's law over its mean, for a share that no design changes: where a parameter changes it, the
-        graph is another one."""
-        from scipy.special import gamma, log_ndtr
-
-        from ilvren.scatter.laws import weibull_exponent
-
-        value = float(self.template.number_of(share))
-        self.template.sizes[share] = value
-        exponent = float(weibull_exponent(np.array(value)))
-        return (-log_ndtr(-z)) ** exponent / gamma(1.0 + exponent)
-
-    def _triangular(self, item: ScatterDeclaration, value: int, low: int, high: int, data: Any, z: Any) -> int:
-        from scipy.special import ndtr
-
-        both, graph = self.graph.apply, self.graph
-        below, above = data("share", ndtr(z)), data("rest", ndtr(-z))
-        whole = both("sub", high, low)
-        part = both("neg", low)
-        left = both("add", low, both("sqrt", both("mul", both("mul", below, whole), part)))
-        right = both("sub", high, both("sqrt", both("mul", both("mul", above, whole), high)))
-        is_left = both("<=", both("mul", below, whole), part)
-        return graph.apply("add", value, both("where", is_left, left, right))
-
-    def _positive(self, law: str, value: int, share: int, data: Any, z: Any) -> int:
-        both, graph = self.graph.apply, self.graph
-        one = graph.constant(1.0)
-        if law == "lognormal":
-            squared = both("log", both("add", one, both("square", share)))
-            power = both("sub", both("mul", both("sqrt", squared), data("standard", z)),
-                         both("mul", graph.constant(0.5), squared))  # fmt: skip
-            return both("mul", value, both("exp", power))
-        from scipy.special import log_ndtr
-
-        exponent, log_mean = _weibull_nodes(graph, share)
-        hazard = data("log hazard", np.log(-log_ndtr(-z)))
-        return both("mul", value, both("exp", both("sub", both("mul", exponent, hazard), log_mean)))
+    @cached_property
+    def scenarios(self) -> ScenarioNodes:
+        """Return the nodes over the plan's scenarios: fixed normal numbers, the same for all designs."""
+        plan = self.plan
+        own = scenario_normals(self.dependence.dimension, plan.count, plan.seed)
+        return ScenarioNodes(self.template, self.dependence.normals(own), plan.count, f"{plan.count} {plan.seed}")
 
     # ---- functions ------------------------------------------------------------------------------
 
@@ -248,9 +119,10 @@ class ScatterFunctions:
                     f'"{other.function}" within "{call.function}"', text=text, span=other.span,
                     advice="functions of what scatters stand side by side",
                 )  # fmt: skip
-        if call.function in ("chance", "reliability_index"):
-            margin = self._margin(entry, call, inner, lowered)
-            node = self._chance(margin)
+        if call.function == "reliability_index":
+            node = self._index(entry, told, inner, lowered)
+        elif call.function == "chance":
+            node = self._chance(self._margin(entry, inner, lowered))
         else:
             values = self._over(lowered(inner))
             node = self._reduced(entry, call, told, values, lowered)
@@ -259,7 +131,7 @@ class ScatterFunctions:
 
     def _over(self, node: int) -> int:
         """Return a node over scenarios; what no scenario changes is the same in all."""
-        return self.spread.node(node)
+        return self.scenarios.spread.node(node)
 
     def _reduced(self, entry: EntryDeclaration, call: Call, told: str, values: int, lowered: Any) -> int:
         graph, name = self.graph, call.function
@@ -283,6 +155,8 @@ class ScatterFunctions:
         if template.depends(node) or self.graph.shape(node):
             raise FormulaError("a share is one number, known before any run", text=text, span=call.arguments[1].span)
         share = float(template.number_of(node))
+        if self.graph.nodes[node].operation != "constant":
+            template.sizes[node] = share  # another share, another graph
         if not 0.0 < share < 1.0:
             raise FormulaError(
                 f"a share lies between 0 and 1, not {share:g}", text=text, span=call.arguments[1].span,
@@ -323,15 +197,42 @@ class ScatterFunctions:
 
     # ---- chances --------------------------------------------------------------------------------
 
-    def _margin(self, entry: EntryDeclaration, call: Call, condition: Node, lowered: Any) -> int:
+    def _margin(self, entry: EntryDeclaration, condition: Node, lowered: Any) -> int:
         """Return the margin (count,) of a condition over its deviation: above 0 where it holds."""
-        graph = self.graph
         found = self._margins(entry, condition, lowered, is_denied=False)
-        if call.function == "reliability_index" and not isinstance(condition, Comparison):
-            raise FormulaError(
-                "a reliability index is of one comparison", text=formula_text(entry.formula), span=condition.span
-            )
-        return found if graph.shape(found) else self._over(found)
+        return found if self.graph.shape(found) else self._over(found)
+
+    def _index(self, entry: EntryDeclaration, told: str, condition: Node, lowered: Any) -> int:
+        """Return the reliability index of a comparison to first order at its design point u, as it was last found (the
+        origin before that): (g(u) − ∇g·u)/|∇g|, which has the value and the slopes of the index there. ∇g is made of
+        differences in u, each as good as rounding allows."""
+        graph, both, text = self.graph, self.graph.apply, formula_text(entry.formula)
+        if not isinstance(condition, Comparison) or condition.operator in ("==", "!="):
+            raise FormulaError("a reliability index is of one comparison with <= or >=", text=text, span=condition.span)
+        for item in self.template.declarations.scatter:
+            if item.law == "data":
+                raise FormulaError(
+                    f"{item.name} is drawn from data, cell by cell: no scenario is nearest to missing a limit",
+                    text=text, span=condition.span, advice="chance(…) counts",
+                )  # fmt: skip
+        n = self.dependence.dimension
+        u = np.asarray(self.plan.points.get(told, np.zeros(n)), dtype=float)
+        step = DIFFERENCE * np.eye(n)
+        own = np.concatenate([u[np.newaxis], u + step, u - step])
+        where = ScenarioNodes(self.template, self.dependence.normals(own), len(own), f"at {told} {u.tolist()}")
+        left, right = lowered(condition.left), lowered(condition.right)
+        low, high = (left, right) if condition.operator in ("<", "<=") else (right, left)
+        values = where.spread.node(graph.apply("sub", high, low))
+        if graph.shape(values) != (2 * n + 1,):
+            raise FormulaError("a reliability index is of one comparison of numbers", text=text, span=condition.span)
+        here = shaping.index(graph, values, (0,))
+        ahead = shaping.index(graph, values, ((1, n + 1, 1),))
+        behind = shaping.index(graph, values, ((n + 1, 2 * n + 1, 1),))
+        slope = both("mul", graph.constant(0.5 / DIFFERENCE), both("sub", ahead, behind))
+        along = shaping.total(graph, both("mul", slope, self._constant(f"[scatter] u {told} {u.tolist()}", u, (n,))))
+        node = both("div", both("sub", here, along), shaping.norm(graph, slope, None))
+        shift = self.plan.shifts.get(told)
+        return node if shift is None else both("add", node, graph.constant(float(shift)))
 
     def _margins(self, entry: EntryDeclaration, condition: Node, lowered: Any, *, is_denied: bool) -> int:
         if isinstance(condition, Condition):
@@ -402,43 +303,6 @@ class ScatterFunctions:
         half = both("tanh", both("mul", constant(0.5), both("sub", t, constant(WITHIN))))
         logistic = both("add", constant(0.5), both("mul", constant(0.5), self._mean(half)))
         return both("div", both("sub", logistic, constant(at_limit)), constant(1.0 - at_limit))
-
-
-def _uniform(z: Any) -> Any:
-    from scipy.special import ndtr
-
-    return 2.0 * ndtr(z) - 1.0
-
-
-def _gumbel(z: Any) -> Any:
-    from scipy.special import log_ndtr
-
-    return GUMBEL * (-EULER - np.log(-log_ndtr(z)))
-
-
-def _weibull_nodes(graph: Any, share: int) -> tuple[int, int]:
-    """Return the nodes of κ and log Γ(1 + κ) of Weibull's law for a deviation that is `share` of the mean: polynomials
-    of log share, added up as T. J. Rivlin, "The Chebyshev polynomials", 1974, does."""
-    from ilvren.scatter.laws import WEIBULL_SPAN, weibull_series
-
-    low, high = WEIBULL_SPAN
-    both, constant = graph.apply, graph.constant
-    scale = 2.0 / (high - low)
-    x = both("sub", both("mul", both("log", share), constant(scale)), constant(1.0 + low * scale))
-    found = []
-    for series in weibull_series():
-        after = last = None
-        for value in series[:0:-1]:
-            term = constant(float(value))
-            if last is not None:
-                term = both("add", term, both("mul", both("mul", constant(2.0), x), last))
-            if after is not None:
-                term = both("sub", term, after)
-            after, last = last, term
-        assert last is not None
-        total = both("add", constant(float(series[0])), both("mul", x, last))
-        found.append(total if after is None else both("sub", total, after))
-    return both("exp", found[0]), found[1]
 
 
 def without_scatter(template: Template, entry: EntryDeclaration, tree: Node, resolve: Any) -> tuple[Node, Any]:

@@ -18,7 +18,8 @@ DEFAULT_SCENARIOS, MOST_SCENARIOS = 1_000, 1_000_000
 class ScatterPlan:
     """`scenarios` asked for, of which a stage looks at `count`, made from `seed`; widths are `sharpness` times the
     deviation of what they smooth. `is_early`: chances have slopes everywhere; `is_counted`: nothing is smooth. `shifts`
-    {call: what is added to it}, so that a smooth value is the counted one where it was last counted."""
+    {call: what is added to it}, so that a smooth value is the counted one where it was last counted;
+    `points` {call: the design point of a reliability index}."""
 
     scenarios: int = DEFAULT_SCENARIOS
     seed: int = 0
@@ -27,6 +28,7 @@ class ScatterPlan:
     is_early: bool = False
     is_counted: bool = False
     shifts: Mapping[str, Any] = field(default_factory=dict)
+    points: Mapping[str, Any] = field(default_factory=dict)
 
     @property
     def count(self) -> int:
@@ -43,6 +45,7 @@ class ScatterPlan:
             "is_early": self.is_early,
             "is_counted": self.is_counted,
             "shifts": dict(self.shifts),
+            "points": dict(self.points),
         }
 
     @classmethod

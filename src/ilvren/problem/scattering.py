@@ -36,6 +36,8 @@ __all__ = [
     "place_factors",
     "scatter_nodes",
     "scatter_of",
+    "wide_designs",
+    "wide_nominal",
     "widened",
 ]
 
@@ -295,6 +297,33 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         scatter=(),
         together=(),
     )
+
+
+def wide_nominal(problem: Problem, wide: Problem, point: Sequence[float] | FloatArray) -> FloatArray:
+    """Return a design (n,) as one of the wider problem, nothing scattering. Raises RequestError for one on a grid."""
+    at, found = np.asarray(point, dtype=float), np.array(wide.start)
+    own = {block.name: at[block.first : block.first + block.size] for block in problem.blocks if not block.is_grid}
+    for block in wide.blocks:
+        if block.name in own:
+            if len(own[block.name]) != block.size:
+                raise RequestError(
+                    f"{block.name} is chosen at the moments of a grid: scenarios are simulated",
+                    advice="run FILE --scheme simulation, then scatter that run",
+                )
+            found[block.first : block.first + block.size] = own[block.name]
+    return found
+
+
+def wide_designs(wide: Problem, scattered: Scattered, nominal: FloatArray, own: FloatArray) -> FloatArray:
+    """Return the designs (k, n) of the wider problem that are scenarios of independent normal numbers (k, dimension),
+    kept column by column."""
+    found = np.empty((len(own), len(nominal)), order="F")
+    values = scattered.scenarios(own)
+    for block in wide.blocks:
+        place = slice(block.first, block.first + block.size)
+        moved = values.get(block.name)
+        found[:, place] = nominal[place] if moved is None else moved.reshape(len(own), -1)
+    return found
 
 
 def _has_text(value: Value | None) -> bool:

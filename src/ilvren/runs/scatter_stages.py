@@ -27,9 +27,10 @@ from ilvren.problem.loading import refined_problem
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 from ilvren.runs.limits import LimitStates, plain
 from ilvren.runs.on_grid import NextStage
+from ilvren.runs.reliability import indices_at
 from ilvren.runs.stages import ENDS_THE_RUN
 from ilvren.runs.warm import warm_start
-from ilvren.scatter import Interval, mean_interval
+from ilvren.scatter import DesignPoint, Interval, mean_interval
 
 if TYPE_CHECKING:
     from ilvren.runs.result import RunResult
@@ -99,7 +100,8 @@ def counted_problem(problem: Problem, seed: int | None = None) -> Problem:
     """Return the problem with all scenarios and nothing smooth; on other scenarios with another `seed`."""
     plan = problem.refinement.scatter or AS_USUAL
     own = plan.seed if seed is None else seed
-    return looked_at(problem, ScatterPlan(plan.scenarios, own, is_counted=True))
+    indices = {told: shift for told, shift in plan.shifts.items() if told in plan.points}
+    return looked_at(problem, ScatterPlan(plan.scenarios, own, is_counted=True, shifts=indices, points=plan.points))
 
 
 class ScatterWay:
@@ -124,10 +126,22 @@ class ScatterWay:
         if is_smooth and following is not None:
             told.append(f"smoothed over {following:g} in place of {plan.sharpness:g} of a deviation")
         new = ScatterPlan(plan.scenarios, plan.seed, 1, following or plan.sharpness)
+        points: dict[str, Any] = {}
+        if "reliability_index" in kinds:
+            indices = indices_at(problem, np.array(result.point), plan.points)
+            points = {told: point.u.tolist() for told, point in indices.items() if point.is_found}
+            new = replace(new, points=points)
+            shifts, differs = _index_shifts(problem, looked_at(problem, new), indices, np.array(result.point))
+            new = replace(new, shifts=shifts)
+            if not told and differs > SAME and self._moves < MOST_MOVES:
+                self._moves += 1
+                told.append(
+                    f"reliability indices at their design points (they differed by {differs:.1e} of their size)"
+                )
         if is_smooth and kinds & {"quantile", "worst"}:
             self._counted = self._counted or counted_problem(problem)
             shifts, differs = _shifts(problem, looked_at(problem, new), self._counted, np.array(result.point))
-            new = replace(new, shifts=shifts)
+            new = replace(new, shifts={**new.shifts, **shifts})
             if not told and differs > SAME and self._moves < MOST_MOVES:
                 self._moves += 1
                 told.append(f"quantiles moved to what is counted (they differed by {differs:.1e} of their size)")
@@ -151,6 +165,19 @@ def _shifts(problem: Problem, new: Problem, counted: Problem, point: FloatArray)
         found[told] = (exact - smooth).tolist()
         size = max(float(np.abs(exact).max()), 1e-300)
         worst = max(worst, float(np.abs(exact - here).max()) / size)
+    return found, worst
+
+
+def _index_shifts(
+    problem: Problem, new: Problem, indices: Mapping[str, DesignPoint], point: FloatArray
+) -> tuple[dict[str, Any], float]:
+    """Return what each index of the `new` problem lacks at a design, and by how much those of `problem` differ."""
+    here, there = _written(problem, point), _written(new, point)
+    found, worst = {}, 0.0
+    for told, index in indices.items():
+        if index.is_found:
+            found[told] = index.index - float(there[told])
+            worst = max(worst, abs(index.index - float(here[told])) / max(abs(index.index), 1e-3))
     return found, worst
 
 
@@ -205,6 +232,13 @@ def counted_result(problem: Problem, result: RunResult) -> RunResult:
     if result.holds and violation > feasibility:
         name = max(own, key=lambda state: state.violation).name
         reason = f"counted over its scenarios, {name} is missed by {violation:.1e} of its size"
+        made = replace(made, outcome="stalled", reason=reason)
+    plan = problem.refinement.scatter or AS_USUAL
+    lost = [told for told, index in indices_at(problem, point, plan.points).items() if not index.is_found]
+    if lost and made.holds:
+        reason = (
+            f"no design point of {lost[0]} was found: what it is told to be is that of a plane, and nothing is claimed"
+        )
         made = replace(made, outcome="stalled", reason=reason)
     return made
 

@@ -21,7 +21,7 @@ from ilvren.plans import Space
 from ilvren.problem import Problem, element_name
 from ilvren.problem.loading import widened_problem, with_limits
 from ilvren.problem.scatter_functions import speaks_of_scatter
-from ilvren.problem.scattering import Scattered, scatter_of
+from ilvren.problem.scattering import Scattered, scatter_of, wide_designs, wide_nominal
 
 __all__ = ["Output", "ScatterCase", "Seen", "scatter_case"]
 
@@ -80,13 +80,7 @@ class ScatterCase:
 
     def designs(self, own: FloatArray) -> FloatArray:
         """Return the designs (k, n) of scenarios from independent normal numbers (k, dimension), column by column."""
-        found = np.empty((len(own), len(self.nominal)), order="F")
-        values = self.scattered.scenarios(own)
-        for block in self.wide.blocks:
-            place = slice(block.first, block.first + block.size)
-            moved = values.get(block.name)
-            found[:, place] = self.nominal[place] if moved is None else moved.reshape(len(own), -1)
-        return found
+        return wide_designs(self.wide, self.scattered, self.nominal, own)
 
     def seen(
         self,
@@ -236,16 +230,7 @@ def scatter_case(
     at = np.asarray(point, dtype=float)
     scattered = scatter_of(problem, at)
     wide = widened_problem(problem)
-    nominal = np.array(wide.start)
-    own = {block.name: at[block.first : block.first + block.size] for block in problem.blocks if not block.is_grid}
-    for block in wide.blocks:
-        if block.name in own:
-            if len(own[block.name]) != block.size:
-                raise RequestError(
-                    f"{block.name} is chosen at the moments of a grid: scenarios are simulated",
-                    advice="run FILE --scheme simulation, then scatter that run",
-                )
-            nominal[block.first : block.first + block.size] = own[block.name]
+    nominal = wide_nominal(problem, wide, at)
     wide = wide.with_starts(nominal)
     gate = Gate(wide)
     outputs, left_out = _outputs(problem, wide, gate, nominal, of)
