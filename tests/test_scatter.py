@@ -11,6 +11,7 @@ from ilvren import run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.explore.scatter import scatter
+from ilvren.judge.verification import Wishes
 from ilvren.problem import Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem
@@ -139,6 +140,12 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertAlmostEqual(result.objective, truth, delta=0.05)
         self.assertLessEqual(result.violation, 1e-6)
         self.assertGreater(len(result.stages), 1)
+        worth = {item.name: item for item in verify(result, wishes=Wishes(worth=True)).worth.scatter}["x2"]
+        first = -0.5 * 1.5 * 1.645 * 0.16 / SIGMA
+        self.assertAlmostEqual(worth.predicted, first, delta=0.05)
+        again = 1.5 * 1.645 * (math.sqrt(SIGMA**2 - 0.75 * 0.16) - SIGMA)
+        self.assertAlmostEqual(worth.found, again, delta=0.05)
+        self.assertAlmostEqual(worth.wider, -0.2 * worth.predicted)
         fresh = result.scatter.fresh["low"]
         self.assertTrue(fresh.low - 0.03 < -4.0 < fresh.high + 0.03)
 

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from ilvren.judge import Verdict
     from ilvren.judge.makeable import Makeable
     from ilvren.judge.rooms import Room
+    from ilvren.judge.scatter_worth import ScatterWorth
     from ilvren.judge.worth import LimitWorth, ParameterResponse, Worth
     from ilvren.problem import Objective
     from ilvren.runs.limits import LimitState
@@ -133,6 +134,11 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         terminal.show(
             table(("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows"), followed)
         )
+    if worth.scatter:
+        scattered = [_scatter_row(item, unit) for item in worth.scatter]
+        told = ("tolerance of", ">deviation", f">halved, {name} changes by", ">solved again", ">a tenth wider, by")
+        terminal.show(table(told, scattered))
+        terminal.show(_scatter_sentence(worth.scatter, name, unit))
     if worth.rooms:
         heads = ("variable", ">value", ">down to", "stopped by", ">up to", "stopped by")
         terminal.show(table(heads, map(_room_row, worth.rooms[:MOST_LISTED])))
@@ -140,6 +146,30 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         terminal.show(f"each moved alone, the others held: how exactly the design must be made{more}")
     for note in worth.notes:
         terminal.show(f"- {note}")
+
+
+def _scatter_row(item: ScatterWorth, unit: str) -> tuple[str, ...]:
+    return (
+        item.name,
+        with_unit(item.deviation, item.unit, 4),
+        with_unit(item.predicted, unit, 4),
+        "-" if math.isnan(item.found) else with_unit(item.found, unit, 4),
+        with_unit(item.wider, unit, 3),
+    )
+
+
+def _scatter_sentence(items: tuple[ScatterWorth, ...], name: str, unit: str) -> str:
+    """Say which tolerance is worth most, and which may be relaxed."""
+
+    def gain(item: ScatterWorth) -> float:
+        return item.predicted if math.isnan(item.found) else item.found
+
+    first, last = max(items, key=lambda item: abs(gain(item))), min(items, key=lambda item: abs(item.wider))
+    word = "lowers" if gain(first) < 0.0 else "raises"
+    told = f"halving what {first.name} scatters by {word} {name} by {with_unit(abs(gain(first)), unit, 3)}"
+    if last is first:
+        return told
+    return f"{told}; {last.name} matters least: a tenth more changes it by {with_unit(abs(last.wider), unit, 2)}"
 
 
 def _limit_row(item: LimitWorth, unit: str) -> tuple[str, ...]:

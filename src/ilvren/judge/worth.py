@@ -28,6 +28,7 @@ from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
 from ilvren.judge.rooms import Room, rooms_of
+from ilvren.judge.scatter_worth import ScatterWorth, scatter_worths
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings
 from ilvren.runs.limits import LimitState, plain
@@ -108,6 +109,7 @@ class Worth:
     parameters: tuple[ParameterResponse, ...] = ()
     rooms: tuple[Room, ...] = ()
     notes: tuple[str, ...] = field(default=())
+    scatter: tuple[ScatterWorth, ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document."""
@@ -116,6 +118,7 @@ class Worth:
             "parameters": [item.to_dict() for item in self.parameters],
             "tolerances": [item.to_dict() for item in self.rooms],
             "notes": list(self.notes),
+            **({"scatter": [item.to_dict() for item in self.scatter]} if self.scatter else {}),
         }
 
 
@@ -132,7 +135,8 @@ def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
             return Worth(rooms=rooms, notes=(response, *alone))
         limits = tuple(_limit_worth(case, response, state) for state in _priced(active)[:MOST_CHECKED])
         parameters, notes = _parameters(case, response)
-        return Worth(limits, parameters, rooms, (*notes, *alone))
+        scatter = scatter_worths(case) if case.problem.is_about_scatter else ()
+        return Worth(limits, parameters, rooms, (*notes, *alone), scatter)
 
 
 def _priced(active: tuple[LimitState, ...]) -> list[LimitState]:

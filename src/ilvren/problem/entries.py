@@ -275,7 +275,8 @@ class CaseDeclaration:
 class ScatterDeclaration:
     """How a variable or a parameter scatters: its `law`, and `widths` {name: number or formula}, shares of the value
     where `is_relative`. Elements of a vector scatter each for itself, all by the same amount where it `is_common`, or
-    alike over about `reach` places; `column` are the cells "table.column" of the law `data`."""
+    alike over about `reach` places; `column` are the cells "table.column" of the law `data`. Widths are
+    `scale` times what the file says."""
 
     name: str
     law: str
@@ -284,6 +285,7 @@ class ScatterDeclaration:
     is_common: bool = False
     reach: Value | None = None
     column: str = ""
+    scale: float = 1.0
 
 
 @dataclass(frozen=True, slots=True)

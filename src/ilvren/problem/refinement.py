@@ -24,10 +24,10 @@ class Refinement:
     """`scheme`: the states are unknowns on a grid, of that collocation scheme, "simulation" where they must be
     simulated, "" where nothing is said; `grids` {case: the grid, as shares of the time} in place of the file's; `steps`
     intervals to begin with in place of the file's; with `pieces` controls have so many, joined by lines, whatever the
-    file says. `scatter` says how functions of what scatters are looked at, as usual without. `more` {case ("" for all):
-    moments added, as shares of the time}; `anchor` the full design that steps are chosen along, the baseline without;
-    `tolerance` of what is computed over time, the usual one without; steps are made for errors smaller by ten,
-    `tighter` times."""
+    file says. `scatter` says how functions of what scatters are looked at, as usual without; `scales` {name: factor}
+    of widths. `more` {case ("" for all): moments added, as shares of the time}; `anchor` the full design that steps are
+    chosen along, the baseline without; `tolerance` of what is computed over time, the usual one without; steps are made
+    for errors smaller by ten, `tighter` times."""
 
     more: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     anchor: tuple[float, ...] | None = None
@@ -38,6 +38,7 @@ class Refinement:
     pieces: int = 0
     steps: int = 0
     scatter: ScatterPlan | None = None
+    scales: Mapping[str, float] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return self != AS_DECLARED
@@ -69,6 +70,8 @@ class Refinement:
             found["grids"] = {name: list(own) for name, own in self.grids.items()}
         if self.scatter is not None:
             found["scatter"] = self.scatter.to_dict()
+        if self.scales:
+            found["scales"] = dict(self.scales)
         return found
 
     @classmethod
@@ -88,6 +91,7 @@ class Refinement:
             values.get("pieces", 0),
             values.get("steps", 0),
             ScatterPlan.from_dict(values["scatter"]) if "scatter" in values else None,
+            values.get("scales", {}),
         )
 
 
@@ -119,6 +123,9 @@ def refined(declarations: Declarations, refinement: Refinement) -> Declarations:
     RequestError."""
     if refinement.scatter is not None:
         declarations = replace(declarations, scatter_plan=refinement.scatter)
+    if refinement.scales:
+        own_scatter = (replace(item, scale=refinement.scales.get(item.name, 1.0)) for item in declarations.scatter)
+        declarations = replace(declarations, scatter=tuple(own_scatter))
     if declarations.time is None:
         if refinement.scheme:
             raise RequestError("--scheme is for problems over time, and this file has no [time]")

@@ -139,6 +139,8 @@ def scatter_nodes(template: Template) -> dict[str, dict[str, int]]:
                     template.fail(entry, '"values" is a column of a table: "loads.kN"')
             elif shape not in ((), wanted if key != "reach" else ()):
                 template.fail(entry, f'"{key}" is one number' + (", or one for each place" if wanted else ""))
+            if item.scale != 1.0 and key not in ("values", "reach"):
+                node = template.graph.apply("mul", node, template.graph.constant(item.scale))
             found[item.name][key] = node
     return found
 

@@ -205,11 +205,13 @@ def run(
 
 
 def run_as_it_stands(problem: Problem, settings: Settings) -> RunResult:
-    """Run a method on a problem that may have been made of a file's, with nothing recorded: one on a grid stays on that
-    grid, and its result has the unknowns there (`full_point`). Raises RequestError."""
-    if not problem.is_collocated:
+    """Run a method on a problem that may have been made of a file's, with nothing recorded and in one stage: one on a
+    grid stays on that grid, its result having the unknowns there (`full_point`), and one about scatter is smooth as it
+    is. Raises RequestError."""
+    if not problem.goes_in_stages:
         return run(problem, settings)
-    refuse_scheme(settings.method, problem.refinement.scheme)
+    if problem.is_collocated:
+        refuse_scheme(settings.method, problem.refinement.scheme)
     chosen, _ = chosen_method(problem, settings, has_options=bool(settings.options))
     plan = Plan(chosen, chosen, options_from(chosen, settings.options), settings)
     return plan.loop(problem, None, None, None, is_last=True).drive(is_last=True)

@@ -1,0 +1,102 @@
+"""What tighter tolerances are worth: how the optimum of a problem about scatter follows the widths of what scatters.
+
+To first order the objective follows a width s as its Lagrangian does, ∂f/∂s − u·∂c/∂s; halved, it is solved again.
+
+Source: A. V. Fiacco, "Introduction to Sensitivity and Stability Analysis in Nonlinear Programming", 1983.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.errors import InputError
+from ilvren.evaluate import Gate
+from ilvren.judge.case import Case
+from ilvren.problem import Problem
+from ilvren.problem.loading import refined_problem
+from ilvren.problem.scattering import scatter_of
+from ilvren.runs import AUTOMATIC, run
+from ilvren.runs.limits import plain
+
+__all__ = ["ScatterWorth", "scatter_worths"]
+
+FloatArray = NDArray[np.float64]
+
+# How far widths are moved for derivatives; names solved again, at most.
+STEP, MOST_SOLVED = 1e-3, 8
+
+
+@dataclass(frozen=True)
+class ScatterWorth:
+    """What scatters, its `deviation` (of a vector the largest), and how the objective as written changes when its width
+    is halved: `predicted` to first order, `found` when solved again (NaN where that was not done or failed); `wider` by
+    a tenth it changes so, to first order."""
+
+    name: str
+    deviation: float
+    unit: str
+    predicted: float
+    found: float
+    wider: float
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "name": self.name,
+            "deviation": plain(self.deviation),
+            "halved_predicted_change": plain(self.predicted),
+            "halved_change_found": plain(self.found),
+            "tenth_wider_change": plain(self.wider),
+        }
+
+
+def scatter_worths(case: Case) -> tuple[ScatterWorth, ...]:
+    """Return what each width is worth at the design of a judged case, the dearest first."""
+    problem = case.problem
+    if problem.objective is None or case.conditions is None:
+        return ()
+    units = {block.name: block.unit for block in problem.blocks}
+    units |= {parameter.name: parameter.unit for parameter in problem.parameters}
+    found = []
+    for item in scatter_of(problem, case.point).quantities:
+        if item.law.name == "data":
+            continue
+        slope = _slope(case, item.name)
+        found.append(
+            ScatterWorth(item.name, float(item.deviation.max()), units[item.name], -0.5 * slope, math.nan, 0.1 * slope)
+        )
+    found.sort(key=lambda worth: -abs(worth.predicted))
+    base = _solved(case, {})
+    return tuple(
+        replace(worth, found=_solved(case, {worth.name: 0.5}) - base) if k < MOST_SOLVED else worth
+        for k, worth in enumerate(found)
+    )
+
+
+def _scaled(problem: Problem, scales: Mapping[str, float]) -> Problem:
+    return refined_problem(problem, replace(problem.refinement, scales=dict(scales)))
+
+
+def _slope(case: Case, name: str) -> float:
+    """Return by how much the objective as written changes with the width, per width."""
+    assert case.conditions is not None
+    values = []
+    for sign in (1.0, -1.0):
+        found = Gate(_scaled(case.problem, {name: 1.0 + sign * STEP})).evaluate(case.point)
+        values.append(float(found.objective - case.conditions.row_multipliers @ found.rows))
+    return case.sized((values[0] - values[1]) / (2.0 * STEP))
+
+
+def _solved(case: Case, scales: Mapping[str, float]) -> float:
+    """Return the optimum for other widths, found from this design; NaN where none was found."""
+    own = _scaled(case.problem, scales).with_starts(case.point)
+    try:
+        result = run(own, method=AUTOMATIC, second_look=0.0, feasibility=case.feasibility, seconds=20.0)
+    except InputError:
+        return math.nan
+    return result.objective if result.holds and result.objective is not None else math.nan
