@@ -192,6 +192,8 @@ class Program(InAFolder):
         self.assertEqual(again["variables"], document["variables"])
         checks = json.loads(self.call("verify", "r1", "--json")[0])["checks"]
         self.assertIn("fresh-scenarios", [check["name"] for check in checks])
+        shares = json.loads(self.call("sensitivity", "p.toml", "--by", "scatter", "--of", "total", "--json")[0])
+        self.assertAlmostEqual(shares["of"]["total"]["x2"]["first"], 0.16 / SIGMA**2, delta=0.03)
         _, err = self.call("scatter", "r1", "--way", "lineer", status=2)
         self.assertIn("linear", err)
 

@@ -20,6 +20,7 @@ EXAMPLES = """examples:
   ilvren sensitivity pipe.toml
   ilvren sensitivity pipe.toml --kind variance --of cost --output shares.png
   ilvren sensitivity pipe.toml --kind elementary-effects --evaluations 60
+  ilvren sensitivity as-made.toml --by scatter --of hoop
   ilvren sensitivity r1 --keep "cost <= 140000"
   ilvren sensitivity pipe.toml --kind variance --fix-below 0.02 --output reduced.toml
 """
@@ -43,6 +44,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--kind",
         choices=KINDS,
         help="elasticities at a design (default for a file), elementary-effects, variance; correlation (of runs)",
+    )
+    parser.add_argument(
+        "--by",
+        choices=("bounds", "scatter"),
+        help="inputs uniform between their bounds (default), or as the file's [scatter] says, around --at",
     )
     parser.add_argument("--of", metavar="NAME[,NAME]", help="the outputs looked at (default: all)")
     parser.add_argument(
@@ -94,6 +100,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if is_file and len(arguments.target) > 1:
         raise RequestError("one problem at a time")
     on = None if is_file else _on(arguments)
+    if arguments.by == "scatter":
+        _check_by_scatter(arguments, is_file=is_file)
+        arguments.kind = "variance"
     kind = arguments.kind or ("elasticities" if is_file else "variance" if on is not None else "correlation")
     if share is not None and kind not in ("variance", "elementary-effects"):
         raise RequestError(
@@ -119,6 +128,17 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.output and suffix != ".toml":
         _write(found, arguments.output, suffix, terminal)
     return status.HOLDS
+
+
+def _check_by_scatter(arguments: argparse.Namespace, *, is_file: bool) -> None:
+    if not is_file:
+        raise RequestError("--by scatter is of a problem: name its file", advice="--at r7 says around which design")
+    if arguments.kind not in (None, "variance"):
+        raise RequestError(f"--by scatter tells shares of the variance, not {arguments.kind}", advice="--kind variance")
+    if arguments.fix_below is not None:
+        raise RequestError(
+            "--fix-below: what hardly scatters may matter all the same", advice="--by bounds looks over the whole box"
+        )
 
 
 def _on(arguments: argparse.Namespace) -> ApproximationRecord | None:
@@ -185,7 +205,7 @@ def _of_problem(arguments: argparse.Namespace, terminal: Terminal, problem: Prob
         if arguments.evaluations is not None:
             raise RequestError("--evaluations: elasticities take one design and its derivatives")
         return elasticities_at(problem, _design(arguments, problem), of=_names(arguments))
-    if arguments.at:
+    if arguments.at and arguments.by != "scatter":
         raise RequestError(f"--at: {kind} is over the whole box", advice="--kind elasticities is at a design")
     if arguments.workers is not None:
         check_workers(arguments.workers)
@@ -194,6 +214,20 @@ def _of_problem(arguments: argparse.Namespace, terminal: Terminal, problem: Prob
         for note in ledger.notes:
             terminal.note(note)
         try:
+            if arguments.by == "scatter":
+                from ilvren.explore.scatter import shares_by_scatter
+
+                return shares_by_scatter(
+                    problem,
+                    _design(arguments, problem),
+                    evaluations=arguments.evaluations,
+                    seed=arguments.seed,
+                    of=_names(arguments),
+                    ledger=ledger,
+                    label=arguments.label,
+                    workers=arguments.workers,
+                    listener=progress,
+                )
             return study(
                 problem,
                 kind,
@@ -258,9 +292,10 @@ def _show(terminal: Terminal, found: Sensitivity) -> None:
     left = len(found.of) - MOST_OUTPUTS + found.skipped
     if left > 0:
         terminal.show(f"and {left} more outputs; --of NAME shows them")
-    terminal.show(MEANS[found.kind])
+    terminal.show(BY_SCATTER if found.by == "scatter" else MEANS[found.kind])
 
 
+BY_SCATTER = "shares of the output's variance, inputs scattering around the design as [scatter] says; 95 % intervals"
 MEANS = {
     "elasticities": "share: per cent of the output for one per cent of the variable; at this design alone",
     "elementary-effects": "size: the mean |effect| over a variable's range; deviation: it bends, or works with others",

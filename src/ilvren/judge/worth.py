@@ -130,12 +130,12 @@ def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
         alone = ("no variable moves alone on a grid, whose states have to follow: no tolerances",) if is_grid else ()
         if case.problem.seeks_feasible:
             return Worth(rooms=rooms, notes=("nothing is minimized: limits have no prices", *alone))
+        scatter = scatter_worths(case) if case.problem.is_about_scatter else ()
         response = _Response.of(case)
         if isinstance(response, str):
-            return Worth(rooms=rooms, notes=(response, *alone))
+            return Worth(rooms=rooms, notes=(response, *alone), scatter=scatter)
         limits = tuple(_limit_worth(case, response, state) for state in _priced(active)[:MOST_CHECKED])
         parameters, notes = _parameters(case, response)
-        scatter = scatter_worths(case) if case.problem.is_about_scatter else ()
         return Worth(limits, parameters, rooms, (*notes, *alone), scatter)
 
 

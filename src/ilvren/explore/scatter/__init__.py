@@ -2,6 +2,7 @@
 
 from ilvren.explore.scatter.case import Output, ScatterCase, scatter_case
 from ilvren.explore.scatter.result import OutputScatter, RareMiss, ScatterResult, WorstScenario
+from ilvren.explore.scatter.shares import shares_by_scatter
 from ilvren.explore.scatter.study import WAYS, scatter
 
 __all__ = [
@@ -14,4 +15,5 @@ __all__ = [
     "WorstScenario",
     "scatter",
     "scatter_case",
+    "shares_by_scatter",
 ]

@@ -24,7 +24,7 @@ from ilvren.explore.scatter.case import ScatterCase
 from ilvren.explore.sensitivity.shares import first_and_total
 from ilvren.scatter import sequence_normals
 
-__all__ = ["Drivers", "by_fit", "by_formulas"]
+__all__ = ["Drivers", "by_fit", "by_formulas", "exchanged"]
 
 FloatArray = NDArray[np.float64]
 # {output: {scattered name: (first, total)}}
@@ -38,18 +38,9 @@ EACH_TERM, GOOD_FIT = 3, 0.8
 
 def by_formulas(case: ScatterCase, seed: int) -> Drivers:
     """Return the shares by exchanging names between two sets of scenarios."""
-    dependence = case.scattered.dependence
-    names, places = dependence.names, dependence.slices
+    names = case.scattered.dependence.names
     numbers = (len(names) + 2) * (case.wide.size + len(case.outputs))
-    base = 1 << int(math.log2(min(BASE, max(16, MOST_NUMBERS // numbers))))
-    both = sequence_normals(2 * dependence.dimension, base, seed + 1)
-    a, b = both[:, : dependence.dimension], both[:, dependence.dimension :]
-    sets = [a, b]
-    for name in names:
-        mixed = a.copy()
-        mixed[:, places[name]] = b[:, places[name]]
-        sets.append(mixed)
-    values = np.array([case.seen(own).values for own in sets])
+    values = exchanged(case, 1 << int(math.log2(min(BASE, max(16, MOST_NUMBERS // numbers)))), seed)
     found: Drivers = {}
     for k, output in enumerate(case.outputs):
         table = values[:, :, k]
@@ -61,6 +52,21 @@ def by_formulas(case: ScatterCase, seed: int) -> Drivers:
             name: (float(one), float(other)) for name, one, other in zip(names, first, total, strict=True)
         }
     return found
+
+
+def exchanged(case: ScatterCase, base: int, seed: int) -> FloatArray:
+    """Return the values (names + 2, base, outputs) of two independent sets of scenarios, and of the first with one name
+    after the other taken from the second."""
+    dependence = case.scattered.dependence
+    both = sequence_normals(2 * dependence.dimension, base, seed + 1)
+    a, b = both[:, : dependence.dimension], both[:, dependence.dimension :]
+    sets = [a, b]
+    for name in dependence.names:
+        mixed = a.copy()
+        place = dependence.slices[name]
+        mixed[:, place] = b[:, place]
+        sets.append(mixed)
+    return np.array([case.seen(own).values for own in sets])
 
 
 def by_fit(case: ScatterCase, own: FloatArray, values: FloatArray) -> tuple[Drivers, list[str]]:

@@ -47,7 +47,7 @@ class Driver:
 @dataclass(frozen=True)
 class Sensitivity:
     """Of every output its drivers, in the order of the variables; `notes` are to be told; `run` is where the designs
-    are, None where none were needed; `skipped` outputs were left out, being too many."""
+    are, None where none were needed; `skipped` outputs were left out, being too many; `by` says whether inputs are uniform between "bounds" or as they "scatter"."""
 
     kind: str
     of: Mapping[str, tuple[Driver, ...]]
@@ -56,6 +56,7 @@ class Sensitivity:
     run: str | None = None
     evaluations: int = 0
     skipped: int = 0
+    by: str = "bounds"
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document."""
@@ -65,6 +66,7 @@ class Sensitivity:
 
         return {
             "kind": self.kind,
+            "by": self.by,
             "run": self.run,
             "evaluations": self.evaluations,
             "notes": list(self.notes),
