@@ -109,6 +109,10 @@ STEPS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
             ("scatter", "as-made", "--way", "sampling,reliability", "--output", "as-made.png"),
         ),
         (
+            "Before and after, side by side.",
+            ("scatter", "exactly", "as-made", "--output", "before-and-after.png"),
+        ),
+        (
             "Is it an optimum, and does it keep its promises in scenarios that the run has not seen?",
             ("verify", "as-made"),
         ),

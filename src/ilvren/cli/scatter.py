@@ -20,16 +20,23 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   ilvren scatter r1
   ilvren scatter r1 --way sampling,linear,reliability --output scatter.png
+  ilvren scatter before after --output both.png
   ilvren scatter pipe.toml --at wall=9 --scenarios 100000 --of hoop,cost
 """
 SUFFIXES = (".png", ".svg", ".csv", ".json")
 # Quantities, drivers of each and causes of a scenario that a terminal shows.
 MOST_OUTPUTS, MOST_DRIVEN, MOST_DRIVERS, MOST_CAUSES = 24, 12, 5, 3
+MOST_DESIGNS = 4
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
-    parser.add_argument("target", metavar="FILE|DESIGN", help="a design on record: r7, r7:12; or a file, at its start")
+    parser.add_argument(
+        "target",
+        metavar="FILE|DESIGN",
+        nargs="+",
+        help="a design on record: r7, r7:12; or a file, at its start; several are set side by side",
+    )
     parser.add_argument(
         "--at",
         metavar="NAME=VALUE|DESIGN",
@@ -64,7 +71,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import check_suffix
 
     suffix = check_suffix(arguments.output, SUFFIXES) if arguments.output else ""
-    found = _found(arguments, terminal)
+    if len(arguments.target) > 1:
+        return _several(arguments, terminal, suffix)
+    found = _found(arguments, arguments.target[0], terminal)
     if arguments.json:
         terminal.document(found.to_dict())
     else:
@@ -74,7 +83,32 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     return status.HOLDS
 
 
-def _found(arguments: argparse.Namespace, terminal: Terminal) -> ScatterResult:
+def _several(arguments: argparse.Namespace, terminal: Terminal, suffix: str) -> int:
+    """Set designs side by side."""
+    if suffix == ".csv":
+        raise RequestError("--output .csv holds one design's scenarios", advice="a figure, or .json, holds several")
+    if suffix in (".png", ".svg") and len(arguments.target) > MOST_DESIGNS:
+        raise RequestError(f"a figure shows {MOST_DESIGNS} designs at most", advice="name fewer, or --output .json")
+    found = [_found(arguments, target, terminal) for target in arguments.target]
+    if arguments.json:
+        terminal.document({"designs": [item.to_dict() for item in found]})
+    else:
+        _show_several(terminal, found)
+    if suffix == ".json":
+        import json
+
+        documents = {"designs": [item.to_dict() for item in found]}
+        Path(arguments.output).write_text(json.dumps(documents, indent=1) + "\n", encoding="utf-8")
+        terminal.note(f"{arguments.output}: all that is told")
+    elif suffix:
+        from ilvren.draw.scatter import draw_several
+
+        told = draw_several(found, arguments.output)
+        terminal.note(f"{arguments.output}: {', '.join(told)} of {', '.join(item.design for item in found)}")
+    return status.HOLDS
+
+
+def _found(arguments: argparse.Namespace, target: str, terminal: Terminal) -> ScatterResult:
     from ilvren.cli.progress import progress_of
     from ilvren.explore.scatter import scatter
     from ilvren.explore.scatter.rare import DEFAULT_EVALUATIONS
@@ -87,7 +121,7 @@ def _found(arguments: argparse.Namespace, terminal: Terminal) -> ScatterResult:
         raise RequestError("--evaluations is for --way reliability", advice="--scenarios says how many are sampled")
     if arguments.workers is not None:
         check_workers(arguments.workers)
-    problem, point, design, feasibility = _design(arguments, terminal)
+    problem, point, design, feasibility = _design(arguments, target, terminal)
     scenarios = DEFAULT_SCENARIOS if arguments.scenarios is None else arguments.scenarios
     options: dict[str, Any] = {
         "design": design,
@@ -118,7 +152,7 @@ def _found(arguments: argparse.Namespace, terminal: Terminal) -> ScatterResult:
             progress.close()
 
 
-def _design(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem, Any, str, float]:
+def _design(arguments: argparse.Namespace, target: str, terminal: Terminal) -> tuple[Problem, Any, str, float]:
     """Return the problem, the design, how it is called, and by how much limits may be missed."""
     import numpy as np
 
@@ -135,9 +169,9 @@ def _design(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem,
     if len(designs) > 1:
         raise RequestError("--at: one design at a time", advice="scatter each, and set the tables side by side")
     path = ledger_path(arguments.ledger)
-    is_file = arguments.target.endswith(".toml") or Path(arguments.target).exists()
+    is_file = target.endswith(".toml") or Path(target).exists()
     if is_file:
-        problem = load(arguments.target, set=pairs("--set", arguments.set))
+        problem = load(target, set=pairs("--set", arguments.set))
         point, told = problem.start, "the start"
         if designs:
             with read_ledger(path) as ledger:
@@ -150,7 +184,7 @@ def _design(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem,
                     if block.name in names and not block.is_grid
                 }
                 if not there:
-                    raise RequestError(f"{item.address} has no variable of {arguments.target}")
+                    raise RequestError(f"{item.address} has no variable of {target}")
                 point, told = point_at(problem, there), item.address
         if values:
             point = point_at(problem.with_starts(np.array(point)), values)
@@ -158,13 +192,13 @@ def _design(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem,
         return problem, point, told, usual
     if arguments.set or designs:
         raise RequestError(
-            f'"{arguments.target}" is a design on record: it has its own parameters',
+            f'"{target}" is a design on record: it has its own parameters',
             advice="name the problem file first, and the design with --at",
         )
     if not Path(path).exists():
-        load(arguments.target)  # nothing is on record: what was meant is a file, and it is missing
+        load(target)  # nothing is on record: what was meant is a file, and it is missing
     with read_ledger(path) as ledger:
-        item = addressed(ledger, arguments.target)
+        item = addressed(ledger, target)
         problem = problem_of(item.record)
         note_changed_file(item.record, terminal)
         note_changed_models(item.record, problem, terminal)
@@ -176,6 +210,40 @@ def _design(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem,
             own_point = np.array(point_at(problem.with_starts(own_point), values))
             told += " with " + ", ".join(f"{name} = {value}" for name, value in values.items())
         return problem, own_point, told, feasibility
+
+
+def _show_several(terminal: Terminal, found: list[ScatterResult]) -> None:
+    """Print what designs come to beside each other."""
+    from ilvren.cli.tables import limits_text, number, table
+
+    names = list(dict.fromkeys(item.output.name for result in found for item in result.of))[:MOST_OUTPUTS]
+    rows = []
+    for name in names:
+        own = [next((item for item in result.of if item.output.name == name), None) for result in found]
+        first = next(item for item in own if item is not None)
+        output = first.output
+        cells = []
+        for item in own:
+            if item is None or (item.mean is None and not item.linear):
+                cells.append("-")
+                continue
+            mean = item.mean.value if item.mean is not None else item.linear["mean"]
+            deviation = item.deviation.value if item.deviation is not None else item.linear["deviation"]
+            misses = item.misses.value if item.misses is not None else item.linear.get("misses")
+            told = f"{number(mean, 5)} ± {number(deviation, 2)}"
+            cells.append(told + (f", {_percent(misses)} miss" if misses else ""))
+        rows.append(
+            (name, *cells, limits_text(output.lower, output.upper) if output.kind == "constraint" else "", output.unit)
+        )
+    works = [result.works for result in found]
+    if all(item is not None for item in works):
+        shares = [f"{_percent(item.value)}{_between(item)}" for item in works if item is not None]
+        rows.append(("everything holds", *shares, "", ""))
+    heads = ("mean ± deviation", *(f">{result.design}" for result in found), "limit", "unit")
+    terminal.show(table(heads, rows))
+    for result in found:
+        for note in result.notes:
+            terminal.show_sentence(f"{result.design}: {note}", indent="")
 
 
 # ---- the terminal ------------------------------------------------------------------------------------------

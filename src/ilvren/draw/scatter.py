@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, save, shades
+from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.explore.scatter import OutputScatter, ScatterResult
 
-__all__ = ["draw_scatter"]
+__all__ = ["draw_scatter", "draw_several"]
 
 MOST_PANELS, BINS = 9, 32
 # What lies beyond a limit is drawn in this colour.
@@ -95,3 +97,62 @@ def _panel(panel: Any, found: ScatterResult, item: OutputScatter, *, with_legend
         handles, labels = panel.get_legend_handles_labels()
         once = dict(zip(labels, handles, strict=True))
         panel.legend(once.values(), once.keys(), fontsize=9)
+
+
+def draw_several(found: Sequence[ScatterResult], path: str) -> list[str]:
+    """Write the quantities that designs have in common, each as outlines of its histograms; return which."""
+    shared = [item for item in found[0].of if all(item.output.name in result.values for result in found)]
+    moving = [item for item in shared if any(_moves(result, item) for result in found)]
+    moving.sort(key=lambda item: (item.output.kind != "objective", item.output.kind != "constraint", -_misses(item)))
+    chosen = moving[:MOST_PANELS]
+    if not chosen:
+        raise RequestError("these designs have no quantity that scatters in common")
+    columns = 1 if len(chosen) == 1 else 2 if len(chosen) <= 4 else 3
+    rows = math.ceil(len(chosen) / columns)
+    with figure(rows, columns, squeeze=False) as (made, panels):
+        for place in range(rows * columns):
+            panel = panels[place // columns, place % columns]
+            if place >= len(chosen):
+                panel.set_axis_off()
+                continue
+            _outlines(panel, found, chosen[place], with_legend=place == 0)
+        made.suptitle("as they will be made: " + ", ".join(map(_headline, found)), fontsize=12.5, x=0.02, ha="left")
+        save(made, path)
+    return [item.output.name for item in chosen]
+
+
+def _headline(result: ScatterResult) -> str:
+    works = "" if result.works is None else f" ({100.0 * result.works.value:.4g} % hold everything)"
+    return f"{result.design}{works}"
+
+
+def _outlines(panel: Any, found: Sequence[ScatterResult], item: OutputScatter, *, with_legend: bool) -> None:
+    output = item.output
+    columns = []
+    for result in found:
+        values = result.values[output.name]
+        columns.append(values[np.isfinite(values)])
+    ends = [float(end) for values in columns for end in np.quantile(values, [0.001, 0.999])]
+    width = max(ends) - min(ends)
+    limits = [
+        x for x in (output.lower, output.upper) if math.isfinite(x) and min(ends) - width <= x <= max(ends) + width
+    ]
+    first, last = min([*ends, *limits]), max([*ends, *limits])
+    room = 0.03 * (last - first)
+    edges = np.linspace(first - room, last + room, BINS + 1)
+    for k, (result, values) in enumerate(zip(found, columns, strict=True)):
+        counts, _ = np.histogram(values, edges)
+        colour, style, _ = LINES[k % len(LINES)]
+        panel.stairs(
+            100.0 * counts / len(values), edges, color=colour, linestyle=style, linewidth=1.8, label=result.design
+        )
+    for limit in limits:
+        panel.axvline(limit, color=shades(0), linestyle="--", linewidth=1.5, label="limit")
+    told = [next(own for own in result.of if own.output.name == output.name) for result in found]
+    misses = [f"{100.0 * own.misses.value:.3g}" for own in told if own.misses is not None]
+    panel.set_title(output.name + (f": {' / '.join(misses)} % miss" if misses else ""), fontsize=11.5, loc="left")
+    panel.set_xlabel(f"{output.name} [{output.unit}]" if output.unit else output.name, fontsize=9.5)
+    panel.set_ylabel("% of scenarios", fontsize=9.5)
+    panel.set_xlim(first - room, last + room)
+    if with_legend:
+        panel.legend(fontsize=9)

@@ -47,7 +47,8 @@ class Driver:
 @dataclass(frozen=True)
 class Sensitivity:
     """Of every output its drivers, in the order of the variables; `notes` are to be told; `run` is where the designs
-    are, None where none were needed; `skipped` outputs were left out, being too many; `by` says whether inputs are uniform between "bounds" or as they "scatter"."""
+    are, None where none were needed; `skipped` outputs were left out, being too many; `by` says whether inputs are
+    uniform between "bounds" or as they "scatter"."""
 
     kind: str
     of: Mapping[str, tuple[Driver, ...]]
