@@ -194,6 +194,8 @@ class Program(InAFolder):
         self.assertIn("fresh-scenarios", [check["name"] for check in checks])
         shares = json.loads(self.call("sensitivity", "p.toml", "--by", "scatter", "--of", "total", "--json")[0])
         self.assertAlmostEqual(shares["of"]["total"]["x2"]["first"], 0.16 / SIGMA**2, delta=0.03)
+        self.call("report", "r1", "--output", "r.md", "--quiet")
+        self.assertIn("| low | ", Path("r.md").read_text().partition("## As it will be made")[2])
         _, err = self.call("scatter", "r1", "--way", "lineer", status=2)
         self.assertIn("linear", err)
 

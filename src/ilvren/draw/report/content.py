@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from ilvren.draw.report.scatter import ScatterPart, scatter_part
 from ilvren.errors import RequestError
 from ilvren.judge.comparison import Comparison, compared
 from ilvren.judge.contest import ContestSummary, contest_summary
@@ -41,7 +42,8 @@ class Chapter:
 
 @dataclass(frozen=True)
 class Report:
-    """Everything a report tells. `comparison` covers the runs told one by one; `contest` all runs of the groups."""
+    """Everything a report tells. `comparison` covers the runs told one by one; `contest` all runs of the groups;
+    `scatter` how the designs fare when they are not made exactly, None where nothing says how they scatter."""
 
     title: str
     made: str
@@ -53,6 +55,7 @@ class Report:
     optima: tuple[FinalOptimum, ...]
     commands: tuple[str, ...]
     ledger: str
+    scatter: ScatterPart | None = None
 
 
 def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wishes | None = None) -> Report:
@@ -71,6 +74,7 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wi
         if len({record.id for record in records}) < len(records):
             raise RequestError("a run is named twice")
         chapters = tuple(_chapter(record, opened, wishes) for record in records)
+        scatter = scatter_part(records, opened)
     finally:
         if opened is not ledger:
             opened.close()
@@ -93,6 +97,7 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wi
         final_optima(tracks),
         tuple(commands),
         path,
+        scatter,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import math
 from pathlib import Path
@@ -13,6 +14,7 @@ from numpy.typing import NDArray
 from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
+from ilvren.draw.report.scatter import HEADS
 from ilvren.draw.report.words import (
     active_note,
     active_rows,
@@ -48,6 +50,8 @@ def write_page(report: Report, path: str) -> None:
         "page.html.j2",
         report=report,
         version=__version__,
+        scatter_heads=HEADS,
+        encoded=lambda data: base64.b64encode(data).decode("ascii"),
         meanings=MEANINGS,
         number=number,
         sentence=sentence,

@@ -6,22 +6,19 @@ Sections of sentences, tables and pictures, which the page and the text version 
 from __future__ import annotations
 
 import datetime
-import io
 import json
 import math
 import shlex
-import tempfile
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PIL import Image
 
 from ilvren.draw.designs import draw_effects, draw_parallel, effects_of
 from ilvren.draw.plan import draw_plan
+from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.report.words import number
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of
@@ -31,24 +28,14 @@ from ilvren.problem import Aim, Problem, on_document
 from ilvren.problem.approximations import name_in
 from ilvren.runs.stored import problem_of
 
-__all__ = ["Picture", "Section", "Survey", "is_survey", "pictured", "survey"]
+__all__ = ["Section", "Survey", "is_survey", "survey"]
 
 # Designs, quantities and variables told; inputs named for an output, and the least share worth naming.
 MOST_BEST, MOST_QUANTITIES, MOST_VARIABLES, MOST_INPUTS, LEAST_SHARE = 10, 30, 10, 5, 0.005
 # Variables through which slices are drawn.
 MOST_SLICED = 8
-# Colours of a picture.
-COLOURS = 128
 # What samples of designs of one's own, and of those that an approximation asked for, are called.
 OWN = frozenset({"own-designs", "infill"})
-
-
-@dataclass(frozen=True)
-class Picture:
-    """A figure as PNG, and what it shows, in words."""
-
-    data: bytes
-    shows: str
 
 
 @dataclass(frozen=True)
@@ -400,14 +387,3 @@ def _quantities(table: DesignTable) -> list[str]:
 
 def _percent(share: float) -> str:
     return f"{100.0 * share:.3g} %" if math.isfinite(share) else "–"
-
-
-def pictured(drawn: Callable[[str], object], shows: str) -> Picture:
-    """Return what a function draws into a file, in a few colours: a page of many pictures stays small."""
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "figure.png"
-        drawn(str(path))
-        small = io.BytesIO()
-        with Image.open(path) as image:
-            image.convert("RGB").quantize(COLOURS).save(small, "PNG", optimize=True)
-        return Picture(small.getvalue(), shows)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
+from ilvren.draw.report.scatter import HEADS
 from ilvren.draw.report.words import (
     active_note,
     active_rows,
@@ -59,6 +60,12 @@ def _lines(report: Report) -> Iterator[str]:
     yield from ("", "## Verification")
     for chapter in report.chapters:
         yield from _verification(chapter)
+    if report.scatter is not None:
+        yield from ("", "## As it will be made")
+        for headline, told in report.scatter.tables:
+            yield from ("", f"### {headline}", "")
+            yield from table_lines(HEADS, told)
+        yield from ("", *(f"- {note}" for note in report.scatter.notes))
     yield from ("", "## Do it again", "", "```sh", *report.commands, "```", "")
     yield from table_lines(("setting", *names), [(name, *values) for name, values in settings_rows(report)])
 

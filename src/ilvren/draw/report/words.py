@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.draw.report.content import Chapter, Report
 from ilvren.judge.verdict import Verdict
 from ilvren.problem import Variable
 from ilvren.runs.limits import LimitState
+
+if TYPE_CHECKING:
+    from ilvren.draw.report.content import Chapter, Report
 
 __all__ = [
     "active_note",

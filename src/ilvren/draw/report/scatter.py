@@ -1,0 +1,88 @@
+"""The part of a report on how its designs fare when they are not made exactly."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ilvren.draw.report.picture import Picture, pictured
+from ilvren.draw.report.words import number
+from ilvren.draw.scatter import draw_scatter, draw_several
+from ilvren.errors import IlvrenError
+from ilvren.explore.scatter import OutputScatter, ScatterResult, scatter
+from ilvren.ledger import Ledger, RunRecord
+from ilvren.runs.addresses import addressed
+from ilvren.runs.stored import problem_of
+
+__all__ = ["HEADS", "ScatterPart", "scatter_part"]
+
+HEADS = ("quantity", "as designed", "mean", "deviation", "limit", "reserve", "misses", "comes from")
+# Quantities told of each design, and designs of one figure.
+MOST_ROWS, MOST_DESIGNS = 30, 4
+
+
+@dataclass(frozen=True)
+class ScatterPart:
+    """A table for each design, as (its headline, rows under HEADS), a picture where something scatters, and notes."""
+
+    tables: tuple[tuple[str, tuple[tuple[str, ...], ...]], ...]
+    pictures: tuple[Picture, ...]
+    notes: tuple[str, ...]
+
+
+def scatter_part(records: Sequence[RunRecord], ledger: Ledger) -> ScatterPart | None:
+    """Return how the designs of runs fare; None where their file says of nothing how it scatters, or where scenarios
+    would call models."""
+    found: list[ScatterResult] = []
+    for record in records[:MOST_DESIGNS]:
+        problem = problem_of(record)
+        if not problem.template.declarations.scatter or problem.sources or problem.simulations:
+            return None
+        try:
+            item = addressed(ledger, record.id)
+            found.append(scatter(problem, item.point, design=record.id))
+        except IlvrenError:  # a run without a design: its chapter says so
+            continue
+    if not found:
+        return None
+    tables = tuple((_headline(result), tuple(_row(result, item) for item in result.of[:MOST_ROWS])) for result in found)
+    notes = tuple(f"{result.design}: {note}" for result in found for note in result.notes)
+    return ScatterPart(tables, _pictures(found), notes)
+
+
+def _pictures(found: Sequence[ScatterResult]) -> tuple[Picture, ...]:
+    shows = "how quantities scatter, with their limits"
+    try:
+        if len(found) == 1:
+            return (pictured(lambda path: draw_scatter(found[0], path), shows),)
+        return (pictured(lambda path: draw_several(found, path), shows),)
+    except IlvrenError:  # nothing scatters
+        return ()
+
+
+def _headline(result: ScatterResult) -> str:
+    works = result.works
+    told = f"{result.design}: {result.scenarios:,} scenarios"
+    if works is None:
+        return told
+    share = f"everything holds in {100.0 * works.value:.4g} % of them"
+    return f"{told}, {share} ({100.0 * works.low:.3g} .. {100.0 * works.high:.3g} %)"
+
+
+def _row(result: ScatterResult, item: OutputScatter) -> tuple[str, ...]:
+    output = item.output
+    limit = ""
+    if output.kind == "constraint":
+        sides = [f"≥ {number(output.lower)}"] if output.lower > -1e300 else []
+        limit = ", ".join([*sides, *([f"≤ {number(output.upper)}"] if output.upper < 1e300 else [])])
+    drivers = sorted(result.drivers.get(output.name, {}).items(), key=lambda own: -own[1][1])[:3]
+    return (
+        f"{output.name} [{output.unit}]" if output.unit else output.name,
+        number(item.nominal, 6),
+        "" if item.mean is None else number(item.mean.value, 6),
+        "" if item.deviation is None else number(item.deviation.value, 4),
+        limit,
+        "" if item.reserve is None else f"{item.reserve:.2f}",
+        "" if item.misses is None else f"{100.0 * item.misses.value:.3g} %",
+        ", ".join(f"{name} {100.0 * max(total, 0.0):.0f} %" for name, (_, total) in drivers if total >= 0.02),
+    )
