@@ -55,6 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--evaluations", type=int, metavar="N", help="scenarios around the design point of each limit (default 500)"
     )
     parser.add_argument("--of", metavar="NAME[,NAME]", help="the quantities looked at (default: all)")
+    parser.add_argument("--on", metavar="APPROXIMATION", help="scenarios on an approximation (a1), its error carried")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of the scenarios (default 0)")
     parser.add_argument(
         "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
@@ -122,6 +123,12 @@ def _found(arguments: argparse.Namespace, target: str, terminal: Terminal) -> Sc
     if arguments.workers is not None:
         check_workers(arguments.workers)
     problem, point, design, feasibility = _design(arguments, target, terminal)
+    errors: dict[str, float] = {}
+    region: dict[str, list[float]] = {}
+    if arguments.on:
+        problem, point, errors, region = _on(arguments, problem, point)
+        design += f" on {arguments.on}"
+        terminal.note(f"on {arguments.on}: predicted, not evaluated; intervals hold two deviations of its error")
     scenarios = DEFAULT_SCENARIOS if arguments.scenarios is None else arguments.scenarios
     options: dict[str, Any] = {
         "design": design,
@@ -131,9 +138,10 @@ def _found(arguments: argparse.Namespace, target: str, terminal: Terminal) -> Sc
         "evaluations": DEFAULT_EVALUATIONS if arguments.evaluations is None else arguments.evaluations,
         "of": [name.strip() for name in (arguments.of or "").split(",") if name.strip()],
         "feasibility": feasibility,
+        "errors": errors,
     }
     if not problem.sources and not problem.simulations:
-        return scatter(problem, point, **options)
+        return _within(scatter(problem, point, **options), region, arguments.on)
     progress = progress_of(problem, terminal, limits=(scenarios, None))
     with Ledger(ledger_path(arguments.ledger)) as ledger:
         for note in ledger.notes:
@@ -210,6 +218,61 @@ def _design(arguments: argparse.Namespace, target: str, terminal: Terminal) -> t
             own_point = np.array(point_at(problem.with_starts(own_point), values))
             told += " with " + ", ".join(f"{name} = {value}" for name, value in values.items())
         return problem, own_point, told, feasibility
+
+
+def _within(found: ScatterResult, region: dict[str, list[float]], name: str) -> ScatterResult:
+    """Return a result with a note on scenarios outside of what an approximation learnt."""
+    from dataclasses import replace
+
+    import numpy as np
+
+    outside: Any = np.zeros(found.scenarios, dtype=bool)
+    for own, (low, high) in region.items():
+        if own in found.inputs and high > low:
+            outside |= (found.inputs[own] < low) | (found.inputs[own] > high)
+    if not outside.any():
+        return found
+    told = (
+        f"{int(outside.sum()):,} of {found.scenarios:,} scenarios lie outside of what {name} learnt: believe them less"
+    )
+    return replace(found, notes=(*found.notes, told))
+
+
+def _on(
+    arguments: argparse.Namespace, problem: Problem, point: Any
+) -> tuple[Problem, Any, dict[str, float], dict[str, list[float]]]:
+    """Return the problem on an approximation; {entry: deviation of its error} of what depends on it: of values that it
+    stands for their own, of formulas of such the largest share of any; and the region that it learnt."""
+    import json
+
+    import numpy as np
+
+    from ilvren.cli.files import read_ledger, recorded_ledger
+    from ilvren.problem import on_document
+
+    with read_ledger(recorded_ledger(ledger_path(arguments.ledger))) as ledger:
+        record = ledger.approximation(arguments.on)
+    found = on_document(problem, record.document).with_starts(np.asarray(point, dtype=float))
+    if found.sources:
+        names = ", ".join(source.name for source in found.sources)
+        raise RequestError(
+            f"{record.id} has not all outputs of {names}: for the others the model would be called in every scenario",
+            advice=f"`ilvren approximate {' '.join(record.runs)}` without --of learns all",
+        )
+    own = {name: float(told["error"]) for name, told in record.facts["told"]["of"].items()}
+    worst = max(own.values(), default=0.0)
+    deviations = json.loads(record.document)["deviations"]
+    outputs = {node for _, node in found.outputs}
+    entries = [(item.name, item.node) for item in found.objectives]
+    entries += [(item.name, item.node) for item in found.derived]
+    entries += [(block.name, block.node) for block in found.row_blocks]
+    entries += list(found.outputs)
+    errors = {
+        name: own.get(name, worst) * float(deviations.get(name, 0.0))
+        for name, node in entries
+        if outputs & set(found.graph.reachable([node]))
+    }
+    return found, point, errors, dict(record.facts["told"]["region"])
 
 
 def _show_several(terminal: Terminal, found: list[ScatterResult]) -> None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -48,9 +49,11 @@ def scatter(
     label: str | None = None,
     workers: int | str | None = None,
     listener: Callable[[Any], None] | None = None,
+    errors: Mapping[str, float] | None = None,
 ) -> ScatterResult:
     """Return how a design (n,) fares under what [scatter] says, `ways` being of `WAYS`: `scenarios` of it by sampling
-    (made a multiple of ten), `evaluations` around each limit's design point. Raises RequestError and ProblemError."""
+    (made a multiple of ten), `evaluations` around each limit's design point. `errors` {entry: deviation of what an
+    approximation gets wrong} widen intervals. Raises RequestError and ProblemError."""
     _check(ways, scenarios, evaluations)
     case = scatter_case(problem, point, feasibility=feasibility, of=of)
     given = {"ledger": ledger, "label": label, "workers": workers, "listener": listener, "seed": seed}
@@ -80,6 +83,9 @@ def scatter(
     drivers: Drivers = {}
     if sampled is not None:
         works = share_interval(parted(sampled.misses <= feasibility))
+        if errors:
+            told = [_with_error(case, k, item, sampled, errors) for k, item in enumerate(told)]
+            works = _works_with_errors(case, sampled, works, errors)
         worst = _worst(case, own, sampled)
         if case.has_models:
             drivers, more = by_fit(case, own, sampled.values)
@@ -185,8 +191,36 @@ def _output(
     )
 
 
-def _is_missed(case: ScatterCase, output: Output, column: FloatArray) -> NDArray[np.bool_]:
-    room = case.feasibility * output.size
+def _with_error(
+    case: ScatterCase, k: int, item: OutputScatter, sampled: Seen, errors: Mapping[str, float]
+) -> OutputScatter:
+    """Return a quantity with its intervals as wide as two deviations of its error make them."""
+    away = 2.0 * errors.get(item.output.entry, 0.0)
+    if not away > 0.0 or item.mean is None:
+        return item
+    mean = Interval(item.mean.value, item.mean.low - away, item.mean.high + away)
+    misses = item.misses
+    if misses is not None:
+        column = sampled.values[:, k]
+        sides = [share_interval(parted(_is_missed(case, item.output, column, room))) for room in (-away, away)]
+        misses = Interval(misses.value, min(s.low for s in sides), max(s.high for s in sides))
+    return replace(item, mean=mean, misses=misses)
+
+
+def _works_with_errors(case: ScatterCase, sampled: Seen, works: Interval, errors: Mapping[str, float]) -> Interval:
+    ends = []
+    for sign in (-2.0, 2.0):
+        misses = sampled.misses > case.feasibility if case.left_out else np.zeros(len(sampled.misses), dtype=bool)
+        for k, output in enumerate(case.outputs):
+            if output.kind == "constraint":
+                room = sign * errors.get(output.entry, 0.0)
+                misses = misses | _is_missed(case, output, sampled.values[:, k], room)
+        ends.append(share_interval(parted(~misses)))
+    return Interval(works.value, min(end.low for end in ends), max(end.high for end in ends))
+
+
+def _is_missed(case: ScatterCase, output: Output, column: FloatArray, more: float = 0.0) -> NDArray[np.bool_]:
+    room = case.feasibility * output.size + more
     return ~((column >= output.lower - room) & (column <= output.upper + room))
 
 
