@@ -49,7 +49,8 @@ def by_formulas(case: ScatterCase, seed: int) -> Drivers:
             continue
         first, total = first_and_total(table)
         found[output.name] = {
-            name: (float(one), float(other)) for name, one, other in zip(names, first, total, strict=True)
+            name: (min(max(float(one), 0.0), 1.0), min(max(float(other), 0.0), 1.0))
+            for name, one, other in zip(names, first, total, strict=True)
         }
     return found
 
