@@ -102,6 +102,9 @@ class Designs(unittest.TestCase):
                 problem = loads(text.replace(old, new))
                 scatter(problem, problem.start, scenarios=10)
             self.assertIn(word, f"{caught.exception} {caught.exception.advice}")
+        text = linear().source.text + "[cases.wet]\nset = { b = 4 }\n"
+        with self.assertRaisesRegex(ProblemError, "the case wet sets it"):
+            loads(text)
         text = linear(together='together = [["x1", "x2", 0.9], ["x2", "b", 0.9], ["x1", "b", -0.9]]').source.text
         with self.assertRaisesRegex(ProblemError, "contradicts itself"):
             scatter(loads(text), (1.0, 2.0), scenarios=10)

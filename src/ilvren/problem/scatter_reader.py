@@ -27,6 +27,15 @@ def read_scatter(reader: Reader, found: Declarations) -> Declarations:
     if not declared:
         reader.fail(("scatter",), "nothing scatters", 'write for example  wall = { law = "normal", deviation = 0.15 }')
     names = [item.name for item in declared]
+    for item in declared:
+        table = item.column.partition(".")[0]
+        for case in found.cases:
+            if item.name in case.set or (table and table in case.tables):
+                told = f"{item.name} scatters, and the case {case.name} sets it"
+                if table and table in case.tables:
+                    told = f"{item.name} is drawn from {table}, and the case {case.name} gives it another file"
+                advice = f"a factor of its own, such as {item.name}_factor = 1, can scatter in all cases"
+                reader.fail(("scatter", item.name), told, advice)
     return replace(found, scatter=declared, together=_together(reader, section.get(TOGETHER, []), names))
 
 

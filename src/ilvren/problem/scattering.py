@@ -249,17 +249,8 @@ def fixed_values(problem: Problem) -> dict[str, Any]:
 def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declarations:
     """Return the declarations with scattered parameters as variables, what is made of them as derived values, and no
     bounds or grids of numbers: a scenario is a design of these. `values` are those of `fixed_values`. Raises
-    ProblemError for a case that sets what scatters."""
+    ProblemError for a matrix that is made of what scatters."""
     scattered = {item.name for item in declarations.scatter}
-    for case in declarations.cases:
-        for name in scattered & set(case.set):
-            raise ProblemError(
-                f"{name} scatters, and the case {case.name} sets it",
-                file=declarations.source.file,
-                line=declarations.source.line("scatter", name),
-                where=f"scatter.{name}",
-                advice=f"a factor of its own, such as {name}_factor = 1, can scatter in all cases",
-            )
     kept: list[EntryDeclaration] = []
     made: list[VariableDeclaration] = []
     moved: set[str] = set()

@@ -82,10 +82,10 @@ def scatter(
     worst: tuple[WorstScenario, ...] = ()
     drivers: Drivers = {}
     if sampled is not None:
-        works = share_interval(parted(sampled.misses <= feasibility))
+        works = share_interval(parted(sampled.misses <= feasibility)) if case.wide.row_count else None
         if errors:
             told = [_with_error(case, k, item, sampled, errors) for k, item in enumerate(told)]
-            works = _works_with_errors(case, sampled, works, errors)
+            works = None if works is None else _works_with_errors(case, sampled, works, errors)
         worst = _worst(case, own, sampled)
         if case.has_models:
             drivers, more = by_fit(case, own, sampled.values)
