@@ -24,7 +24,7 @@ class ScatterPlan:
     scenarios: int = DEFAULT_SCENARIOS
     seed: int = 0
     part: int = 1
-    sharpness: float = 0.1
+    sharpness: float = 0.04
     is_early: bool = False
     is_counted: bool = False
     shifts: Mapping[str, Any] = field(default_factory=dict)

@@ -549,6 +549,13 @@ class Template:
 
     def _axis(self, *given: Any) -> Axis:
         if self.declarations.time_scheme:
+            if self._asks_for_scenarios():
+                raise ProblemError(
+                    "collocation is not possible: what evolves is simulated in every scenario of what scatters",
+                    file=self.declarations.source.file,
+                    where="scatter",
+                    line=self.declarations.source.line("scatter"),
+                )
             from ilvren.problem.collocated import CollocatedAxis
 
             return CollocatedAxis(self, *given, scheme=self.declarations.time_scheme)
@@ -884,17 +891,22 @@ class Template:
             for number in self.graph.reachable([node])
         )
 
+    def _asks_for_scenarios(self) -> bool:
+        """Return whether a formula has a function of what scatters."""
+        if not self.declarations.scatter:
+            return False
+        from ilvren.problem.scatter_functions import calls_of_scatter
+
+        return any(calls_of_scatter(tree) for _, tree in self._all_trees())
+
     @cached_property
     def _scattered_places(self) -> frozenset[int]:
         """Return the numbers of parameters that scatter, or are made of such, where a formula asks what comes of it."""
         declared = self.declarations
-        if not declared.scatter:
+        if not self._asks_for_scenarios():
             return frozenset()
-        from ilvren.problem.scatter_functions import calls_of_scatter
         from ilvren.problem.scattering import dependents_of
 
-        if not any(calls_of_scatter(tree) for _, tree in self._all_trees()):
-            return frozenset()
         moved = {item.name for item in declared.scatter}
         names = moved | dependents_of(declared.parameters, moved)
         return frozenset(self.parameter_index[name] for name in names if name in self.parameter_index)

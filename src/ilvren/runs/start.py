@@ -36,7 +36,16 @@ from ilvren.runs.pool import open_workers
 from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
 from ilvren.runs.refining import time_report
 from ilvren.runs.result import RunResult
-from ilvren.runs.scatter_stages import ScatterWay, begun_with_few, counted_result
+from ilvren.runs.scatter_stages import (
+    SMOOTH,
+    SMOOTH_MEMBERS,
+    ScatterWay,
+    begun_with_all,
+    begun_with_few,
+    counted_problem,
+    counted_result,
+    functions_of,
+)
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
@@ -104,9 +113,11 @@ def run(
     if treatment.problem is not problem and multipliers is not None:
         multipliers = None  # of other rows: those of a simulation
     problem = treatment.problem
-    if problem.is_about_scatter and sample is None and on is None and len(problem.objectives) <= 1:
-        problem = begun_with_few(problem, settings.seed)
-        problems = [begun_with_few(one, settings.seed) for one in problems]
+    if problem.is_about_scatter and sample is not None and not sample.get("slopes"):
+        problem = counted_problem(problem, settings.seed)  # a sample needs no derivatives: what is told is counted
+    elif problem.is_about_scatter and on is None:
+        begins = begun_with_few if len(problem.objectives) <= 1 else begun_with_all
+        problem, problems = begins(problem, settings.seed), [begins(one, settings.seed) for one in problems]
     refuse_front(problem, settings, has_stages=bool(stages))
     refuse_reference(problem, settings.reference_point)
     if sample is not None:
@@ -454,6 +465,8 @@ def _drive(
                 listener(StageBegun(stage, count, told_set(stages[stage - 1])))
         is_whole = not own.goes_in_stages or plan.method.kind in (SAMPLE, FRONT)
         result = loop.drive(is_last=is_last and is_whole)
+        if plan.method.kind == FRONT and own.is_about_scatter and functions_of(own) & SMOOTH:
+            result = replace(result, notes=(*result.notes, SMOOTH_MEMBERS))
         if is_last and not is_whole:
             result = _looked_closer(plan, own, loop, result, stage)
         if not is_last:
