@@ -244,6 +244,8 @@ class Program(InAFolder):
         [scatter]
         draw = { law = "uniform", half_width = 0.2 }
         """
+        with self.assertRaisesRegex(ProblemError, "every scenario"):
+            loads(text, refinement=Refinement(scheme="radau"))
         plan = Refinement(scatter=ScatterPlan(20))
         result = run(loads(text, refinement=plan), second_look=0.0)
         # level ends at 3 − draw/gain: its tenth is at draw = 1.16, so that gain = 0.58
