@@ -190,6 +190,11 @@ class ScatterCase:
         values, by_name = self._sloped_at(self.designs(own[np.newaxis])[0])
         return values, self.scattered.pulled(np.repeat(own[np.newaxis], len(values), axis=0), by_name)
 
+    def slopes_by_name(self, own: FloatArray, k: int) -> dict[str, FloatArray]:
+        """Return {scattered name: (size,)}: the slopes of output k in a scenario (dimension,)."""
+        _, by_name = self._sloped_at(self.designs(own[np.newaxis])[0])
+        return {name: slopes[k] for name, slopes in by_name.items()}
+
     def nominal_slopes(self) -> tuple[FloatArray, dict[str, FloatArray]]:
         """Return values (outputs,) and slopes {scattered name: (outputs, size)} at the design as it is meant."""
         return self._sloped_at(self.nominal)

@@ -28,8 +28,8 @@ WAYS = ("sampling", "linear", "reliability")
 DEFAULT_SCENARIOS, MOST_SCENARIOS = 1_000, 10_000_000
 # Worst scenarios told, and sides of limits whose design points are looked for, of formulas and of models.
 MOST_WORST, MOST_SIDES, MOST_SIDES_OF_MODELS = 5, 40, 8
-# Scenarios that tell a plane.
-ENOUGH = 2_000
+# Scenarios that tell a plane, and independent numbers that one is fitted to.
+ENOUGH, MOST_FITTED = 2_000, 60
 # Beyond so many deviations (by slopes) a limit is not looked at.
 FAR = 9.0
 
@@ -293,32 +293,48 @@ def _worst(case: ScatterCase, own: FloatArray, sampled: Seen) -> tuple[WorstScen
 def _causes(
     case: ScatterCase, own: FloatArray, sampled: Seen, number: int, k: int
 ) -> tuple[tuple[str, float, float, float], ...]:
-    """Return (name, value, deviations from its mean, share of the departure) by a plane fitted to all scenarios."""
-    column = sampled.values[:, k]
-    whole = np.isfinite(column)
+    """Return (name, value, deviations from its mean, share of the departure), by a plane fitted to all scenarios; of
+    more independent numbers than that takes, and for places of vectors, by the slopes of formulas there."""
+    output, column = case.outputs[k], sampled.values[:, k]
     dependence = case.scattered.dependence
     values = case.scattered.scenarios(own[number : number + 1])
-    moved: dict[str, float] = {}
-    places = np.flatnonzero(whole)[: max(ENOUGH, 4 * own.shape[1])]
-    if len(places) > own.shape[1] + 1 and math.isfinite(column[number]):
+    sign = 1.0 if column[number] > output.upper else -1.0
+    by_place = _moved_by_place(case, values, own[number], k)
+    moved: dict[str, float] = {name: sign * float(parts.sum()) for name, parts in by_place.items()}
+    places = np.flatnonzero(np.isfinite(column))[: max(ENOUGH, 4 * own.shape[1])]
+    can_fit = own.shape[1] <= MOST_FITTED and len(places) > 2 * own.shape[1]
+    if can_fit and math.isfinite(column[number]):
         design = np.column_stack([np.ones(len(places)), own[places]])
         slopes = np.linalg.lstsq(design, column[places], rcond=None)[0][1:]
-        moved = {name: float(slopes[place] @ own[number, place]) for name, place in dependence.slices.items()}
-    output = case.outputs[k]
-    sign = 1.0 if column[number] > output.upper else -1.0
-    towards = {name: max(sign * part, 0.0) for name, part in moved.items()}
+        moved = {name: sign * float(slopes[place] @ own[number, place]) for name, place in dependence.slices.items()}
+    towards = {name: max(part, 0.0) for name, part in moved.items()}
     total = sum(towards.values())
     found = []
     for item in case.scattered.quantities:
         there = values[item.name][0]
         with np.errstate(all="ignore"):
             far = np.where(item.deviation > 0.0, (there - item.mean) / item.deviation, 0.0)
-        place = int(np.abs(far).argmax()) if far.ndim else 0
+        weights = sign * by_place[item.name] if item.name in by_place else np.abs(far)
+        place = int(np.argmax(weights)) if item.shape else 0
         share = towards.get(item.name, 0.0) / total if total > 0.0 else math.nan
-        name = item.name if not item.shape else f"{item.name}[{place}]"
+        name = element_name(item.name, item.shape, place)
         found.append((name, float(there.ravel()[place]), float(far.ravel()[place]), share))
     found.sort(key=lambda told: -told[3] if math.isfinite(told[3]) else -abs(told[2]))
     return tuple(found)
+
+
+def _moved_by_place(case: ScatterCase, values: dict[str, FloatArray], own: FloatArray, k: int) -> dict[str, FloatArray]:
+    """Return {name: (size,)}: by how much each place of what scatters moves an output, to first order; nothing of
+    numbers alone, nor of models."""
+    if case.has_models or not any(item.shape for item in case.scattered.quantities):
+        return {}
+    slopes = case.slopes_by_name(own, k)
+    found = {}
+    for item in case.scattered.quantities:
+        parts = slopes[item.name] * (values[item.name][0] - item.mean).ravel()
+        if np.isfinite(parts).all():
+            found[item.name] = parts
+    return found
 
 
 def _scattered(case: ScatterCase) -> list[tuple[str, str, float, float, str]]:
