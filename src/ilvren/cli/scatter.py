@@ -27,6 +27,8 @@ SUFFIXES = (".png", ".svg", ".csv", ".json")
 # Quantities, drivers of each and causes of a scenario that a terminal shows.
 MOST_OUTPUTS, MOST_DRIVEN, MOST_DRIVERS, MOST_CAUSES = 24, 12, 5, 3
 MOST_DESIGNS = 4
+# Rows of one limit that are shown each for itself.
+MOST_OF_ONE = 4
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -140,7 +142,8 @@ def _found(arguments: argparse.Namespace, target: str, terminal: Terminal) -> Sc
         "feasibility": feasibility,
         "errors": errors,
     }
-    if not problem.sources and not problem.simulations:
+    if not problem.sources:
+        options["progress"] = lambda done, count: terminal.progress(f"{done:,} of {count:,} scenarios simulated")
         return _within(scatter(problem, point, **options), region, arguments.on)
     progress = progress_of(problem, terminal, limits=(scenarios, None))
     with Ledger(ledger_path(arguments.ledger)) as ledger:
@@ -279,7 +282,7 @@ def _show_several(terminal: Terminal, found: list[ScatterResult]) -> None:
     """Print what designs come to beside each other."""
     from ilvren.cli.tables import limits_text, number, table
 
-    names = list(dict.fromkeys(item.output.name for result in found for item in result.of))[:MOST_OUTPUTS]
+    names = list(dict.fromkeys(item.output.name for result in found for item, _ in _grouped(result)))[:MOST_OUTPUTS]
     rows = []
     for name in names:
         own = [next((item for item in result.of if item.output.name == name), None) for result in found]
@@ -329,13 +332,14 @@ def _show(terminal: Terminal, found: ScatterResult) -> None:
         for name, law, value, deviation, unit in found.scattered[:MOST_OUTPUTS]
     ]
     terminal.show(table(("what scatters", "law", ">as designed", ">deviation", "unit"), rows))
-    shown = found.of[:MOST_OUTPUTS]
-    terminal.show(table(_HEADS, [_quantity(item) for item in shown]))
-    left = len(found.of) - len(shown) + found.left_out
+    grouped = _grouped(found)
+    shown = grouped[:MOST_OUTPUTS]
+    terminal.show(table(_HEADS, [_quantity(item, told) for item, told in shown]))
+    left = len(grouped) - len(shown) + found.left_out
     if left:
         terminal.show(f"and {left} more quantities; --of NAME shows them")
     if len(found.ways) > 1:
-        beside = [row for item in found.of if (row := _side_by_side(item)) is not None]
+        beside = [row for item, _ in grouped if (row := _side_by_side(item)) is not None]
         if beside:
             heads = ("misses of", ">counted", ">by slopes", ">index", ">at its design point", ">sampled around it")
             terminal.show(table(heads, beside[:MOST_OUTPUTS]))
@@ -356,7 +360,29 @@ def _show(terminal: Terminal, found: ScatterResult) -> None:
 _HEADS = ("quantity", ">as designed", ">mean", ">deviation", ">5 %", ">95 %", "limit", ">reserve", "misses", "unit")
 
 
-def _quantity(item: OutputScatter) -> tuple[str, ...]:
+def _grouped(found: ScatterResult) -> list[tuple[OutputScatter, str]]:
+    """Return what is shown of all quantities: of a limit with many rows the one that is missed most, or nearest to
+    being missed, and how many it stands for."""
+    rows: dict[str, list[OutputScatter]] = {}
+    for item in found.of:
+        if item.output.kind == "constraint":
+            rows.setdefault(item.output.entry, []).append(item)
+
+    def missed(item: OutputScatter) -> tuple[float, float]:
+        share = item.misses.value if item.misses is not None else item.linear.get("misses", 0.0)
+        return -share, math.inf if item.reserve is None else item.reserve
+
+    kept = []
+    for item in found.of:
+        own = rows.get(item.output.entry, [item]) if item.output.kind == "constraint" else [item]
+        if len(own) <= MOST_OF_ONE:
+            kept.append((item, ""))
+        elif item is min(own, key=missed):
+            kept.append((item, f" (worst of {len(own)})"))
+    return kept
+
+
+def _quantity(item: OutputScatter, told: str) -> tuple[str, ...]:
     from ilvren.cli.tables import limits_text, number
 
     output = item.output
@@ -374,7 +400,7 @@ def _quantity(item: OutputScatter) -> tuple[str, ...]:
     is_limit = output.kind == "constraint"
     reserve = "" if item.reserve is None or not math.isfinite(item.reserve) else f"{item.reserve:.2f}"
     return (
-        output.name,
+        output.name + told,
         number(item.nominal),
         "" if mean is None else number(mean),
         "" if deviation is None else number(deviation, 3),
@@ -429,7 +455,7 @@ def _show_points(terminal: Terminal, found: ScatterResult) -> None:
     from ilvren.cli.tables import number, table
 
     rows = []
-    for item in found.of:
+    for item, _ in _grouped(found):
         if item.rare is None or not item.rare.is_found:
             continue
         point = item.rare.point
@@ -444,7 +470,10 @@ def _show_drivers(terminal: Terminal, found: ScatterResult) -> None:
     from ilvren.cli.tables import table
 
     rows = []
+    shown = {item.output.name for item, _ in _grouped(found)}
     for name, own in found.drivers.items():
+        if name not in shown:
+            continue
         order = sorted(own.items(), key=lambda item: -item[1][1])
         told = [
             f"{scattered} {100.0 * max(total, 0.0):.0f} %"

@@ -26,9 +26,13 @@ from ilvren.problem.scattering import Scattered, scatter_of, wide_designs, wide_
 __all__ = ["Output", "ScatterCase", "Seen", "scatter_case"]
 
 FloatArray = NDArray[np.float64]
+# Hears how many scenarios of how many are done.
+Progress = Callable[[int, int], None]
 
 # Quantities told, at most; vectors of derived values with more elements are left out.
 MOST_OUTPUTS, MOST_ELEMENTS = 200, 40
+# Scenarios simulated between two words on how far it is.
+SIMULATED_AT_ONCE = 25
 # Numbers held at once: few enough for the processor's cache.
 MOST_NUMBERS = 400_000
 
@@ -75,8 +79,13 @@ class ScatterCase:
 
     @property
     def has_models(self) -> bool:
-        """Return whether a scenario takes more than formulas."""
-        return bool(self.wide.sources or self.wide.simulations)
+        """Return whether a scenario calls models, and is kept on record."""
+        return bool(self.wide.sources)
+
+    @property
+    def is_cheap(self) -> bool:
+        """Return whether a scenario takes formulas alone."""
+        return not self.wide.sources and not self.wide.simulations
 
     def designs(self, own: FloatArray) -> FloatArray:
         """Return the designs (k, n) of scenarios from independent normal numbers (k, dimension), column by column."""
@@ -91,23 +100,27 @@ class ScatterCase:
         workers: int | str | None = None,
         listener: Callable[[Any], None] | None = None,
         seed: int = 0,
+        progress: Progress | None = None,
     ) -> Seen:
-        """Evaluate scenarios: formulas in vectorised calls, models as the designs of a run. Raises RequestError."""
+        """Evaluate scenarios: formulas in vectorised calls, what evolves simulated, `progress` hearing of how many are
+        done; models as the designs of a run. Raises RequestError."""
         if not self.has_models:
-            return self._by_formulas(own)
+            return self._by_formulas(own, progress)
         if ledger is None:
             raise RequestError("scenarios of models are kept in a ledger, and none is given")
         return self._by_run(own, ledger, label, workers, listener, seed)
 
-    def _by_formulas(self, own: FloatArray) -> Seen:
+    def _by_formulas(self, own: FloatArray, progress: Progress | None) -> Seen:
         gate, wide = self.gate, self.wide
         entries = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
         nodes = [gate.entry_node(name) for name in entries]
         nodes += [block.node for block in wide.row_blocks]
         values = np.empty((len(own), len(self.outputs)), order="F")
         misses, rows = np.empty(len(own)), np.empty(len(own), dtype=np.int64)
-        step = max(1, MOST_NUMBERS // max(wide.row_count + wide.size, 1))
+        step = max(1, MOST_NUMBERS // max(wide.row_count + wide.size, 1)) if self.is_cheap else SIMULATED_AT_ONCE
         for first in range(0, len(own), step):
+            if progress is not None and not self.is_cheap:
+                progress(first, len(own))
             part = slice(first, min(first + step, len(own)))
             found = gate.node_batch(nodes, self.designs(own[part]))
             blocks = found[len(entries) :]
@@ -261,7 +274,7 @@ def _outputs(
         for place in range(block.size):
             limits.append(
                 Output(
-                    element_name(block.name, block.shape, place),
+                    wide.rows[block.first + place].name,
                     "constraint",
                     block.unit,
                     block.name,

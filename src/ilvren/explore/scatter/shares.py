@@ -45,7 +45,7 @@ def shares_by_scatter(
     found: dict[str, tuple[Driver, ...]] = {}
     notes: list[str] = []
     run = None
-    if not case.has_models:
+    if case.is_cheap:
         count = evaluations or DEFAULT_EVALUATIONS
         if count < 8 * (len(names) + 2):
             raise RequestError(f"--evaluations: at least {8 * (len(names) + 2)} for {len(names)} scattered names")

@@ -50,13 +50,22 @@ def scatter(
     workers: int | str | None = None,
     listener: Callable[[Any], None] | None = None,
     errors: Mapping[str, float] | None = None,
+    progress: Callable[[int, int], None] | None = None,
 ) -> ScatterResult:
     """Return how a design (n,) fares under what [scatter] says, `ways` being of `WAYS`: `scenarios` of it by sampling
     (made a multiple of ten), `evaluations` around each limit's design point. `errors` {entry: deviation of what an
-    approximation gets wrong} widen intervals. Raises RequestError and ProblemError."""
+    approximation gets wrong} widen intervals; `progress` hears how many scenarios are simulated. Raises RequestError
+    and ProblemError."""
     _check(ways, scenarios, evaluations)
     case = scatter_case(problem, point, feasibility=feasibility, of=of)
-    given = {"ledger": ledger, "label": label, "workers": workers, "listener": listener, "seed": seed}
+    given = {
+        "ledger": ledger,
+        "label": label,
+        "workers": workers,
+        "listener": listener,
+        "seed": seed,
+        "progress": progress,
+    }
     runs: list[str] = []
 
     def seen(own: FloatArray) -> Seen:
@@ -87,7 +96,7 @@ def scatter(
             told = [_with_error(case, k, item, sampled, errors) for k, item in enumerate(told)]
             works = None if works is None else _works_with_errors(case, sampled, works, errors)
         worst = _worst(case, own, sampled)
-        if case.has_models:
+        if not case.is_cheap:
             drivers, more = by_fit(case, own, sampled.values)
             notes += more
         else:
@@ -253,14 +262,14 @@ def _rare(
             elif not math.isfinite(slopes.deviation[k]):
                 notes.append(f"{output.name} has no slopes at the design: no design point is looked for")
     sides.sort(key=lambda item: item[0])
-    most = MOST_SIDES_OF_MODELS if case.has_models else MOST_SIDES
+    most = MOST_SIDES if case.is_cheap else MOST_SIDES_OF_MODELS
     chosen = [item for item in sides if item[0] <= FAR][:most]
     if len(chosen) < len(sides):
         notes.append(
             f"{len(sides) - len(chosen)} sides of limits lie farther away by their slopes, and were not looked at"
         )
     found: dict[int, RareMiss] = {}
-    if sampled is None and chosen and not case.has_models:
+    if sampled is None and chosen and case.is_cheap:
         sampled = case.seen(own)  # formulas tell at once where to look from, too
     for _, k, side in chosen:
         others = []
@@ -326,7 +335,7 @@ def _causes(
 def _moved_by_place(case: ScatterCase, values: dict[str, FloatArray], own: FloatArray, k: int) -> dict[str, FloatArray]:
     """Return {name: (size,)}: by how much each place of what scatters moves an output, to first order; nothing of
     numbers alone, nor of models."""
-    if case.has_models or not any(item.shape for item in case.scattered.quantities):
+    if not case.is_cheap or not any(item.shape for item in case.scattered.quantities):
         return {}
     slopes = case.slopes_by_name(own, k)
     found = {}
@@ -373,6 +382,14 @@ def _remarks(case: ScatterCase, told: Sequence[OutputScatter], sampled: Seen | N
         bad = int((~np.isfinite(sampled.values)).any(axis=1).sum())
         if bad:
             notes.append(f"{bad:,} of {len(sampled.misses):,} scenarios have values missing: they count as misses")
+    equal = [
+        item.output.name
+        for item in told
+        if item.output.lower == item.output.upper and item.deviation is not None and item.deviation.value > 0.0
+    ]
+    if equal:
+        few = ", ".join(equal[:4]) + (f" and {len(equal) - 4} more" if len(equal) > 4 else "")
+        notes.append(f"{few}: an equality that scatters is never met exactly; a band of two limits has a chance")
     for item in told:
         name = item.output.name
         counted, slopes, rare = item.misses, item.linear.get("misses"), item.rare
