@@ -132,6 +132,9 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertGreater(counted["most_of_all"], 8.0 + 2.5 * SIGMA)
         for name in ("holds", "either"):  # from inside
             self.assertTrue(counted[name] - 0.2 < smooth[name] <= counted[name])
+        own = linear(more='middle = "expected(total)"\nbeyond = "expected(max(total - middle, 0))"')
+        beyond = Gate(own).values(own.start)["beyond"]  # of a mean: not of each scenario's own
+        self.assertAlmostEqual(beyond, SIGMA / math.sqrt(2.0 * math.pi), delta=0.01)
         self.assertAlmostEqual(smooth["level"], counted["level"], delta=0.05 * SIGMA)
 
     def test_a_known_robust_optimum_counted_and_on_fresh_scenarios(self):

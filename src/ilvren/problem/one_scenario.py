@@ -3,12 +3,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from ilvren.errors import FormulaError
 from ilvren.formula import parse_formula, parse_limits
-from ilvren.formula.syntax import Call, Comparison, Condition, Node
+from ilvren.formula.syntax import Call, Comparison, Condition, Name, Node
 from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.scatter_functions import calls_of_scatter
 
@@ -25,11 +25,13 @@ def value_of_one(entry: EntryDeclaration) -> EntryDeclaration:
     return replace(entry, formula=_replaced(text, calls)) if calls else entry
 
 
-def limits_of_one(entry: EntryDeclaration) -> list[EntryDeclaration]:
-    """Return the limits of one scenario: the conditions of a chance that must be large, and else the limit with its
-    functions as what they are of; none of a chance with "or" or "not", which is no limit of one scenario."""
+def limits_of_one(entry: EntryDeclaration, told: Mapping[str, str] | None = None) -> list[EntryDeclaration]:
+    """Return the limits of one scenario: the conditions of a chance that must be large, and of a limit with a function
+    alone on a side what it is of. None of a chance with "or" or "not", or of functions that are reckoned with: these
+    are no limits of one scenario. `told` {name: formula} are derived values that are functions, by their names."""
     text = formula_text(entry.formula)
     try:
+        text = _by_formulas(text, told or {})
         limits = parse_limits(text)
     except FormulaError:
         return [entry]
@@ -38,7 +40,8 @@ def limits_of_one(entry: EntryDeclaration) -> list[EntryDeclaration]:
         return [entry]
     chance = next((call for call in calls if call.function in ("chance", "reliability_index")), None)
     if chance is None:
-        return [replace(entry, formula=_replaced(text, calls))]
+        is_alone = all(side in calls or not calls_of_scatter(side) for side in limits.sides)
+        return [replace(entry, formula=_replaced(text, calls))] if is_alone else []
     place = next((k for k, side in enumerate(limits.sides) if side == chance), None)
     if place is None or len(limits.sides) != 2:
         return []
@@ -53,6 +56,15 @@ def limits_of_one(entry: EntryDeclaration) -> list[EntryDeclaration]:
         left, right = (text[slice(*side.span)] for side in (part.left, part.right))
         own = f"{left} {operator} {right}"
         found.append(replace(entry, name=name, formula=own, written_in=entry.section, magnitude=None))
+    return found
+
+
+def _by_formulas(text: str, told: Mapping[str, str]) -> str:
+    """Return a limit with sides that are names of such derived values as their formulas."""
+    found = text
+    for side in sorted(parse_limits(text).sides, key=lambda own: -own.span[0]):
+        if isinstance(side, Name) and side.name in told:
+            found = found[: side.span[0]] + told[side.name] + found[side.span[1] :]
     return found
 
 

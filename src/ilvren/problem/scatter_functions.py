@@ -83,6 +83,11 @@ class ScatterFunctions:
         self.graph = template.graph
         self.written: dict[str, Written] = {}
 
+    @property
+    def ends(self) -> set[int]:
+        """Return the nodes of the functions written out so far: no scenario changes them."""
+        return {item.node for item in self.written.values()}
+
     @cached_property
     def dependence(self) -> Dependence:
         """Return how what scatters hangs together."""

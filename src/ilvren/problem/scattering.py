@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import FormulaError, ProblemError, RequestError
-from ilvren.formula import Shape, names_in, parse_formula, walk
+from ilvren.formula import Shape, names_in, parse_formula, parse_limits, walk
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -243,7 +243,25 @@ def fixed_values(problem: Problem) -> dict[str, Any]:
     names = [item.name for item in declared.scatter if item.name in parameters]
     names += [name for name in problem.overrides if name in parameters and name not in names]
     names += [item.name for item in declared.variables if _has_text(item.start)]
-    return {name: _value(problem, problem.start, name).tolist() for name in names}
+    found = {name: _value(problem, problem.start, name).tolist() for name in names}
+    return found | _statistics(problem)
+
+
+def _statistics(problem: Problem) -> dict[str, Any]:
+    """Return {derived value: its value at the start} of functions of what scatters that other formulas use: in every
+    scenario they are what they are of all."""
+    from ilvren.problem.scatter_functions import speaks_of_scatter
+
+    template: Template = problem.template
+    speaking = [entry.name for entry in template.declarations.derived if speaks_of_scatter(entry)]
+    used = {name for owner, names in template.needs().items() if owner not in speaking for name in names}
+    for entry in template.declarations.constraints:
+        used |= {word.name for side in parse_limits(formula_text(entry.formula)).sides for word in names_in(side)}
+    wanted = [name for name in speaking if name in used]
+    if not wanted:
+        return {}
+    values = problem.entry_values([template.nodes[name] for name in wanted], problem.start).values
+    return {name: np.asarray(value, dtype=float).tolist() for name, value in zip(wanted, values, strict=True)}
 
 
 def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declarations:
@@ -263,7 +281,14 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
             own = replace(entry, formula=_tupled(values[entry.name])) if entry.name in values else entry
             kept.append(own)
     from ilvren.problem.one_scenario import limits_of_one, value_of_one  # which knows functions of what scatters
+    from ilvren.problem.scatter_functions import speaks_of_scatter
 
+    told = {entry.name: formula_text(entry.formula) for entry in declarations.derived if speaks_of_scatter(entry)}
+    kept += [
+        EntryDeclaration("parameters", entry.name, _tupled(values[entry.name]), entry.unit, entry.about)
+        for entry in declarations.derived
+        if entry.name in told and entry.name in values
+    ]
     dependent = dependents_of(kept, moved)
     made = [*(_unbounded(item, values) for item in declarations.variables), *made]
     for entry in kept:
@@ -284,9 +309,9 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         declarations,
         variables=tuple(made),
         parameters=tuple(entry for entry in kept if entry.name not in dependent),
-        derived=tuple(value_of_one(entry) for entry in (*derived, *declarations.derived)),
+        derived=(*derived, *(entry for entry in declarations.derived if entry.name not in told)),
         objectives=tuple(value_of_one(_unsized(entry)) for entry in declarations.objectives),
-        constraints=tuple(one for entry in declarations.constraints for one in limits_of_one(_unsized(entry))),
+        constraints=tuple(one for entry in declarations.constraints for one in limits_of_one(_unsized(entry), told)),
         scatter=(),
         together=(),
     )

@@ -3,7 +3,7 @@ and formulas with it (see `spreading`)."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -25,6 +25,25 @@ class _Scenarios(Spread):
     def __init__(self, template: Template, nodes: ScenarioNodes, count: int) -> None:
         super().__init__(template.graph, template.graph, count, lambda _: (0, False), {})
         self._template, self._nodes = template, nodes
+
+    def _order(self, number: int) -> Sequence[int]:
+        """Return what a node is made of, itself last; what has been made of all scenarios is one number in each."""
+        found: list[int] = []
+        waiting = [(number, False)]
+        seen = set()
+        ends = self._template.scatter_functions.ends
+        while waiting:
+            k, is_left = waiting.pop()
+            if is_left:
+                found.append(k)
+            elif k not in seen:
+                seen.add(k)
+                if k in ends:
+                    self._known[k] = k, False
+                elif k not in self._known:
+                    waiting.append((k, True))
+                    waiting += [(operand, False) for operand in self.graph.nodes[k].operands]
+        return found
 
     def _made(self, number: int) -> tuple[int, bool]:
         node = self.graph.nodes[number]

@@ -5,7 +5,7 @@ broadcasting."""
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from ilvren.formula import Graph, Shape, shaping
@@ -43,7 +43,7 @@ class Spread:
 
     def either(self, number: int) -> tuple[int, bool]:
         """Return the problem's node, and whether it has the axis of moments."""
-        for k in self.moment.reachable([number]):
+        for k in self._order(number):
             if k not in self._known:
                 before = len(self.graph.nodes)
                 self._known[k] = self._made(k)
@@ -52,6 +52,10 @@ class Spread:
                     for made in range(before, len(self.graph.nodes)):
                         self.graph.origins.setdefault(made, origin)
         return self._known[number]
+
+    def _order(self, number: int) -> Sequence[int]:
+        """Return what a node is made of, itself last."""
+        return self.moment.reachable([number])
 
     def _made(self, number: int) -> tuple[int, bool]:
         node, graph = self.moment.nodes[number], self.graph

@@ -38,7 +38,7 @@ class _Room:
         left, right = (self.told[slice(*side.span)] for side in (condition.left, condition.right))
         sign = -1.0 if condition.operator in ("<", "<=") else 1.0
         scattered = scatter_of(self.problem, self.point)
-        wide = widened_problem(self.problem)
+        wide = widened_problem(self.problem.with_starts(self.point))
         nominal = wide_nominal(self.problem, wide, self.point)
         own = with_limits(wide, [f"({left}) - ({right}) <= 0"]).with_starts(nominal)
         gate, place = Gate(own), own.row_blocks[-1].first

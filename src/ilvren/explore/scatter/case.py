@@ -247,7 +247,7 @@ def scatter_case(
     """Return a design with what scatters around it. Raises RequestError and ProblemError."""
     at = np.asarray(point, dtype=float)
     scattered = scatter_of(problem, at)
-    wide = widened_problem(problem)
+    wide = widened_problem(problem.with_starts(at))
     nominal = wide_nominal(problem, wide, at)
     wide = wide.with_starts(nominal)
     gate = Gate(wide)
