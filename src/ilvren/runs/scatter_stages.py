@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
 from ilvren.formula import walk
-from ilvren.problem import Problem
+from ilvren.problem import Problem, objective_size
 from ilvren.problem.loading import refined_problem
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 from ilvren.runs.limits import LimitStates, plain
@@ -131,6 +131,7 @@ class ScatterWay:
     def __init__(self) -> None:
         self._moves = 0
         self._counted: Problem | None = None
+        self._began = math.nan  # the objective where the run began
 
     def after(self, problem: Problem, result: RunResult) -> NextStage | None:
         """Return the stage after one on `problem` that ended with `result`; None where nothing is gained by one."""
@@ -168,9 +169,20 @@ class ScatterWay:
                 told.append(f"quantiles moved to what is counted (they differed by {differs:.1e} of their size)")
         if not told:
             return None
-        finer = looked_at(problem, new).with_starts(np.array(result.point))
+        finer = self._sized(looked_at(problem, new), result).with_starts(np.array(result.point))
         known = warm_start(finer, result.to_dict(), "the last stage").multipliers
         return NextStage(finer, known, "; ".join(told))
+
+    def _sized(self, finer: Problem, result: RunResult) -> Problem:
+        """Return the next stage's problem with the size that its objective has in the whole run: where a stage begins
+        nothing is left to be gained, which says nothing of it."""
+        objective = finer.objective
+        if math.isnan(self._began) and result.baseline_objective is not None:
+            self._began = result.baseline_objective
+        if objective is None or objective.magnitude is not None or result.objective is None:
+            return finer
+        size = objective_size(None, result.objective, self._began)
+        return replace(finer, objective=replace(objective, magnitude=size))
 
 
 def _shifts(problem: Problem, new: Problem, counted: Problem, point: FloatArray) -> tuple[dict[str, Any], float]:
