@@ -10,9 +10,9 @@ from scipy import stats
 from ilvren import run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
-from ilvren.explore.scatter import scatter
+from ilvren.explore.scatter import scatter, scatter_case
 from ilvren.judge.verification import Wishes
-from ilvren.problem import Refinement, loads
+from ilvren.problem import Aim, Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem
 from tests.test_cli import InAFolder
@@ -82,6 +82,25 @@ class Designs(unittest.TestCase):
         fixed = loads(problem.source.text, set={"c": 7.0})
         told = scatter(fixed, fixed.start, scenarios=1000)
         self.assertEqual(next(item for item in told.of if item.output.name == "top").deviation.value, 0.0)
+
+    def test_variables_alone_scatter_beyond_their_bounds(self):
+        text = """
+        [variables]
+        x = { start = 1, lower = 0, upper = 1 }
+        [minimize]
+        cost = "-x"
+        [constraints]
+        often = "chance(x <= 1.2) >= 0.5"
+        [scatter]
+        x = { law = "normal", deviation = 0.2 }
+        """
+        case = scatter_case(loads(text), (1.0,))
+        self.assertEqual(case.wide.joined("upper").tolist(), [math.inf])
+        told = scatter(loads(text), (1.0,))
+        often = next(item for item in told.of if item.output.name == "often")
+        self.assertEqual(often.output.upper, 1.2)  # of one scenario
+        self.assertAlmostEqual(often.misses.value, stats.norm.sf(1.0), delta=0.02)
+        self.assertEqual(Aim.from_dict(case.wide.aim.to_dict()), case.wide.aim)
 
     def test_what_cannot_scatter_is_refused(self):
         for old, new, word in (

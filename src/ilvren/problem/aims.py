@@ -31,7 +31,8 @@ class Aim:
     {objective: value hoped for} with `weigh` as the weights of the distances (1 where left out); `hold` are further
     limits, such as "loss <= 3", `add` limits of [confirm] that are searched; `lines` {table: (first, end)} the
     half-open range of its lines that are used, to the last one where `end` is None. `on` is an approximation that
-    stands for what it approximates; with `widened` values what scatters are variables."""
+    stands for what it approximates; with `widened` values (of `fixed_values`; None: not asked) what scatters are
+    variables."""
 
     weigh: Mapping[str, float] = field(default_factory=dict)
     only: str = ""
@@ -40,12 +41,11 @@ class Aim:
     add: tuple[str, ...] = ()
     lines: Mapping[str, tuple[int, int | None]] = field(default_factory=dict)
     on: str = field(default="", repr=False)
-    widened: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    widened: Mapping[str, Any] | None = field(default=None, repr=False)
 
     def __bool__(self) -> bool:
-        return bool(
-            self.weigh or self.only or self.near or self.hold or self.add or self.lines or self.on or self.widened
-        )
+        asked = (self.weigh, self.only, self.near, self.hold, self.add, self.lines, self.on)
+        return any(asked) or self.widened is not None
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; nothing for what is not asked."""
@@ -57,9 +57,9 @@ class Aim:
             "add": list(self.add),
             "lines": {name: list(chosen) for name, chosen in self.lines.items()},
             "on": self.on,
-            "widened": dict(self.widened),
         }
-        return {name: value for name, value in found.items() if value}
+        found = {name: value for name, value in found.items() if value}
+        return found if self.widened is None else {**found, "widened": dict(self.widened)}
 
     def flags(self, *, with_only: bool = True) -> list[str]:
         """Return the words of a command line that ask for the same; where --only means something else, by weights."""
@@ -82,7 +82,7 @@ class Aim:
             tuple(given.get("add", ())),
             {name: (first, end) for name, (first, end) in given.get("lines", {}).items()},
             given.get("on", ""),
-            dict(given.get("widened", {})),
+            dict(given["widened"]) if "widened" in given else None,
         )
 
 
@@ -117,7 +117,7 @@ def aimed(declarations: Declarations, aim: Aim) -> Declarations:
         from ilvren.problem.approximations import with_approximations
 
         declarations = with_approximations(declarations, aim.on)
-    if aim.widened:
+    if aim.widened is not None:
         from ilvren.problem.scattering import widened
 
         declarations = widened(declarations, aim.widened)
