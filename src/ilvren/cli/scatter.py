@@ -318,7 +318,8 @@ def _show_several(terminal: Terminal, found: list[ScatterResult]) -> None:
 def _show(terminal: Terminal, found: ScatterResult) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.scatter_tables import scattered_table
+    from ilvren.cli.tables import table
 
     how = "by its slopes, nothing evaluated"
     if found.scenarios:
@@ -327,11 +328,7 @@ def _show(terminal: Terminal, found: ScatterResult) -> None:
         how = f"around its design points, {found.evaluations:,} evaluations"
     where = f" ({found.run})" if found.run else ""
     terminal.show(Text(f"{found.design} as it will be made: {how}{where}", style="bold"))
-    rows = [
-        (name, law, number(value), number(deviation, 4), unit)
-        for name, law, value, deviation, unit in found.scattered[:MOST_OUTPUTS]
-    ]
-    terminal.show(table(("what scatters", "law", ">as designed", ">deviation", "unit"), rows))
+    terminal.show(scattered_table(found.scattered))
     grouped = _grouped(found)
     shown = grouped[:MOST_OUTPUTS]
     terminal.show(table(_HEADS, [_quantity(item, told) for item, told in shown]))

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
+
+from rich.table import Table
 
 from ilvren.cli.tables import limits_text, number, table
 from ilvren.cli.terminal import Terminal
@@ -11,9 +14,18 @@ if TYPE_CHECKING:
     from ilvren.runs import RunResult
     from ilvren.scatter import Interval
 
-__all__ = ["show_counted"]
+__all__ = ["scattered_table", "show_counted"]
 
-MOST_ROWS = 12
+MOST_ROWS, MOST_NAMES = 12, 24
+
+
+def scattered_table(rows: Sequence[tuple[str, str, float, float, str]]) -> Table:
+    """Return the table of what scatters: (name, law, value as designed, deviation, unit)."""
+    cells = [
+        (name, law, number(value), number(deviation, 4), unit)
+        for name, law, value, deviation, unit in rows[:MOST_NAMES]
+    ]
+    return table(("what scatters", "law", ">as designed", ">deviation", "unit"), cells)
 
 
 def show_counted(result: RunResult, terminal: Terminal) -> None:

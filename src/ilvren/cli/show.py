@@ -60,7 +60,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     standing = standing_at(problem, at, with_pattern=wants_pattern)
     several = _several(problem, standing, arguments, terminal)
     if arguments.json:
-        terminal.document({**standing.to_dict(), **({"design": place} if place else {}), **several})
+        scatter = _scattered(standing) if problem.template.declarations.scatter else []
+        told = {name: {"law": law, "value": v, "deviation": d, "unit": unit} for name, law, v, d, unit in scatter}
+        more = {**({"design": place} if place else {}), **({"scatter": told} if told else {})}
+        terminal.document({**standing.to_dict(), **more, **several})
     else:
         _show(problem, standing, terminal, place)
         _show_several(problem, several, terminal)
@@ -192,6 +195,16 @@ def _note_proposal(record: RunRecord, problem: Problem, terminal: Terminal) -> N
     )
 
 
+def _scattered(standing: Standing) -> list[tuple[str, str, float, float, str]]:
+    """Return (name, law, value, deviation, unit) of what scatters there."""
+    from ilvren.problem.scattering import scatter_of
+
+    problem = standing.problem
+    units = {item.name: item.unit for item in problem.parameters}
+    units |= {block.name: block.unit for block in problem.blocks}
+    return scatter_of(problem, standing.bounds.value).rows(units)
+
+
 def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) -> None:
     from rich.text import Text
 
@@ -205,6 +218,10 @@ def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) 
     terminal.show(tables.sizes_line(problem), tables.variables_table(standing))
     if any(not item.is_internal for item in problem.parameters):
         terminal.show(tables.parameters_table(problem))
+    if problem.template.declarations.scatter:
+        from ilvren.cli.scatter_tables import scattered_table
+
+        terminal.show(scattered_table(_scattered(standing)))
     if problem.is_over_time:
         from ilvren.cli.time_tables import horizon_lines, over_time_table
 

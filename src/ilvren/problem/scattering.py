@@ -96,6 +96,15 @@ class Scattered:
         """Return the scattered names, in the order of the file."""
         return [item.name for item in self.quantities]
 
+    def rows(self, units: Mapping[str, str]) -> list[tuple[str, str, float, float, str]]:
+        """Return (name, law, value, deviation, unit) of each; of vectors where the deviation is largest."""
+        found = []
+        for item in self.quantities:
+            k = int(np.argmax(item.deviation)) if item.shape else 0
+            value, deviation = float(item.value.ravel()[k]), float(item.deviation.ravel()[k])
+            found.append((item.name, item.law.name, value, deviation, units.get(item.name, "")))
+        return found
+
     @property
     def is_smooth(self) -> bool:
         """Return whether every quantity moves with its normal number."""

@@ -114,7 +114,7 @@ def scatter(
         drivers,
         worst,
         tuple(notes),
-        tuple(_scattered(case)),
+        tuple(case.scattered.rows({block.name: block.unit for block in case.wide.blocks})),
         runs[0] if runs else None,
         count + sum(item.evaluations for item in rare.values()),
         {} if sampled is None else {o.name: sampled.values[:, k] for k, o in enumerate(case.outputs)},
@@ -343,25 +343,6 @@ def _moved_by_place(case: ScatterCase, values: dict[str, FloatArray], own: Float
         parts = slopes[item.name] * (values[item.name][0] - item.mean).ravel()
         if np.isfinite(parts).all():
             found[item.name] = parts
-    return found
-
-
-def _scattered(case: ScatterCase) -> list[tuple[str, str, float, float, str]]:
-    """Return (name, law, value, deviation, unit) of what scatters; of vectors the largest deviation and its place's
-    value."""
-    units = {block.name: block.unit for block in case.wide.blocks}
-    found = []
-    for item in case.scattered.quantities:
-        k = int(np.argmax(item.deviation)) if item.shape else 0
-        found.append(
-            (
-                item.name,
-                item.law.name,
-                float(item.value.ravel()[k]),
-                float(item.deviation.ravel()[k]),
-                units.get(item.name, ""),
-            )
-        )
     return found
 
 
