@@ -219,6 +219,7 @@ class Program(InAFolder):
         self.assertIn("fresh-scenarios", [check["name"] for check in checks])
         shares = json.loads(self.call("sensitivity", "p.toml", "--by", "scatter", "--of", "total", "--json")[0])
         self.assertAlmostEqual(shares["of"]["total"]["x2"]["first"], 0.16 / SIGMA**2, delta=0.03)
+        self.assertRegex(self.call("scatter", "r1", "p.toml", "--output", "both.svg")[0], "everything holds +[0-9.]+ %")
         self.call("report", "r1", "--output", "r.md", "--quiet")
         self.assertIn("| low | ", Path("r.md").read_text().partition("## As it will be made")[2])
         _, err = self.call("scatter", "r1", "--way", "lineer", status=2)
@@ -248,6 +249,14 @@ class Program(InAFolder):
         self.assertEqual(told["run"], "r1")
         self.assertAlmostEqual(told["of"]["m.v"]["deviation"], math.hypot(2 * 0.3, 3 * 0.1 / math.sqrt(3)), delta=0.04)
         self.assertGreater(told["drivers"]["top"]["b"], 0.8)
+        Path("wide.toml").write_text(text.replace("b = 3.0", "").replace("a =", "b = { start = 3, lower = 1, upper = 5 }\n        a =", 1))  # fmt: skip
+        self.call("sample", "wide.toml", "--points", "30", "--trust", "--quiet")
+        self.call("approximate", "r2", "--quiet")
+        on = json.loads(self.call("scatter", "wide.toml", "--on", "a1", "--json")[0])
+        self.assertIsNone(on["run"])
+        top, true = on["of"]["top"], told["of"]["top"]
+        self.assertAlmostEqual(top["mean"], true["mean"], delta=0.05)
+        self.assertGreaterEqual(top["misses"]["high"] - top["misses"]["low"], 0.0)
 
     def test_what_evolves_over_time_scatters(self):
         text = """
