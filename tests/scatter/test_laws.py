@@ -127,6 +127,12 @@ class Shares(unittest.TestCase):
         told = importance_share(lambda u: 16.0 + u[:, 1] - u[:, 0] ** 2, found, 800, 0)
         self.assertLess(abs(told.share / truth - 1.0), 0.2)
 
+    def test_what_is_missed_at_the_origin_is_counted(self):
+        (point,) = design_points(lambda u: (-3.5 - float(u[0]), np.array([-1.0, 0.0])), 2)
+        self.assertAlmostEqual(point.index, -3.5, places=6)
+        told = importance_share(lambda u: -3.5 - u[:, 0], [point], 500, 0)
+        self.assertTrue(told.low <= stats.norm.cdf(3.5) <= told.high)
+
     def test_no_claim_where_nothing_is_found(self):
         for flat in (lambda u: (1.0, np.zeros(2)), lambda u: (math.nan, np.full(2, math.nan))):
             (point,) = design_points(flat, 2)

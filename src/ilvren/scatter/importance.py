@@ -29,9 +29,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.scatter.intervals import mean_interval
+from ilvren.scatter.intervals import mean_interval, share_interval
 from ilvren.scatter.reliability import DesignPoint
-from ilvren.scatter.sets import PARTS, scenario_normals
+from ilvren.scatter.sets import PARTS, parted, scenario_normals
 
 __all__ = ["RareShare", "importance_share"]
 
@@ -101,6 +101,8 @@ def importance_share(
 ) -> RareShare:
     """Return the share of scenarios with values <= 0, `values` of many (k, n) being (k,), from `count` of them around
     design points."""
+    if points[0].index <= 0.0:  # missed at the origin: scenarios as they are distributed tell it best
+        return _counted(values, len(points[0].u), count, seed)
     likely = np.array([max(point.share, 1e-300) for point in points])
     components = [_first(point, weight) for point, weight in zip(points, likely / likely.sum(), strict=True)]
     early = max(PARTS, int(FIRST * count))
@@ -120,6 +122,12 @@ def importance_share(
         high = told.value * math.exp(min((told.high - told.value) / told.value, 5.0))
     invalid = int((~np.isfinite(found)).sum())
     return RareShare(told.value, max(told.low, 0.0), min(high, 1.0), early + len(u), invalid)
+
+
+def _counted(values: Callable[[FloatArray], FloatArray], dimension: int, count: int, seed: int) -> RareShare:
+    found = values(scenario_normals(dimension, count, seed))
+    told = share_interval(parted(_missed(found)))
+    return RareShare(told.value, told.low, told.high, len(found), int((~np.isfinite(found)).sum()))
 
 
 def _missed(values: FloatArray) -> NDArray[np.bool_]:
