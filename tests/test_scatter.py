@@ -5,6 +5,7 @@ import math
 import unittest
 from pathlib import Path
 
+import numpy as np
 from scipy import stats
 
 from ilvren import run, verify
@@ -155,6 +156,42 @@ either = "chance(total <= 7 or not (total <= 9))"
         beyond = Gate(own).values(own.start)["beyond"]  # of a mean: not of each scenario's own
         self.assertAlmostEqual(beyond, SIGMA / math.sqrt(2.0 * math.pi), delta=0.01)
         self.assertAlmostEqual(smooth["level"], counted["level"], delta=0.05 * SIGMA)
+
+    def test_formulas_and_scenarios_scatter_alike(self):
+        laws = {
+            "normal": "deviation = 0.5",
+            "lognormal": "deviation = 0.5",
+            "weibull": "deviation = 0.5",
+            "gumbel": 'deviation = "w"',
+            "uniform": "half_width = 0.2, relative = true",
+            "triangular": "low = -0.1, high = 0.3, relative = true",
+        }
+        lines = {
+            "variables": [f"{law} = {{ start = 2, lower = 1, upper = 5 }}" for law in laws],
+            "scatter": [f'{law} = {{ law = "{law}", {widths} }}' for law, widths in laws.items()],
+            "derived": [f'{law}_{f} = "{f}({law})"' for law in laws for f in ("expected", "deviation")],
+        }
+        lines["variables"].append("line = { shape = 4, start = 2, lower = 1, upper = 5 }")
+        lines["scatter"].append('line = { law = "weibull", deviation = 0.4, reach = 2 }')
+        lines["scatter"].append('together = [["normal", "gumbel", 0.5], ["weibull", "uniform", -0.3]]')
+        lines["derived"].append('line_expected = "expected(line)"')
+        text = '[parameters]\nw = 0.4\n[minimize]\ncost = "norm(line)"\n'
+        text += "\n".join(f"[{section}]\n" + "\n".join(own) for section, own in lines.items())
+        problem = loads(text)
+        at = np.linspace(1.5, 4.0, problem.size)
+        values = Gate(counted_problem(problem)).values(at)
+        inputs = scatter(problem, at, scenarios=1000).inputs
+        for law in laws:
+            self.assertAlmostEqual(values[f"{law}_expected"], inputs[law].mean(), places=8, msg=law)
+            self.assertAlmostEqual(values[f"{law}_deviation"], inputs[law].std(ddof=1), places=8, msg=law)
+        for k in range(4):
+            self.assertAlmostEqual(values["line_expected"][k], inputs[f"line[{k}]"].mean(), places=8)
+        gate = Gate(problem)
+        for law in laws:  # the law itself follows the design
+            slope, h, far = gate.gradient(at, f"{law}_deviation"), 1e-5, np.zeros(problem.size)
+            far[list(laws).index(law)] = h
+            change = gate.values(at + far)[f"{law}_deviation"] - gate.values(at - far)[f"{law}_deviation"]
+            self.assertAlmostEqual(slope[list(laws).index(law)], change / (2.0 * h), places=6, msg=law)
 
     def test_a_known_robust_optimum_counted_and_on_fresh_scenarios(self):
         # The least x1 + x2 with x1 + 2 x2 + b >= 4 in 95 of 100: x2 as small as it may be is dearer than x1 in total.
