@@ -49,7 +49,10 @@ def _normals(dimension: int, each: int, seed: int) -> FloatArray:
     rng = np.random.default_rng([seed, 20_260])
     if dimension > MOST_DIMENSIONS:
         return rng.standard_normal((PARTS * each, dimension))
-    return np.asfortranarray(ndtri(np.concatenate([_scrambled(dimension, each, rng) for _ in range(PARTS)])))
+    found = np.empty((PARTS * each, dimension), order="F")
+    for part in range(PARTS):
+        found[part * each : (part + 1) * each] = ndtri(_scrambled(dimension, each, rng))
+    return found
 
 
 def sequence_normals(dimension: int, count: int, seed: int) -> FloatArray:

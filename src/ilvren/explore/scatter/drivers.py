@@ -31,7 +31,7 @@ FloatArray = NDArray[np.float64]
 Drivers = dict[str, dict[str, tuple[float, float]]]
 
 # Scenarios of each set, and numbers held at most.
-BASE, MOST_NUMBERS = 4096, 40_000_000
+BASE, MOST_NUMBERS = 2048, 40_000_000
 # Scenarios that each term of a fit needs; a fit that explains less than this is told.
 EACH_TERM, GOOD_FIT = 3, 0.8
 

@@ -285,7 +285,9 @@ def _rare(
 
 def _worst(case: ScatterCase, own: FloatArray, sampled: Seen) -> tuple[WorstScenario, ...]:
     """Return the scenarios that miss a limit by most, with what moved it there."""
-    order = np.argsort(-sampled.misses, kind="stable")[:MOST_WORST]
+    most = min(MOST_WORST, len(sampled.misses))
+    largest = np.argpartition(-sampled.misses, most - 1)[:most]
+    order = largest[np.lexsort((largest, -sampled.misses[largest]))]
     at_row = {output.place: k for k, output in enumerate(case.outputs) if output.kind == "constraint"}
     found = []
     for number in order.tolist():
