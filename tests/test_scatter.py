@@ -12,6 +12,7 @@ from ilvren import run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.explore.scatter import scatter, scatter_case
+from ilvren.judge.standing import standing_at
 from ilvren.judge.verification import Wishes
 from ilvren.problem import Aim, Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
@@ -218,6 +219,14 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertAlmostEqual(searched, 0.9, places=6)
         self.assertGreaterEqual(counted, 0.9)
         self.assertLess(counted, 0.92)
+        at = dict(zip(("x1", "x2"), result.point, strict=True))
+        shown = standing_at(result.problem, at)  # what is shown of any design is counted
+        self.assertAlmostEqual(float(shown.values["safe"]), counted, places=9)
+        given = verify(loads(result.problem.source.text), at=at)
+        self.assertIn(given.verdict, ("improvable", "unverified"))  # which the run's margin allows, counted or not
+        if given.verdict == "improvable":
+            better = np.array([given.better["x1"], given.better["x2"]])
+            self.assertGreaterEqual(Gate(counted_problem(result.problem)).values(better)["safe"], 0.9 - 1e-6)
         checks = {check.name: check.result for check in verify(result).checks}
         self.assertNotEqual(checks["fresh-scenarios"], "fail")
 

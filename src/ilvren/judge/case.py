@@ -23,7 +23,7 @@ from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
 from ilvren.runs.limits import LimitState, LimitStates
 from ilvren.runs.report import limit_states
-from ilvren.runs.scatter_stages import counted_problem
+from ilvren.runs.scatter_stages import counted_problem, smooth_at
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
 
 __all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]
@@ -71,6 +71,11 @@ class Case:
 
     def verdict(self, word: str, reason: str, better: Better | None = None) -> Verdict:
         """Close the case."""
+        if better is not None and self.problem.is_about_scatter:
+            doubt = self._doubt(better)
+            if doubt:
+                word, better = "unverified", None
+                reason = f"a search finds a design that is better as far as smooth values tell, but counted {doubt}"
         active: tuple[LimitState, ...] = ()
         freedom = self.curvature.freedom if self.curvature else None
         if self.conditions is not None:
@@ -95,6 +100,19 @@ class Case:
             self.sized(better.objective) if better else None,
             self.accept_probe,
         )
+
+    def _doubt(self, better: Better) -> str:
+        """Return why a better design of a problem about scatter is none when it is counted, "" where it is one."""
+        counted = counted_problem(self.problem)
+        gate = Gate(counted)
+        found = gate.evaluate(better.point)
+        measures = measured(counted, gate)
+        if not found.is_finite:
+            return "it has no finite values"
+        if not measures.violation(better.point, found.rows) <= self.feasibility:
+            miss = np.maximum(measures.row_lower - found.rows, found.rows - measures.row_upper) / measures.row_sizes
+            return f"it misses {counted.rows[int(np.argmax(miss))].name}"
+        return "" if found.objective < gate.evaluate(self.point).objective else "it is none"
 
     def _told_objective(self) -> float:
         """Return the objective as it is told: of a problem about scatter what is counted."""
@@ -182,6 +200,8 @@ def case_of_design(
     """Return the case of any design of a problem: its starts with the values of `at` in place."""
     point = point_at(problem, at)
     settings = Settings(method=AUTOMATIC).to_dict()
+    if problem.is_about_scatter:
+        problem = smooth_at(problem, np.array(point))
     return _case(problem, point, settings, tolerance, accept_probe, "", None, (), in_new_process=in_new_process)
 
 

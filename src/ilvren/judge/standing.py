@@ -18,6 +18,7 @@ from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
 from ilvren.runs.refining import TimeReport, time_report
 from ilvren.runs.report import limit_states
+from ilvren.runs.scatter_stages import SMOOTH, functions_of, smooth_at
 
 __all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
 
@@ -122,6 +123,9 @@ def standing_at(
     """Return how the problem stands at its start, or with the values of `at` in place; with the patterns of its
     derivatives when asked for."""
     point = point_at(problem, at or {})
+    is_smooth = problem.is_about_scatter and bool(functions_of(problem) & SMOOTH)
+    if is_smooth and not problem.sources:
+        problem, is_smooth = smooth_at(problem, np.array(point)), False  # what is told is counted
     measures = Measures.of(problem)
     gate = Gate(problem, calls=calls)
     evaluation = gate.evaluate(np.array(point))
@@ -148,6 +152,8 @@ def standing_at(
         if not problem.graph.variables_of([block.node]):
             findings.append(f'constraint "{block.name}" depends on no variable')
     findings += [note for calls in gate.calls for note in calls.notes]
+    if is_smooth:
+        findings.append("quantiles and chances are smooth here, chances from inside; what a run reports is counted")
     objective = problem.objective
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')

@@ -127,7 +127,7 @@ class ScatterFunctions:
         if call.function == "reliability_index":
             node = self._index(entry, told, inner, lowered)
         elif call.function == "chance":
-            node = self._chance(self._margin(entry, inner, lowered))
+            node = self._shifted(told, self._chance(self._margin(entry, inner, lowered)))
         else:
             values = self._over(lowered(inner))
             node = self._reduced(entry, call, told, values, lowered)
@@ -148,10 +148,14 @@ class ScatterFunctions:
         if name == "quantile":
             share = self._share(entry, call, lowered(call.arguments[1]))
         width = self._width(values)
-        node = level(graph, values, width, share)
+        return self._shifted(told, level(graph, values, width, share))
+
+    def _shifted(self, told: str, node: int) -> int:
+        """Return a smooth value with what the plan adds to it."""
         shift = self.plan.shifts.get(told)
         if shift is None:
             return node
+        graph = self.graph
         return graph.apply("add", node, self._constant(f"[scatter] shift {told}", shift, graph.shape(node)))
 
     def _share(self, entry: EntryDeclaration, call: Call, node: int) -> float:

@@ -47,6 +47,7 @@ __all__ = [
     "counted_result",
     "fresh_values",
     "functions_of",
+    "smooth_at",
 ]
 
 FloatArray = NDArray[np.float64]
@@ -125,6 +126,34 @@ def counted_problem(problem: Problem, seed: int | None = None) -> Problem:
     return looked_at(problem, ScatterPlan(plan.scenarios, own, is_counted=True, shifts=indices, points=plan.points))
 
 
+def smooth_at(problem: Problem, point: FloatArray) -> Problem:
+    """Return the problem as it is judged at a design that no run ended with: all scenarios and narrow smoothing, every
+    value being the counted one there, and every reliability index that of its design point."""
+    given = problem.refinement.scatter or AS_USUAL
+    sharpness = SHARPEST if "chance" in functions_of(problem) else SHARPNESS[-1]
+    indices = {told: index for told, index in indices_at(problem, point, {}).items() if index.is_found}
+    plan = ScatterPlan(
+        given.scenarios,
+        given.seed,
+        sharpness=sharpness,
+        points={told: index.u.tolist() for told, index in indices.items()},
+    )
+    own = looked_at(problem, plan)
+    here, counted = _written(own, point), _written(counted_problem(own), point)
+    shifts = {
+        told: (np.asarray(counted[told], dtype=float) - np.asarray(here[told], dtype=float)).tolist()
+        for told, item in own.template.scatter_functions.written.items()
+        if item.function in SMOOTH
+    }
+    shifts |= {told: index.index - float(here[told]) for told, index in indices.items()}
+    return looked_at(problem, replace(plan, shifts=_finite(shifts)))
+
+
+def _finite(shifts: Mapping[str, Any]) -> dict[str, Any]:
+    """Return what can be added to a value; where a value is none nothing is."""
+    return {told: shift for told, shift in shifts.items() if np.isfinite(shift).all()}
+
+
 class ScatterWay:
     """Which stages a run about scatter goes through."""
 
@@ -154,7 +183,7 @@ class ScatterWay:
             points = {told: point.u.tolist() for told, point in indices.items() if point.is_found}
             new = replace(new, points=points)
             shifts, differs = _index_shifts(problem, looked_at(problem, new), indices, np.array(result.point))
-            new = replace(new, shifts=shifts)
+            new = replace(new, shifts=_finite(shifts))
             if not told and differs > SAME and self._moves < MOST_MOVES:
                 self._moves += 1
                 told.append(
@@ -163,7 +192,7 @@ class ScatterWay:
         if is_smooth and kinds & {"quantile", "worst"}:
             self._counted = self._counted or counted_problem(problem)
             shifts, differs = _shifts(problem, looked_at(problem, new), self._counted, np.array(result.point))
-            new = replace(new, shifts={**new.shifts, **shifts})
+            new = replace(new, shifts=_finite({**new.shifts, **shifts}))
             if not told and differs > SAME and self._moves < MOST_MOVES:
                 self._moves += 1
                 told.append(f"quantiles moved to what is counted (they differed by {differs:.1e} of their size)")
