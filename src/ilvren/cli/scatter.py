@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,9 +12,8 @@ from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
-    from ilvren.explore.scatter import OutputScatter, ScatterResult
+    from ilvren.explore.scatter import ScatterResult
     from ilvren.problem import Problem
-    from ilvren.scatter import Interval
 
 EXAMPLES = """examples:
   ilvren scatter r1
@@ -24,11 +22,8 @@ EXAMPLES = """examples:
   ilvren scatter pipe.toml --at wall=9 --scenarios 100000 --of hoop,cost
 """
 SUFFIXES = (".png", ".svg", ".csv", ".json")
-# Quantities, drivers of each and causes of a scenario that a terminal shows.
-MOST_OUTPUTS, MOST_DRIVEN, MOST_DRIVERS, MOST_CAUSES = 24, 12, 5, 3
+# Designs that a figure shows.
 MOST_DESIGNS = 4
-# Rows of one limit that are shown each for itself.
-MOST_OF_ONE = 4
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -80,7 +75,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.json:
         terminal.document(found.to_dict())
     else:
-        _show(terminal, found)
+        from ilvren.cli.scatter_tables import show_scatter
+
+        show_scatter(terminal, found)
     if suffix:
         _write(found, arguments.output, suffix, terminal)
     return status.HOLDS
@@ -96,7 +93,9 @@ def _several(arguments: argparse.Namespace, terminal: Terminal, suffix: str) -> 
     if arguments.json:
         terminal.document({"designs": [item.to_dict() for item in found]})
     else:
-        _show_several(terminal, found)
+        from ilvren.cli.scatter_tables import show_several
+
+        show_several(terminal, found)
     if suffix == ".json":
         import json
 
@@ -276,230 +275,6 @@ def _on(
         if outputs & set(found.graph.reachable([node]))
     }
     return found, point, errors, dict(record.facts["told"]["region"])
-
-
-def _show_several(terminal: Terminal, found: list[ScatterResult]) -> None:
-    """Print what designs come to beside each other."""
-    from ilvren.cli.tables import limits_text, number, table
-
-    names = list(dict.fromkeys(item.output.name for result in found for item, _ in _grouped(result)))[:MOST_OUTPUTS]
-    rows = []
-    for name in names:
-        own = [next((item for item in result.of if item.output.name == name), None) for result in found]
-        first = next(item for item in own if item is not None)
-        output = first.output
-        cells = []
-        for item in own:
-            if item is None or (item.mean is None and not item.linear):
-                cells.append("-")
-                continue
-            mean = item.mean.value if item.mean is not None else item.linear["mean"]
-            deviation = item.deviation.value if item.deviation is not None else item.linear["deviation"]
-            misses = item.misses.value if item.misses is not None else item.linear.get("misses")
-            told = f"{number(mean, 5)} ± {number(deviation, 2)}"
-            cells.append(told + (f", {_percent(misses)} miss" if misses else ""))
-        rows.append(
-            (name, *cells, limits_text(output.lower, output.upper) if output.kind == "constraint" else "", output.unit)
-        )
-    works = [result.works for result in found]
-    if all(item is not None for item in works):
-        shares = [f"{_percent(item.value)}{_between(item)}" for item in works if item is not None]
-        rows.append(("everything holds", *shares, "", ""))
-    heads = ("mean ± deviation", *(f">{result.design}" for result in found), "limit", "unit")
-    terminal.show(table(heads, rows))
-    for result in found:
-        for note in result.notes:
-            terminal.show_sentence(f"{result.design}: {note}", indent="")
-
-
-# ---- the terminal ------------------------------------------------------------------------------------------
-
-
-def _show(terminal: Terminal, found: ScatterResult) -> None:
-    from rich.text import Text
-
-    from ilvren.cli.scatter_tables import scattered_table
-    from ilvren.cli.tables import table
-
-    how = "by its slopes, nothing evaluated"
-    if found.scenarios:
-        how = f"{found.scenarios:,} scenarios"
-    elif found.evaluations:
-        how = f"around its design points, {found.evaluations:,} evaluations"
-    where = f" ({found.run})" if found.run else ""
-    terminal.show(Text(f"{found.design} as it will be made: {how}{where}", style="bold"))
-    terminal.show(scattered_table(found.scattered))
-    grouped = _grouped(found)
-    shown = grouped[:MOST_OUTPUTS]
-    terminal.show(table(_HEADS, [_quantity(item, told) for item, told in shown]))
-    left = len(grouped) - len(shown) + found.left_out
-    if left:
-        terminal.show(f"and {left} more quantities; --of NAME shows them")
-    if len(found.ways) > 1:
-        beside = [row for item, _ in grouped if (row := _side_by_side(item)) is not None]
-        if beside:
-            heads = ("misses of", ">counted", ">by slopes", ">index", ">at its design point", ">sampled around it")
-            terminal.show(table(heads, beside[:MOST_OUTPUTS]))
-    if found.works is not None:
-        word = "green bold" if found.works.value >= 0.99 else "bold"
-        terminal.show(
-            Text.assemble(
-                "everything holds in ", (_percent(found.works.value), word), f" of the scenarios{_between(found.works)}"
-            )
-        )
-    _show_points(terminal, found)
-    _show_drivers(terminal, found)
-    _show_worst(terminal, found)
-    for note in found.notes:
-        terminal.show_sentence(note, indent="")
-
-
-_HEADS = ("quantity", ">as designed", ">mean", ">deviation", ">5 %", ">95 %", "limit", ">reserve", "misses", "unit")
-
-
-def _grouped(found: ScatterResult) -> list[tuple[OutputScatter, str]]:
-    """Return what is shown of all quantities: of a limit with many rows the one that is missed most, or nearest to
-    being missed, and how many it stands for."""
-    rows: dict[str, list[OutputScatter]] = {}
-    for item in found.of:
-        if item.output.kind == "constraint":
-            rows.setdefault(item.output.entry, []).append(item)
-
-    def missed(item: OutputScatter) -> tuple[float, float]:
-        share = item.misses.value if item.misses is not None else item.linear.get("misses", 0.0)
-        return -share, math.inf if item.reserve is None else item.reserve
-
-    kept = []
-    for item in found.of:
-        own = rows.get(item.output.entry, [item]) if item.output.kind == "constraint" else [item]
-        if len(own) <= MOST_OF_ONE:
-            kept.append((item, ""))
-        elif item is min(own, key=missed):
-            kept.append((item, f" (worst of {len(own)})"))
-    return kept
-
-
-def _quantity(item: OutputScatter, told: str) -> tuple[str, ...]:
-    from ilvren.cli.tables import limits_text, number
-
-    output = item.output
-    mean = item.mean.value if item.mean is not None else item.linear.get("mean")
-    deviation = item.deviation.value if item.deviation is not None else item.linear.get("deviation")
-    misses = ""
-    if item.misses is not None:
-        misses = f"{_percent(item.misses.value)}{_between(item.misses)}"
-    elif "misses" in item.linear:
-        misses = f"{_percent(item.linear['misses'])} by slopes"
-    elif item.rare is not None and item.rare.is_found:
-        best = item.rare.sampled
-        misses = f"{_rare(item.rare.share if best is None else best.value)}"
-    low, high = item.quantiles.get("0.05"), item.quantiles.get("0.95")
-    is_limit = output.kind == "constraint"
-    reserve = "" if item.reserve is None or not math.isfinite(item.reserve) else f"{item.reserve:.2f}"
-    return (
-        output.name + told,
-        number(item.nominal),
-        "" if mean is None else number(mean),
-        "" if deviation is None else number(deviation, 3),
-        "" if low is None else number(low, 5),
-        "" if high is None else number(high, 5),
-        limits_text(output.lower, output.upper) if is_limit else "",
-        reserve,
-        misses,
-        output.unit,
-    )
-
-
-def _percent(share: float) -> str:
-    if not math.isfinite(share):
-        return "-"
-    if share in (0.0, 1.0):
-        return f"{100 * share:.0f} %"
-    small = min(share, 1.0 - share)
-    digits = max(1, 1 - math.floor(math.log10(100.0 * small))) if small > 0.0 else 1
-    return f"{100.0 * share:.{min(digits, 6)}f} %"
-
-
-def _between(interval: Interval) -> str:
-    if not (math.isfinite(interval.low) and math.isfinite(interval.high)):
-        return ""
-    return f" ({100.0 * interval.low:.3g} .. {100.0 * interval.high:.3g} %)"
-
-
-def _rare(share: float) -> str:
-    if share < 1e-20:
-        return "0"
-    return f"{100.0 * share:.2g} %" if share >= 1e-3 else f"{share:.1e}"
-
-
-def _side_by_side(item: OutputScatter) -> tuple[str, ...] | None:
-    if item.output.kind != "constraint" or (item.misses is None and not item.linear and item.rare is None):
-        return None
-    rare = item.rare
-    counted = "" if item.misses is None else _percent(item.misses.value)
-    slopes = _rare(item.linear["misses"]) if math.isfinite(item.linear.get("misses", math.nan)) else ""
-    if rare is None or not rare.is_found:
-        return item.output.name, counted, slopes, "" if rare is None else "none found", "", ""
-    sampled = rare.sampled
-    around = ""
-    if sampled is not None:
-        around = f"{_rare(sampled.value)} ({_rare(sampled.low)} .. {_rare(sampled.high)})"
-    return item.output.name, counted, slopes, f"{rare.index:.3f}", _rare(rare.share), around
-
-
-def _show_points(terminal: Terminal, found: ScatterResult) -> None:
-    """Print the likeliest scenarios that miss limits."""
-    from ilvren.cli.tables import number, table
-
-    rows = []
-    for item, _ in _grouped(found):
-        if item.rare is None or not item.rare.is_found:
-            continue
-        point = item.rare.point
-        told = [f"{name} = {number(value, 5)} ({item.rare.moved[name]:+.1f})" for name, value in point.items()]
-        more = f", one of {item.rare.points}" if item.rare.points > 1 else ""
-        rows.append((item.output.name, ", ".join(told[:4]) + more))
-    if rows:
-        terminal.show(table(("limit", "first missed at (deviations from the mean)"), rows[:MOST_OUTPUTS]))
-
-
-def _show_drivers(terminal: Terminal, found: ScatterResult) -> None:
-    from ilvren.cli.tables import table
-
-    rows = []
-    shown = {item.output.name for item, _ in _grouped(found)}
-    for name, own in found.drivers.items():
-        if name not in shown:
-            continue
-        order = sorted(own.items(), key=lambda item: -item[1][1])
-        told = [
-            f"{scattered} {100.0 * max(total, 0.0):.0f} %"
-            + (f" (alone {100.0 * max(first, 0.0):.0f} %)" if total - first > 0.05 else "")
-            for scattered, (first, total) in order[:MOST_DRIVERS]
-            if total >= 0.005
-        ]
-        if told:
-            rows.append((name, ", ".join(told)))
-    if rows:
-        terminal.show(table(("variance of", "comes from"), rows[:MOST_DRIVEN]))
-    if len(rows) > MOST_DRIVEN:
-        terminal.show(f"and {len(rows) - MOST_DRIVEN} more (--json has all)")
-
-
-def _show_worst(terminal: Terminal, found: ScatterResult) -> None:
-    from ilvren.cli.tables import number, small, table
-
-    rows = []
-    for item in found.worst:
-        causes = [
-            f"{name} = {number(value, 5)} ({far:+.1f})" + (f" {100.0 * share:.0f} %" if math.isfinite(share) else "")
-            for name, value, far, share in item.causes[:MOST_CAUSES]
-            if not share < 0.05
-        ]
-        rows.append((item.limit, number(item.value), small(item.miss), ", ".join(causes)))
-    if rows:
-        heads = ("worst scenarios", ">value", ">over its size", "caused by (deviations from the mean, share)")
-        terminal.show(table(heads, rows))
 
 
 # ---- files -------------------------------------------------------------------------------------------------

@@ -89,20 +89,14 @@ def scatter(
     ]
     works = None
     worst: tuple[WorstScenario, ...] = ()
-    drivers: Drivers = {}
     if sampled is not None:
         works = share_interval(parted(sampled.misses <= feasibility)) if case.wide.row_count else None
         if errors:
             told = [_with_error(case, k, item, sampled, errors) for k, item in enumerate(told)]
             works = None if works is None else _works_with_errors(case, sampled, works, errors)
         worst = _worst(case, own, sampled)
-        if not case.is_cheap:
-            drivers, more = by_fit(case, own, sampled.values)
-            notes += more
-        else:
-            drivers = by_formulas(case, seed)
-    elif slopes is not None:
-        drivers = slopes.drivers(case)
+    drivers, more = _drivers(case, own, sampled, slopes, seed)
+    notes += more
     notes += _remarks(case, told, sampled)
     count = 0 if sampled is None else len(own)
     return ScatterResult(
@@ -121,6 +115,15 @@ def scatter(
         {} if sampled is None else _inputs(case, own),
         case.left_out,
     )
+
+
+def _drivers(
+    case: ScatterCase, own: FloatArray, sampled: Seen | None, slopes: Linear | None, seed: int
+) -> tuple[Drivers, list[str]]:
+    """Return what drives what, and what is to be said of it."""
+    if sampled is None:
+        return ({} if slopes is None else slopes.drivers(case)), []
+    return (by_formulas(case, seed), []) if case.is_cheap else by_fit(case, own, sampled.values)
 
 
 def _check(ways: Sequence[str], scenarios: int, evaluations: int) -> None:
