@@ -17,6 +17,7 @@ from ilvren.judge.verification import Wishes
 from ilvren.problem import Aim, Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem
+from ilvren.scatter import scenario_normals
 from tests.test_cli import InAFolder
 
 # Everything linear: x1 + 2 x2 + b is normal.
@@ -193,6 +194,45 @@ either = "chance(total <= 7 or not (total <= 9))"
             far[list(laws).index(law)] = h
             change = gate.values(at + far)[f"{law}_deviation"] - gate.values(at - far)[f"{law}_deviation"]
             self.assertAlmostEqual(slope[list(laws).index(law)], change / (2.0 * h), places=6, msg=law)
+
+    def test_every_operation_on_arrays_is_written_over_scenarios(self):
+        told = (
+            "sum(v^2); v[1:] - v[:-1]; dot(A, v); dot(v, A); dot(v, w); cumsum(v); norm(v); max(v); min(v, w); prod(v);"
+            " join(v, w, p); interp(p, xs, ys); interp(v, xs, ys); where(v > 1, v, w); where(p > 2 and v[0] < 1, p, 0);"
+            " mean(v); diff(v); transpose(M); dot(M, v); dot(M, M); dot(transpose(M), M); M * p; sum(M, 0); M[1];"
+            " M[:, 2]; norm(M, 1); cumsum(M, 0); atan2(p, v); hypot(p, 1); evenly(0, p, 4); p^v; abs(v - 1); erf(v);"
+            " exp(-v) * p + w[2]; max(M); dot(B, M); sum(dot(M, A))"
+        )
+        formulas = [formula.strip() for formula in told.split(";")]
+        derived = [f'e{k} = "{f}"\nm{k} = "expected({f})"\nq{k} = "quantile({f}, 0.8)"' for k, f in enumerate(formulas)]
+        text = """
+        [variables]
+        v = { shape = 3, start = 1, lower = -5, upper = 5 }
+        w = { shape = 3, start = 1.2, lower = -5, upper = 5 }
+        M = { shape = [3, 3], start = 0.7, lower = -5, upper = 5 }
+        [parameters]
+        p = 2
+        xs = [0, 1, 2, 4]
+        ys = [1, 3, 2, 5]
+        A = [[1, 2, 3], [4, 5, 6], [7, 8, 10]]
+        B = [[1, 2, 3], [0, 1, 0]]
+        [minimize]
+        cost = "sum(v)"
+        [scatter]
+        v = { law = "normal", deviation = 0.2, reach = 1 }
+        p = { law = "lognormal", deviation = 0.3 }
+        M = { law = "uniform", half_width = 0.3 }
+        [derived]
+        """
+        problem = loads(text + "\n".join(derived))
+        at = np.random.default_rng(0).uniform(0.5, 1.5, problem.size)
+        counted, case = Gate(counted_problem(problem)).values(at), scatter_case(problem, at)
+        designs = case.designs(scenario_normals(case.scattered.dependence.dimension, 1000, 0))
+        for k, formula in enumerate(formulas):
+            (values,) = case.gate.node_batch([case.gate.entry_node(f"e{k}")], designs)
+            np.testing.assert_allclose(np.ravel(counted[f"m{k}"]), values.mean(axis=0), rtol=1e-9, err_msg=formula)
+            exact = np.quantile(values, 0.8, axis=0)
+            np.testing.assert_allclose(np.ravel(counted[f"q{k}"]), exact, rtol=1e-9, err_msg=formula)
 
     def test_a_known_robust_optimum_counted_and_on_fresh_scenarios(self):
         # The least x1 + x2 with x1 + 2 x2 + b >= 4 in 95 of 100: x2 as small as it may be is dearer than x1 in total.

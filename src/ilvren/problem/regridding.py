@@ -335,7 +335,9 @@ def _places(problem: Problem, block: VariableBlock | RowBlock) -> tuple[FloatArr
         return None
     if isinstance(block, RowBlock) and block.is_grid:  # one for each interval
         ends = np.append(times, np.nan)
-        axis = next(item for item in problem.template.built_axes if len(item.taus) == len(ends))
+        state = block.name.partition(":")[0]
+        fitting = [item for item in problem.template.built_axes if len(item.taus) == len(ends)]
+        axis = next((item for item in fitting if item.suffix and state.endswith(item.suffix)), fitting[0])
         return axis.taus[:-1], np.diff(axis.taus)
     inside = 0.5 * (shares[1:] + shares[:-1])
     lengths = np.diff(np.concatenate([[shares[0]], inside, [shares[-1]]]))
