@@ -94,6 +94,8 @@ class Designs(unittest.TestCase):
         cost = "-x"
         [constraints]
         often = "chance(x <= 1.2) >= 0.5"
+        [confirm]
+        life = "quantile(x, 0.9) <= 1.3"
         [scatter]
         x = { law = "normal", deviation = 0.2 }
         """
@@ -104,6 +106,7 @@ class Designs(unittest.TestCase):
         self.assertEqual(often.output.upper, 1.2)  # of one scenario
         self.assertAlmostEqual(often.misses.value, stats.norm.sf(1.0), delta=0.02)
         self.assertEqual(Aim.from_dict(case.wide.aim.to_dict()), case.wide.aim)
+        self.assertEqual(run(loads(text), second_look=0.0).confirmation.word, "confirmed")
 
     def test_what_cannot_scatter_is_refused(self):
         for old, new, word in (

@@ -321,6 +321,7 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
         derived=(*derived, *(entry for entry in declarations.derived if entry.name not in told)),
         objectives=tuple(value_of_one(_unsized(entry)) for entry in declarations.objectives),
         constraints=tuple(one for entry in declarations.constraints for one in limits_of_one(_unsized(entry), told)),
+        confirm=tuple(one for entry in declarations.confirm for one in _confirmed(entry, told)),
         scatter=(),
         together=(),
     )
@@ -351,6 +352,14 @@ def wide_designs(wide: Problem, scattered: Scattered, nominal: FloatArray, own: 
         moved = values.get(block.name)
         found[:, place] = nominal[place] if moved is None else moved.reshape(len(own), -1)
     return found
+
+
+def _confirmed(entry: EntryDeclaration, told: Mapping[str, str]) -> list[EntryDeclaration]:
+    """Return what an entry of [confirm] asks of one scenario."""
+    from ilvren.problem.confirming import is_limit
+    from ilvren.problem.one_scenario import limits_of_one, value_of_one
+
+    return limits_of_one(_unsized(entry), told) if is_limit(entry) else [value_of_one(_unsized(entry))]
 
 
 def _has_text(value: Value | None) -> bool:

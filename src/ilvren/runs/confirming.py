@@ -75,6 +75,11 @@ def confirmed(
     own = problem.confirmation
     if own is None:
         return None
+    if own.is_about_scatter:
+        from ilvren.runs.scatter_stages import counted_problem  # few files are about scatter
+
+        own = counted_problem(problem).confirmation
+        assert own is not None
     calls = own.calls()
     if ledger is not None:
         for one in calls:
