@@ -107,6 +107,9 @@ class Designs(unittest.TestCase):
         self.assertAlmostEqual(often.misses.value, stats.norm.sf(1.0), delta=0.02)
         self.assertEqual(Aim.from_dict(case.wide.aim.to_dict()), case.wide.aim)
         self.assertEqual(run(loads(text), second_look=0.0).confirmation.word, "confirmed")
+        held = loads(text, aim=Aim(hold=("quantile(x, 0.9) <= 2",)))
+        told = scatter(held, (1.0,), of=["held"])  # as the file's own limits
+        self.assertAlmostEqual(told.of[0].misses.value, 0.0, delta=0.01)
 
     def test_what_cannot_scatter_is_refused(self):
         for old, new, word in (

@@ -117,10 +117,6 @@ def aimed(declarations: Declarations, aim: Aim) -> Declarations:
         from ilvren.problem.approximations import with_approximations
 
         declarations = with_approximations(declarations, aim.on)
-    if aim.widened is not None:
-        from ilvren.problem.scattering import widened
-
-        declarations = widened(declarations, aim.widened)
     if aim.lines:
         declarations = _with_lines(declarations, aim.lines)
     if aim.add:
@@ -160,12 +156,17 @@ def aimed(declarations: Declarations, aim: Aim) -> Declarations:
     elif aim.weigh:
         chosen, others = (_weighed(objectives, aim, names),), declarations.objectives
     told = tuple(replace(entry, section="derived", written_in=entry.section, magnitude=None) for entry in others)
-    return replace(
+    made = replace(
         declarations,
         objectives=chosen,
         derived=(*declarations.derived, *told),
         constraints=(*declarations.constraints, *held),
     )
+    if aim.widened is None:
+        return made
+    from ilvren.problem.scattering import widened  # of all that is asked, by flags too
+
+    return widened(made, aim.widened)
 
 
 def _names(declarations: Declarations) -> set[str]:
