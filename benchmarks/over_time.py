@@ -61,11 +61,11 @@ def main() -> None:
 
     weights = np.ones(sum(int(np.prod(shape)) for shape in simulation.output_shapes))
     point = fresh()
-    point.jacobian, point.bend(weights)  # type: ignore[attr-defined]  # compiled once
+    point.jacobian, point.hessian(weights)  # type: ignore[attr-defined]  # compiled once
     plain = lambda: fresh().outputs  # type: ignore[attr-defined]  # noqa: E731
     found = ratio(lambda: fresh().jacobian, plain, rounds=15)  # type: ignore[attr-defined]
     line("values and sensitivities of 5 states by 5 parameters / a plain simulation", found, 4.0)
-    found = ratio(lambda: fresh().bend(weights), plain, rounds=15)  # type: ignore[attr-defined]
+    found = ratio(lambda: fresh().hessian(weights), plain, rounds=15)  # type: ignore[attr-defined]
     line("values, sensitivities and second derivatives / a plain simulation", found, 8.0)
 
     system = simulation.system

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ilvren.methods.base import (
-    Bend,
+    HessianRequest,
     Iterate,
     Reply,
     Request,
@@ -60,7 +60,7 @@ def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **optio
                     found.iterates.append(message)
                     message = generator.send(Standing(0.0, None, False))
                     continue
-                assert isinstance(message, Request) and not isinstance(message, Bend)
+                assert isinstance(message, Request) and not isinstance(message, HessianRequest)
                 found.requests.append(message.points.copy())
                 f = np.asarray(objective(message.points), dtype=float)
                 c = np.zeros((len(f), 0)) if rows is None else np.asarray(rows(message.points), dtype=float)

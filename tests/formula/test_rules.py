@@ -63,10 +63,10 @@ def cases():
     for shape in ((), (2,)):
         yield "interp", [shape, XS, (4,)], node("interp", shape, len(shape)), (-2.4, 2.4)
         yield "interp_slope", [shape, XS, (4,)], node("interp_slope", shape, len(shape)), (-2.4, 2.4)
-        yield "interp_pull", [shape, shape, XS], node("interp_pull", (4,), len(shape)), (-2.4, 2.4)
-        yield "interp_slope_pull", [shape, shape, XS], node("interp_slope_pull", (4,), len(shape)), (-2.4, 2.4)
+        yield "interp_vjp", [shape, shape, XS], node("interp_vjp", (4,), len(shape)), (-2.4, 2.4)
+        yield "interp_slope_vjp", [shape, shape, XS], node("interp_slope_vjp", (4,), len(shape)), (-2.4, 2.4)
         yield "lookup", [shape, KEYS, (3,)], node("lookup", shape, len(shape)), KEYS
-        yield "lookup_pull", [shape, shape, KEYS], node("lookup_pull", (3,), len(shape)), KEYS
+        yield "lookup_vjp", [shape, shape, KEYS], node("lookup_vjp", (3,), len(shape)), KEYS
 
 
 class Case:
@@ -172,7 +172,7 @@ class EveryOperation(unittest.TestCase):
                 try:
                     slopes = weighted_gradient(graph, {case.root: weight})
                 except AssertionError:
-                    self.assertIn("pull" if "pull" in case.operation else "slope", case.operation)
+                    self.assertIn("vjp" if "vjp" in case.operation else "slope", case.operation)
                     continue  # derivatives of these are taken forward only
                 back = np.zeros(case.size)
                 for k, node in slopes.items():

@@ -8,7 +8,7 @@ from importlib.resources import files
 import numpy as np
 
 from ilvren import run
-from ilvren.methods.base import Bend, Iterate, Reply, Request, Standing, Task
+from ilvren.methods.base import HessianRequest, Iterate, Reply, Request, Standing, Task
 from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.points import Point
 from ilvren.problem import load, loads
@@ -37,7 +37,7 @@ class FactoredSteps(unittest.TestCase):
                 if isinstance(message, Iterate):
                     steps += 1
                     answer: object = Standing(0.0, 1.0, False)
-                elif isinstance(message, Bend):
+                elif isinstance(message, HessianRequest):
                     answer = matrix
                 else:
                     assert isinstance(message, Request)

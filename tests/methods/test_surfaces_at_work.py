@@ -66,7 +66,7 @@ class TrustRegion(unittest.TestCase):
         np.testing.assert_allclose(slopes, np.array(seen).T, atol=1e-5)
         np.testing.assert_allclose(value, found.values((centre + radius * z)[np.newaxis])[0], atol=1e-10)
         bend = [(found.local(z + s)[1][0] - found.local(z - s)[1][0]) / 2e-4 for s in 1e-4 * np.eye(2)]
-        np.testing.assert_allclose(found.bend(z, np.zeros(2)), np.array(bend), atol=1e-3)
+        np.testing.assert_allclose(found.hessian(z, np.zeros(2)), np.array(bend), atol=1e-3)
 
     def test_values_that_are_missing_noisy_or_vast(self):
         def holed(x):

@@ -85,7 +85,7 @@ class Together(unittest.TestCase):
         slopes = {name: np.full((1, z[name].shape[1]), k + 1.0) for k, name in enumerate(z)}
         by_hand = hangs.normals(np.eye(hangs.dimension))
         expected = sum((by_hand[name] * slopes[name]).sum(axis=1) for name in slopes)
-        np.testing.assert_allclose(hangs.pulled(slopes)[0], expected, atol=1e-12)
+        np.testing.assert_allclose(hangs.vjp(slopes)[0], expected, atol=1e-12)
 
     def test_impossible_correlations_are_refused(self):
         sizes = {"a": 1, "b": 1, "c": 1, "v": 3}

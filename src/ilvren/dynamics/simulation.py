@@ -22,7 +22,7 @@ from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.modelled import ModelledSystem, has_models
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
-from ilvren.dynamics.sweeps import Backward, Columns, Forward, Linear, backward, bend, forward
+from ilvren.dynamics.sweeps import Backward, Columns, Forward, Linear, backward, forward, second_products
 from ilvren.dynamics.system import System, TooManyFormulas
 
 __all__ = ["Simulation", "TimeError"]
@@ -385,7 +385,7 @@ class _Point:
     ) -> None:
         self.simulation, self.inputs, self.course = simulation, inputs, course
         self.reason, self.is_spoilt, self.halvings = reason, is_spoilt, halvings
-        self._bends: dict[bytes, FloatArray] = {}
+        self._hessians: dict[bytes, FloatArray] = {}
 
     @cached_property
     def given(self) -> Given:
@@ -542,7 +542,7 @@ class _Point:
         """Return the backward sweep for weights of all outputs."""
         return backward(self.linear, *self._weights(weights))
 
-    def pulled(self, weights: FloatArray) -> FloatArray:
+    def vjp(self, weights: FloatArray) -> FloatArray:
         """Return Jᵀ·weights (inputs,)."""
         if self.course is None:
             found = np.zeros(int(self.simulation.starts[-1]))
@@ -553,10 +553,10 @@ class _Point:
             return np.asarray(weights @ self.jacobian)
         return self.adjoints(weights).given
 
-    def bend(self, weights: FloatArray) -> FloatArray:
+    def hessian(self, weights: FloatArray) -> FloatArray:
         """Return the second derivatives (inputs, inputs) of the weighted outputs."""
         key = weights.tobytes()
-        if key not in self._bends:
+        if key not in self._hessians:
             count = int(self.simulation.starts[-1])
             found = np.zeros((count, count))
             if self.course is None:
@@ -564,14 +564,14 @@ class _Point:
             elif np.isfinite(weights).all():
                 directions = np.zeros((count, len(self.moving)))
                 directions[self.moving, np.arange(len(self.moving))] = 1.0
-                own = bend(self.linear, self.forward, self.adjoints(weights), directions)
+                own = second_products(self.linear, self.forward, self.adjoints(weights), directions)
                 found[np.ix_(self.moving, self.moving)] = 0.5 * (own + own.T)
             else:
                 found[np.ix_(self.moving, self.moving)] = np.nan
-            if len(self._bends) > 4:
-                self._bends.clear()
-            self._bends[key] = found
-        return self._bends[key]
+            if len(self._hessians) > 4:
+                self._hessians.clear()
+            self._hessians[key] = found
+        return self._hessians[key]
 
 
 class _Told:
@@ -619,7 +619,7 @@ class _Told:
             return np.stack([point.outputs[place] for point in self._points])
         return self._points[0].outputs[place]
 
-    def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
+    def vjp(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
         """Return the adjoint of an input; `detail` is (its place, places of the outputs)."""
         place, outputs = detail
         shapes = self._simulation.output_shapes
@@ -627,14 +627,14 @@ class _Told:
         starts = self._simulation.starts
         own = slice(int(starts[place]), int(starts[place + 1]))
         if self._is_batch:
-            found = np.stack([p.pulled(w)[own] for p, w in zip(self._points, blocks, strict=True)])
+            found = np.stack([p.vjp(w)[own] for p, w in zip(self._points, blocks, strict=True)])
         elif lead is None:
-            found = self._points[0].pulled(blocks[0])[own]
+            found = self._points[0].vjp(blocks[0])[own]
         else:
             found = blocks @ self._points[0].jacobian[:, own]
         return np.reshape(found, (*(() if lead is None else (lead,)), *self._simulation.shapes[place]))
 
-    def push(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
+    def jvp(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
         """Return the change of an output; `detail` is (its place, places of the inputs that change)."""
         place, inputs = detail
         shapes = self._simulation.shapes
@@ -648,7 +648,7 @@ class _Told:
             found = found if lead is not None else found[0]
         return np.reshape(found, (*(() if lead is None else (lead,)), *self._simulation.output_shapes[place]))
 
-    def bend(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
+    def hvp(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
         """Return the change of the adjoint of an input that second derivatives make; `detail` is (place of the input,
         of the outputs, of the inputs that change), `given` adjoints of the outputs, then changes of the inputs."""
         place, outputs, inputs = detail
@@ -660,7 +660,7 @@ class _Told:
                                    simulation.shapes, inputs)  # fmt: skip
         starts = simulation.starts
         own = slice(int(starts[place]), int(starts[place + 1]))
-        found = moved @ self._points[0].bend(weights)[:, own]
+        found = moved @ self._points[0].hessian(weights)[:, own]
         return np.reshape(found, (*(() if lead is None else (lead,)), *simulation.shapes[place]))
 
     def _blocks(

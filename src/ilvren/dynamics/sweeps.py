@@ -29,7 +29,7 @@ from numpy.typing import NDArray
 from ilvren.dynamics.course import Course, Given, March, segment_of
 from ilvren.dynamics.lookback import Lookback
 
-__all__ = ["Columns", "Forward", "Linear", "backward", "bend", "forward", "transitions"]
+__all__ = ["Columns", "Forward", "Linear", "backward", "forward", "second_products", "transitions"]
 
 FloatArray = NDArray[np.float64]
 
@@ -174,7 +174,7 @@ class Linear:
             found += np.einsum("sie,seq->siq", self.slopes[n][:, :, places], part)
         return np.asarray(found)
 
-    def pulled(self, n: int, kappa: FloatArray, into: FloatArray) -> None:
+    def transposed_onto(self, n: int, kappa: FloatArray, into: FloatArray) -> None:
         """Add F_pᵀκ at the stages of segment n, for κ (s, n, q), to `into` (count, q)."""
         np.add.at(
             into,
@@ -187,7 +187,7 @@ class Linear:
             is_kept = own >= 0
             np.add.at(into, own[is_kept], part[is_kept])
 
-    def pulled_all(self, own: NDArray[np.int64], kappa: FloatArray, into: FloatArray) -> None:
+    def transposed_onto_all(self, own: NDArray[np.int64], kappa: FloatArray, into: FloatArray) -> None:
         """Add F_pᵀκ of some segments, for κ (segments, s, n), to `into` (count,)."""
         slopes = self.slopes[own]
         np.add.at(into, self.outer_columns, np.einsum("psio,psi->o", slopes[..., self.outer_places], kappa))
@@ -690,7 +690,7 @@ def backward(linear: Linear, weights_first: FloatArray, weights_last: FloatArray
             kappa += more[own - begin]
             lookback.back(linear.slopes, own, kappa, later.first, later.k, later.beginning)
         found.kappa[own] = kappa
-        linear.pulled_all(own, kappa, found.given[:, 0])
+        linear.transposed_onto_all(own, kappa, found.given[:, 0])
     adjoint = adjoint + later.beginning
     if 0 in jumps_at and count:
         adjoint, found.jumps[0] = _jumped_back(linear, 0, adjoint, found.given, later)
@@ -722,7 +722,7 @@ def _moved_back(linear: Linear, place: int, adjoint: FloatArray, found: Backward
     kappa = _stage_adjoints(linear, h, slopes, adjoint, later.k[place])
     found.kappa[place] = kappa
     upsilon = np.einsum("sij,si->sj", slopes, kappa)
-    linear.pulled(place, kappa[:, :, None], given)
+    linear.transposed_onto(place, kappa[:, :, None], given)
     if linear.is_moved[place]:
         by_h = float(np.einsum("si,sj,ji->", upsilon, tableau.a, k)) + float(adjoint @ (tableau.b @ k))
         by_start = float(np.einsum("si,si->", linear.by_tau[place], kappa))
@@ -901,7 +901,7 @@ def _delayed_back(
 # ---- twice --------------------------------------------------------------------------------------------
 
 
-def bend(linear: Linear, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
+def second_products(linear: Linear, moved: Forward, adjoints: Backward, directions: FloatArray) -> FloatArray:
     """Return the second derivatives (q, q) of the weighted outputs along directions (count, q), by (3)."""
     q = directions.shape[1]
     total = np.zeros((q, q))

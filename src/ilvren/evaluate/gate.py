@@ -13,13 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
 from ilvren.evaluate.forms import Form
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
+from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Kink, gradient
 from ilvren.formula.compile import fixed_nodes
 from ilvren.models import Calls, NotOnRecord, Outcome, Question
@@ -36,9 +36,9 @@ MOST_DENSE = 20_000_000
 # A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
 FEW_DERIVATIVES = 400
 # Estimated second derivatives are worth their factorization up to so many entries a variable.
-MOST_BENT_ENTRIES = 40
+MOST_HESSIAN_ENTRIES = 40
 # Longer than this nobody waits for second derivatives of models.
-MOST_BEND_SECONDS = 60.0
+MOST_HESSIAN_SECONDS = 60.0
 # Lengths of the steps by which second derivatives of models are estimated twice.
 BEND_STEPS = (1.0, 4.0)
 # Second derivatives of formulas in so few scalars are compiled one by one, else by compressed products.
@@ -59,8 +59,8 @@ class Gate(Questions):
     """Evaluates one problem.
 
     `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` (see `Questions`) give what is asked at
-    designs (n,), as written. `evaluate`, `curvature`, `bent` and `residuals` are for methods: internal signs,
-    counted.
+    designs (n,), as written. `evaluate`, `curvature`, `curvature_along` and `residuals` are for methods: internal
+    signs, counted.
     With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are
     differences
     of values, and there are no second ones. `calls` are those of a run that goes on; without them new ones begin.
@@ -287,17 +287,17 @@ class Gate(Questions):
     def has_secants(self) -> bool:
         """Return whether second derivatives can be had that are exact but for those of models, which are estimated from
         the first derivatives that the run came by. Not where a model's inputs make a large Hessian dense."""
-        if not self.problem.sources or not self._can_bend:
+        if not self.problem.sources or not self._has_second_derivatives:
             return False
         try:
             entries = self.hessian_plan().pattern.nnz if self.is_sparse else 0
         except RequestError:
             return False
-        return entries <= MOST_BENT_ENTRIES * self.problem.size
+        return entries <= MOST_HESSIAN_ENTRIES * self.problem.size
 
     @property
-    def _can_bend(self) -> bool:
-        return not self._by_differences and can_bend(self.problem)
+    def _has_second_derivatives(self) -> bool:
+        return not self._by_differences and has_second_derivatives(self.problem)
 
     def curvature(self, point: FloatArray, multipliers: FloatArray, weight: float) -> Any:
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
@@ -313,23 +313,23 @@ class Gate(Questions):
         error, where models have no second derivatives; none where there are too many inputs for that."""
         if self.has_curvature:
             return [self.curvature(point, multipliers, 1.0)]
-        if not self._can_bend or self._bend_seconds > MOST_BEND_SECONDS:
+        if not self._has_second_derivatives or self._hessian_seconds > MOST_HESSIAN_SECONDS:
             return []
         found = []
         try:
             for step in BEND_STEPS:
                 for calls in self.calls:
-                    calls.bend_step = step
+                    calls.hessian_step = step
                 found.append(self.hessian(point, -multipliers, weight=self._sign))
         except RequestError:  # too many non-zeros to be formed
             return []
         finally:
             for calls in self.calls:
-                calls.bend_step = 1.0
+                calls.hessian_step = 1.0
         return found
 
     @property
-    def _bend_seconds(self) -> float:
+    def _hessian_seconds(self) -> float:
         """Return what `curvatures` would take at least: two Jacobians for each input and step."""
         return sum(
             2.0 * len(BEND_STEPS) * calls.source.input_size * calls.quickest
@@ -337,7 +337,9 @@ class Gate(Questions):
             if np.isfinite(calls.quickest)
         )
 
-    def bent(self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
+    def curvature_along(
+        self, point: FloatArray, direction: FloatArray, multipliers: FloatArray, weight: float
+    ) -> FloatArray:
         """Return the product of the Hessian that `curvature` gives with a direction (n,)."""
         self._counted_hessians.add(key_of(point))
         with self._secants():

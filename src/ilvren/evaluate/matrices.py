@@ -16,8 +16,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.forms import Form, form_of
+from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Graph, weighted_gradient
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
 from ilvren.formula.forward import tangents
@@ -277,7 +277,7 @@ class HessianPlan:
         self.colour_count = int(self.colours.max(initial=0)) + 1 if pattern.nnz else 0
         self.places = star_places(pattern, self.colours)
         self.used = np.diff(pattern.indptr) > 0
-        self.is_differenced = not can_bend(problem)
+        self.is_differenced = not has_second_derivatives(problem)
         self.tangent_nodes: list[int | None] = []
         if self.colour_count and not self.is_differenced:
             self.tangent_nodes = tangents(problem.graph, list(self.gradient.values()), tangent_inputs(problem))

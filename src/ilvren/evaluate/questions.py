@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.evaluate.bending import can_bend
 from ilvren.evaluate.forms import Form, form_of
+from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Trouble, gradient, walk
 from ilvren.models import Calls
 from ilvren.problem import Problem
@@ -146,7 +146,7 @@ class Questions:
 
         problem, design = self.problem, self._design(point)
         given = self._weights(multipliers, weight)
-        if not can_bend(problem):
+        if not has_second_derivatives(problem):
             return self._slope_change(design, self._design(direction), given)
         slopes = self._lagrangian_nodes()
         found = self._kept(

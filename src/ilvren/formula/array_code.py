@@ -27,7 +27,7 @@ LONGEST_EXPRESSION = 160
 # Operations that make an infinity or a NaN without telling: sums of products in a library, models.
 _SILENT = ("dot", "output")
 # Operations, beside those that say so, from whose result a non-finite operand may vanish.
-_ABSORBING = ("interp", "interp_slope", "interp_pull", "interp_slope_pull", "lookup", "lookup_pull")
+_ABSORBING = ("interp", "interp_slope", "interp_vjp", "interp_slope_vjp", "lookup", "lookup_vjp")
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,7 +212,7 @@ class _Writer:
                 return f"models[{node.index}]({guard}, {flags}, [{', '.join(given)}])"
             case "output":
                 return self._checked(f"{given[0]}.output({self._detail(number, node)}[0])")
-            case "model_pull" | "model_push" | "model_bend":
+            case "model_vjp" | "model_jvp" | "model_hvp":
                 word = node.operation.removeprefix("model_")
                 return f"{given[0]}.{word}({self._detail(number, node)}, [{', '.join(given[1:])}])"
             case "index":

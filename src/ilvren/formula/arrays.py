@@ -20,7 +20,7 @@ ELEMENTWISE gives code templates over the names in CODE_SPACE.
     norm      (rank, axis)             the root of the sum of squares
     ramp      (n,)                     n even steps from 0 to 1
     peaked, cross_place, leave_place: see `places`
-    interp, interp_slope, interp_pull, interp_slope_pull, lookup, lookup_pull: see the functions
+    interp, interp_slope, interp_vjp, interp_slope_vjp, lookup, lookup_vjp: see the functions
 """
 
 from __future__ import annotations
@@ -319,7 +319,7 @@ def _spread(amount: Array, j: NDArray[np.intp], rank: int, length: int) -> Array
     return found.reshape(*lead, length)
 
 
-def _interp_pull(detail: Any, adjoint: Array, at: Array, xs: Array) -> Array:
+def _interp_vjp(detail: Any, adjoint: Array, at: Array, xs: Array) -> Array:
     """The derivative of interp by ys, times an adjoint. detail: (rank of at,)."""
     j, t = _place(at, xs)
     rank, length = detail[0], len(xs)
@@ -328,7 +328,7 @@ def _interp_pull(detail: Any, adjoint: Array, at: Array, xs: Array) -> Array:
     return _spread(adjoint * (1.0 - t), j, rank, length) + _spread(adjoint * t, j + 1, rank, length)
 
 
-def _interp_slope_pull(detail: Any, amount: Array, at: Array, xs: Array) -> Array:
+def _interp_slope_vjp(detail: Any, amount: Array, at: Array, xs: Array) -> Array:
     """The derivative of interp_slope by ys, times an amount. detail: (rank of at,)."""
     rank, length = detail[0], len(xs)
     if length == 1:
@@ -360,7 +360,7 @@ def _lookup(detail: Any, value: Array, keys: Array, results: Array) -> Array:
     return np.where(is_equal, _taken(results, j, detail[0]), np.nan)
 
 
-def _lookup_pull(detail: Any, adjoint: Array, value: Array, keys: Array) -> Array:
+def _lookup_vjp(detail: Any, adjoint: Array, value: Array, keys: Array) -> Array:
     """The derivative of lookup by its results, times an adjoint. detail: (rank of value,)."""
     j, is_equal = _found(value, keys)
     return _spread(np.where(is_equal, adjoint, np.nan), j, detail[0], len(keys))
@@ -385,9 +385,9 @@ STRUCTURAL: dict[str, Callable[..., Array]] = {
     "ramp": _ramp,
     "interp": _interp,
     "interp_slope": _interp_slope,
-    "interp_pull": _interp_pull,
-    "interp_slope_pull": _interp_slope_pull,
+    "interp_vjp": _interp_vjp,
+    "interp_slope_vjp": _interp_slope_vjp,
     "lookup": _lookup,
-    "lookup_pull": _lookup_pull,
+    "lookup_vjp": _lookup_vjp,
     **PLACES,
 }

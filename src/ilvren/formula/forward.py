@@ -37,7 +37,7 @@ def tangents(graph: Graph, roots: Sequence[int], seeds: Mapping[int, int]) -> li
             found = _through_model(graph, number, moved)
             if found is not None:
                 moved[number] = found
-        elif node.operation == "model_pull" or any(operand in moved for operand in node.operands):
+        elif node.operation == "model_vjp" or any(operand in moved for operand in node.operands):
             before = len(graph.nodes)
             found = _through(graph, number, moved)
             if found is not None:
@@ -58,8 +58,8 @@ def _through(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
         return graph.arrange(node.operation, (changes[0],), node.shape, node.detail)
     if node.operation == "where":
         return graph.apply("where", node.operands[0], *(zero if change is None else change for change in changes[1:]))
-    if node.operation == "model_pull":
-        return _model_bend(graph, number, moved)
+    if node.operation == "model_vjp":
+        return _model_hvp(graph, number, moved)
     if node.operation == "join":
         parts = [
             graph.stretched(zero, graph.shape(operand)) if change is None else change
@@ -97,19 +97,19 @@ def _term(graph: Graph, number: int, place: int, change: int) -> int | None:
             return graph.apply("mul", graph.arrange("interp_slope", node.operands, *same), change)
         case "interp" | "lookup" | "interp_slope" if place == 2:
             return graph.arrange(node.operation, (operands[0], operands[1], change), *same)
-        case "interp_pull" | "lookup_pull" | "interp_slope_pull" if place == 0:
+        case "interp_vjp" | "lookup_vjp" | "interp_slope_vjp" if place == 0:
             return graph.arrange(node.operation, (change, operands[1], operands[2]), *same)
-        case "interp_pull" if place == 1:
+        case "interp_vjp" if place == 1:
             amount = graph.apply("mul", operands[0], change)
-            return graph.arrange("interp_slope_pull", (amount, operands[1], operands[2]), *same)
-        case "lookup" | "lookup_pull" | "interp_slope" | "interp_slope_pull" | "peaked" | "cross_place" | "leave_place":
+            return graph.arrange("interp_slope_vjp", (amount, operands[1], operands[2]), *same)
+        case "lookup" | "lookup_vjp" | "interp_slope" | "interp_slope_vjp" | "peaked" | "cross_place" | "leave_place":
             return None
-        case "model_push" | "model_bend":
+        case "model_jvp" | "model_hvp":
             raise AssertionError("no model gives derivatives beyond the second")
     return times_partial(graph, number, place, change)
 
 
-def _model_bend(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
+def _model_hvp(graph: Graph, number: int, moved: Mapping[int, int]) -> int | None:
     """Return the change of an adjoint that came through a model, Jᵀw: Jᵀẇ + (Σ_k w_k ∇²v_k)·u̇."""
     node = graph.nodes[number]
     call, adjoints = node.operands[0], node.operands[1:]
@@ -120,12 +120,12 @@ def _model_bend(graph: Graph, number: int, moved: Mapping[int, int]) -> int | No
     changes = {output: moved[adjoint] for output, adjoint in zip(outputs, adjoints, strict=True) if adjoint in moved}
     if changes:
         given = (call, *changes.values())
-        parts.append(graph.arrange("model_pull", given, node.shape, (place, tuple(changes))))
+        parts.append(graph.arrange("model_vjp", given, node.shape, (place, tuple(changes))))
     inputs = graph.nodes[call].operands
     places = tuple(k for k, operand in enumerate(inputs) if operand in moved)
     if places:
         given = (call, *adjoints, *(moved[inputs[k]] for k in places))
-        parts.append(graph.arrange("model_bend", given, node.shape, (place, outputs, places)))
+        parts.append(graph.arrange("model_hvp", given, node.shape, (place, outputs, places)))
     if len(parts) == 2:
         return graph.apply("add", parts[0], parts[1])
     return parts[0] if parts else None
@@ -139,4 +139,4 @@ def _through_model(graph: Graph, number: int, moved: Mapping[int, int]) -> int |
     if not places or node.detail is None:
         return None
     given = (call, *(moved[inputs[place]] for place in places))
-    return graph.arrange("model_push", given, node.shape, (node.detail[0], places))
+    return graph.arrange("model_jvp", given, node.shape, (node.detail[0], places))

@@ -20,7 +20,7 @@ from __future__ import annotations
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
 
-__all__ = ["level", "level_moved", "level_pulled"]
+__all__ = ["level", "level_moved", "level_vjp"]
 
 
 def level(graph: Graph, f: int, h: int, share: float) -> int:
@@ -53,7 +53,7 @@ def level_moved(graph: Graph, number: int, place: int, change: int) -> int:
     return graph.apply("mul", shaping.total(graph, graph.apply("mul", w, e), 0), change)
 
 
-def level_pulled(graph: Graph, number: int, place: int, adjoint: int) -> int:
+def level_vjp(graph: Graph, number: int, place: int, adjoint: int) -> int:
     """Return what (3) makes of an adjoint for an operand."""
     w, e = _weights(graph, number)
     if place == 0:

@@ -18,7 +18,7 @@ from collections.abc import Mapping
 
 from ilvren.formula import shaping
 from ilvren.formula.graph import Graph
-from ilvren.formula.levels import level_pulled
+from ilvren.formula.levels import level_vjp
 from ilvren.formula.partials import times_partial
 
 __all__ = ["gradient", "weighted_gradient"]
@@ -100,7 +100,7 @@ class _Reverse:
                 if self.is_array:
                     part = self._chosen(number, place, adjoint)
             else:
-                part = pulled(graph, number, place, adjoint, live=self.is_array and bool(context))
+                part = adjoint_part(graph, number, place, adjoint, live=self.is_array and bool(context))
             if part is None:
                 continue
             self._add(operand, self._leaving(part, context, operand))
@@ -123,7 +123,7 @@ class _Reverse:
         for place, operand in enumerate(graph.nodes[number].operands):
             if operand in self.depends:
                 given = (number, *(adjoints[k] for k in places))
-                part = graph.arrange("model_pull", given, graph.shape(operand), (place, places))
+                part = graph.arrange("model_vjp", given, graph.shape(operand), (place, places))
                 self._add(operand, self._leaving(part, self.contexts[number], operand))
 
     def _leaving(self, part: int, context: Context, operand: int) -> int:
@@ -150,7 +150,7 @@ def _inside(graph: Graph, part: int, branches: Context) -> int:
     return part
 
 
-def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -> int | None:
+def adjoint_part(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -> int | None:
     """Return what an adjoint of a node adds to that of its operand (before shrinking), or None for nothing."""
     node = graph.nodes[number]
     detail = node.detail or ()
@@ -182,25 +182,25 @@ def pulled(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -
         case "cumsum":
             return _summed_back(graph, adjoint, detail[1])  # type: ignore[arg-type]
         case "dot":
-            return _pulled_dot(graph, number, place, adjoint)
+            return _dot_vjp(graph, number, place, adjoint)
         case "norm":
             axis = detail[1]
             length = shaping.expand(graph, number, axis, own)  # type: ignore[arg-type]
             amount = shaping.expand(graph, adjoint, axis, own)  # type: ignore[arg-type]
             return graph.apply("mul_live" if live else "mul", amount, graph.apply("unit", a, length))
         case "level":
-            return level_pulled(graph, number, place, adjoint)
+            return level_vjp(graph, number, place, adjoint)
         case "interp" if place == 0:
             slope = graph.arrange("interp_slope", node.operands, node.shape, node.detail)
             return graph.apply("mul_live" if live else "mul", adjoint, slope)
         case "interp":
-            return graph.arrange("interp_pull", (adjoint, a, node.operands[1]), own, node.detail)
+            return graph.arrange("interp_vjp", (adjoint, a, node.operands[1]), own, node.detail)
         case "lookup" if place == 0:
             return None
         case "peaked" | "cross_place" | "leave_place":
             return None
         case "lookup":
-            return graph.arrange("lookup_pull", (adjoint, a, node.operands[1]), own, node.detail)
+            return graph.arrange("lookup_vjp", (adjoint, a, node.operands[1]), own, node.detail)
     return times_partial(graph, number, place, adjoint, live=live)
 
 
@@ -218,7 +218,7 @@ def _summed_back(graph: Graph, adjoint: int, axis: int) -> int:
     return shaping.index(graph, shaping.cumsum(graph, shaping.index(graph, adjoint, back), axis), back)
 
 
-def _pulled_dot(graph: Graph, number: int, place: int, adjoint: int) -> int:
+def _dot_vjp(graph: Graph, number: int, place: int, adjoint: int) -> int:
     a, b = graph.nodes[number].operands
     ranks = (len(graph.shape(a)), len(graph.shape(b)))
     own = graph.shape(a if place == 0 else b)

@@ -27,7 +27,7 @@ from ilvren.formula.places import PLACES
 
 __all__ = ["MODEL_NODES", "RULES", "Rule"]
 
-MODEL_NODES = ("call", "output", "model_pull", "model_push", "model_bend")
+MODEL_NODES = ("call", "output", "model_vjp", "model_jvp", "model_hvp")
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,8 +82,8 @@ RULES: dict[str, Rule] = {
     "interp": Rule(("own", "all"), (True, False, True), "rule", "own"),
     "lookup": Rule(("own", "all"), (False, False, True), "rule", "own"),
     "interp_slope": Rule(("own", "all"), (True, False, True), "open", "not"),
-    **{name: Rule(("all",), (True, True, False), "open", "not") for name in ("interp_pull", "interp_slope_pull")},
-    "lookup_pull": Rule(("all",), (True, False, False), "open", "not"),
+    **{name: Rule(("all",), (True, True, False), "open", "not") for name in ("interp_vjp", "interp_slope_vjp")},
+    "lookup_vjp": Rule(("all",), (True, False, False), "open", "not"),
     # Of things over time: places, which leap.
     **{name: Rule(("all",), (False,), "open", "not") for name in PLACES},
     # Of models.

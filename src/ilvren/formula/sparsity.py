@@ -156,11 +156,11 @@ def _model_link(graph: Graph, number: int, place: int) -> Link:
     wide = pattern.astype(np.int64)
     if node.operation == "output":
         return Link(matrix=wide[rows(detail[0]), :])
-    if node.operation == "model_pull" and place > 0:
+    if node.operation == "model_vjp" and place > 0:
         return Link(matrix=wide[rows(detail[1][place - 1]), columns(detail[0])].T.tocsr())
-    if node.operation == "model_pull":
+    if node.operation == "model_vjp":
         return Link(matrix=(wide.T @ wide).tocsr()[columns(detail[0]), :])
-    if node.operation == "model_bend":
+    if node.operation == "model_hvp":
         curved = (wide.T @ wide).tocsr()
         if place == 0:
             return Link(matrix=curved[columns(detail[0]), :])

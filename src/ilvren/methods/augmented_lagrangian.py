@@ -29,8 +29,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import (
-    Bend,
     Ending,
+    HessianRequest,
     Iterate,
     Method,
     Protocol,
@@ -126,7 +126,7 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
 
 def _multiplied(
     task: Task, inner: str, here: Point, multipliers: FloatArray, standing: Standing
-) -> Generator[Request | Bend | Iterate, Any, tuple[Point, FloatArray, Ending]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, tuple[Point, FloatArray, Ending]]:
     """Alternate (1) and (2) from `here`. Return the point and the multipliers reached, and how that ended."""
     # Without rows (1) is the problem itself, and what the driver measures is all that counts.
     penalty, accuracy = FIRST_PENALTY, FIRST_INNER if len(here.c) else 0.0
@@ -177,7 +177,7 @@ def _multiplied(
 
 def _inner(
     problem: _Augmented, x: FloatArray, accuracy: float, name: str
-) -> Generator[Request | Bend | Iterate, Any, tuple[FloatArray, str, bool]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, tuple[FloatArray, str, bool]]:
     """Drive the inner method on (1) from x. Return the design reached, its claim, and whether all conditions were met
     on the way."""
     task = problem.task

@@ -6,7 +6,8 @@
    iteration, its stopping rule, where it fails, the source, and where the code departs from it.
 3. Options are a frozen dataclass made with `option(default, help=…)`: few, in plain words.
 4. The method is a generator function of (task, options). It yields a `Request` and is sent a `Reply`;
-   it yields a `Bend` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`, estimates);
+   it yields a `HessianRequest` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`,
+   estimates);
    (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
    it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
    One whose inner work is costly yields a `Checkpoint` now and then, from which a replay may begin.
@@ -42,11 +43,11 @@ __all__ = [
     "SLOPES",
     "VALUES",
     "Arrived",
-    "Bend",
     "Checkpoint",
     "Ending",
     "Foretold",
     "Grid",
+    "HessianRequest",
     "Iterate",
     "Known",
     "Looked",
@@ -123,7 +124,7 @@ class Task:
 
     `start`, `lower`, `upper` (n,); `row_lower`, `row_upper`, `row_sizes` (m,). A row is met when it misses
     its limit by at most `feasibility` times its size. `tolerance` is the relative accuracy asked for.
-    `is_sparse`: Jacobians and Hessians come as SciPy CSR arrays; `has_curvature`: a `Bend` may be asked for;
+    `is_sparse`: Jacobians and Hessians come as SciPy CSR arrays; `has_curvature`: a `HessianRequest` may be asked for;
     `has_secants`: it may, but what is sent is exact for formulas only, and an estimate of what models add.
     `row_multipliers` (m,) and `bound_multipliers` (n,) are known from an earlier run, None for a cold start: positive
     at a lower limit, negative at an upper one. `losses` (p,) has an entry for each residual where f is
@@ -254,7 +255,7 @@ class Request:
 
 
 @dataclass(frozen=True)
-class Bend:
+class HessianRequest:
     """Ask for the Hessian (n, n) of weight · f − multipliers'c at `point` (n,), or for its product (n,) with
     `direction` (n,). What is sent is symmetric, with NaN where something is invalid. `lifted` as in a request."""
 
@@ -399,7 +400,7 @@ class Ending:
     front: FloatArray | None = None
 
 
-Protocol = Generator[Request | Bend | Tight | Iterate | Checkpoint, Any, Ending]
+Protocol = Generator[Request | HessianRequest | Tight | Iterate | Checkpoint, Any, Ending]
 
 
 @dataclass(frozen=True)

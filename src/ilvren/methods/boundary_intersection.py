@@ -37,7 +37,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import lattice
-from ilvren.methods.base import FRONT, Bend, Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import FRONT, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.ends import Ends, Starts, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.scalarizing import Scalar, Solved
@@ -100,7 +100,9 @@ METHOD = Method(
 )
 
 
-def _along(task: Task, ends: Ends, method: Method, count: int) -> Generator[Request | Bend | Iterate, Any, Ending]:
+def _along(
+    task: Task, ends: Ends, method: Method, count: int
+) -> Generator[Request | HessianRequest | Iterate, Any, Ending]:
     """Fill the gaps between neighbours, the widest first, (2)."""
     extent, vain, in_a_row = ends.extent, 0, 0
     windows: dict[tuple[bytes, bytes], tuple[float, float]] = {}
@@ -176,7 +178,9 @@ def _holes(ends: Ends, count: int) -> str:
     return f"; {len(wide)} gap{'s' * (len(wide) > 1)} without points between, the widest {max(wide):.2g} of the range"
 
 
-def _over(task: Task, ends: Ends, method: Method, count: int) -> Generator[Request | Bend | Iterate, Any, Ending]:
+def _over(
+    task: Task, ends: Ends, method: Method, count: int
+) -> Generator[Request | HessianRequest | Iterate, Any, Ending]:
     """Points on rays from the ideal, (3)."""
     p, parts = len(ends.low), 1
     while len(lattice(parts + 1, p)) <= max(LATTICE_SHARE * count, p + 1):

@@ -36,7 +36,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.points import evaluated
@@ -216,7 +216,7 @@ def _between(task: Task, x: FloatArray, lower: FloatArray, upper: FloatArray) ->
 
 def _solutions(
     task: Task, method: Method, group: list[_Node], starts: int, number: int
-) -> Generator[Request | Bend | Iterate, Any, list[_Solved]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, list[_Solved]]:
     """Solve the relaxations of some nodes at the same time."""
     rng = np.random.default_rng([task.seed, 30, number])
     children, owners = [], []
@@ -245,7 +245,7 @@ def _solutions(
     return found
 
 
-def _together(children: list[Child]) -> Generator[Request | Bend | Iterate, Any, None]:
+def _together(children: list[Child]) -> Generator[Request | HessianRequest | Iterate, Any, None]:
     for child in children:
         if not (child.task.upper > child.task.lower).any():
             point = yield from evaluated(child.task.start, derivatives=False)
@@ -336,7 +336,7 @@ def _branched(task: Task, node: _Node, solved: _Solved, between: FloatArray, sea
 
 def _try_design(
     task: Task, method: Method, x: FloatArray, search: _Search
-) -> Generator[Request | Bend | Iterate, Any, None]:
+) -> Generator[Request | HessianRequest | Iterate, Any, None]:
     """Round a relaxation's optimum to members, solve for the continuous variables, and keep the design if it is the
     best, (3)."""
     members = task.allowed(x)

@@ -39,7 +39,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, lattice, solve_quadratic
-from ilvren.methods.base import FRONT, SLOPES, Bend, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import (
+    FRONT,
+    SLOPES,
+    Ending,
+    HessianRequest,
+    Iterate,
+    Method,
+    Protocol,
+    Reply,
+    Request,
+    Task,
+    option,
+)
 from ilvren.methods.pieces.ends import Ends, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.measured import stands
@@ -50,7 +62,7 @@ from ilvren.methods.pieces.trade_offs import compromise
 __all__ = ["METHOD", "FrontContinuationOptions"]
 
 FloatArray = NDArray[np.float64]
-Step = Generator[Request | Bend | Iterate, Any, "_State | None"]
+Step = Generator[Request | HessianRequest | Iterate, Any, "_State | None"]
 
 # Corrections of one point; halvings of the way to it; a step longer than so many sizes of the variables leads nowhere.
 CORRECTIONS, HALVINGS, MOST_STEP = 6, 2, 3.0
@@ -330,7 +342,7 @@ class _Walk:
             if plan is not None and stands(small, seen, least_size=1.0).meets_conditions:
                 told = view.values(seen)
                 return _State(z[:-1].copy(), told, plan.row_multipliers, plan.bound_multipliers, scalar)
-            hessian = yield from view.bent(Bend(z, rows, 1.0))
+            hessian = yield from view.hessian(HessianRequest(z, rows, 1.0))
             if not np.isfinite(hessian).all():
                 return None
             plan = _programmed(small, seen, np.asarray(hessian), plan)

@@ -19,7 +19,7 @@ enough, with second-order corrections; where none is left, feasibility is restor
 
 which is of the form (1) and solved by the same iteration. When (3) ends at a positive violation, the limits conflict.
 
-Needs     gradients; second derivatives of formulas, to which what models add is estimated (`models.bends`), or a
+Needs     gradients; second derivatives of formulas, to which what models add is estimated (`models.hessians`), or a
           quasi-Newton matrix where that leads nowhere (6 of `algebra.updates`).
 Handles   bounds, inequalities, equalities.   Cost   one gradient, Hessian, factorization of n + m per iteration.
 Stops     when the conditions measured by the driver hold and the conditions of (1) hold for a small μ.
@@ -42,7 +42,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import CHAINED, KktFactor, KktSystem, LimitedMemory, damped_bfgs
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Standing, Task, option
 from ilvren.methods.pieces.barrier import (
     Stage,
     State,
@@ -243,7 +243,7 @@ def _nothing(stage: Stage) -> Any:
 
 def _solved(
     stage: Stage, state: State, options: InteriorPointOptions, *, outer: Any
-) -> Generator[Request | Bend | Iterate, Any, tuple[State, str, str]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, tuple[State, str, str]]:
     """Solve (1) for μ → 0. Return the state reached, a claim and a reason.
 
     `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
@@ -432,7 +432,7 @@ def _condensed_rows(stage: Stage, state: State) -> NDArray[np.bool_] | None:
 
 def _curvature(
     stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Bend, Any, tuple[Any, _Memory]]:
+) -> Generator[HessianRequest, Any, tuple[Any, _Memory]]:
     """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
     task = stage.task
     if (task.has_curvature or task.has_secants) and options.exact:
@@ -775,7 +775,7 @@ def _corrected(
 
 def _restored(
     stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Request | Bend | Iterate, Any, tuple[State, str] | str]:
+) -> Generator[Request | HessianRequest | Iterate, Any, tuple[State, str] | str]:
     """Solve (3) until the filter takes a point with clearly less θ. Return the state to go on from and "restored" or
     "conflict", or a word for the end."""
     n, m, k = stage.n, len(stage.b), len(state.t)

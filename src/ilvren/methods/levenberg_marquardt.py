@@ -106,8 +106,8 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
         if ended is not None:
             return ended
         held = near_bounds(task, here.point)
-        _, _, bend = loss_values(here.r, task.losses)
-        weights = task.residual_weight * np.maximum(bend, 0.0)
+        _, _, curvature = loss_values(here.r, task.losses)
+        weights = task.residual_weight * np.maximum(curvature, 0.0)
         lengths = np.maximum(lengths, _column_lengths(here.j, weights))
         scale = np.maximum(lengths, LEAST_COLUMN * max(float(lengths.max(initial=0.0)), 1e-300))
         while True:

@@ -22,7 +22,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Optimum, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Optimum, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.linkage import linked_starts
@@ -97,7 +97,7 @@ METHOD = Method(
 
 def _ending(
     task: Task, coding: Coding, ended: list[Child], size: float
-) -> Generator[Request | Bend | Iterate, Any, Ending]:
+) -> Generator[Request | HessianRequest | Iterate, Any, Ending]:
     """Gather the ends into distinct optima; show the best."""
     claims = [child.ending.claim for child in ended if child.ending is not None]
     if "unbounded" in claims:

@@ -26,10 +26,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import trust_region_step
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Standing, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.escape import downhill_from_saddle
-from ilvren.methods.pieces.points import Point, bent, evaluated, hessian_at
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product
 
 __all__ = ["METHOD", "NewtonOptions"]
 
@@ -97,7 +97,9 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
                 if standing.meets_conditions:
                     return Ending("converged", "the gradient is zero, to within the tolerance")
                 return stuck(here, gradient)
-            curved = (hessian @ s) if is_exact and hessian is not None else (yield from bent(task, here, s, none))
+            curved = (
+                (hessian @ s) if is_exact and hessian is not None else (yield from hessian_product(task, here, s, none))
+            )
             predicted = -(float(here.g @ s) + 0.5 * float(s @ curved))
             trial = yield from evaluated(x, derivatives=False)
             share = _share(here, trial, predicted)
@@ -139,7 +141,7 @@ def _exact(hessian: FloatArray, gradient: FloatArray, held: NDArray[np.bool_], r
 
 def _by_products(
     task: Task, here: Point, gradient: FloatArray, held: NDArray[np.bool_], radius: float
-) -> Generator[Request | Bend, Any, tuple[FloatArray, str]]:
+) -> Generator[Request | HessianRequest, Any, tuple[FloatArray, str]]:
     """Steihaug's conjugate gradients for (1)."""
     none = np.zeros(0)
     d = np.zeros(len(gradient))
@@ -149,15 +151,15 @@ def _by_products(
     goal = min(FORCING, math.sqrt(size)) * size
     square = float(rest @ rest)
     for _ in range(min(MOST_PRODUCTS, 2 * len(gradient) + 5)):
-        curved = np.where(held, 0.0, (yield from bent(task, here, p, none)))
-        bend = float(p @ curved)
-        if not math.isfinite(bend):
+        curved = np.where(held, 0.0, (yield from hessian_product(task, here, p, none)))
+        curvature = float(p @ curved)
+        if not math.isfinite(curvature):
             return (
                 d if d.any() else -gradient * min(1.0, radius / max(size, 1e-300))
             ), "a short step: curvature is not finite"
-        if bend <= 0.0:
+        if curvature <= 0.0:
             return d + _to_radius(d, p, radius) * p, "to the trust radius, along negative curvature"
-        alpha = square / bend
+        alpha = square / curvature
         ahead = d + alpha * p
         if float(np.linalg.norm(ahead)) >= radius:
             return d + _to_radius(d, p, radius) * p, "to the trust radius"

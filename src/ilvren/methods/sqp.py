@@ -18,7 +18,7 @@ The step length α is found by backtracking on the exact penalty function
 
 with one second-order correction when the full step is refused near the limits (the Maratos effect):
 (1) again with c(x + d) − J d in place of c                                                       (5)
-B is the Hessian H of L, exact but for what models add, which is estimated (`models.bends`). It is made positive
+B is the Hessian H of L, exact but for what models add, which is estimated (`models.hessians`). It is made positive
 definite by curvature across the limits A that held the last step, which changes no step on them, and then by raising
 what is still too low,
 

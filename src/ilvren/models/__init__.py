@@ -3,10 +3,10 @@
 Knows functions, arrays and files; never formulas, problems or methods. Nothing here runs before a value is asked for.
 """
 
-from ilvren.models.bends import MOST_BENT, Secants
 from ilvren.models.call import Call
 from ilvren.models.calls import Calls, NotOnRecord, Shelf
 from ilvren.models.failures import ModelFailure
+from ilvren.models.hessians import MOST_HESSIAN_INPUTS, Secants
 from ilvren.models.places import ASIDE, HERE, Place
 from ilvren.models.program import ProgramSource
 from ilvren.models.python import PythonSource, arguments_of, read_python
@@ -16,7 +16,7 @@ __all__ = [
     "ASIDE",
     "DERIVATIVE_WORDS",
     "HERE",
-    "MOST_BENT",
+    "MOST_HESSIAN_INPUTS",
     "Call",
     "Calls",
     "ModelFailure",

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.models.bends import differenced_along, differenced_bend
 from ilvren.models.failures import ModelFailure
+from ilvren.models.hessians import differenced_along, differenced_hessian
 
 if TYPE_CHECKING:
     from ilvren.models.calls import Calls
@@ -31,7 +31,7 @@ class Point:
         self.is_spoilt = is_spoilt
         self.jacobian: Any = None
         # Second derivatives of the outputs, and what they were weighted with and found from.
-        self.bend: tuple[object, Array] | None = None
+        self.hessian: tuple[object, Array] | None = None
 
 
 def jacobian_of(calls: Calls, point: Point) -> Any:
@@ -92,20 +92,20 @@ class Call:
         jacobian_of(self._calls, self._points[0])
         return self._calls.pattern
 
-    def pull(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
+    def vjp(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
         """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.
         `detail` is (place of the input, places of the outputs)."""
         place, places = detail
         return self._product(adjoints, places, (place,), of=self._calls.source.outputs, to=self._calls.source.inputs)
 
-    def push(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
+    def jvp(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
         """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs)."""
         place, places = detail
         return self._product(
             tangents, places, (place,), of=self._calls.source.inputs, to=self._calls.source.outputs, forward=True
         )
 
-    def bend(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
+    def hvp(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
         """Return the change of the adjoint of an input that its outputs' second derivatives make, for adjoints of
         outputs and changes of inputs, in this order: a batch of changes, or one. `detail` is (place of the input, of
         the outputs, of the inputs that change)."""
@@ -130,29 +130,31 @@ class Call:
             moved[:, starts[k] : starts[k + 1]] = np.reshape(value, (-1, int(starts[k + 1] - starts[k])))
         if batch is None and calls.secants is None:  # one product: two Jacobians, not two for each input
             u = np.concatenate([np.ravel(value) for value in point.inputs])
-            whole = differenced_along(calls.jacobian_at, u, weights, moved[0], step=calls.bend_step)[np.newaxis]
+            whole = differenced_along(calls.jacobian_at, u, weights, moved[0], step=calls.hessian_step)[np.newaxis]
         else:
-            whole = moved @ self._bent(point, weights)
+            whole = moved @ self._hessian(point, weights)
         lead = () if batch is None else (batch,)
         return np.reshape(whole[:, starts[place] : starts[place + 1]], (*lead, *shape))
 
-    def _bent(self, point: Point, weights: Array) -> Array:
+    def _hessian(self, point: Point, weights: Array) -> Array:
         """Return the second derivatives (input size, input size) of the weighted outputs, kept until asked with other
         weights."""
         calls = self._calls
         u, here = np.concatenate([np.ravel(value) for value in point.inputs]), jacobian_of(calls, point)
         if calls.secants is not None:
             calls.secants.visit(u, here)
-        key = (weights.tobytes(), calls.secants is not None and calls.secants.count, calls.bend_step)
-        if point.bend is None or point.bend[0] != key:
+        key = (weights.tobytes(), calls.secants is not None and calls.secants.count, calls.hessian_step)
+        if point.hessian is None or point.hessian[0] != key:
             if calls.secants is not None:
                 found = calls.secants.matrix(u, here, weights)
             else:
-                found = differenced_bend(calls.jacobian_at, u, weights, step=calls.bend_step)
-            if calls.pattern is not None:  # outputs that share no input's derivative bend no two inputs together
+                found = differenced_hessian(calls.jacobian_at, u, weights, step=calls.hessian_step)
+            if (
+                calls.pattern is not None
+            ):  # outputs that share no input's derivative have no second derivative by two inputs
                 found = np.where((calls.pattern.astype(np.int64).T @ calls.pattern).toarray() != 0, found, 0.0)
-            point.bend = (key, found)
-        return point.bend[1]
+            point.hessian = (key, found)
+        return point.hessian[1]
 
     def _product(
         self,

@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.models.bends import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
 from ilvren.models.call import Call, Point, jacobian_of
 from ilvren.models.failures import CannotFollow, ModelFailure
+from ilvren.models.hessians import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
 from ilvren.models.places import ASIDE, HERE, Place
 from ilvren.models.source import (
     AUTOMATIC,
@@ -86,7 +86,7 @@ class Calls:
         # What second derivatives are estimated from; without it they are differences of the first, of such steps.
         self.secants: Secants | None = None
         self.visited = Secants(LEAST_APART_DIFFERENCED if is_differenced(source.derivatives) else LEAST_APART)
-        self.bend_step = 1.0
+        self.hessian_step = 1.0
         self.is_closed = False  # whether nothing may be asked anew
         # Whether values that are not where they should be at the first call are a mistake of the problem's.
         self.refuses_unread = True

@@ -115,7 +115,7 @@ class Scattered:
         z = self.dependence.normals(own)
         return {item.name: item.values(z[item.name]) for item in self.quantities}
 
-    def pulled(self, own: FloatArray, slopes: Mapping[str, FloatArray]) -> FloatArray:
+    def vjp(self, own: FloatArray, slopes: Mapping[str, FloatArray]) -> FloatArray:
         """Return slopes (k, dimension) by the independent numbers from those by the quantities {name: (k, size of the
         shape)}, in the scenarios `own` (k, dimension)."""
         z = self.dependence.normals(own)
@@ -123,7 +123,7 @@ class Scattered:
         for item in self.quantities:
             moved = slopes[item.name] * item.slopes(z[item.name]).reshape(len(own), -1)
             by_normals[item.name] = moved.sum(axis=1, keepdims=True) if item.is_common else moved
-        return self.dependence.pulled(by_normals)
+        return self.dependence.vjp(by_normals)
 
 
 # ---- of a problem ----------------------------------------------------------------------------------------

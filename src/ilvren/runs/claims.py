@@ -39,7 +39,7 @@ VIOLATION_STATIONARY = 1e-3
 CLEAR_MISS, CLEAR_SHARE, MOST_HELD = 1e-9, 1e-5, 500
 # A dense Jacobian beyond this many entries makes a run of a dense method hopeless.
 MOST_ENTRIES = 8_000_000
-MODEL_OPERATIONS = ("output", "model_pull", "model_push", "model_bend")
+MODEL_OPERATIONS = ("output", "model_vjp", "model_jvp", "model_hvp")
 MENDING = "another start, or a bound that keeps it valid, mends this"
 
 

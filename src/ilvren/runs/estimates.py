@@ -111,12 +111,12 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     places = [place for place in problem.free if not at_bound[place]]
     names = [variable.name for variable in problem.variables]
     held = tuple(names[place] for place in problem.free if at_bound[place])
-    value, _, bend = loss_values(residuals, loss_numbers(problem))
+    value, _, curvature = loss_values(residuals, loss_numbers(problem))
     freedom = len(residuals) - len(places)
     losses = loss_numbers(problem)
     spread = math.sqrt(float((residuals**2).sum()) / freedom) if freedom > 0 else math.nan
     robust = math.sqrt(2.0 * float(value.sum()) / freedom) if freedom > 0 else math.nan
-    own = np.sqrt(np.maximum(bend, 0.0))[:, np.newaxis] * jacobian[:, places]
+    own = np.sqrt(np.maximum(curvature, 0.0))[:, np.newaxis] * jacobian[:, places]
     lengths = np.linalg.norm(own, axis=0)
     scale = np.where(lengths > 0.0, lengths, 1.0)
     singular, vectors = _spectrum(own / scale)

@@ -22,9 +22,9 @@ from ilvren.methods.base import (
     SLOPES,
     VALUES,
     Arrived,
-    Bend,
     Checkpoint,
     Ending,
+    HessianRequest,
     Iterate,
     Known,
     Looked,
@@ -339,7 +339,7 @@ class Loop:
             task = replace(task, checkpoint=self._gone_ahead(self._replay.checkpoint))
         generator = self.method.run(task, self.options)
         try:
-            message: Request | Bend | Tight | Iterate | Checkpoint = next(generator)
+            message: Request | HessianRequest | Tight | Iterate | Checkpoint = next(generator)
             while True:
                 try:
                     answer = self._replied(message)
@@ -467,9 +467,9 @@ class Loop:
             self._is_beyond = message.beyond
             if message.beyond and self._listener is not None:
                 self._listener(LookedOn(self.counts.evaluations, self._best_as_written()))
-        if isinstance(message, (Request, Bend)):
+        if isinstance(message, (Request, HessianRequest)):
             try:
-                return self._answer(message) if isinstance(message, Request) else self._bend(message)
+                return self._answer(message) if isinstance(message, Request) else self._hessian(message)
             except _Stop as stop:
                 if self._is_beyond and stop.outcome == "exhausted" and self._is_last_best():
                     reason = (
@@ -545,17 +545,17 @@ class Loop:
         size = objective_size(self.measures.objective_magnitude, f, self._start.objective)
         return f <= self._leaders.feasible.objective + self.settings.tolerance * size
 
-    def _bend(self, bend: Bend) -> object:
+    def _hessian(self, request: HessianRequest) -> object:
         assert self._scaling is not None
         if not (self.gate.has_curvature or self.gate.has_secants):
             raise _ProtocolError("asked for second derivatives of a problem with models")
         self._check_seconds()
-        scaled = np.asarray(bend.point, dtype=float)[np.newaxis]
-        if bend.lifted and self._view is not None:
+        scaled = np.asarray(request.point, dtype=float)[np.newaxis]
+        if request.lifted and self._view is not None:
             lifted = self._view.full(scaled)[0]
             self.gate.count_derivatives(lifted[: self.problem.size], second=True)
-            return self._view.scaling.second(self._view.gate, bend, lifted)
-        return self._scaling.second(self.gate, bend, self._full(scaled)[0])
+            return self._view.scaling.second(self._view.gate, request, lifted)
+        return self._scaling.second(self.gate, request, self._full(scaled)[0])
 
     def _check_seconds(self) -> None:
         if self.settings.seconds is not None and self._seconds() >= self.settings.seconds:

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Request, Standing, Task, Tight, Want
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Request, Standing, Task, Tight, Want
 from ilvren.problem import Measures, Problem
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
@@ -133,7 +133,7 @@ class _Quick:
             slopes = Want.SLOPES in message.wants
             found = [self.gate.evaluate(point, derivatives=slopes) for point in full]
             return self.scaling.reply(found, derivatives=slopes)
-        if isinstance(message, Bend):
+        if isinstance(message, HessianRequest):
             point = self._full(np.asarray(message.point, dtype=float)[np.newaxis])[0]
             return self.scaling.second(self.gate, message, point)
         assert not isinstance(message, Tight)

@@ -154,12 +154,12 @@ def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]
     if not (left > 0.0 and right > 0.0):  # a jump
         return float(taus[k]), float(values[k])
     low, high = (values[k] - values[k - 1]) / left, (values[k + 1] - values[k]) / right
-    bend = (high - low) / (left + right)
-    if not bend < 0.0:
+    curvature = (high - low) / (left + right)
+    if not curvature < 0.0:
         return float(taus[k]), float(values[k])
-    slope = low + bend * left
-    move = float(np.clip(-slope / (2.0 * bend), -left, right))
-    return float(taus[k] + move), float(values[k] + move * (slope + bend * move))
+    slope = low + curvature * left
+    move = float(np.clip(-slope / (2.0 * curvature), -left, right))
+    return float(taus[k] + move), float(values[k] + move * (slope + curvature * move))
 
 
 def next_refinement(

@@ -54,7 +54,7 @@ class _Room:
                 for block in own.blocks
                 if block.name in set(scattered.names)
             }
-            return sign * float(found.rows[place]), sign * scattered.pulled(u[np.newaxis], slopes)[0]
+            return sign * float(found.rows[place]), sign * scattered.vjp(u[np.newaxis], slopes)[0]
 
         return design_points(room, scattered.dependence.dimension, starts)[0]
 

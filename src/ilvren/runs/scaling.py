@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate
-from ilvren.methods.base import Bend, Known, Reply, Task
+from ilvren.methods.base import HessianRequest, Known, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.grids import scaled_grids
 from ilvren.runs.settings import Settings
@@ -164,13 +164,13 @@ class Scaling:
         """Return multipliers (m,) of the internal objective and rows, both unscaled."""
         return scaled * (self.objective / self.rows)
 
-    def second(self, gate: Gate, bend: Bend, point: FloatArray) -> Any:
-        """Return the answer to a `Bend` whose full design is `point`."""
-        multipliers, weight = bend.multipliers / self.rows, bend.weight / self.objective
-        if bend.direction is not None:
+    def second(self, gate: Gate, request: HessianRequest, point: FloatArray) -> Any:
+        """Return the answer to a `HessianRequest` whose full design is `point`."""
+        multipliers, weight = request.multipliers / self.rows, request.weight / self.objective
+        if request.direction is not None:
             direction = np.zeros(len(point))
-            direction[self.free] = bend.direction * self.variables
-            return gate.bent(point, direction, multipliers, weight)[self.free] * self.variables
+            direction[self.free] = request.direction * self.variables
+            return gate.curvature_along(point, direction, multipliers, weight)[self.free] * self.variables
         hessian = gate.curvature(point, multipliers, weight)
         if isinstance(hessian, np.ndarray):
             if len(self.free) < len(point):

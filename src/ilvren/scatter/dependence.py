@@ -66,7 +66,7 @@ class Dependence:
             found[name] = z @ self.along[name].T if name in self.along else z
         return found
 
-    def pulled(self, slopes: Mapping[str, FloatArray]) -> FloatArray:
+    def vjp(self, slopes: Mapping[str, FloatArray]) -> FloatArray:
         """Return slopes (k, dimension) by the independent numbers from those {name: (k, size)} by z."""
         places = self.slices
         count = len(next(iter(slopes.values())))

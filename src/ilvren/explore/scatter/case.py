@@ -201,7 +201,7 @@ class ScatterCase:
         """Return values (outputs,) and slopes (outputs, dimension) by the independent numbers in a scenario
         (dimension,); NaN where there are none."""
         values, by_name = self._sloped_at(self.designs(own[np.newaxis])[0])
-        return values, self.scattered.pulled(np.repeat(own[np.newaxis], len(values), axis=0), by_name)
+        return values, self.scattered.vjp(np.repeat(own[np.newaxis], len(values), axis=0), by_name)
 
     def slopes_by_name(self, own: FloatArray, k: int) -> dict[str, FloatArray]:
         """Return {scattered name: (size,)}: the slopes of output k in a scenario (dimension,)."""

@@ -59,7 +59,7 @@ def linear(case: ScatterCase) -> Linear:
             mean = mean + own @ shift
         each = own * item.deviation.ravel()
         moved[item.name] = each.sum(axis=1, keepdims=True) if item.is_common else each
-    parts = case.scattered.dependence.pulled(moved)
+    parts = case.scattered.dependence.vjp(moved)
     deviation = np.sqrt((parts**2).sum(axis=1))
     misses = np.array([_misses(m, d, o.lower, o.upper) for m, d, o in zip(mean, deviation, case.outputs, strict=True)])
     return Linear(mean, deviation, misses, parts)

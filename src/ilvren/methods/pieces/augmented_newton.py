@@ -26,7 +26,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
-from ilvren.methods.base import Bend, Iterate, Matrix, Request, Standing, Task
+from ilvren.methods.base import HessianRequest, Iterate, Matrix, Request, Standing, Task
 from ilvren.methods.pieces.descent import endless, near_bounds
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, projected_gradient
 
@@ -82,7 +82,7 @@ class Augmented:
 
 def newton_within_bounds(
     problem: Augmented, here: Point, accuracy: float, path: str
-) -> Generator[Request | Bend | Iterate, Any, tuple[Point, str, bool]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, tuple[Point, str, bool]]:
     """Minimize A from `here` until its projected gradient is at most `accuracy`. Return the point reached, what ended
     it ("settled", "stalled", "unbounded", "exhausted", "converged"), and whether all conditions were met there."""
     task, shift, idle = problem.task, 0.0, 0

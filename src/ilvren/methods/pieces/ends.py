@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Request, Task
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.scalarizing import Scalar, Solved, solving
 from ilvren.methods.pieces.together import Child, together
@@ -75,7 +75,7 @@ class Ends:
 
 def search_all(
     task: Task, method: Method, jobs: Sequence[tuple[Scalar, Starts]], known: Known
-) -> Generator[Request | Bend | Iterate, Any, list[Solved]]:
+) -> Generator[Request | HessianRequest | Iterate, Any, list[Solved]]:
     """Search for the best of each scalar at the same time, from the first of its starts; what ends badly, or worse than
     something known, begins once more from each of the others, the best of what is known among them. Return one result a
     job."""

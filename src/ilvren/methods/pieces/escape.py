@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Reply, Request, Task, Tight
+from ilvren.methods.base import HessianRequest, Reply, Request, Task, Tight
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, tightened
 
@@ -103,7 +103,7 @@ def valid_nearby(task: Task, x: FloatArray) -> Generator[Request, Any, Point | N
 
 def downhill_from_saddle(
     task: Task, here: Point, multipliers: FloatArray
-) -> Generator[Request | Bend, Any, Point | None]:
+) -> Generator[Request | HessianRequest, Any, Point | None]:
     """Return a better feasible point along a direction of negative curvature of the Lagrangian that the active limits
     leave open, or None where there is none. `multipliers` (m,) of the rows."""
     n = len(here.x)

@@ -10,7 +10,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Checkpoint, Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight
+from ilvren.methods.base import (
+    Checkpoint,
+    Ending,
+    HessianRequest,
+    Iterate,
+    Method,
+    Protocol,
+    Request,
+    Standing,
+    Task,
+    Tight,
+)
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.escape import spread_by_violation, valid_nearby
 from ilvren.methods.pieces.together import Child, together
@@ -91,7 +102,7 @@ def in_turn(methods: Sequence[Method]) -> Method:
 
 def _from_elsewhere(
     method: Method, task: Task, requests: int, left: list[FloatArray]
-) -> Generator[Request | Bend | Tight | Iterate, Any, Ending | None]:
+) -> Generator[Request | HessianRequest | Tight | Iterate, Any, Ending | None]:
     """Return the ending of a method that ends well from one of the designs over the box that miss least: no direction
     may lower the violation where it is stuck, and limits be met elsewhere all the same. None if none does. `left` are
     designs near which nothing was found."""
@@ -182,7 +193,7 @@ def _is_level(task: Task, f: float, best: float) -> bool:
 
 def _part(
     method: Method, task: Task, path: str, most_requests: int | None
-) -> Generator[Request | Bend | Tight | Iterate, Any, _Part]:
+) -> Generator[Request | HessianRequest | Tight | Iterate, Any, _Part]:
     """Run one method, naming it in its iterates; after so many requests it is ended."""
     generator = method.run(task, method.options())
     last, standing, requests = None, None, 0

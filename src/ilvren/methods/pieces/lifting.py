@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Request, Task, Tight
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, Tight
 from ilvren.methods.pieces.looking_on import looking_on
 
 __all__ = ["can_lift", "lifting"]
@@ -37,7 +37,7 @@ def _lifted(method: Method, task: Task, lifted: Task, options: Any) -> Protocol:
             message = generator.send(answer)
             if isinstance(message, Iterate):
                 answer = yield replace(message, point=message.point[:n], lifted=message.point, population=None)
-            elif isinstance(message, (Request, Bend)):
+            elif isinstance(message, (Request, HessianRequest)):
                 answer = yield replace(message, lifted=True)
             else:
                 assert isinstance(message, Tight)

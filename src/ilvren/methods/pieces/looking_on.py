@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares
-from ilvren.methods.base import SLOPES, Bend, Ending, Iterate, Method, Protocol, Reply, Request, Task
+from ilvren.methods.base import SLOPES, Ending, HessianRequest, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.escape import null_space
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
@@ -93,7 +93,7 @@ def looking_on(method: Method, task: Task, options: Any) -> Protocol:
 
 def _better_onward(
     task: Task, trail: list[FloatArray], first_f: float
-) -> Generator[Request | Bend, Any, FloatArray | None]:
+) -> Generator[Request | HessianRequest, Any, FloatArray | None]:
     reply: Reply = yield Request(trail[-1][np.newaxis], SLOPES, beyond=True)
     assert reply.gradient is not None
     assert reply.jacobian is not None

@@ -93,7 +93,7 @@ class NearSurfaces:
             values[place], slopes[place] = part.at(y)[0], part.slopes_at(y)[0] / self.reach
         return values, slopes
 
-    def bend(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
+    def hessian(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
         """Return the Hessian (n, n) of f − multipliers'c there, in radii."""
         n = len(z)
         weights = np.append(1.0, -multipliers)

@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import SLOPES, VALUES, Bend, Matrix, Reply, Request, Task, Tight
+from ilvren.methods.base import SLOPES, VALUES, HessianRequest, Matrix, Reply, Request, Task, Tight
 
-__all__ = ["Point", "bent", "evaluated", "hessian_at", "projected_gradient", "ratio", "tightened"]
+__all__ = ["Point", "evaluated", "hessian_at", "hessian_product", "projected_gradient", "ratio", "tightened"]
 
 FloatArray = NDArray[np.float64]
 
@@ -59,20 +59,22 @@ def tightened(task: Task, x: FloatArray) -> Generator[Tight, Any, FloatArray]:
     return np.clip(found, task.lower, task.upper)
 
 
-def hessian_at(x: FloatArray, multipliers: FloatArray, weight: float = 1.0) -> Generator[Bend, Any, Matrix | None]:
+def hessian_at(
+    x: FloatArray, multipliers: FloatArray, weight: float = 1.0
+) -> Generator[HessianRequest, Any, Matrix | None]:
     """Ask for the Hessian of weight · f − multipliers'c; None where it is not finite."""
-    found = yield Bend(x, multipliers, weight)
+    found = yield HessianRequest(x, multipliers, weight)
     entries = found if isinstance(found, np.ndarray) else found.data
     return found if np.isfinite(entries).all() else None
 
 
-def bent(
+def hessian_product(
     task: Task, here: Point, direction: FloatArray, multipliers: FloatArray
-) -> Generator[Request | Bend, Any, FloatArray]:
+) -> Generator[Request | HessianRequest, Any, FloatArray]:
     """Return the product of the Hessian of f − multipliers'c with a direction: exact where the task has curvature, else
     a difference of gradients along it."""
     if task.has_curvature:
-        found: FloatArray = yield Bend(here.x, multipliers, 1.0, direction)
+        found: FloatArray = yield HessianRequest(here.x, multipliers, 1.0, direction)
         return found
     length = float(np.linalg.norm(direction))
     if not length > 0.0:

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
-from ilvren.methods.base import Bend, Request, Task
+from ilvren.methods.base import HessianRequest, Request, Task
 from ilvren.methods.pieces.barrier import Stage, State
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
 
@@ -37,7 +37,7 @@ SPARSE_ROUNDS = 3
 
 def polished(
     stage: Stage, state: State, system: KktSystem, *, is_exact: bool, is_early: bool = False
-) -> Generator[Request | Bend, Any, tuple[Point | None, FloatArray]]:
+) -> Generator[Request | HessianRequest, Any, tuple[Point | None, FloatArray]]:
     """Take the limits with z above their distance as equations and make one Newton step on them; limits that it would
     break join, limits with a multiplier of wrong sign leave. Return the point, if it is finite and nearby, and the
     multipliers (m,) of the rows. An early one may be farther off, and further steps follow while they are long."""

@@ -51,7 +51,7 @@ class Models(Protocol):
     def local(self, z: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return values (q,) and slopes (q, n) at a step z (n,) from the centre, counted in radii."""
 
-    def bend(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
+    def hessian(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
         """Return the Hessian (n, n) of f − multipliers'c there, in radii."""
 
 
@@ -74,10 +74,10 @@ class Quadratics:
 
     def local(self, z: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return values (q,) and slopes (q, n) at a step z (n,) from the centre, counted in radii."""
-        bent = self.h @ z
-        return self.c + self.g @ z + 0.5 * bent @ z, self.g + bent
+        product = self.h @ z
+        return self.c + self.g @ z + 0.5 * product @ z, self.g + product
 
-    def bend(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
+    def hessian(self, z: FloatArray, multipliers: FloatArray) -> FloatArray:
         """Return the Hessian (n, n) of f − multipliers'c, the same everywhere."""
         return np.asarray(self.h[0] - np.tensordot(multipliers, self.h[1:], 1))
 
@@ -154,18 +154,18 @@ def minimizer_of(
     value, slopes = models.local(z)
     held: QuadraticSolution | None = None
     for _ in range(MOST_STEPS):
-        bend = _convex(models.bend(z, multipliers), slopes[0])
+        h = _convex(models.hessian(z, multipliers), slopes[0])
         limits = task.row_lower - value[1:], task.row_upper - value[1:]
         room = low - z, high - z
-        found = solve_quadratic(bend, slopes[0], rows=slopes[1:], row_limits=limits, bounds=room, guess=held)
+        found = solve_quadratic(h, slopes[0], rows=slopes[1:], row_limits=limits, bounds=room, guess=held)
         is_met = found.outcome == "solved"
         held = found if is_met else None
         if not is_met and len(multipliers):
             sizes = task.row_sizes[:, np.newaxis]
             scaled = limits[0] / task.row_sizes, limits[1] / task.row_sizes
-            weight = RELAXED_WEIGHT * max(float(np.abs(slopes[0]).max()), float(np.abs(bend).max()), 1e-12)
+            weight = RELAXED_WEIGHT * max(float(np.abs(slopes[0]).max()), float(np.abs(h).max()), 1e-12)
             found = solve_relaxed(
-                bend, slopes[0], rows=slopes[1:] / sizes, row_limits=scaled, bounds=(low - z, high - z), weight=weight
+                h, slopes[0], rows=slopes[1:] / sizes, row_limits=scaled, bounds=(low - z, high - z), weight=weight
             )
         if found.outcome != "solved":
             break
@@ -188,16 +188,16 @@ def minimizer_of(
     return np.clip(models.centre + models.radius * z, lower, upper), multipliers
 
 
-def _convex(bend: FloatArray, slope: FloatArray) -> FloatArray:
+def _convex(h: FloatArray, slope: FloatArray) -> FloatArray:
     """Return the matrix with its small and negative curvatures raised to where the slope alone leads to the edge."""
-    values, axes = np.linalg.eigh(bend)
+    values, axes = np.linalg.eigh(h)
     least = max(
         LEAST_CURVATURE * float(np.abs(values).max(initial=0.0)),
         LEAST_SLOPE_CURVATURE * float(np.abs(slope).max()),
         1e-12,
     )
     if values[0] >= least:
-        return bend
+        return h
     return np.asarray((axes * np.maximum(values, least)) @ axes.T, dtype=np.float64)
 
 

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Matrix, Protocol, Reply, Request, Task, Tight
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Matrix, Protocol, Reply, Request, Task, Tight
 from ilvren.methods.pieces.points import Point
 
 __all__ = ["is_out_of_scale", "rescaled"]
@@ -88,7 +88,7 @@ class _Scale:
             return replace(message, points=message.points * self.d)
         if isinstance(message, Tight):
             return replace(message, point=message.point * self.d)
-        if isinstance(message, Bend):
+        if isinstance(message, HessianRequest):
             direction = None if message.direction is None else message.direction * self.d
             return replace(
                 message,
@@ -115,7 +115,7 @@ class _Scale:
             )
         if isinstance(message, Tight):
             return np.asarray(answer) / self.d
-        if isinstance(message, Bend):
+        if isinstance(message, HessianRequest):
             if message.direction is not None:
                 return answer * self.d
             return _over_rows(_over_columns(answer, self.d), 1.0 / self.d)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Protocol, Reply, Request, Task
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Protocol, Reply, Request, Task
 
 __all__ = ["restricted"]
 
@@ -48,13 +48,15 @@ def restricted(task: Task, start: FloatArray, run: Callable[[Task], Protocol]) -
             elif isinstance(message, Iterate):
                 answer = yield replace(message, point=whole(message.point[np.newaxis])[0], population=None)
             else:
-                assert isinstance(message, Bend), "nothing is lifted here"
+                assert isinstance(message, HessianRequest), "nothing is lifted here"
                 direction = None
                 if message.direction is not None:
                     direction = np.zeros(len(start))
                     direction[free] = message.direction
-                bend = Bend(whole(message.point[np.newaxis])[0], message.multipliers, message.weight, direction)
-                found = yield bend
+                asked = HessianRequest(
+                    whole(message.point[np.newaxis])[0], message.multipliers, message.weight, direction
+                )
+                found = yield asked
                 answer = found[np.ix_(free, free)] if direction is None else found[free]
     except StopIteration as end:
         ending: Ending = end.value

@@ -8,7 +8,8 @@ for those i whose ceiling is finite. First and second derivatives of (1) are tho
 
     gradient  J_F'w,    Hessian of the Lagrangian with multipliers μ of (1):  the rows' with w − μ                   (2)
 
-(signs as in `Bend`). `shortfall` is the least t that meets (1) at a design, so that a start can always be one of it.
+(signs as in `HessianRequest`). `shortfall` is the least t that meets (1) at a design, so that a start can always be
+one of it.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Method, Protocol, Reply, Request, Task
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.together import Seen
 from ilvren.methods.pieces.trade_offs import counted, minimized, trade_offs
@@ -143,8 +144,8 @@ def solving(
                 answer = view.reply(points, reply)
                 _note(task, scalar, view, points, reply, found)
                 _keep(latest, points, answer)
-            elif isinstance(message, Bend):
-                answer = yield from view.bent(message)
+            elif isinstance(message, HessianRequest):
+                answer = yield from view.hessian(message)
             elif isinstance(message, Iterate):
                 at = np.asarray(message.point, dtype=float)
                 answer = stands(small, latest.get(at.tobytes()), least_size=ONE_RANGE)
@@ -266,7 +267,7 @@ class ScalarView:
         column = sparse.csr_array(np.concatenate([np.zeros(own.shape[0]), reach])[:, np.newaxis])
         return sparse.csr_array(sparse.hstack([both, column], format="csr"))
 
-    def bent(self, message: Bend) -> Generator[Bend, Any, Any]:
+    def hessian(self, message: HessianRequest) -> Generator[HessianRequest, Any, Any]:
         """Ask for the second derivatives of (1)."""
         extra = self.scalar.has_extra
         multipliers = np.zeros(len(self.task.row_lower))
@@ -277,9 +278,9 @@ class ScalarView:
         direction = message.direction
         if direction is not None:
             cut = direction[:-1] if extra else direction
-            found = yield Bend(self._design(message.point), multipliers, 0.0, cut)
+            found = yield HessianRequest(self._design(message.point), multipliers, 0.0, cut)
             return np.append(found, 0.0) if extra else found
-        hessian = yield Bend(self._design(message.point), multipliers, 0.0)
+        hessian = yield HessianRequest(self._design(message.point), multipliers, 0.0)
         if not extra:
             return hessian
         if isinstance(hessian, np.ndarray):

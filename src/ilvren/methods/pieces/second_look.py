@@ -28,8 +28,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import (
-    Bend,
     Ending,
+    HessianRequest,
     Iterate,
     Looked,
     Method,
@@ -123,7 +123,7 @@ class _Meter:
                 self.work += ASK + nodes + self.effort.among_many * nodes * k
             else:
                 self.work += ASK + k * (ONE + NODE * nodes * (2.0 if message.derivatives else 1.0))
-        elif isinstance(message, Bend):
+        elif isinstance(message, HessianRequest):
             self.work += ASK + BEND_NODE * nodes * (1 if message.direction is not None else self.n)
         elif isinstance(message, Iterate):
             self.work += ITERATION + ALGEBRA * (self.n + self.m) ** 3

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Bend, Ending, Iterate, Protocol, Reply, Request, Standing, Task, Want
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Protocol, Reply, Request, Standing, Task, Want
 
 __all__ = ["Child", "Seen", "together"]
 
@@ -100,7 +100,7 @@ def together(
     *,
     judge: Callable[[Child, Iterate], Standing] | None = None,
     keeps_populations: bool = False,
-) -> Generator[Request | Bend | Iterate, Any, None]:
+) -> Generator[Request | HessianRequest | Iterate, Any, None]:
     """Run the children to their ends. Their iterates are passed on under their paths; or, with `judge`, kept, and
     answered by it."""
     try:
@@ -127,7 +127,7 @@ def together(
                     child.take(child.message, own)
                     yield from _advance(child, own, judge, keeps_populations)
             for child in waiting:
-                if child.ending is None and isinstance(child.message, Bend):
+                if child.ending is None and isinstance(child.message, HessianRequest):
                     yield from _advance(child, (yield child.message), judge, keeps_populations)
     finally:
         for child in children:

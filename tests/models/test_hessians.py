@@ -11,7 +11,7 @@ from ilvren import load, run, verify
 from ilvren.evaluate import Gate
 from ilvren.methods.base import Ending, Iterate, Task
 from ilvren.methods.pieces.estimated import estimated_while_useful
-from ilvren.models.bends import Secants, differenced_along, differenced_bend
+from ilvren.models.hessians import Secants, differenced_along, differenced_hessian
 
 CODE = """
 import numpy as np
@@ -110,7 +110,7 @@ class Bends(unittest.TestCase):
             u, exact = rng.normal(size=4), sum(w * b for w, b in zip(weights, bends, strict=True))
             size = np.abs(exact).max()
             self.assertLess(np.abs(secants.matrix(u, jacobian(u), weights) - exact).max(), 1e-6 * size)
-            self.assertLess(np.abs(differenced_bend(jacobian, u, weights) - exact).max(), 1e-7 * size)
+            self.assertLess(np.abs(differenced_hessian(jacobian, u, weights) - exact).max(), 1e-7 * size)
             way = rng.normal(size=4)
             self.assertLess(np.abs(differenced_along(jacobian, u, weights, way) - exact @ way).max(), 1e-7 * size)
 

@@ -25,12 +25,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LEAST_APART", "LEAST_APART_DIFFERENCED", "MOST_BENT", "Secants", "differenced_along", "differenced_bend"]
+__all__ = [
+    "LEAST_APART",
+    "LEAST_APART_DIFFERENCED",
+    "MOST_HESSIAN_INPUTS",
+    "Secants",
+    "differenced_along",
+    "differenced_hessian",
+]
 
 Array = NDArray[Any]
 
 # Matrices of more inputs than this are not made.
-MOST_BENT = 300
+MOST_HESSIAN_INPUTS = 300
 # Designs kept, at most; of those the nearest, so many for each input and a few more, take part in (1).
 MOST_KEPT, MORE_THAN_INPUTS = 400, 4
 # The update is left out where rᵀs is less than this share of |r|·|s|.
@@ -98,7 +105,7 @@ def _first(steps: list[Array], changes: list[Array], slope: Array) -> float:
     return max(found, 0.0) if math.isfinite(found) else 0.0
 
 
-def differenced_bend(jacobian_at: Callable[[Array], Any], u: Array, weights: Array, *, step: float = 1.0) -> Array:
+def differenced_hessian(jacobian_at: Callable[[Array], Any], u: Array, weights: Array, *, step: float = 1.0) -> Array:
     """Return B (q, q) by (2); `jacobian_at` inputs (q,) is called twice for each input; `step` lengthens the steps."""
     found = np.zeros((len(u), len(u)))
     for place, value in enumerate(u.tolist()):
