@@ -138,9 +138,9 @@ def best_after(case: Case, method: str, most: int, seed: int) -> float:
                     break
                 answer = Reply(f, rows)
             elif isinstance(message, Iterate):
-                from ilvren.methods.base import Standing
+                from ilvren.methods.base import Assessment
 
-                answer = Standing(0.0, None, False)
+                answer = Assessment(0.0, None, False)
     except StopIteration:
         pass
     return best

@@ -18,7 +18,7 @@ from ilvren import run
 from ilvren.algebra import domination_layers, hypervolume, spread_subset
 from ilvren.judge.fronts.verification import JudgedMember, verify_front
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Reply, Request, Standing, Task, method_named, options_from
+from ilvren.methods.base import Assessment, Reply, Request, Task, method_named, options_from
 from ilvren.runs.limits import by_block
 
 # Points asked for: of two objectives, of three.
@@ -119,7 +119,7 @@ def own_cost() -> None:
         while True:
             message = generator.send(answer)
             own += time.process_time() - began
-            answer = Standing(0.0, None, False)
+            answer = Assessment(0.0, None, False)
             if isinstance(message, Request):
                 x = message.points
                 g = 1 + 9 * x[:, 1:].mean(axis=1)

@@ -12,7 +12,7 @@ from tests.planted import KINDS, planted
 from tests.published import PUBLISHED
 
 from ilvren import load, loads, run, verify
-from ilvren.judge.verification import Wishes
+from ilvren.judge.verification import VerifyOptions
 
 COUNT = 40
 PROVE_SECONDS = 60.0
@@ -53,7 +53,7 @@ def proofs(seconds: float = PROVE_SECONDS) -> None:
         if result.objective is None or abs(result.objective - best) > 1e-4 * max(1.0, abs(best)):
             result = run(problem, method="global", evaluations=50_000)
         began = time.perf_counter()
-        found = verify(result, wishes=Wishes(prove=True, prove_seconds=seconds))
+        found = verify(result, wishes=VerifyOptions(prove=True, prove_seconds=seconds))
         slowest = max(slowest, time.perf_counter() - began)
         proved += found.verdict == "global-proved"
         if found.verdict != "global-proved":

@@ -12,7 +12,7 @@ from tests.multimodal import MIXED, MULTIMODAL
 from tests.published import PUBLISHED
 
 from ilvren import loads, run
-from ilvren.methods.base import Iterate, Reply, Standing, Task, method_named, options_from
+from ilvren.methods.base import Assessment, Iterate, Reply, Task, method_named, options_from
 
 SEEDS = 20
 MOST = 50_000
@@ -108,7 +108,7 @@ def _driven(method: str, options: dict[str, float], most: int = 20_000) -> tuple
     try:
         while count < most:
             if isinstance(message, Iterate):
-                message = generator.send(Standing(0.0, None, False))
+                message = generator.send(Assessment(0.0, None, False))
                 continue
             start = time.perf_counter()
             x = message.points * 10.24

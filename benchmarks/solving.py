@@ -112,12 +112,12 @@ def limited_memory(n: int = 100_000, iterations: int = 60) -> None:
     bare, loops = 0.0, 0
     generator = method.run(task, method.options())
     message, own, count, model = next(generator), 0.0, 0, 0.0
-    from ilvren.methods.base import Iterate, Standing
+    from ilvren.methods.base import Assessment, Iterate
 
     while count < iterations:
         if isinstance(message, Iterate):
             count += 1
-            answer: object = Standing(0.0, 1.0, False)
+            answer: object = Assessment(0.0, 1.0, False)
         else:
             began = time.perf_counter()
             x = message.points[0]

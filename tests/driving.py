@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from ilvren.methods.base import (
+    Assessment,
     HessianRequest,
     Iterate,
     Reply,
     Request,
-    Standing,
     Task,
     method_named,
     method_names,
@@ -58,7 +58,7 @@ def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **optio
             while found.evaluations < most:
                 if isinstance(message, Iterate):
                     found.iterates.append(message)
-                    message = generator.send(Standing(0.0, None, False))
+                    message = generator.send(Assessment(0.0, None, False))
                     continue
                 assert isinstance(message, Request) and not isinstance(message, HessianRequest)
                 found.requests.append(message.points.copy())

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren import run
-from ilvren.methods.base import Ending, Iterate, Reply, Request, Standing, Task, method_named
+from ilvren.methods.base import Assessment, Ending, Iterate, Reply, Request, Task, method_named
 from ilvren.methods.pieces.watched import watched
 from ilvren.problem import loads
 from ilvren.proofs import proved_conflict
@@ -71,7 +71,7 @@ class Progress(unittest.TestCase):
                 count += isinstance(message, Request)
                 is_asked = isinstance(message, Request)
                 answer = (
-                    Reply(np.array([1.0 - fall * count]), np.zeros((1, 0))) if is_asked else Standing(0.0, 1.0, False)
+                    Reply(np.array([1.0 - fall * count]), np.zeros((1, 0))) if is_asked else Assessment(0.0, 1.0, False)
                 )
         except StopIteration as end:
             return count, end.value

@@ -7,7 +7,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.evaluate import Gate
-from ilvren.judge.standing import standing_at
+from ilvren.judge.design_report import design_report_at
 from ilvren.runs.claims import trouble_clause
 
 VARIABLES = (
@@ -53,7 +53,7 @@ class Values(unittest.TestCase):
                 np.testing.assert_allclose(trouble.arguments, arguments, atol=1e-12)
                 self.assertIn(words, trouble.reason)
                 (finding,) = [
-                    item for item in standing_at(problem).findings if item.startswith("d has no finite value")
+                    item for item in design_report_at(problem).findings if item.startswith("d has no finite value")
                 ]
                 self.assertIn(f'"{piece}"', finding)
                 result = run(problem, method="sqp")

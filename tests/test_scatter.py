@@ -12,8 +12,8 @@ from ilvren import run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.explore.scatter import scatter, scatter_case
-from ilvren.judge.standing import standing_at
-from ilvren.judge.verification import Wishes
+from ilvren.judge.design_report import design_report_at
+from ilvren.judge.verification import VerifyOptions
 from ilvren.problem import Aim, Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem
@@ -249,7 +249,7 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertAlmostEqual(result.objective, truth, delta=0.05)
         self.assertLessEqual(result.violation, 1e-6)
         self.assertGreater(len(result.stages), 1)
-        worth = {item.name: item for item in verify(result, wishes=Wishes(worth=True)).worth.scatter}["x2"]
+        worth = {item.name: item for item in verify(result, extra=VerifyOptions(worth=True)).worth.scatter}["x2"]
         first = -0.5 * 1.5 * 1.645 * 0.16 / SIGMA
         self.assertAlmostEqual(worth.predicted, first, delta=0.05)
         again = 1.5 * 1.645 * (math.sqrt(SIGMA**2 - 0.75 * 0.16) - SIGMA)
@@ -266,7 +266,7 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertGreaterEqual(counted, 0.9)
         self.assertLess(counted, 0.92)
         at = dict(zip(("x1", "x2"), result.point, strict=True))
-        shown = standing_at(result.problem, at)  # what is shown of any design is counted
+        shown = design_report_at(result.problem, at)  # what is shown of any design is counted
         self.assertAlmostEqual(float(shown.values["safe"]), counted, places=9)
         given = verify(loads(result.problem.source.text), at=at)
         self.assertIn(given.verdict, ("improvable", "unverified"))  # which the run's margin allows, counted or not

@@ -18,8 +18,8 @@ from ilvren.errors import IlvrenError
 from ilvren.evaluate import Gate
 from ilvren.judge.generations import generations_of
 from ilvren.ledger import Ledger
-from ilvren.runs import Iterated, Leader, resume
-from ilvren.runs.leaders import Leaders
+from ilvren.runs import Incumbent, Iterated, resume
+from ilvren.runs.incumbents import Incumbents
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 
@@ -155,9 +155,9 @@ class Commands(InAFolder):
     def test_a_long_run_shows_its_best_designs_in_place(self):
         terminal = Terminal(io.StringIO(), Out())
         progress = Progress(terminal, unit="EUR", names=("x", "y"), sign=-1)
-        leaders = tuple(Leader(-9.0 + k, 0.0, 10 + k, np.array([0.5, k])) for k in range(3))
+        incumbents = tuple(Incumbent(-9.0 + k, 0.0, 10 + k, np.array([0.5, k])) for k in range(3))
         progress._began = progress._next = -1e9
-        progress(Iterated(3, 40, 0, 1.0, 9.0, 0.0, None, "", leaders=leaders))
+        progress(Iterated(3, 40, 0, 1.0, 9.0, 0.0, None, "", incumbents=incumbents))
         progress.close()
         shown = terminal.err.getvalue()
         for part in ("objective [EUR]", "9", "12", "Ctrl-C keeps the best design"):
@@ -228,29 +228,29 @@ class Bests(unittest.TestCase):
             f = rng.integers(0, 8, count).astype(float)
             v = rng.choice([0.0, 0.0, 5e-7, 0.3, 2.0], count)
             points = rng.integers(0, 4, size=(count, 2)).astype(float)
-            leaders, at = Leaders(1e-6, 1e-6), 0
+            incumbents, at = Incumbents(1e-6, 1e-6), 0
             while at < count:
                 size = int(rng.integers(1, 9))
-                leaders.note(points[at : at + size], f[at : at + size], v[at : at + size], at + 1)
+                incumbents.note(points[at : at + size], f[at : at + size], v[at : at + size], at + 1)
                 at += size
             feasible = [k for k in range(count) if v[k] <= 1e-6]
             if not feasible:
-                self.assertIsNone(leaders.feasible)
-                self.assertEqual(leaders.least.number, 1 + int(np.argmin(v)))
+                self.assertIsNone(incumbents.feasible)
+                self.assertEqual(incumbents.least.number, 1 + int(np.argmin(v)))
                 continue
             best = min(feasible, key=lambda k: (f[k], v[k], k))
-            self.assertEqual((leaders.feasible.objective, leaders.feasible.number), (f[best], best + 1))
-            self.assertEqual(leaders.least.violation, v.min())
-            tops = [leader.objective for leader in leaders.top]
+            self.assertEqual((incumbents.feasible.objective, incumbents.feasible.number), (f[best], best + 1))
+            self.assertEqual(incumbents.least.violation, v.min())
+            tops = [incumbent.objective for incumbent in incumbents.top]
             self.assertEqual(tops, sorted(tops))
-            self.assertEqual(len({leader.point.tobytes() for leader in leaders.top}), len(tops))
+            self.assertEqual(len({incumbent.point.tobytes() for incumbent in incumbents.top}), len(tops))
 
     def test_progress_is_a_gain_beyond_the_tolerance(self):
-        leaders = Leaders(1e-6, 1e-3)
+        incumbents = Incumbents(1e-6, 1e-3)
         marks = []
         for number, (f, v) in enumerate(((9.0, 5.0), (8.0, 1.0), (7.0, 0.0), (6.999, 0.0), (5.0, 0.0), (5.5, 0.0)), 1):
-            leaders.note(np.zeros((1, 1)) + number, np.array([f]), np.array([v]), number)
-            marks.append(leaders.progress_at)
+            incumbents.note(np.zeros((1, 1)) + number, np.array([f]), np.array([v]), number)
+            marks.append(incumbents.progress_at)
         self.assertEqual(marks, [1, 2, 3, 3, 5, 5])
 
     def test_gears_of_the_right_ratio_are_found_among_all(self):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
-from ilvren.judge import Wishes
+from ilvren.judge import VerifyOptions
 from ilvren.judge.recording import record_better
 from ilvren.ledger import Ledger
 from tests.problems import two_variables
@@ -31,7 +31,7 @@ class OtherMethods(unittest.TestCase):
             design = run(loads(text, start=start), method="bfgs")
             # The other method begins where the file does.
             judged = replace(design, problem=loads(text))
-            found = check(verify(judged, wishes=Wishes(method=method)), "other-method")
+            found = check(verify(judged, extra=VerifyOptions(method=method)), "other-method")
             with self.subTest(method=method, words=words):
                 self.assertEqual(found.result, result, found.detail)
                 self.assertIn(words, found.detail)
@@ -39,7 +39,7 @@ class OtherMethods(unittest.TestCase):
     def test_a_method_that_finds_nothing_feasible_says_nothing(self):
         text = two_variables("x + y", "x * y >= 4", "x + y <= 4.0001", bounds=(0, 9), start=(0.1, 8.0))
         design = run(loads(text, start={"x": 2.0, "y": 2.0}))
-        verdict = verify(replace(design, problem=loads(text)), wishes=Wishes(method="dividing-rectangles"))
+        verdict = verify(replace(design, problem=loads(text)), extra=VerifyOptions(method="dividing-rectangles"))
         self.assertIn(check(verdict, "other-method").result, ("pass", "unknown"))
         self.assertTrue(verdict.holds)
 
@@ -47,20 +47,20 @@ class OtherMethods(unittest.TestCase):
 class RandomStarts(unittest.TestCase):
     def test_they_find_the_other_well_and_count_what_they_reach(self):
         trapped = run(loads(WELLS), method="bfgs")
-        found = verify(trapped, wishes=Wishes(random_starts=6))
+        found = verify(trapped, extra=VerifyOptions(random_starts=6))
         self.assertEqual((found.verdict, check(found, "random-starts").result), ("improvable", "fail"))
         self.assertLess(found.better["x"], 0.0)
         best = run(loads(WELLS, start={"x": -1.0}), method="bfgs")
-        good = check(verify(best, wishes=Wishes(random_starts=6)), "random-starts")
+        good = check(verify(best, extra=VerifyOptions(random_starts=6)), "random-starts")
         self.assertEqual(good.result, "pass")
         self.assertIn("6 random starts: 6 end at feasible designs", good.detail)
-        again = check(verify(best, wishes=Wishes(random_starts=6)), "random-starts")
+        again = check(verify(best, extra=VerifyOptions(random_starts=6)), "random-starts")
         self.assertEqual(good.detail, again.detail)  # the same seed, the same starts
 
     def test_the_better_design_is_kept_as_a_run(self):
         with tempfile.TemporaryDirectory() as folder, Ledger(Path(folder) / "l") as ledger:
             first = run(loads(WELLS), method="bfgs", ledger=ledger)
-            found = verify(first.id, ledger=ledger, wishes=Wishes(random_starts=6))
+            found = verify(first.id, ledger=ledger, extra=VerifyOptions(random_starts=6))
             kept = record_better(found, ledger)
             self.assertEqual(kept.better_run, "r2")
             self.assertLess(ledger.run("r2").result["objectives"]["f"], first.objective - 0.1)

@@ -1,4 +1,4 @@
-"""The probe and the standing of a design: what is tried, what counts as better, what is found before a run."""
+"""The probe and the report on a design: what is tried, what counts as better, what is found before a run."""
 
 import unittest
 
@@ -7,7 +7,7 @@ import numpy as np
 from ilvren import loads
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
-from ilvren.judge import standing_at
+from ilvren.judge import design_report_at
 from ilvren.judge.probe import gain_over, probe_around
 from ilvren.problem import Measures
 from tests.problems import two_variables
@@ -62,7 +62,7 @@ class Probing(unittest.TestCase):
         self.assertEqual(gain_over(measures, here, invalid, np.zeros(1)), -np.inf)
 
 
-class Standing(unittest.TestCase):
+class DesignReport(unittest.TestCase):
     TEXT = """[variables]
 bore = { start = 0.2, lower = 0.1, upper = 0.3 }
 spare = 1.0
@@ -79,7 +79,7 @@ fixed = "top <= 1"
 """
 
     def test_findings_before_any_run(self):
-        found = standing_at(loads(self.TEXT))
+        found = design_report_at(loads(self.TEXT))
         words = " | ".join(found.findings)
         for word in ("nothing depends on: spare", '"fixed" depends on no variable'):
             self.assertIn(word, words)
@@ -87,17 +87,17 @@ fixed = "top <= 1"
         self.assertEqual((found.values["twice"], found.violation, found.is_elsewhere), (0.4, 0.0, False))
 
     def test_another_design_may_break_anything_and_is_told_so(self):
-        found = standing_at(loads(self.TEXT), {"bore": 0.4, "lifts": 2.5})
+        found = design_report_at(loads(self.TEXT), {"bore": 0.4, "lifts": 2.5})
         words = " | ".join(found.findings)
         for word in ("missed here: cap, bore", "lifts = 2.5 is not one of its spaced values", "nearest is 2"):
             self.assertIn(word, words)
         self.assertEqual(found.notes, ("missed: upper limit", ""))
         self.assertAlmostEqual(found.violation, 1.5)  # half a step from the grid, over a whole one
-        self.assertAlmostEqual(standing_at(loads(self.TEXT), {"bore": 0.4}).violation, 0.6)
+        self.assertAlmostEqual(design_report_at(loads(self.TEXT), {"bore": 0.4}).violation, 0.6)
         self.assertTrue(found.is_elsewhere)
 
     def test_active_limits_are_named(self):
-        found = standing_at(loads(self.TEXT), {"bore": 0.25, "lifts": 1})
+        found = design_report_at(loads(self.TEXT), {"bore": 0.25, "lifts": 1})
         self.assertIn("active here: cap, lifts", " | ".join(found.findings))
 
     def test_unknown_names_get_the_nearest(self):
@@ -107,5 +107,5 @@ fixed = "top <= 1"
             ({"bore": float("nan")}, "finite"),
         ):
             with self.subTest(at=at), self.assertRaises(RequestError) as caught:
-                standing_at(loads(self.TEXT), at)
+                design_report_at(loads(self.TEXT), at)
             self.assertIn(word, f"{caught.exception} {caught.exception.advice}")

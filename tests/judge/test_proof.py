@@ -6,14 +6,14 @@ import numpy as np
 
 from ilvren import Gate, loads, run, verify
 from ilvren.formula.unroll import TooLong, unrolled
-from ilvren.judge.verification import Wishes
+from ilvren.judge.verification import VerifyOptions
 from ilvren.problem import scalar_problem
 from ilvren.proofs.bounding import Bounder
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 from tests.published import PUBLISHED
 
-PROOF = Wishes(prove=True, prove_seconds=20.0)
+PROOF = VerifyOptions(prove=True, prove_seconds=20.0)
 
 
 def box_of(problem):
@@ -66,7 +66,7 @@ class Proofs(unittest.TestCase):
             if item.name not in ("hs1", "hs7", "hs11", "hs22", "hs34", "hs65", "hs71", "Beale 1958"):
                 continue
             with self.subTest(problem=item.name):
-                found = verify(run(item.problem()), wishes=PROOF)
+                found = verify(run(item.problem()), extra=PROOF)
                 self.assertEqual(found.verdict, "global-proved", found.reason)
                 assert found.proof is not None
                 self.assertLessEqual(found.proof.bound, item.best + 1e-6 * max(1.0, abs(item.best)))
@@ -81,20 +81,20 @@ class Proofs(unittest.TestCase):
         ):
             with self.subTest(problem=problem.source.text):
                 self.assertTrue(verify(problem, at=design).holds)
-                found = verify(problem, at=design, wishes=PROOF)
+                found = verify(problem, at=design, extra=PROOF)
                 self.assertEqual((found.verdict, found.holds), ("improvable", False))
                 self.assertLess(found.better_objective, found.objective - 0.1)
 
     def test_where_time_is_short_the_box_is_shown_and_nothing_claimed(self):
         item = next(item for item in PUBLISHED if item.name == "hs38")
-        found = verify(run(item.problem()), wishes=Wishes(prove=True, prove_seconds=0.02))
+        found = verify(run(item.problem()), extra=VerifyOptions(prove=True, prove_seconds=0.02))
         self.assertEqual(found.verdict, "local-strict")
         self.assertEqual(next(check.result for check in found.checks if check.name == "proof"), "unknown")
         self.assertEqual(set(found.proof.box), {"x1", "x2", "x3", "x4"})
 
     def test_without_bounds_the_proof_says_within_what(self):
         item = next(item for item in PUBLISHED if item.name == "hs61")
-        found = verify(run(item.problem()), wishes=PROOF)
+        found = verify(run(item.problem()), extra=PROOF)
         self.assertEqual(found.verdict, "global-proved")
         self.assertEqual(set(found.proof.assumed), {"x1", "x2", "x3"})
         self.assertIn("as long as", found.reason)
@@ -103,15 +103,15 @@ class Proofs(unittest.TestCase):
         name, text, best = MIXED[0]
         result = run(loads(text))
         self.assertAlmostEqual(result.objective, best, delta=1e-3)
-        self.assertEqual(verify(result, wishes=PROOF).verdict, "global-proved", name)
+        self.assertEqual(verify(result, extra=PROOF).verdict, "global-proved", name)
         rastrigin = MULTIMODAL[0].problem(start=0.25)
         trapped = run(rastrigin, method="bfgs")
         self.assertGreater(trapped.objective, 0.5)
-        self.assertEqual(verify(trapped, wishes=PROOF).verdict, "improvable")
+        self.assertEqual(verify(trapped, extra=PROOF).verdict, "improvable")
 
     def test_models_are_refused_with_a_reason(self):
         many = "[variables]\nx = { start = 1, shape = 20 }\n[minimize]\nf = 'sum(x^4 + x^2)'\n"
-        found = verify(run(loads(many)), wishes=PROOF)
+        found = verify(run(loads(many)), extra=PROOF)
         detail = next(check.detail for check in found.checks if check.name == "proof")
         self.assertIn("20 free variables", detail)
 

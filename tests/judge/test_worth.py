@@ -8,7 +8,7 @@ from pathlib import Path
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
 from ilvren.judge.reference import Reference, read_reference
-from ilvren.judge.verification import Wishes
+from ilvren.judge.verification import VerifyOptions
 
 # Of 2 (x + y) with x y >= a the optimum is x = y = sqrt(a), f = 4 sqrt(a); df/da = 2 / sqrt(a).
 FENCE = """[variables]
@@ -29,7 +29,7 @@ class Worths(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.result = run(loads(FENCE))
-        cls.worth = verify(cls.result, wishes=Wishes(worth=True)).worth
+        cls.worth = verify(cls.result, extra=VerifyOptions(worth=True)).worth
 
     def test_the_price_of_the_limit_and_what_relaxing_it_brings(self):
         (limit,) = self.worth.limits
@@ -48,31 +48,31 @@ class Worths(unittest.TestCase):
             self.assertAlmostEqual(item.found, item.predicted, delta=0.01 * abs(item.predicted))
 
     def test_each_variable_has_room_one_way_only(self):
-        room = self.worth.rooms[0]
+        room = self.worth.tolerances[0]
         self.assertLess(room.down, 1e-4)
         self.assertEqual(room.stopped_down, "area breaks")
         self.assertAlmostEqual(room.up, 0.06, delta=1e-3)  # 2 · 0.06 is 1 % of 12
         self.assertEqual(room.stopped_up, "cost worsens by 1 %")
 
     def test_makeable_designs_beat_rounding(self):
-        found = verify(self.result, wishes=Wishes(makeable={"x": 0.8, "y": 0.7})).makeable
+        found = verify(self.result, extra=VerifyOptions(rounding={"x": 0.8, "y": 0.7})).rounding
         # 3.2 · 2.8 = 8.96 breaks the limit; of the others 3.2 · 3.5 and 4 · 2.8 and … the cheapest is 2.4 · 4.2.
         pairs = [(i * 0.8, j * 0.7) for i in range(1, 12) for j in range(1, 14) if i * j * 0.56 >= 9.0]
         best = min(2.0 * (x + y) for x, y in pairs if abs(x - 3.0) < 1.6 and abs(y - 3.0) < 1.4)
         self.assertIsNone(found.rounded)
         self.assertAlmostEqual(found.objective, best, places=6)
         self.assertAlmostEqual(found.cost, best - 12.0, places=4)
-        free = verify(self.result, wishes=Wishes(makeable={"x": 0.8})).makeable
+        free = verify(self.result, extra=VerifyOptions(rounding={"x": 0.8})).rounding
         self.assertAlmostEqual(free.variables["y"], 9.0 / free.variables["x"], places=4)
         for wrong, word in (({"z": 0.1}, '"z"'), ({"x": -1.0}, "above 0"), ({"x": 100.0}, "no multiple")):
             with self.assertRaises(RequestError) as caught:
-                verify(self.result, wishes=Wishes(makeable=wrong))
+                verify(self.result, extra=VerifyOptions(rounding=wrong))
             self.assertIn(word, str(caught.exception))
 
 
 class WorthElsewhere(unittest.TestCase):
     def worth(self, text, **start):
-        found = verify(run(loads(text, start=start)), wishes=Wishes(worth=True))
+        found = verify(run(loads(text, start=start)), extra=VerifyOptions(worth=True))
         self.assertTrue(found.holds, found.reason)
         return found.worth
 
@@ -131,10 +131,10 @@ top = "x <= cap"
 
     def test_nothing_minimized_and_no_limits(self):
         feasible = loads("[variables]\nx = { start = 1, lower = 0, upper = 4 }\n[constraints]\nc = 'x^2 <= 4'\n")
-        worth = verify(feasible, at={"x": 1.0}, wishes=Wishes(worth=True)).worth
+        worth = verify(feasible, at={"x": 1.0}, extra=VerifyOptions(worth=True)).worth
         self.assertIn("no prices", worth.notes[0])
-        self.assertAlmostEqual(worth.rooms[0].up, 1.0, places=3)
-        self.assertEqual(worth.rooms[0].stopped_up, "c breaks")
+        self.assertAlmostEqual(worth.tolerances[0].up, 1.0, places=3)
+        self.assertEqual(worth.tolerances[0].stopped_up, "c breaks")
         self.assertEqual(self.worth("[variables]\nx = { start = 1 }\n[minimize]\nf = '(x - 2)^2 + 1'\n").limits, ())
 
 
@@ -146,14 +146,14 @@ class Makeables(unittest.TestCase):
         best = [1.0 + 0.37 * i for i in range(n)]
         squares = " + ".join(f"({name} - {at})^2" for name, at in zip(names, best, strict=True))
         text = "[variables]\n" + "\n".join(lines) + f"\n[minimize]\nf = '{squares} + 1'\n"
-        found = verify(run(loads(text)), wishes=Wishes(makeable=dict.fromkeys(names, 0.5))).makeable
+        found = verify(run(loads(text)), extra=VerifyOptions(rounding=dict.fromkeys(names, 0.5))).rounding
         self.assertEqual([found.variables[name] for name in names], [round(at / 0.5) * 0.5 for at in best])
         self.assertLess(found.tried, 5**n)
         self.assertAlmostEqual(found.rounded, found.objective)
 
     def test_nothing_that_can_be_made_is_said(self):
         text = "[variables]\nx = { start = 1.2, lower = 0, upper = 9 }\n[minimize]\nf = 'x'\n[constraints]\nc = 'abs(x - 1.25) <= 0.1'\n"
-        found = verify(run(loads(text)), wishes=Wishes(makeable={"x": 0.5})).makeable
+        found = verify(run(loads(text)), extra=VerifyOptions(rounding={"x": 0.5})).rounding
         self.assertIsNone(found.objective)
         self.assertEqual(found.to_dict()["variables"], None)
 
@@ -165,7 +165,7 @@ k = { start = 2, catalogue = [1, 2.5, 4] }
 f = "(x * k - 6)^2 + 0.1 * x"
 """
         result = run(loads(text.replace("start = 2,", "start = 2.5,")))
-        found = verify(result, wishes=Wishes(makeable={"x": 0.25})).makeable
+        found = verify(result, extra=VerifyOptions(rounding={"x": 0.25})).rounding
         self.assertIn(found.variables["k"], (1.0, 2.5, 4.0))
         self.assertEqual(found.variables["x"] % 0.25, 0.0)
 
@@ -185,18 +185,18 @@ miss = "sum((h - t^2)^2) + 1"
             path = Path(folder) / "exact.csv"
             path.write_text("t,h\n" + "\n".join(f"{k / 8},{(k / 8) ** 2}" for k in range(9)) + "\n")
             columns, first = read_reference(path)
-        found = verify(result, wishes=Wishes(reference=Reference({"miss": 1.0}, columns, first, 0.1)))
+        found = verify(result, extra=VerifyOptions(reference=Reference({"miss": 1.0}, columns, first, 0.1)))
         self.assertTrue(found.holds)
         curve = found.agreements[1]
         self.assertEqual((curve.name, curve.along, len(curve.values)), ("h", "t", 9))
         self.assertAlmostEqual(
             curve.deviation, 1.0 / 64.0, places=4
         )  # of straight lines between the knots of a parabola
-        worse = verify(result, wishes=Wishes(reference=Reference({"miss": 0.9}, {}, "", 0.01)))
+        worse = verify(result, extra=VerifyOptions(reference=Reference({"miss": 0.9}, {}, "", 0.01)))
         self.assertEqual((worse.verdict, worse.holds), ("unverified", False))
         self.assertIn("off its reference", worse.reason)
         with self.assertRaises(RequestError) as caught:
-            verify(result, wishes=Wishes(reference=Reference({"mis": 1.0}, {})))
+            verify(result, extra=VerifyOptions(reference=Reference({"mis": 1.0}, {})))
         self.assertIn('"miss"', caught.exception.advice)
 
     def test_a_table_that_is_none_names_its_line(self):

@@ -8,7 +8,7 @@ from importlib.resources import files
 import numpy as np
 
 from ilvren import run
-from ilvren.methods.base import HessianRequest, Iterate, Reply, Request, Standing, Task
+from ilvren.methods.base import Assessment, HessianRequest, Iterate, Reply, Request, Task
 from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.points import Point
 from ilvren.problem import load, loads
@@ -36,7 +36,7 @@ class FactoredSteps(unittest.TestCase):
             while True:
                 if isinstance(message, Iterate):
                     steps += 1
-                    answer: object = Standing(0.0, 1.0, False)
+                    answer: object = Assessment(0.0, 1.0, False)
                 elif isinstance(message, HessianRequest):
                     answer = matrix
                 else:

@@ -9,11 +9,11 @@ import numpy as np
 from ilvren import loads, run
 from ilvren.errors import RequestError
 from ilvren.methods.base import (
+    Assessment,
     Ending,
     Iterate,
     Reply,
     Request,
-    Standing,
     Task,
     describe,
     method_named,
@@ -48,7 +48,7 @@ def drive(method, objective, start, *, lower=None, upper=None, rows=None, limits
         message = next(generator)
         while len(made) < most:
             if isinstance(message, Iterate):
-                message = generator.send(Standing(0.0, None, False))
+                message = generator.send(Assessment(0.0, None, False))
                 continue
             assert isinstance(message, Request)
             made.append(message.points.copy())

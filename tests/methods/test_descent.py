@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 
 from ilvren import loads, run, verify
-from ilvren.methods.base import Iterate, Reply, Request, Standing, Task, method_named
+from ilvren.methods.base import Assessment, Iterate, Reply, Request, Task, method_named
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
 from ilvren.methods.pieces.points import Point
@@ -254,7 +254,7 @@ class Composed(unittest.TestCase):
             while True:
                 if isinstance(message, Iterate):
                     seen.append(message.path)
-                    message = generator.send(Standing(0.0, 1.0, False))
+                    message = generator.send(Assessment(0.0, 1.0, False))
                     continue
                 x = message.points[0]
                 f, g = abs(float(x[0])), np.sign(x)

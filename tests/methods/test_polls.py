@@ -139,8 +139,8 @@ def counting(start, times, log):
         for k in range(times):
             reply = yield Request(np.array([[start + k], [start - k]]))
             log.append((start, reply.objective.tolist()))
-            standing = yield Iterate(np.array([start + k]), path="deep" if k else "")
-            assert standing is not None
+            assessment = yield Iterate(np.array([start + k]), path="deep" if k else "")
+            assert assessment is not None
         return Ending("settled", "done")
 
     return run(None, None)
@@ -157,7 +157,7 @@ class Together(unittest.TestCase):
             while True:
                 if isinstance(message, Iterate):
                     paths.append(message.path)
-                    message = generator.send("standing")
+                    message = generator.send("assessment")
                 else:
                     batches.append(message.points[:, 0].tolist())
                     message = generator.send(Reply(2.0 * message.points[:, 0], np.zeros((len(message.points), 0))))

@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren import load, loads, run
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Iterate, Reply, Request, Standing, method_named
+from ilvren.methods.base import Assessment, Iterate, Reply, Request, method_named
 from ilvren.methods.pieces.near_surfaces import Surfaces
 from ilvren.runs.choice import choose, chosen_method
 from ilvren.runs.settings import Settings
@@ -97,7 +97,7 @@ class TrustRegion(unittest.TestCase):
                 answer = Reply(f, np.zeros((len(f), 0)))
             else:
                 self.assertIsInstance(message, Iterate)
-                answer = Standing(0.0, None, False)
+                answer = Assessment(0.0, None, False)
         self.assertEqual(sizes[0], 4)
         self.assertGreaterEqual(sizes.count(4), 8)
         self.assertLess(reached, 0.05)

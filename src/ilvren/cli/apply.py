@@ -98,10 +98,10 @@ def _refuse_with_parameters(arguments: argparse.Namespace) -> None:
 def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -> tuple[tuple[float, ...], str]:
     """Return the best design on steps near the one addressed, and what is said of it."""
     from ilvren.judge.case import case_of_record
-    from ilvren.judge.makeable import makeable_near
+    from ilvren.judge.rounding import rounding_near
 
     case = case_of_record(ledger, found.address, None, False, as_now=arguments.as_now)
-    made = makeable_near(case, numbers("--makeable", arguments.makeable))
+    made = rounding_near(case, numbers("--makeable", arguments.makeable))
     if not made.variables:
         raise RequestError(
             f"no feasible design on these steps among {made.tried} tried near {found.address}",

@@ -94,7 +94,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.draw.view import subject_of
     from ilvren.errors import RequestError
     from ilvren.evaluate import Gate
-    from ilvren.judge.standing import point_at
+    from ilvren.judge.design_report import point_at
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))

@@ -28,8 +28,8 @@ def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Draw the signals of a file's baseline and of runs, with designs on the way."""
     from ilvren.cli.files import read_ledger
     from ilvren.draw.responses import draw_responses
+    from ilvren.judge.design_report import point_at
     from ilvren.judge.responses import response_at, signal_names
-    from ilvren.judge.standing import point_at
     from ilvren.problem import load
 
     for flag, given in (("--of", arguments.of), ("--variables", arguments.variables), ("--against", arguments.against)):

@@ -93,7 +93,7 @@ class Progress:
         )
         if self._terminal.is_live:
             self._next = now + REDRAW_SECONDS
-            if isinstance(event, Iterated) and len(event.leaders) > 1 and now - self._began > TABLE_SECONDS:
+            if isinstance(event, Iterated) and len(event.incumbents) > 1 and now - self._began > TABLE_SECONDS:
                 self._redraw_table(line, event)
             else:
                 self._redraw(line)
@@ -191,12 +191,12 @@ class Progress:
         rows = [
             (
                 str(rank),
-                number(self._sign * leader.objective),
-                small(leader.violation),
-                str(leader.number),
-                *(number(value) for value in leader.point[: len(names)].tolist()),
+                number(self._sign * incumbent.objective),
+                small(incumbent.violation),
+                str(incumbent.number),
+                *(number(value) for value in incumbent.point[: len(names)].tolist()),
             )
-            for rank, leader in enumerate(event.leaders, start=1)
+            for rank, incumbent in enumerate(event.incumbents, start=1)
         ]
         unit = f" [{self._unit}]" if self._unit else ""
         heads = (">rank", f">objective{unit}", ">violation", ">evaluation", *(f">{name}" for name in names))

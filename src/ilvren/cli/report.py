@@ -39,7 +39,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import check_suffix, read_ledger
     from ilvren.draw.report import front_survey, gather, has_fronts, write_page, write_survey, write_text
     from ilvren.draw.report.survey import is_survey, survey
-    from ilvren.judge.verification import Wishes
+    from ilvren.judge.verification import VerifyOptions
 
     suffix = check_suffix(arguments.output, (".html", ".md"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
@@ -54,7 +54,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             write_survey(found, arguments.output)
             terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")
             return status.HOLDS
-        report = gather(arguments.runs, ledger, wishes=Wishes(prove=arguments.prove))
+        report = gather(arguments.runs, ledger, extra=VerifyOptions(prove=arguments.prove))
         terminal.progress("")
     (write_page if suffix == ".html" else write_text)(report, arguments.output)
     told = ", ".join(chapter.record.id for chapter in report.chapters)

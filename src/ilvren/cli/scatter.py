@@ -167,7 +167,7 @@ def _design(arguments: argparse.Namespace, target: str, terminal: Terminal) -> t
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
-    from ilvren.judge.standing import point_at
+    from ilvren.judge.design_report import point_at
     from ilvren.problem import load
     from ilvren.runs import AUTOMATIC, Settings
     from ilvren.runs.addresses import addressed

@@ -11,7 +11,7 @@ from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pair
 from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
-    from ilvren.judge import Standing
+    from ilvren.judge import DesignReport
     from ilvren.ledger import RunRecord
     from ilvren.problem import Problem
 
@@ -51,32 +51,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix
-    from ilvren.judge.standing import standing_at
+    from ilvren.judge.design_report import design_report_at
 
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
     problem, at, place = _subject(arguments, terminal)
     wants_pattern = bool(arguments.output or arguments.json or problem.graph.has_arrays)
-    standing = standing_at(problem, at, with_pattern=wants_pattern)
-    several = _several(problem, standing, arguments, terminal)
+    report = design_report_at(problem, at, with_pattern=wants_pattern)
+    several = _several(problem, report, arguments, terminal)
     if arguments.json:
-        scatter = _scattered(standing) if problem.template.declarations.scatter else []
+        scatter = _scattered(report) if problem.template.declarations.scatter else []
         told = {name: {"law": law, "value": v, "deviation": d, "unit": unit} for name, law, v, d, unit in scatter}
         more = {**({"design": place} if place else {}), **({"scatter": told} if told else {})}
-        terminal.document({**standing.to_dict(), **more, **several})
+        terminal.document({**report.to_dict(), **more, **several})
     else:
-        _show(problem, standing, terminal, place)
+        _show(problem, report, terminal, place)
         _show_several(problem, several, terminal)
     if arguments.output:
         from ilvren.draw.pattern import draw_pattern
 
-        assert standing.pattern is not None
-        draw_pattern(problem, standing.pattern, arguments.output)
+        assert report.pattern is not None
+        draw_pattern(problem, report.pattern, arguments.output)
         terminal.note(f"{arguments.output}: the patterns of Jacobian and Hessian")
     return status.HOLDS
 
 
-def _several(problem: Problem, standing: Standing, arguments: argparse.Namespace, terminal: Terminal) -> dict[str, Any]:
+def _several(
+    problem: Problem, report: DesignReport, arguments: argparse.Namespace, terminal: Terminal
+) -> dict[str, Any]:
     """Return what there is to say of several objectives: `conflicts`, and with --ends the `ends`."""
     from ilvren.errors import RequestError
 
@@ -88,7 +90,7 @@ def _several(problem: Problem, standing: Standing, arguments: argparse.Namespace
     from ilvren.problem import constant_objectives
 
     found: dict[str, Any] = {
-        "conflicts": [item.to_dict() for item in conflicts_of(problem, standing.bounds.value)],
+        "conflicts": [item.to_dict() for item in conflicts_of(problem, report.bounds.value)],
         "constant_objectives": [item.name for item in constant_objectives(problem)],
     }
     if arguments.ends:
@@ -195,46 +197,46 @@ def _note_proposal(record: RunRecord, problem: Problem, terminal: Terminal) -> N
     )
 
 
-def _scattered(standing: Standing) -> list[tuple[str, str, float, float, str]]:
+def _scattered(report: DesignReport) -> list[tuple[str, str, float, float, str]]:
     """Return (name, law, value, deviation, unit) of what scatters there."""
     from ilvren.problem.scattering import scatter_of
 
-    problem = standing.problem
+    problem = report.problem
     units = {item.name: item.unit for item in problem.parameters}
     units |= {block.name: block.unit for block in problem.blocks}
-    return scatter_of(problem, standing.bounds.value).rows(units)
+    return scatter_of(problem, report.bounds.value).rows(units)
 
 
-def _show(problem: Problem, standing: Standing, terminal: Terminal, place: str) -> None:
+def _show(problem: Problem, report: DesignReport, terminal: Terminal, place: str) -> None:
     from rich.text import Text
 
-    from ilvren.cli import standing_tables as tables
+    from ilvren.cli import design_tables as tables
 
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
     if place:
         terminal.show(f"design {place}")
     if problem.about:
         terminal.show(problem.about)
-    terminal.show(tables.sizes_line(problem), tables.variables_table(standing))
+    terminal.show(tables.sizes_line(problem), tables.variables_table(report))
     if any(not item.is_internal for item in problem.parameters):
         terminal.show(tables.parameters_table(problem))
     if problem.template.declarations.scatter:
         from ilvren.cli.scatter_tables import scattered_table
 
-        terminal.show(scattered_table(_scattered(standing)))
+        terminal.show(scattered_table(_scattered(report)))
     if problem.is_over_time:
         from ilvren.cli.time_tables import horizon_lines, over_time_table
 
-        terminal.show(over_time_table(problem, standing.signals))
-        terminal.show(*horizon_lines(problem, standing.time), "")
+        terminal.show(over_time_table(problem, report.signals))
+        terminal.show(*horizon_lines(problem, report.time), "")
     if problem.derived:
-        terminal.show(tables.derived_table(standing))
+        terminal.show(tables.derived_table(report))
     if problem.sources:
-        terminal.show(tables.models_table(standing))
-    terminal.show(tables.objective_line(standing), "")
+        terminal.show(tables.models_table(report))
+    terminal.show(tables.objective_line(report), "")
     if problem.row_blocks:
-        terminal.show(tables.constraints_table(standing))
-    if standing.pattern is not None:
-        terminal.show(*tables.pattern_lines(standing.pattern))
-    for finding in standing.findings:
+        terminal.show(tables.constraints_table(report))
+    if report.pattern is not None:
+        terminal.show(*tables.pattern_lines(report.pattern))
+    for finding in report.findings:
         terminal.show(f"- {finding}")

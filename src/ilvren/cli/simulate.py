@@ -78,8 +78,8 @@ def _responses(arguments: argparse.Namespace, terminal: Terminal) -> list[Respon
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
     from ilvren.errors import RequestError
+    from ilvren.judge.design_report import point_at
     from ilvren.judge.responses import response_at
-    from ilvren.judge.standing import point_at
     from ilvren.problem import Refinement, load
     from ilvren.runs.addresses import addressed
     from ilvren.runs.stored import problem_of
@@ -127,7 +127,7 @@ def _moved(problem: Any, own: Any, point: tuple[float, ...], address: str) -> tu
     import numpy as np
 
     from ilvren.errors import RequestError
-    from ilvren.judge.standing import point_at
+    from ilvren.judge.design_report import point_at
     from ilvren.problem.regridding import carried
     from ilvren.runs.limits import by_block
 

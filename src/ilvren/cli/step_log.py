@@ -48,7 +48,7 @@ class StepLog:
             self._path = event.path
         self._lines += 1
         cells = (
-            "" if math.isnan(event.held) else _percent(event.held),
+            "" if math.isnan(event.gain_ratio) else _percent(event.gain_ratio),
             "" if math.isnan(event.step) else f"{event.step:.1e}",
             small(event.violation),
             "" if event.stationarity is None else small(event.stationarity),

@@ -13,9 +13,9 @@ from ilvren.judge.verdict import MEANINGS
 
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
-    from ilvren.judge.makeable import Makeable
-    from ilvren.judge.rooms import Room
+    from ilvren.judge.rounding import Rounding
     from ilvren.judge.scatter_worth import ScatterWorth
+    from ilvren.judge.tolerances import Tolerance
     from ilvren.judge.worth import LimitWorth, ParameterResponse, Worth
     from ilvren.problem import Objective
     from ilvren.runs.limits import LimitState
@@ -62,8 +62,8 @@ def show_verdict(verdict: Verdict, terminal: Terminal) -> None:
         from ilvren.cli.outcome import show_confirmation
 
         show_confirmation(verdict.confirmation, terminal)
-    if verdict.makeable is not None:
-        _show_makeable(verdict, verdict.makeable, terminal)
+    if verdict.rounding is not None:
+        _show_rounding(verdict, verdict.rounding, terminal)
     _show_word(verdict, terminal)
 
 
@@ -139,10 +139,14 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         told = ("tolerance of", ">deviation", f">halved, {name} changes by", ">solved again", ">a tenth wider, by")
         terminal.show(table(told, scattered))
         terminal.show(_scatter_sentence(worth.scatter, name, unit))
-    if worth.rooms:
+    if worth.tolerances:
         heads = ("variable", ">value", ">down to", "stopped by", ">up to", "stopped by")
-        terminal.show(table(heads, map(_room_row, worth.rooms[:MOST_LISTED])))
-        more = f" ({len(worth.rooms) - MOST_LISTED} more: --json has them)" if len(worth.rooms) > MOST_LISTED else ""
+        terminal.show(table(heads, map(_tolerance_row, worth.tolerances[:MOST_LISTED])))
+        more = (
+            f" ({len(worth.tolerances) - MOST_LISTED} more: --json has them)"
+            if len(worth.tolerances) > MOST_LISTED
+            else ""
+        )
         terminal.show(f"each moved alone, the others held: how exactly the design must be made{more}")
     for note in worth.notes:
         terminal.show(f"- {note}")
@@ -210,7 +214,7 @@ def _parameter_row(item: ParameterResponse, unit: str) -> tuple[str, ...]:
     )
 
 
-def _room_row(item: Room) -> tuple[str, ...]:
+def _tolerance_row(item: Tolerance) -> tuple[str, ...]:
     def end(room: float, sign: float) -> str:
         if math.isinf(room):
             return "no end"
@@ -222,7 +226,7 @@ def _room_row(item: Room) -> tuple[str, ...]:
     return item.name, value, end(item.down, -1.0), item.stopped_down, end(item.up, 1.0), item.stopped_up
 
 
-def _show_makeable(verdict: Verdict, found: Makeable, terminal: Terminal) -> None:
+def _show_rounding(verdict: Verdict, found: Rounding, terminal: Terminal) -> None:
     objective = verdict.problem.objective
     unit = objective.unit if objective is not None else ""
     name = objective.name if objective is not None else "objective"

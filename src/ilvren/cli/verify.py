@@ -13,7 +13,7 @@ from ilvren.cli.terminal import Terminal
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
     from ilvren.judge.reference import Reference
-    from ilvren.judge.verification import Wishes
+    from ilvren.judge.verification import VerifyOptions
     from ilvren.ledger import Ledger
 
 EXAMPLES = """examples:
@@ -99,7 +99,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.runs.addresses import split_address
     from ilvren.runs.stored import problem_of
 
-    wishes = _wishes(arguments, terminal)
+    extra = _extra(arguments, terminal)
     if arguments.row is not None and not arguments.at:
         raise RequestError("--row needs --at with a CSV file")
     asks_aim = arguments.only or arguments.weigh or arguments.hold or arguments.lines
@@ -114,12 +114,12 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             advice="name the problem file; a run is judged as it was recorded",
         )
     if arguments.output:
-        if wishes.reference is None:
+        if extra.reference is None:
             raise RequestError("--output needs --reference-file: it draws curves beside a reference")
         check_suffix(arguments.output, (".png", ".svg"))
     try:
         if _is_file(arguments):
-            verdict = _verify_file(arguments, wishes, terminal)
+            verdict = _verify_file(arguments, extra, terminal)
         else:
             path = ledger_path(arguments.ledger)
             with read_ledger(path) as ledger:
@@ -140,7 +140,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                     feasibility=arguments.feasibility,
                     accept_probe=arguments.accept_probe,
                     as_now=arguments.as_now,
-                    wishes=wishes,
+                    extra=extra,
                 )
             verdict = _recorded(verdict, path)
     finally:
@@ -169,7 +169,7 @@ def _is_file(arguments: argparse.Namespace) -> bool:
     return bool(arguments.at or arguments.set or str(arguments.run).endswith(".toml"))
 
 
-def _verify_file(arguments: argparse.Namespace, wishes: Wishes, terminal: Terminal) -> Verdict:
+def _verify_file(arguments: argparse.Namespace, extra: VerifyOptions, terminal: Terminal) -> Verdict:
     from ilvren.judge.verification import verify
     from ilvren.problem import load
 
@@ -183,7 +183,7 @@ def _verify_file(arguments: argparse.Namespace, wishes: Wishes, terminal: Termin
         tolerance=arguments.tolerance,
         feasibility=arguments.feasibility,
         accept_probe=arguments.accept_probe,
-        wishes=wishes,
+        extra=extra,
     )
 
 
@@ -221,9 +221,9 @@ def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any]
     return at, ignored
 
 
-def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
+def _extra(arguments: argparse.Namespace, terminal: Terminal) -> VerifyOptions:
     from ilvren.errors import RequestError
-    from ilvren.judge.verification import Wishes
+    from ilvren.judge.verification import VerifyOptions
     from ilvren.methods.base import method_named
 
     if arguments.random_starts is not None and arguments.random_starts < 1:
@@ -240,14 +240,14 @@ def _wishes(arguments: argparse.Namespace, terminal: Terminal) -> Wishes:
     def told(done: int, open_: int, bound: float) -> None:
         terminal.progress(f"proof: {done} boxes done, {open_} open, bound {bound:.8g}")
 
-    return Wishes(
+    return VerifyOptions(
         random_starts=arguments.random_starts or 0,
         method=arguments.method,
         prove=arguments.prove,
         prove_seconds=arguments.seconds or 60.0,
         seed=arguments.seed,
         worth=arguments.worth,
-        makeable=numbers("--makeable", arguments.makeable),
+        rounding=numbers("--makeable", arguments.makeable),
         reference=_reference(arguments),
         told=told,
         confirm=arguments.confirm,

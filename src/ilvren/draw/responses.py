@@ -19,7 +19,7 @@ MOST_ELEMENTS = 12
 LIMIT = "#b03030"
 # How names begin that say what a unit more of a state is worth.
 WORTH = "worth"
-# Room below this share of what is in sight is none.
+# Tolerance below this share of what is in sight is none.
 ON_LIMIT = 1e-5
 
 

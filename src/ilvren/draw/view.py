@@ -43,7 +43,7 @@ FloatArray = NDArray[np.float64]
 
 # A row that a run meets only to within its tolerance is not drawn as missed.
 DRAWN_FEASIBILITY = 1e-6
-# Room around the bounds, and around what must be seen where there are none, as shares of the width.
+# Tolerance around the bounds, and around what must be seen where there are none, as shares of the width.
 BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
 # More limits than this make no picture.
 MOST_LIMITS = 6

@@ -4,8 +4,8 @@ Knows problems, runs and the ledger; never terminals.
 """
 
 from ilvren.judge.comparison import Comparison, compare
-from ilvren.judge.standing import Standing, standing_at
+from ilvren.judge.design_report import DesignReport, design_report_at
 from ilvren.judge.verdict import Check, Verdict
-from ilvren.judge.verification import Wishes, verify
+from ilvren.judge.verification import VerifyOptions, verify
 
-__all__ = ["Check", "Comparison", "Standing", "Verdict", "Wishes", "compare", "standing_at", "verify"]
+__all__ = ["Check", "Comparison", "DesignReport", "Verdict", "VerifyOptions", "compare", "design_report_at", "verify"]

@@ -13,8 +13,8 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
 from ilvren.formula import Kink
 from ilvren.judge.curvature import Curvature
+from ilvren.judge.design_report import point_at
 from ilvren.judge.probe import Better
-from ilvren.judge.standing import point_at
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size

@@ -19,8 +19,8 @@ from ilvren.judge.checking.conflicts import check_conflicts
 from ilvren.judge.checking.scaling import check_scaling
 from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
+from ilvren.judge.design_report import trouble_sentence
 from ilvren.judge.failing import FailingRegion, failing_region
-from ilvren.judge.standing import trouble_sentence
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named
 from ilvren.methods.pieces.lifting import can_lift

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ilvren.judge.standing import point_at
+from ilvren.judge.design_report import point_at
 from ilvren.judge.verdict import Verdict
 from ilvren.ledger import Ledger
 from ilvren.runs import AUTOMATIC, Settings, run

@@ -11,8 +11,8 @@ from ilvren.problem import Problem
 from ilvren.runs.limits import LimitState, plain
 
 if TYPE_CHECKING:
-    from ilvren.judge.makeable import Makeable
     from ilvren.judge.reference import Agreement
+    from ilvren.judge.rounding import Rounding
     from ilvren.judge.worth import Worth
     from ilvren.runs.confirming import Confirmation
 
@@ -101,7 +101,7 @@ class Verdict:
     accept_probe: bool = False
     proof: Proof | None = None
     worth: Worth | None = None
-    makeable: Makeable | None = None
+    rounding: Rounding | None = None
     agreements: tuple[Agreement, ...] = ()
     better_run: str = ""
     confirmation: Confirmation | None = None
@@ -127,8 +127,8 @@ class Verdict:
             document["proof"] = self.proof.to_dict()
         if self.worth is not None:
             document["worth"] = self.worth.to_dict()
-        if self.makeable is not None:
-            document["makeable"] = self.makeable.to_dict()
+        if self.rounding is not None:
+            document["makeable"] = self.rounding.to_dict()
         if self.confirmation is not None:
             document["confirmation"] = self.confirmation.to_dict()
         if self.agreements:

@@ -19,13 +19,13 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge.afresh import evaluated_afresh
 from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_result
+from ilvren.judge.design_report import trouble_sentence
 from ilvren.judge.local import better_reason, judged_locally
-from ilvren.judge.makeable import check_spacings, makeable_near
 from ilvren.judge.members import Neighbours, all_designs, neighbours_of
 from ilvren.judge.probe import Better
 from ilvren.judge.reference import Agreement, Reference, agreement_with
+from ilvren.judge.rounding import check_spacings, rounding_near
 from ilvren.judge.search_around import better_at, check_other_method, check_random_starts
-from ilvren.judge.standing import trouble_sentence
 from ilvren.judge.verdict import Check, Verdict
 from ilvren.judge.worth import worth_of
 from ilvren.ledger import Ledger
@@ -36,7 +36,7 @@ from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import counted_problem
 
-__all__ = ["Wishes", "verify"]
+__all__ = ["VerifyOptions", "verify"]
 
 FloatArray = NDArray[np.float64]
 
@@ -51,7 +51,7 @@ MOST_PROVED_QUICKLY, PROVED_QUICKLY_BOXES = 6, 4000
 
 
 @dataclass(frozen=True)
-class Wishes:
+class VerifyOptions:
     """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a
     proof within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the
     best design near it on spacings, agreement with a reference; `confirm` evaluates [confirm] whatever checks fail."""
@@ -62,7 +62,7 @@ class Wishes:
     prove_seconds: float = 60.0
     seed: int = 0
     worth: bool = False
-    makeable: Mapping[str, float] = field(default_factory=dict)
+    rounding: Mapping[str, float] = field(default_factory=dict)
     reference: Reference | None = None
     confirm: bool = False
     told: Callable[[int, int, float], None] | None = None
@@ -77,13 +77,13 @@ def verify(
     feasibility: float | None = None,
     accept_probe: bool = False,
     as_now: bool = False,
-    wishes: Wishes | None = None,
+    extra: VerifyOptions | None = None,
 ) -> Verdict:
     """Judge a design: that of a run (a result, or an id, a label or "last" in `ledger`), or any design of a problem (or
     the path of its file) with the values of `at` in place of its starts.
 
     `tolerance` and `feasibility` replace the run's own; `accept_probe` lets a verdict "probe-only" hold. A run whose
-    models' files have changed is refused unless `as_now`. `wishes` asks for more than the usual checks. Raises
+    models' files have changed is refused unless `as_now`. `extra` asks for more than the usual checks. Raises
     RequestError when there is no such run, or it has not ended.
     """
     if feasibility is not None and not 0.0 < feasibility < 1.0:
@@ -91,7 +91,7 @@ def verify(
     case = _case_of(subject, at, ledger, tolerance, accept_probe, as_now)
     case.feasibility = case.feasibility if feasibility is None else feasibility
     with np.errstate(all="ignore"):
-        return judge(case, wishes or Wishes())
+        return judge(case, extra or VerifyOptions())
 
 
 def _case_of(
@@ -118,30 +118,30 @@ def _case_of(
             opened.close()
 
 
-def judge(case: Case, wishes: Wishes) -> Verdict:
+def judge(case: Case, extra: VerifyOptions) -> Verdict:
     """Return the verdict on a case."""
-    agreements = tuple(agreement_with(case.problem, case.point, wishes.reference)) if wishes.reference else ()
-    if wishes.makeable:
-        check_spacings(case, wishes.makeable)
+    agreements = tuple(agreement_with(case.problem, case.point, extra.reference)) if extra.reference else ()
+    if extra.rounding:
+        check_spacings(case, extra.rounding)
     found = _judged(case)
-    found = _searched_further(case, found, wishes)
-    if wishes.prove and found.verdict not in ("limits-broken", "improvable", "global-proved"):
+    found = _searched_further(case, found, extra)
+    if extra.prove and found.verdict not in ("limits-broken", "improvable", "global-proved"):
         from ilvren.judge.proof import proved
 
-        found = proved(case, found, seconds=wishes.prove_seconds, told=wishes.told)
-    found = _with_reference(case, _with_sensitivity(case, found), agreements, wishes)
-    found = _with_confirmation(case, _with_regions(case, found), wishes)
-    if wishes.worth:
+        found = proved(case, found, seconds=extra.prove_seconds, told=extra.told)
+    found = _with_reference(case, _with_sensitivity(case, found), agreements, extra)
+    found = _with_confirmation(case, _with_regions(case, found), extra)
+    if extra.worth:
         found = replace(found, worth=worth_of(case, found.active))
-    if wishes.makeable:
-        found = replace(found, makeable=makeable_near(case, wishes.makeable))
+    if extra.rounding:
+        found = replace(found, rounding=rounding_near(case, extra.rounding))
     return found
 
 
-def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...], wishes: Wishes) -> Verdict:
-    if wishes.reference is None:
+def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...], extra: VerifyOptions) -> Verdict:
+    if extra.reference is None:
         return found
-    limit = wishes.reference.tolerance
+    limit = extra.reference.tolerance
     failed = [item for item in agreements if not item.deviation <= limit]
     for item in agreements:
         word = "agrees" if item.deviation <= limit else "does not agree"
@@ -180,10 +180,10 @@ def _with_regions(case: Case, found: Verdict) -> Verdict:
     return found
 
 
-def _with_confirmation(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
+def _with_confirmation(case: Case, found: Verdict, extra: VerifyOptions) -> Verdict:
     """Evaluate [confirm] afresh for a design that holds, or that is asked for: a limit it misses breaks the verdict, a
     value that cannot be had leaves it open."""
-    is_due = found.holds or found.verdict == "probe-only" or wishes.confirm
+    is_due = found.holds or found.verdict == "probe-only" or extra.confirm
     if case.asked.confirmation is None or found.verdict == "limits-broken" or not is_due:
         return found
     own = confirmed(case.asked, case.point.tolist(), case.feasibility)
@@ -199,17 +199,17 @@ def _with_confirmation(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
     return found
 
 
-def _searched_further(case: Case, found: Verdict, wishes: Wishes) -> Verdict:
+def _searched_further(case: Case, found: Verdict, extra: VerifyOptions) -> Verdict:
     if found.verdict in ("limits-broken", "improvable") or not case.evaluation.is_finite:
         return found
     if case.problem.seeks_feasible or not case.problem.free:
         return found
-    if wishes.method is not None:
-        better = check_other_method(case, wishes.method)
+    if extra.method is not None:
+        better = check_other_method(case, extra.method)
         if better is not None:
-            return case.verdict("improvable", better_reason(case, better, f"{wishes.method} found"), better)
-    if wishes.random_starts:
-        better = check_random_starts(case, wishes.random_starts, wishes.seed)
+            return case.verdict("improvable", better_reason(case, better, f"{extra.method} found"), better)
+    if extra.random_starts:
+        better = check_random_starts(case, extra.random_starts, extra.seed)
         if better is not None:
             return case.verdict("improvable", better_reason(case, better, "a search from elsewhere found"), better)
     return replace(found, checks=tuple(case.checks))

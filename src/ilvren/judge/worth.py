@@ -27,8 +27,8 @@ from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
-from ilvren.judge.rooms import Room, rooms_of
 from ilvren.judge.scatter_worth import ScatterWorth, scatter_worths
+from ilvren.judge.tolerances import Tolerance, tolerances_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings
 from ilvren.runs.limits import LimitState, plain
@@ -107,7 +107,7 @@ class Worth:
 
     limits: tuple[LimitWorth, ...] = ()
     parameters: tuple[ParameterResponse, ...] = ()
-    rooms: tuple[Room, ...] = ()
+    tolerances: tuple[Tolerance, ...] = ()
     notes: tuple[str, ...] = field(default=())
     scatter: tuple[ScatterWorth, ...] = ()
 
@@ -116,7 +116,7 @@ class Worth:
         return {
             "limits": [item.to_dict() for item in self.limits],
             "parameters": [item.to_dict() for item in self.parameters],
-            "tolerances": [item.to_dict() for item in self.rooms],
+            "tolerances": [item.to_dict() for item in self.tolerances],
             "notes": list(self.notes),
             **({"scatter": [item.to_dict() for item in self.scatter]} if self.scatter else {}),
         }
@@ -126,17 +126,17 @@ def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
     """Return what the design of a judged case is worth; `active` are its active limits."""
     with np.errstate(all="ignore"):
         is_grid = case.problem.is_collocated
-        rooms = () if is_grid else rooms_of(case)
+        tolerances = () if is_grid else tolerances_of(case)
         alone = ("no variable moves alone on a grid, whose states have to follow: no tolerances",) if is_grid else ()
         if case.problem.seeks_feasible:
-            return Worth(rooms=rooms, notes=("nothing is minimized: limits have no prices", *alone))
+            return Worth(tolerances=tolerances, notes=("nothing is minimized: limits have no prices", *alone))
         scatter = scatter_worths(case) if case.problem.is_about_scatter else ()
         response = _Response.of(case)
         if isinstance(response, str):
-            return Worth(rooms=rooms, notes=(response, *alone), scatter=scatter)
+            return Worth(tolerances=tolerances, notes=(response, *alone), scatter=scatter)
         limits = tuple(_limit_worth(case, response, state) for state in _priced(active)[:MOST_CHECKED])
         parameters, notes = _parameters(case, response)
-        return Worth(limits, parameters, rooms, (*notes, *alone), scatter)
+        return Worth(limits, parameters, tolerances, (*notes, *alone), scatter)
 
 
 def _priced(active: tuple[LimitState, ...]) -> list[LimitState]:

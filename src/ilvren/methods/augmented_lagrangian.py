@@ -29,6 +29,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import (
+    Assessment,
     Ending,
     HessianRequest,
     Iterate,
@@ -36,7 +37,6 @@ from ilvren.methods.base import (
     Protocol,
     Reply,
     Request,
-    Standing,
     Task,
     method_named,
     option,
@@ -109,8 +109,8 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
     multipliers = np.zeros(len(here.c)) if task.row_multipliers is None else task.row_multipliers
     step, note = math.nan, "the start"
     for escapes in range(MOST_ESCAPES + 1):
-        standing: Standing = yield Iterate(here.x, step, note, math.nan, multipliers)
-        here, multipliers, ending = yield from _multiplied(task, inner, here, multipliers, standing)
+        assessment: Assessment = yield Iterate(here.x, step, note, math.nan, multipliers)
+        here, multipliers, ending = yield from _multiplied(task, inner, here, multipliers, assessment)
         elsewhere = None
         if escapes < MOST_ESCAPES and ending.claim == "infeasible":
             elsewhere = yield from less_violated_nearby(task, here, escapes)
@@ -125,14 +125,14 @@ def augmented_lagrangian(task: Task, options: AugmentedLagrangianOptions) -> Pro
 
 
 def _multiplied(
-    task: Task, inner: str, here: Point, multipliers: FloatArray, standing: Standing
+    task: Task, inner: str, here: Point, multipliers: FloatArray, assessment: Assessment
 ) -> Generator[Request | HessianRequest | Iterate, Any, tuple[Point, FloatArray, Ending]]:
     """Alternate (1) and (2) from `here`. Return the point and the multipliers reached, and how that ended."""
     # Without rows (1) is the problem itself, and what the driver measures is all that counts.
     penalty, accuracy = FIRST_PENALTY, FIRST_INNER if len(here.c) else 0.0
     violation, last = math.inf, "nothing"
     for _ in range(MOST_OUTER):
-        if standing.meets_conditions:
+        if assessment.meets_conditions:
             return here, multipliers, Ending("converged", CONDITIONS_HOLD)
         problem = _Augmented(task, multipliers, penalty)
         if inner == FACTORED:  # (1)
@@ -147,16 +147,16 @@ def _multiplied(
         if last == "unbounded" and is_violated and penalty < MOST_PENALTY:  # (1) has no minimum yet
             penalty, accuracy = GROWTH * penalty, FIRST_INNER
             note = f"the inner problem fell without end: penalty {penalty:.0e}"
-            standing = yield Iterate(here.x, 0.0, note, math.nan, multipliers)
+            assessment = yield Iterate(here.x, 0.0, note, math.nan, multipliers)
             continue
         step = float(np.abs(there.x - here.x).max(initial=0.0))
         here = there
         multipliers = np.clip(problem.renewed(here.c), -MOST_MULTIPLIER, MOST_MULTIPLIER)  # (2)
         note = f"multipliers renewed, penalty {penalty:.0e}"
-        standing = yield Iterate(here.x, step, note, math.nan, multipliers)
-        if done or standing.meets_conditions:
+        assessment = yield Iterate(here.x, step, note, math.nan, multipliers)
+        if done or assessment.meets_conditions:
             return here, multipliers, Ending("converged", CONDITIONS_HOLD)
-        ended = endless(task, here, standing)
+        ended = endless(task, here, assessment)
         if ended is not None:
             return here, multipliers, ended
         if not len(here.c) and last != "exhausted":  # without rows there are no multipliers to improve
@@ -221,11 +221,11 @@ def _inner(
                 known = {reached.tobytes(): (g, rows)}
                 least = float(np.abs(projected_gradient(task, reached, g)).max(initial=0.0))
                 multipliers = -problem.penalty * problem.misses(rows) if len(rows) else problem.multipliers
-                standing: Standing = yield replace(message, multipliers=multipliers, path=f"{METHOD.name}/{name}")
-                if standing.meets_conditions:
+                assessment: Assessment = yield replace(message, multipliers=multipliers, path=f"{METHOD.name}/{name}")
+                if assessment.meets_conditions:
                     return reached, "converged", True
                 # Without rows (1) is the problem itself, and what is measured there is all there is.
-                answer = Standing(0.0, least, least <= accuracy) if len(problem.multipliers) else standing
+                answer = Assessment(0.0, least, least <= accuracy) if len(problem.multipliers) else assessment
             message = generator.send(answer)
     except StopIteration as end:
         return reached, end.value.claim, False

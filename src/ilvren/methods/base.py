@@ -9,7 +9,7 @@
    it yields a `HessianRequest` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`,
    estimates);
    (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
-   it yields an `Iterate` once per iteration and is sent a `Standing`; it returns an `Ending`.
+   it yields an `Iterate` once per iteration and is sent a `Assessment`; it returns an `Ending`.
    One whose inner work is costly yields a `Checkpoint` now and then, from which a replay may begin.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
    What several methods share stands in `methods.pieces`.
@@ -43,6 +43,7 @@ __all__ = [
     "SLOPES",
     "VALUES",
     "Arrived",
+    "Assessment",
     "Checkpoint",
     "Ending",
     "Foretold",
@@ -57,7 +58,6 @@ __all__ = [
     "Protocol",
     "Reply",
     "Request",
-    "Standing",
     "Task",
     "Tight",
     "Want",
@@ -321,16 +321,17 @@ class Iterate:
     """What a history shows of one iteration: the current `point` (n,), which must have been requested,
     the length of the last `step` in scaled variables, and a short sentence on it.
 
-    `held` is the share of the predicted improvement that came true, NaN where nothing was predicted; `multipliers` (m,)
-    the method's estimate, which large problems are measured with until they end; `path` names the part of a composed
-    method that this comes from; `population` (k, n) are the designs of a generation, which must have been requested.
+    `gain_ratio` is the share of the predicted improvement that came true, NaN where nothing was predicted;
+    `multipliers` (m,) the method's estimate, which large problems are measured with until they end; `path` names the
+    part of a composed method that this comes from; `population` (k, n) are the designs of a generation, which must
+    have been requested.
     `lifted` (n + k,) is the point of `task.lifted` that this one is taken from, the multipliers being those there.
     `foretold` is what a surface said of a design that was evaluated for this iteration."""
 
     point: FloatArray
     step: float = math.nan
     note: str = ""
-    held: float = math.nan
+    gain_ratio: float = math.nan
     multipliers: FloatArray | None = None
     path: str = ""
     population: FloatArray | None = None
@@ -339,7 +340,7 @@ class Iterate:
 
 
 @dataclass(frozen=True)
-class Standing:
+class Assessment:
     """How an iterate measures up on the unscaled problem. `meets_conditions`: feasible, and first-order
     conditions within the tolerance. `stationarity` is None when derivatives were not asked for there."""
 

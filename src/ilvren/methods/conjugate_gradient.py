@@ -21,7 +21,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
 
@@ -49,13 +49,13 @@ def conjugate_gradient(task: Task, options: ConjugateGradientOptions) -> Protoco
         return here
     n = len(here.x)
     most = options.restart or max(n, 10)
-    step, note, held_well = math.nan, "the start", math.nan
+    step, note, gain_ratio = math.nan, "the start", math.nan
     direction, gradient = np.zeros(n), np.zeros(n)
     held = np.zeros(n, dtype=bool)
     alpha, count = 1.0, 0
     while True:
-        standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(task, here, standing)
+        assessment: Assessment = yield Iterate(here.x, step, note, gain_ratio)
+        ended = end_of(task, here, assessment)
         if ended is not None:
             return ended
         now_held = near_bounds(task, here)
@@ -84,7 +84,7 @@ def conjugate_gradient(task: Task, options: ConjugateGradientOptions) -> Protoco
                 continue
             return stuck(here, gradient)
         note = "along a conjugate direction" if beta else "along the gradient: the direction starts anew"
-        step, held_well = float(np.abs(found.point.x - here.x).max()), found.held
+        step, gain_ratio = float(np.abs(found.point.x - here.x).max()), found.gain_ratio
         alpha, here = found.alpha, found.point
 
 

@@ -82,7 +82,7 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
         return Ending("invalid", f"none of {len(designs.f)} first designs has values")
     beliefs, idle, turn = Beliefs(task, coding), 0, 0
     best, since = _best(task, designs), 0
-    reached = _standing(task, designs, best)
+    reached = _progress(task, designs, best)
     yield Iterate(coding.decoded(designs.codes[[best]])[0], math.nan, f"the best of {len(designs.f)} first designs")
     while len(designs.f) < MOST_DESIGNS:
         with threadpool_limits(1):  # matrices are small: threads would wait for each other
@@ -104,9 +104,9 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
         note = "" if math.isfinite(hoped) else "looking for a feasible design"
         yield Iterate(coding.decoded(designs.codes[[best]])[0], moved, note, foretold=told)
         size = float(designs.f[designs.valid].std())
-        standing = _standing(task, designs, best)
-        if standing[0] < reached[0] - task.feasibility or standing[1] < reached[1] - options.worth * size:
-            reached, since = standing, 0
+        progress = _progress(task, designs, best)
+        if progress[0] < reached[0] - task.feasibility or progress[1] < reached[1] - options.worth * size:
+            reached, since = progress, 0
         else:
             since += len(chosen)
         if since >= NO_BETTER + NO_BETTER_PER_VARIABLE * n:
@@ -147,7 +147,7 @@ def _best(task: Task, designs: Designs) -> int:
     return int(np.argmin(np.where(designs.valid, violations, np.inf)))
 
 
-def _standing(task: Task, designs: Designs, best: int) -> tuple[float, float]:
+def _progress(task: Task, designs: Designs, best: int) -> tuple[float, float]:
     """Return by how much the best design misses its limits, 0 for what is allowed, and its f where it misses none."""
     missed = task.violation(designs.rows[best])
     return (0.0, float(designs.f[best])) if missed <= task.feasibility else (missed, math.inf)

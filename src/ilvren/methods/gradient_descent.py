@@ -24,7 +24,7 @@ from typing import Any
 
 import numpy as np
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, stuck
 from ilvren.methods.pieces.line_search import Found, moving_gradient, searched
 from ilvren.methods.pieces.points import Point, evaluated
@@ -57,12 +57,12 @@ def gradient_descent(task: Task, options: GradientDescentOptions) -> Protocol:
     here = yield from begun(task)
     if isinstance(here, Ending):
         return here
-    step, note, held = math.nan, "the start", math.nan
+    step, note, gain_ratio = math.nan, "the start", math.nan
     first, last, rises = here.f, here.f, 0
     alpha = FIRST_MOVE / max(float(np.abs(here.g).max(initial=0.0)), 1e-300)
     while True:
-        standing: Standing = yield Iterate(here.x, step, note, held)
-        ended = end_of(task, here, standing)
+        assessment: Assessment = yield Iterate(here.x, step, note, gain_ratio)
+        ended = end_of(task, here, assessment)
         # A fixed step that is too long climbs without end, to where any slope is small against f.
         rises = rises + 1 if here.f > last else 0
         last = here.f
@@ -86,7 +86,7 @@ def gradient_descent(task: Task, options: GradientDescentOptions) -> Protocol:
             found = yield from _backtracked(task, here, GROWTH * alpha)
         if found is None:
             return stuck(here, gradient)
-        step, held = float(np.abs(found.point.x - here.x).max()), found.held
+        step, gain_ratio = float(np.abs(found.point.x - here.x).max()), found.gain_ratio
         note = {"fixed": "fixed step", "exact": "to the minimum along the gradient"}.get(
             options.step, f"step of length {found.alpha:.2g} along the gradient"
         )

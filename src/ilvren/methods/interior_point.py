@@ -42,7 +42,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import CHAINED, KktFactor, KktSystem, LimitedMemory, damped_bfgs
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.barrier import (
     Stage,
     State,
@@ -50,9 +50,9 @@ from ilvren.methods.pieces.barrier import (
     barrier_value,
     bound_steps,
     constraint_miss,
+    dual_fraction_to_boundary,
+    fraction_to_boundary,
     inside,
-    longest_dual,
-    longest_step,
     main_stage,
     scaled_error,
 )
@@ -255,7 +255,7 @@ def _solved(
     polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, deltas=deltas)
     theta = constraint_miss(stage, state.point, state.t)
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
-    step, note, held = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
+    step, note, gain_ratio = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
     restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
     goal = 0.01 * task.tolerance
     has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
@@ -265,7 +265,9 @@ def _solved(
     last_polished: FloatArray | None = None
     most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
     while True:
-        standing: Standing = yield Iterate(state.point.x, step, note, held, -state.y if outer is None else None)
+        assessment: Assessment = yield Iterate(
+            state.point.x, step, note, gain_ratio, -state.y if outer is None else None
+        )
         if outer is not None:
             count += 1
             if outer(state.point, state.t):
@@ -279,7 +281,7 @@ def _solved(
         if outer is not None and error <= goal:
             return state, "conflict", ""
         if outer is None:
-            ended = endless(task, state.point, standing)
+            ended = endless(task, state.point, assessment)
             if ended is not None:
                 return state, ended.claim, ended.reason
             is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
@@ -298,16 +300,16 @@ def _solved(
                 last_polished, polishes = state.point.x, polishes + 1
                 if better is not None:
                     length = float(np.abs(better.x - state.point.x).max())
-                    seen: Standing = yield Iterate(
+                    seen: Assessment = yield Iterate(
                         better.x, length, "put on the limits that hold it", math.nan, multipliers
                     )
                     if seen.meets_conditions:
                         reason = "first-order conditions hold exactly on the limits that hold the design"
                         return replace(state, point=better, y=-multipliers), "converged", reason
-            if error <= goal and standing.meets_conditions and (state.mu <= goal or not has_barrier):
+            if error <= goal and assessment.meets_conditions and (state.mu <= goal or not has_barrier):
                 return state, "converged", "first-order conditions hold, and the barrier is gone"
             # Along flat valleys the method's own conditions fall ever more slowly, long after the measured ones hold.
-            lingering = lingering + 1 if standing.meets_conditions and state.mu <= goal else 0
+            lingering = lingering + 1 if assessment.meets_conditions and state.mu <= goal else 0
             if lingering > MOST_LINGERING:
                 return state, "converged", f"first-order conditions hold, and have for {MOST_LINGERING} iterations"
         if state.mu <= LAST_BARRIER * 1.01 and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * goal:
@@ -344,35 +346,35 @@ def _solved(
                 is_free, errors = False, []
                 state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(stage, state)))
                 memory.filter.clear()
-                step, note, held = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
+                step, note, gain_ratio = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
                 continue
-        is_feasible = outer is None and standing.violation <= task.feasibility
+        is_feasible = outer is None and assessment.violation <= task.feasibility
         if taken is None and newton is not None and found is not None and is_feasible:
             taken = yield from _towards_conditions(stage, state, found)
         if taken is None and found is not None and _is_tiny(state, found.dw):
             tiny += 1
             if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
-                if outer is None and standing.meets_conditions:
+                if outer is None and assessment.meets_conditions:
                     return state, "converged", "first-order conditions hold; rounding allows no further decrease"
                 if constraint_miss(stage, state.point, state.t) <= task.feasibility or outer is not None:
                     return state, "stalled", "steps have become as small as rounding"
             else:
                 state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
                 memory.filter.clear()
-                step, note, held = 0.0, "the barrier is lowered: the step was as small as rounding", math.nan
+                step, note, gain_ratio = 0.0, "the barrier is lowered: the step was as small as rounding", math.nan
                 continue
         if taken is None:
             if outer is not None:
                 if memory.matrix is not None and not memory.is_fresh:
                     memory.matrix, memory.is_fresh = None, True
-                    step, note, held = 0.0, "curvature forgotten", math.nan
+                    step, note, gain_ratio = 0.0, "curvature forgotten", math.nan
                     continue
                 return (
                     state,
                     "conflict" if error <= math.sqrt(task.tolerance) else "stalled",
                     "feasibility could not be restored",
                 )
-            if standing.meets_conditions and error <= math.sqrt(task.tolerance):
+            if assessment.meets_conditions and error <= math.sqrt(task.tolerance):
                 return state, "converged", "first-order conditions hold; rounding allows no further decrease"
             if error <= goal:
                 return (
@@ -382,7 +384,7 @@ def _solved(
                 )
             if memory.matrix is not None and not memory.is_fresh:
                 memory.matrix, memory.is_fresh = None, True
-                step, note, held = 0.0, "no step acceptable: curvature forgotten", math.nan
+                step, note, gain_ratio = 0.0, "no step acceptable: curvature forgotten", math.nan
                 continue
             restorations += 1
             if restorations > MOST_RESTORATIONS:
@@ -405,14 +407,14 @@ def _solved(
                 restored[0].mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
                 memory.filter.clear()
             state = restored[0]
-            step, note, held = math.nan, "feasibility restored", math.nan
+            step, note, gain_ratio = math.nan, "feasibility restored", math.nan
             continue
         tiny, failures = 0, 0
-        trial, step, note, held = taken
+        trial, step, note, gain_ratio = taken
         # Steps accepted one after the other that are rounding alone, at the last barrier, lead nowhere any more.
         still = still + 1 if step <= STILL * max(1.0, float(np.abs(trial.point.x).max(initial=0.0))) else 0
         if still > MOST_STILL and state.mu <= LAST_BARRIER * 1.01 and outer is None:
-            if standing.meets_conditions:
+            if assessment.meets_conditions:
                 return state, "converged", "first-order conditions hold; rounding allows no further decrease"
             return state, "stalled", "steps have become as small as rounding"
         _update_quasi_newton(memory, state, trial)
@@ -562,8 +564,10 @@ def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
         return None
     w = state.w
     dz_low, dz_high = bound_steps(stage, state, aimed.dw, 0.0)
-    primal = longest_step(w, aimed.dw, stage, 1.0)
-    dual = min(longest_dual(state.z_low, dz_low, 1.0), longest_dual(state.z_high, dz_high, 1.0))
+    primal = fraction_to_boundary(w, aimed.dw, stage, 1.0)
+    dual = min(
+        dual_fraction_to_boundary(state.z_low, dz_low, 1.0), dual_fraction_to_boundary(state.z_high, dz_high, 1.0)
+    )
     now = after = 0.0
     for has, gap, change, z, dz in (
         (has_low, w - stage.lower, aimed.dw, state.z_low, dz_low),
@@ -604,7 +608,7 @@ def _line_search(
     dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
     tau = max(LEAST_TAU, 1.0 - state.mu)
-    longest = longest_step(w, dw, stage, tau)
+    longest = fraction_to_boundary(w, dw, stage, tau)
     dz_low, dz_high = bound_steps(stage, state, dw, state.mu)
     theta, phi = constraint_miss(stage, state.point, state.t), barrier_value(stage, state, state.point, state.t)
     descent = float(slope @ dw)
@@ -635,8 +639,8 @@ def _line_search(
                     _add_to_filter(memory, theta, phi)
                 trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
                 length = float(np.abs(there.x - state.point.x).max(initial=0.0))
-                held = ratio(phi - new_phi, -alpha * descent)
-                return (trial, length, note + _why(state, newton), held), ""
+                gain_ratio = ratio(phi - new_phi, -alpha * descent)
+                return (trial, length, note + _why(state, newton), gain_ratio), ""
         alpha *= 0.5
         count += 1
     return None, "no trial point is acceptable"
@@ -649,7 +653,7 @@ def _towards_conditions(
     feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
     rows."""
     tau = max(LEAST_TAU, 1.0 - state.mu)
-    alpha = longest_step(state.w, found.dw, stage, tau)
+    alpha = fraction_to_boundary(state.w, found.dw, stage, tau)
     at = np.clip(state.w + alpha * found.dw, stage.lower, stage.upper)
     there = yield from evaluated(at[: stage.n], derivatives=True)
     if np.array_equal(at, state.w) or not (there.is_finite and there.has_derivatives):
@@ -678,7 +682,7 @@ def _moved(
     tau: float,
 ) -> State:
     """Return the next state: y with the primal step's length, z with its own, kept near μ over its distance."""
-    share = min(longest_dual(state.z_low, dz[0], tau), longest_dual(state.z_high, dz[1], tau))
+    share = min(dual_fraction_to_boundary(state.z_low, dz[0], tau), dual_fraction_to_boundary(state.z_high, dz[1], tau))
     w = np.concatenate([there.x, t])
     found = []
     for z, d, distance in (
@@ -756,7 +760,7 @@ def _corrected(
         again = _newton_step(stage, state, newton, slope, rest)
         if again is None:
             return None
-        share = longest_step(w, again[0], stage, tau)
+        share = fraction_to_boundary(w, again[0], stage, tau)
         at = np.clip(w + share * again[0], stage.lower, stage.upper)
         trial = yield from evaluated(at[:n], derivatives=False)
         new_theta, new_phi = constraint_miss(stage, trial, at[n:]), barrier_value(stage, state, trial, at[n:])

@@ -22,7 +22,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
 
@@ -50,10 +50,10 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
     if isinstance(here, Ending):
         return here
     pairs: deque[Pair] = deque(maxlen=options.memory)
-    step, note, held_well = math.nan, "the start", math.nan
+    step, note, gain_ratio = math.nan, "the start", math.nan
     while True:
-        standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(task, here, standing)
+        assessment: Assessment = yield Iterate(here.x, step, note, gain_ratio)
+        ended = end_of(task, here, assessment)
         if ended is not None:
             return ended
         held = near_bounds(task, here) if task.has_bounds else None
@@ -74,10 +74,10 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
             if is_fresh:
                 return stuck(here, gradient)
             pairs.clear()
-            step, note, held_well = 0.0, "no decrease: curvature forgotten", math.nan
+            step, note, gain_ratio = 0.0, "no decrease: curvature forgotten", math.nan
             continue
         s, y = found.point.x - here.x, found.point.g - here.g
-        step, held_well = float(np.abs(s).max()), found.held
+        step, gain_ratio = float(np.abs(s).max()), found.gain_ratio
         note = "full quasi-Newton step" if found.alpha == 1.0 else f"quasi-Newton step times {found.alpha:.2g}"
         note = "along the gradient" if is_fresh else note
         along = float(s @ y)

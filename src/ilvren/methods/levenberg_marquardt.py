@@ -32,13 +32,13 @@ from ilvren.algebra import KktSystem, loss_values
 from ilvren.methods.base import (
     SLOPES,
     VALUES,
+    Assessment,
     Ending,
     Iterate,
     Method,
     Protocol,
     Reply,
     Request,
-    Standing,
     Task,
     Want,
     option,
@@ -89,18 +89,18 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
         return Ending("invalid", "a residual has no finite value at the start")
     if not here.point.has_derivatives:
         return Ending("invalid", "a derivative is not finite at the start")
-    step, note, held_well = math.nan, "the start", math.nan
+    step, note, gain_ratio = math.nan, "the start", math.nan
     damping, growth, looks = options.damping, 2.0, 0
     lengths = np.zeros(len(task.start))
     while True:
-        standing: Standing = yield Iterate(here.point.x, step, note, held_well)
-        ended = end_of(task, here.point, standing)
+        assessment: Assessment = yield Iterate(here.point.x, step, note, gain_ratio)
+        ended = end_of(task, here.point, assessment)
         if ended is not None and ended.claim == "converged" and looks < LOOKS:
             # (1) never sees negative curvature: a symmetric start may end at a saddle.
             lower = yield from downhill_from_saddle(task, here.point, np.zeros(0))
             if lower is not None:
                 step, note = float(np.abs(lower.x - here.point.x).max()), "left a saddle along negative curvature"
-                here, looks, held_well = (yield from _fitted(lower.x, derivatives=True)), looks + 1, math.nan
+                here, looks, gain_ratio = (yield from _fitted(lower.x, derivatives=True)), looks + 1, math.nan
                 damping, growth = options.damping, 2.0
                 continue
         if ended is not None:
@@ -117,7 +117,7 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
                 x = np.clip(x + np.where(held, -here.point.g, direction), task.lower, task.upper)
             s = x - here.point.x
             if not s.any() or damping > MOST_DAMPING:
-                if standing.meets_conditions:
+                if assessment.meets_conditions:
                     return Ending("converged", "no step improves the fit any further")
                 return Ending("stalled", "no step improves the fit, yet its gradient is not zero")
             moved = here.j @ s
@@ -133,7 +133,7 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
         damping = damping * max(1.0 / 3.0, 1.0 - (2.0 * min(share, 1.0) - 1.0) ** 3)
         if damping < LEAST_DAMPING:  # columns were far longer at the start: the largest so far would hold it back
             damping, lengths = LEAST_DAMPING, SHRINK * lengths
-        growth, step, held_well = 2.0, float(np.abs(s).max()), share
+        growth, step, gain_ratio = 2.0, float(np.abs(s).max()), share
         here = there
 
 

@@ -26,7 +26,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import trust_region_step
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product
@@ -61,13 +61,13 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
         return here
     none = np.zeros(0)
     is_exact = task.has_curvature and not task.is_sparse and len(here.x) <= options.products
-    step, note, held_well = math.nan, "the start", math.nan
+    step, note, gain_ratio = math.nan, "the start", math.nan
     radius = FIRST_RADIUS * max(1.0, float(np.linalg.norm(here.x)))
     hessian: FloatArray | None = None
     looks = 0
     while True:
-        standing: Standing = yield Iterate(here.x, step, note, held_well)
-        ended = end_of(task, here, standing)
+        assessment: Assessment = yield Iterate(here.x, step, note, gain_ratio)
+        ended = end_of(task, here, assessment)
         if ended is not None and ended.claim == "converged" and is_exact and looks < LOOKS:
             lower = yield from downhill_from_saddle(task, here, none)
             if lower is not None:
@@ -94,7 +94,7 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
                 or not np.isfinite(s).all()
                 or radius < LEAST_RADIUS * max(1.0, float(np.linalg.norm(here.x)))
             ):
-                if standing.meets_conditions:
+                if assessment.meets_conditions:
                     return Ending("converged", "the gradient is zero, to within the tolerance")
                 return stuck(here, gradient)
             curved = (
@@ -112,7 +112,7 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
             radius = max(SHRINK * radius, LEAST_RADIUS)
         elif share > GOOD and length >= 0.8 * radius:
             radius = min(GROW * radius, MOST_RADIUS * max(1.0, float(np.linalg.norm(here.x))))
-        step, held_well = float(np.abs(s).max()), share
+        step, gain_ratio = float(np.abs(s).max()), share
         note, here, hessian = kind, there, None
 
 

@@ -33,7 +33,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Standing, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, endless
 from ilvren.methods.pieces.points import Point, evaluated
 
@@ -87,12 +87,12 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
     n, m = len(here.x), len(task.row_lower)
     matrix, multipliers, penalty = np.eye(n), np.zeros(m), LEAST_PENALTY
     trust = _Trust(options.first_change, options.first_move)
-    step, note, held, idle = math.nan, "the start", math.nan, 0
+    step, note, gain_ratio, idle = math.nan, "the start", math.nan, 0
     while True:
-        standing: Standing = yield Iterate(here.x, step, note, held, multipliers if m else None)
-        if standing.meets_conditions:
+        assessment: Assessment = yield Iterate(here.x, step, note, gain_ratio, multipliers if m else None)
+        if assessment.meets_conditions:
             return Ending("converged", "first-order conditions hold: no move promises anything")
-        ended = endless(task, here, standing)
+        ended = endless(task, here, assessment)
         if ended is not None:
             return ended
         found = _proposed(task, here, matrix, trust)
@@ -120,18 +120,18 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
         actual = -math.inf
         if trial.is_finite:
             actual = here.f - trial.f + penalty * (v - float(np.linalg.norm(_misses(task, trial.c))))
-        held = actual / promised
-        if not held >= REFUSED and m and trial.is_finite and not is_relaxed:
+        gain_ratio = actual / promised
+        if not gain_ratio >= REFUSED and m and trial.is_finite and not is_relaxed:
             # Curved limits may be all that is in the way of a good move: (1) once more with what they are there.
             again = _proposed(task, here, matrix, trust, rows_here=trial.c - here.j @ p)
             if again is not None and not again[2]:
                 trial = yield from evaluated(np.clip(here.x + again[0], task.lower, task.upper), derivatives=False)
                 if trial.is_finite:
                     actual = here.f - trial.f + penalty * (v - float(np.linalg.norm(_misses(task, trial.c))))
-                    held = actual / promised
-        if not held >= REFUSED:
+                    gain_ratio = actual / promised
+        if not gain_ratio >= REFUSED:
             trust.shorter(promised, length)
-            step, idle, note = 0.0, idle + 1, f"refused: {held:.2g} of what was promised"
+            step, idle, note = 0.0, idle + 1, f"refused: {gain_ratio:.2g} of what was promised"
             continue
         there = yield from evaluated(trial.x, derivatives=True)
         if not (there.is_finite and there.has_derivatives):
@@ -139,14 +139,14 @@ def proposals(task: Task, options: ProposalsOptions) -> Protocol:
             step, idle, note = 0.0, idle + 1, "refused: no derivatives there"
             continue
         matrix = _learnt(matrix, here, there, own)
-        if held < DOUBTED:
+        if gain_ratio < DOUBTED:
             trust.shorter(promised, length)
-        elif held > TRUSTED:
+        elif gain_ratio > TRUSTED:
             trust.longer()
         idle = 0 if actual > 1e-9 * max(1.0, abs(here.f)) else idle + 1
         step, note = (
             float(np.abs(there.x - here.x).max()),
-            f"a change of {promised:.2g} promised, {held:.2g} of it given",
+            f"a change of {promised:.2g} promised, {gain_ratio:.2g} of it given",
         )
         here, multipliers = there, own
 

@@ -53,7 +53,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Standing, Task, Tight, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, Tight, option
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby, spread_by_violation
 from ilvren.methods.pieces.estimated import estimated_while_useful
@@ -136,19 +136,19 @@ class _Pace:
     cut: int = 0
     is_lost: bool = False
 
-    def take(self, f: float, standing: Standing, *, is_cut: bool) -> None:
+    def take(self, f: float, assessment: Assessment, *, is_cut: bool) -> None:
         """Take an iterate, and whether the step to it was cut short; every so often see what was gained."""
         self.cut += is_cut
-        stationarity = math.inf if standing.stationarity is None else standing.stationarity
-        self.now = (f, min(self.now[1], standing.violation), min(self.now[2], stationarity))
+        stationarity = math.inf if assessment.stationarity is None else assessment.stationarity
+        self.now = (f, min(self.now[1], assessment.violation), min(self.now[2], stationarity))
         self.count += 1
         if self.count < PATIENCE:
             return
         gain = abs(self.before[0] - f)
         is_level = gain <= (LEAST_GAIN_CUT if self.cut > CUT_SHARE * PATIENCE else LEAST_GAIN) * abs(f)
-        is_no_better = self.now[1] > NEARER * self.before[1] or standing.violation == 0.0
+        is_no_better = self.now[1] > NEARER * self.before[1] or assessment.violation == 0.0
         self.is_lost = (
-            is_level and is_no_better and self.now[2] > NEARER * self.before[2] and not standing.meets_conditions
+            is_level and is_no_better and self.now[2] > NEARER * self.before[2] and not assessment.meets_conditions
         )
         self.before, self.now, self.count, self.cut = (f, *self.now[1:]), (f, math.inf, math.inf), 0, 0
 
@@ -167,7 +167,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
     if task.row_multipliers is not None and task.bound_multipliers is not None:  # the active limits of an earlier run
         nothing = np.zeros(len(here.c))
         plan = QuadraticSolution(np.zeros(n), task.row_multipliers, task.bound_multipliers, "solved", nothing)
-    step_length, note, held = math.nan, "the start", math.nan
+    step_length, note, gain_ratio = math.nan, "the start", math.nan
     is_fresh, escapes, looks, quiet, met, restorations, loose, loosened = True, 0, 0, 0, 0, 0, 0, 0
     far_looks, pace, alpha = 0, _Pace(), 1.0
     is_exact = (task.has_curvature or task.has_secants) and options.exact
@@ -178,12 +178,12 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             if hessian is not None:
                 model = _convex(task, here, hessian, plan, multipliers, shift)  # (6)
         before, plan = plan, _direction(task, here, model, plan)  # (1)
-        standing: Standing = yield Iterate(here.x, step_length, note, held)
-        held = math.nan
-        pace.take(here.f, standing, is_cut=alpha < CUT)
+        assessment: Assessment = yield Iterate(here.x, step_length, note, gain_ratio)
+        gain_ratio = math.nan
+        pace.take(here.f, assessment, is_cut=alpha < CUT)
         if pace.is_lost:
             return Ending("stalled", f"{PATIENCE} iterations gained little and brought the conditions no nearer")
-        if plan is None and standing.violation <= task.feasibility:
+        if plan is None and assessment.violation <= task.feasibility:
             # Not the limits: the numbers have broken down. The curvature may be to blame.
             if is_fresh and not is_exact:
                 return Ending("stalled", "the quadratic subproblem could not be solved")
@@ -217,7 +217,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
                 return (yield from rescaled(sqp, task, options, elsewhere))
             here, matrix, is_fresh = elsewhere, np.eye(n), True
             continue
-        met = met + 1 if standing.meets_conditions and _gains_little(task, here, plan, model) else 0
+        met = met + 1 if assessment.meets_conditions and _gains_little(task, here, plan, model) else 0
         if met and (_moves_little(task, here, plan) or met > MOST_MET):
             may_look = options.exact and looks < LOOKS
             lower = (yield from downhill_from_saddle(task, here, plan.row_multipliers)) if may_look else None
@@ -226,7 +226,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             step_length, note = float(np.abs(lower.x - here.x).max()), "left a saddle along negative curvature"
             here, looks, matrix, is_fresh, multipliers = lower, looks + 1, np.eye(n), True, plan.row_multipliers
             continue
-        ended_far = endless(task, here, standing)
+        ended_far = endless(task, here, assessment)
         if ended_far is not None:
             return ended_far
         least = _least_penalty(task, here, plan, model)
@@ -236,7 +236,7 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         penalty = max(penalty, least)
         found, note = yield from _line_search(task, here, plan, model, penalty, options)
         if found is None:
-            if standing.meets_conditions:
+            if assessment.meets_conditions:
                 return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
             if is_exact and shift < MOST_SHIFT:
                 shift = max(SHIFT_UP * shift, FIRST_SHIFT)
@@ -247,12 +247,12 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
             matrix, is_fresh = np.eye(n), True
             step_length, note = 0.0, "no decrease: curvature forgotten"
             continue
-        there, held, alpha = found
+        there, gain_ratio, alpha = found
         limits = int(np.count_nonzero(plan.row_multipliers) + np.count_nonzero(plan.bound_multipliers))
         note += f" of the quadratic model, held by {limits} limit{'' if limits == 1 else 's'}{model.made}"
         quiet = quiet + 1 if _is_level(task, here, there, penalty) else 0
         if quiet >= MOST_QUIET:
-            if standing.meets_conditions:
+            if assessment.meets_conditions:
                 return Ending("converged", "first-order conditions hold; rounding allows no further decrease")
             return Ending("stalled", "the last steps changed the penalty function by no more than rounding")
         # Steps that had to be cut short ask for shorter ones; full ones for none.
@@ -497,8 +497,8 @@ def _line_search(
         if gained <= base + SUFFICIENT * alpha * promised + slack:  # (4)
             there = yield from evaluated(x, derivatives=True)
             if there.has_derivatives:
-                held = ratio(base - gained, -alpha * promised)
-                return (there, held, alpha), "full step" if count == 0 else f"step shortened to {alpha:.2g}"
+                gain_ratio = ratio(base - gained, -alpha * promised)
+                return (there, gain_ratio, alpha), "full step" if count == 0 else f"step shortened to {alpha:.2g}"
             alpha *= 0.5
             continue
         if count == 0 and options.corrections and trial.is_finite and len(trial.c):
@@ -506,8 +506,8 @@ def _line_search(
             if corrected is not None and _merit(task, corrected, penalty) <= base + SUFFICIENT * promised + slack:
                 there = yield from evaluated(corrected.x, derivatives=True)
                 if there.has_derivatives:
-                    held = ratio(base - _merit(task, corrected, penalty), -promised)
-                    return (there, held, 1.0), "full step with second-order correction"
+                    gain_ratio = ratio(base - _merit(task, corrected, penalty), -promised)
+                    return (there, gain_ratio, 1.0), "full step with second-order correction"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised
         shrink = -0.5 * alpha * promised / curve if math.isfinite(curve) and curve > 0.0 else 0.1

@@ -6,7 +6,7 @@ Never asks which method it holds, only what the method declared. Knows nothing o
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, Choice, choose
 from ilvren.runs.conditions import Conditions, first_order_conditions
 from ilvren.runs.events import Ended, Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
-from ilvren.runs.leaders import Leader
+from ilvren.runs.incumbents import Incumbent
 from ilvren.runs.loop import is_large
 from ilvren.runs.pool import check_workers
 from ilvren.runs.predicted import On
@@ -25,8 +25,8 @@ __all__ = [
     "Ended",
     "Event",
     "Finer",
+    "Incumbent",
     "Iterated",
-    "Leader",
     "LookedOn",
     "Member",
     "On",

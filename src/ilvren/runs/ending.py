@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate
-from ilvren.methods.base import LOW_AS_WRITTEN, Ending, Standing
+from ilvren.methods.base import LOW_AS_WRITTEN, Assessment, Ending
 from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
-from ilvren.runs.leaders import Leaders
+from ilvren.runs.incumbents import Incumbents
 from ilvren.runs.lifted_view import LiftedView
 from ilvren.runs.scaling import Scaling
 
@@ -29,10 +29,10 @@ class Seen:
     problem: Problem
     gate: Gate
     measures: Measures
-    leaders: Leaders
+    incumbents: Incumbents
     scaling: Scaling | None
     start: Evaluation | None
-    last: tuple[NDArray[np.float64], Standing] | None
+    last: tuple[NDArray[np.float64], Assessment] | None
     iterations: int
     view: LiftedView | None = None
     is_front: bool = False
@@ -43,29 +43,29 @@ def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
     claim, reason = ending.claim, ending.reason
     if seen.is_front and claim == "converged":  # of a front, conditions are measured design by design, by `verify`
         claim = "settled"
-    standing = seen.last[1] if seen.last else None
+    assessment = seen.last[1] if seen.last else None
     if claim == "converged":
-        if standing is not None and standing.meets_conditions:
+        if assessment is not None and assessment.meets_conditions:
             return claim, reason
         claim, reason = "stalled", "the method holds it for converged, but the measured conditions do not"
     if claim == "invalid":
         # After some progress there was something finite to go on from.
-        outcome = "stalled" if seen.iterations and seen.leaders.feasible is not None else claim
+        outcome = "stalled" if seen.iterations and seen.incumbents.feasible is not None else claim
         found = start_trouble(seen.problem, seen.gate)
         if outcome == "invalid" and found is not None and found[1].operation in MODEL_OPERATIONS:
             outcome = "model-failed"
         return outcome, reason + where_invalid(seen.problem, seen.gate)
-    if claim == "infeasible" and ending.bound_is_proved and seen.leaders.feasible is None:
+    if claim == "infeasible" and ending.bound_is_proved and seen.incumbents.feasible is None:
         return claim, reason
     if claim == "infeasible":
-        if seen.leaders.feasible is not None:
+        if seen.incumbents.feasible is not None:
             return "stalled", "feasible designs were found, but the method could not return to one"
         point = seen.last[0] if seen.last else np.array(seen.problem.start)
-        least = seen.leaders.least
+        least = seen.incumbents.least
         if not _is_stationary(seen, point) and not (least is not None and _is_stationary(seen, least.point)):
             return "no-feasible", reason
         return claim, reason
-    if seen.leaders.feasible is None:
+    if seen.incumbents.feasible is None:
         return "no-feasible", f"no design evaluated meets all limits ({reason})"
     if seen.is_front:
         return claim, reason
@@ -83,7 +83,7 @@ def _is_stationary(seen: Seen, point: NDArray[np.float64]) -> bool:
 def _checked_far_out(seen: Seen, claim: str, reason: str) -> tuple[str, str]:
     """Return what the best design says of a search that came to rest, or ran away: far out nothing comes to rest,
     and an objective that has hardly fallen may well level off."""
-    best, scaling = seen.leaders.feasible, seen.scaling
+    best, scaling = seen.incumbents.feasible, seen.scaling
     if best is None or scaling is None:
         return claim, reason
     f = best.objective / scaling.objective

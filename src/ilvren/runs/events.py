@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from ilvren.runs.archive import FrontNow
-from ilvren.runs.leaders import Leader
+from ilvren.runs.incumbents import Incumbent
 
 __all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "Sampled", "StageBegun", "Started"]
 
@@ -35,9 +35,9 @@ class Started:
 class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
-    `step` its length in scaled variables, `held` the share of the predicted improvement that came true (NaN where
-    nothing was predicted), `path` the part of a composed method, `leaders` the few best feasible designs so far, best
-    first, with internal objectives; `front` how a front of several objectives stands."""
+    `step` its length in scaled variables, `gain_ratio` the share of the predicted improvement that came true (NaN where
+    nothing was predicted), `path` the part of a composed method, `incumbents` the few best feasible designs so far,
+    best first, with internal objectives; `front` how a front of several objectives stands."""
 
     iteration: int
     evaluations: int
@@ -50,9 +50,9 @@ class Iterated:
     is_replay: bool = False
     objective: float | None = None
     step: float = math.nan
-    held: float = math.nan
+    gain_ratio: float = math.nan
     path: str = ""
-    leaders: tuple[Leader, ...] = ()
+    incumbents: tuple[Incumbent, ...] = ()
     front: FrontNow | None = None
 
 

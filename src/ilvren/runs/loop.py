@@ -22,6 +22,7 @@ from ilvren.methods.base import (
     SLOPES,
     VALUES,
     Arrived,
+    Assessment,
     Checkpoint,
     Ending,
     HessianRequest,
@@ -32,7 +33,6 @@ from ilvren.methods.base import (
     Optimum,
     Reply,
     Request,
-    Standing,
     Task,
     Tight,
     Want,
@@ -53,7 +53,7 @@ from ilvren.runs.flight import Flight
 from ilvren.runs.front import Front, front_of, own_limits, points_asked
 from ilvren.runs.history import History
 from ilvren.runs.hopeless import Watch
-from ilvren.runs.leaders import Leaders
+from ilvren.runs.incumbents import Incumbents
 from ilvren.runs.lifted_view import LiftedView
 from ilvren.runs.replay import Replay, packed_derivatives, request_hash, unpacked
 from ilvren.runs.report import limit_states
@@ -163,11 +163,11 @@ class Loop:
         self._requests = base.requests
         self._scaling: Scaling | None = None
         self._start: Evaluation | None = None
-        self._leaders = Leaders(settings.feasibility, settings.tolerance)
+        self._incumbents = Incumbents(settings.feasibility, settings.tolerance)
         self._numbers: dict[bytes, int] = {}
         self._optima: tuple[Optimum, ...] = ()
         self._bound: tuple[float, bool] = (math.nan, False)
-        self._last: tuple[FloatArray, Standing] | None = None
+        self._last: tuple[FloatArray, Assessment] | None = None
         self._last_iterate: Iterate | None = None
         self._assessor: Assessor | None = None
         self._view: LiftedView | None = None
@@ -184,7 +184,7 @@ class Loop:
         self._history = base.history or History(variables=problem.size, rows=rows, ledger=thinned, run=number)
         self.evaluations, self.iterations = self._history.evaluations, self._history.iterations
         self._first = len(self.evaluations), len(self.iterations)
-        self._leaders.progress_at = self._first[0]
+        self._incumbents.progress_at = self._first[0]
         self._trouble: str | None = None
         self._flight = Flight(self.gate)
         self._idle, self._known_work = 0, 0
@@ -304,7 +304,7 @@ class Loop:
             if (
                 outcome in HOPELESS
                 and not self._is_sample
-                and self._leaders.feasible is None
+                and self._incumbents.feasible is None
                 and self._watch.at_end(is_thorough=is_thorough) is not None
             ):
                 assert self._watch.conflict is not None
@@ -358,7 +358,7 @@ class Loop:
                 self.problem,
                 self.gate,
                 self.measures,
-                self._leaders,
+                self._incumbents,
                 self._scaling,
                 self._start,
                 self._last,
@@ -443,10 +443,10 @@ class Loop:
         assert self._start is not None
         if not self._start.is_finite:
             return "invalid", "no variable can change anything, and this design has no finite values"
-        best = self._leaders.feasible
+        best = self._incumbents.feasible
         if best is None:
             return "infeasible", "no variable can change anything, and this design misses a limit"
-        self._last = (best.point, Standing(best.violation, 0.0, True))
+        self._last = (best.point, Assessment(best.violation, 0.0, True))
         return "converged", "no variable can change anything, and this design is feasible"
 
     def _losses(self) -> NDArray[np.int64] | None:
@@ -497,7 +497,7 @@ class Loop:
             len(self.iterations),
             self.counts.hessians,
             self._idle,
-            self._leaders.progress,
+            self._incumbents.progress,
             RunCheckpoint.of_calls(self.gate.calls),
         )
         self._ledger.keep_checkpoint(self._number, kept.packed())
@@ -523,7 +523,7 @@ class Loop:
             self._note_evaluation(point, evaluation, record.request, took=0.0, is_recorded=True, number=record.number)
         for item in left:
             self._shown_again(item)
-        self._leaders.progress = checkpoint.progress
+        self._incumbents.progress = checkpoint.progress
         self._requests, self._idle = checkpoint.requests, checkpoint.idle
         self._known_work = self.counts.evaluations + self.counts.gradients
         return checkpoint.state
@@ -532,18 +532,18 @@ class Loop:
         """Take an iteration on record as shown."""
         self._history.add_iteration(record)
         point = np.frombuffer(record.point)
-        self._last = (point, Standing(record.violation, record.stationarity, False))
-        if self._leaders.feasible is None and self._leaders.least is not None:
-            self._check_conflict(self._watch.after(self._leaders.least.violation))
+        self._last = (point, Assessment(record.violation, record.stationarity, False))
+        if self._incumbents.feasible is None and self._incumbents.least is not None:
+            self._check_conflict(self._watch.after(self._incumbents.least.violation))
 
     def _is_last_best(self) -> bool:
         """Return whether the last iterate meets the conditions, and no better design has been evaluated."""
-        if self._last is None or not self._last[1].meets_conditions or self._leaders.feasible is None:
+        if self._last is None or not self._last[1].meets_conditions or self._incumbents.feasible is None:
             return False
         f = self.gate.evaluate(self._last[0]).objective
         assert self._start is not None
         size = objective_size(self.measures.objective_magnitude, f, self._start.objective)
-        return f <= self._leaders.feasible.objective + self.settings.tolerance * size
+        return f <= self._incumbents.feasible.objective + self.settings.tolerance * size
 
     def _hessian(self, request: HessianRequest) -> object:
         assert self._scaling is not None
@@ -776,7 +776,7 @@ class Loop:
         violations = self.measures.violations(points, rows)
         violations[~np.isfinite(rows).all(axis=1)] = math.inf
         places = archive.joining(rows, violations)
-        if not len(places) and self._leaders.feasible is None and len(points):
+        if not len(places) and self._incumbents.feasible is None and len(points):
             places = np.array([int(np.argmin(violations))])
         fresh = [int(place) for place in places if self.gate.known(points[place]) is None]
         self.gate.count_more(len(points) - self.gate.counted_among(points) - len(fresh))
@@ -843,11 +843,11 @@ class Loop:
             fresh = [record for record in records if not self._replay.knows(record.point)]
             self._ledger.add_evaluations(self._number, fresh, took=(seconds - began) / len(keys))
         if np.isfinite(violation).any():
-            self._leaders.note(points, objective, violation, first)
+            self._incumbents.note(points, objective, violation, first)
             if self._archive is not None:
                 self._archive.note(points, rows, violation, first)
         for record in records:
-            self._history.add_evaluation(record, spared=self._leaders.numbers)
+            self._history.add_evaluation(record, spared=self._incumbents.numbers)
 
     def _evaluate(self, point: FloatArray, request: int, *, derivatives: bool) -> Evaluation:
         known = self.gate.known(point, derivatives=derivatives)
@@ -948,17 +948,17 @@ class Loop:
             self._ledger.add_evaluation(self._number, record, took=took)
         if evaluation.is_finite:
             one = np.array([evaluation.objective]), np.array([record.violation])
-            self._leaders.note(point[np.newaxis], *one, record.number)
+            self._incumbents.note(point[np.newaxis], *one, record.number)
             if self._archive is not None:
                 self._archive.note(point[np.newaxis], evaluation.rows[np.newaxis], one[1], record.number)
-        self._history.add_evaluation(record, spared=self._leaders.numbers)
+        self._history.add_evaluation(record, spared=self._incumbents.numbers)
         if self._is_sample and self._listener is not None:
             front = None if self._archive is None else len(self._archive)
             self._listener(Sampled(self.counts.evaluations, self._best_as_written(), self._seconds(), front))
 
     def _check_goals(self) -> None:
         """Stop where the target is reached, a feasible design is all that is asked, or patience is at its end."""
-        best = self._leaders.feasible
+        best = self._incumbents.feasible
         if best is not None and not self._is_sample:
             if self._seeks_feasible and not self.method.needs_derivatives and self._scaling is not None:
                 raise _Stop("settled", "a feasible design is found, which is all that is asked")
@@ -976,11 +976,11 @@ class Loop:
     def _progress_at(self) -> int:
         """Return the number of the evaluation that was the last to come nearer to what is looked for."""
         if self._archive is None or not len(self._archive):
-            return self._leaders.progress_at
+            return self._incumbents.progress_at
         self._archive.note_progress()
         return max(self._archive.progress_at, self._first[0])
 
-    def _judge(self, iterate: object) -> Standing:
+    def _judge(self, iterate: object) -> Assessment:
         assert self._scaling is not None
         if not isinstance(iterate, Iterate):
             raise _ProtocolError(f"yielded {type(iterate).__name__}, neither a Request nor an Iterate")
@@ -994,23 +994,23 @@ class Loop:
             and conditions.meet(self.settings.tolerance)
             and violation <= self.settings.feasibility
         )
-        standing = Standing(violation, stationarity, meets)
-        self._last, self._last_iterate = (point, standing), iterate
-        self._note_iteration(iterate, point, evaluation, standing)
+        assessment = Assessment(violation, stationarity, meets)
+        self._last, self._last_iterate = (point, assessment), iterate
+        self._note_iteration(iterate, point, evaluation, assessment)
         if self.settings.iterations is not None and len(self.iterations) > self.settings.iterations:
             raise _Stop("exhausted", f"{self.settings.iterations} iterations are used up")
         counts = self.counts
         total = counts.evaluations + counts.gradients
-        if self._leaders.feasible is None and self._leaders.least is not None:
-            self._check_conflict(self._watch.after(self._leaders.least.violation))
+        if self._incumbents.feasible is None and self._incumbents.least is not None:
+            self._check_conflict(self._watch.after(self._incumbents.least.violation))
         self._idle = self._idle + 1 if total == self._known_work else 0
         self._known_work = total
         if self._idle >= MOST_IDLE:
             raise _Stop("stalled", f"{MOST_IDLE} iterations came back to designs already evaluated")
-        return standing
+        return assessment
 
     def _best_as_written(self) -> float | None:
-        return None if self._leaders.feasible is None else self._as_written(self._leaders.feasible.objective)
+        return None if self._incumbents.feasible is None else self._as_written(self._incumbents.feasible.objective)
 
     def _kept_bytes(self, point: FloatArray) -> bytes:
         """Return a design's bytes, those of its evaluation where that is one of the last: long vectors are kept
@@ -1018,7 +1018,9 @@ class Loop:
         key = point.tobytes()
         return next((record.point for record in self.evaluations[:-4:-1] if record.point == key), key)
 
-    def _note_iteration(self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, standing: Standing) -> None:
+    def _note_iteration(
+        self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, assessment: Assessment
+    ) -> None:
         counts, seconds = self.counts, self._seconds()
         best = self._best_as_written()
         number = len(self.iterations)  # the first iterate is the start: iteration 0
@@ -1032,8 +1034,8 @@ class Loop:
             seconds,
             self._as_written(evaluation.objective),
             best,
-            standing.violation,
-            standing.stationarity,
+            assessment.violation,
+            assessment.stationarity,
             iterate.step,
             note,
             self._kept_bytes(point),
@@ -1052,15 +1054,15 @@ class Loop:
                 counts.gradients,
                 seconds,
                 best,
-                standing.violation,
-                standing.stationarity,
+                assessment.violation,
+                assessment.stationarity,
                 note,
                 is_replay,
                 self._as_written(evaluation.objective) if evaluation.is_finite else None,
                 iterate.step,
-                iterate.held,
+                iterate.gain_ratio,
                 iterate.path,
-                self._leaders.top if self._archive is None else (),
+                self._incumbents.top if self._archive is None else (),
                 None if self._archive is None else self._archive.now,
             )
             self._listener(event)
@@ -1098,21 +1100,21 @@ class Loop:
     def _note_start_if_nothing_else(self) -> None:
         """A run that ended before anything was evaluated (a model that cannot be differentiated) reports its start for
         what it is: feasible, where it is."""
-        if self._leaders.least is not None or self._leaders.feasible is not None:
+        if self._incumbents.least is not None or self._incumbents.feasible is not None:
             return
         start = np.array(self.problem.start)
         evaluation = self.gate.evaluate(start)
         if evaluation.is_finite:
             violation = self.measures.violation(start, evaluation.rows)
-            self._leaders.note(start[np.newaxis], np.array([evaluation.objective]), np.array([violation]), 0)
+            self._incumbents.note(start[np.newaxis], np.array([evaluation.objective]), np.array([violation]), 0)
 
     def _reported(self, outcome: str) -> tuple[FloatArray, str]:
         if outcome == "converged" and self._last is not None:
             return self._last[0], "final"
-        if self._leaders.feasible is not None:
-            return self._leaders.feasible.point, "best-feasible"
-        if self._leaders.least is not None:
-            return self._leaders.least.point, "least-violation"
+        if self._incumbents.feasible is not None:
+            return self._incumbents.feasible.point, "best-feasible"
+        if self._incumbents.least is not None:
+            return self._incumbents.least.point, "least-violation"
         return np.array(self.problem.start), "least-violation"
 
     def _result(self, outcome: str, reason: str) -> RunResult:

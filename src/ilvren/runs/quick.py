@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Request, Standing, Task, Tight, Want
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Request, Task, Tight, Want
 from ilvren.problem import Measures, Problem
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
@@ -115,8 +115,8 @@ class _Quick:
         point, iterate = self._last
         evaluation = self.gate.evaluate(point, derivatives=True)
         violation = self._violation(point, evaluation.rows)
-        standing = self._standing(point, iterate)
-        if outcome == "converged" and not standing.meets_conditions:
+        assessment = self._assessment(point, iterate)
+        if outcome == "converged" and not assessment.meets_conditions:
             outcome = "stalled"
         known = None
         if iterate is not None and iterate.multipliers is not None and len(iterate.multipliers):
@@ -144,7 +144,7 @@ class _Quick:
         limit = self.settings.iterations
         if limit is not None and self._iterations > limit:
             raise _Enough("exhausted")
-        return self._standing(point, message)
+        return self._assessment(point, message)
 
     def _full(self, scaled: FloatArray) -> FloatArray:
         return self.scaling.full(scaled, self.measures.lower, self.measures.upper)
@@ -152,12 +152,12 @@ class _Quick:
     def _violation(self, point: FloatArray, rows: FloatArray) -> float:
         return self.measures.violation(point, rows) if np.isfinite(rows).all() else math.inf
 
-    def _standing(self, point: FloatArray, iterate: Any) -> Standing:
+    def _assessment(self, point: FloatArray, iterate: Any) -> Assessment:
         """Return how a design stands by (1)."""
         evaluation = self.gate.evaluate(point, derivatives=True)
         violation = self._violation(point, evaluation.rows)
         if iterate is None or iterate.multipliers is None or not evaluation.has_finite_derivatives:
-            return Standing(violation, None, False)
+            return Assessment(violation, None, False)
         task: Task = self.task
         reply = self.scaling.reply([evaluation], derivatives=True)
         assert reply.gradient is not None
@@ -177,7 +177,7 @@ class _Quick:
         size = max(float(np.abs(reply.gradient[0]).max(initial=0.0)), 1.0)
         stationarity = max(float(left.max(initial=0.0)), float(slack.max(initial=0.0))) / size
         meets = stationarity <= self.settings.tolerance and violation <= self.settings.feasibility
-        return Standing(violation, stationarity, meets)
+        return Assessment(violation, stationarity, meets)
 
 
 class _Enough(Exception):

@@ -1,7 +1,7 @@
 """Runs of several stages: the task changes on the way, each stage beginning where the last one ended.
 
 The stages are those of one run: requests, designs, iterations, counts and limits go on. Objectives of different stages
-are never compared: each stage has leaders and a gate of its own, and what is reported is the last stage's objective,
+are never compared: each stage has incumbents and a gate of its own, and what is reported is the last stage's objective,
 also of a design that an earlier one was stopped at.
 """
 

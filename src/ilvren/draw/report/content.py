@@ -17,7 +17,7 @@ from ilvren.judge.contest import ContestSummary, contest_summary
 from ilvren.judge.designs import DesignDifference, FinalOptimum, final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record
 from ilvren.judge.verdict import Verdict
-from ilvren.judge.verification import Wishes, verify
+from ilvren.judge.verification import VerifyOptions, verify
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Aim, Problem
 from ilvren.runs.stored import problem_of
@@ -58,7 +58,7 @@ class Report:
     scatter: ScatterPart | None = None
 
 
-def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wishes | None = None) -> Report:
+def gather(references: Sequence[str], ledger: Ledger | str | Path, *, extra: VerifyOptions | None = None) -> Report:
     """Gather the report on runs and groups of one problem. Every run that is told is verified now. Raises
     RequestError."""
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, read_only=True)
@@ -73,7 +73,7 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, wishes: Wi
         records = [opened.run(name) for name in references] if contest is None else _chosen(contest, opened)
         if len({record.id for record in records}) < len(records):
             raise RequestError("a run is named twice")
-        chapters = tuple(_chapter(record, opened, wishes) for record in records)
+        chapters = tuple(_chapter(record, opened, extra) for record in records)
         scatter = scatter_part(records, opened)
     finally:
         if opened is not ledger:
@@ -114,11 +114,11 @@ def _chosen(contest: ContestSummary, ledger: Ledger) -> list[RunRecord]:
     return [ledger.run(name) for name in list(chosen.values())[:MOST_RUNS]]
 
 
-def _chapter(record: RunRecord, ledger: Ledger, wishes: Wishes | None) -> Chapter:
+def _chapter(record: RunRecord, ledger: Ledger, extra: VerifyOptions | None) -> Chapter:
     track = track_of_record(ledger, record)
     command = run_command(record)
     try:
-        verdict = verify(record.id, ledger=ledger, wishes=wishes)
+        verdict = verify(record.id, ledger=ledger, extra=extra)
     except RequestError as error:
         return Chapter(record, track, None, str(error), command)
     return Chapter(record, track, verdict, "", command)

@@ -20,7 +20,7 @@ from ilvren.judge.case import Case
 from ilvren.judge.fronts.members import Weights, member_problem, weights_at
 from ilvren.judge.fronts.proof import FrontBound, proved_front
 from ilvren.judge.verdict import HOLDING, Verdict
-from ilvren.judge.verification import Wishes, judge
+from ilvren.judge.verification import VerifyOptions, judge
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Problem, Sense, sense_of
 from ilvren.runs import is_large
@@ -296,7 +296,7 @@ class _Bench:
             accept_probe=self.accept_probe,
         )
         case.size = float(self.sizes[main])
-        return judge(case, Wishes())
+        return judge(case, VerifyOptions())
 
     def _judged(self, document: Any, place: int, weights: Weights, found: Verdict, *, is_met: bool) -> JudgedMember:
         """Return the verdict on a member, from that on problem (1); `is_met`: every goal is reached."""

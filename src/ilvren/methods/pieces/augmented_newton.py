@@ -26,7 +26,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
-from ilvren.methods.base import HessianRequest, Iterate, Matrix, Request, Standing, Task
+from ilvren.methods.base import Assessment, HessianRequest, Iterate, Matrix, Request, Task
 from ilvren.methods.pieces.descent import endless, near_bounds
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, projected_gradient
 
@@ -110,10 +110,12 @@ def newton_within_bounds(
             return here, "stalled", False
         step, before = float(np.abs(taken.x - here.x).max(initial=0.0)), problem.value(here)
         here = taken
-        standing: Standing = yield Iterate(here.x, step, "Newton step", multipliers=problem.renewed(here.c), path=path)
-        if standing.meets_conditions:
+        assessment: Assessment = yield Iterate(
+            here.x, step, "Newton step", multipliers=problem.renewed(here.c), path=path
+        )
+        if assessment.meets_conditions:
             return here, "converged", True
-        if float(np.abs(here.x).max(initial=0.0)) > far or endless(task, here, standing) is not None:
+        if float(np.abs(here.x).max(initial=0.0)) > far or endless(task, here, assessment) is not None:
             return here, "unbounded", False
         if problem.value(here) >= before:
             idle += 1

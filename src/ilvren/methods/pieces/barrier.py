@@ -26,10 +26,10 @@ __all__ = [
     "barrier_value",
     "bound_steps",
     "constraint_miss",
+    "dual_fraction_to_boundary",
+    "fraction_to_boundary",
     "inside",
     "lagrangian_slope",
-    "longest_dual",
-    "longest_step",
     "main_stage",
     "scaled_error",
 ]
@@ -203,7 +203,7 @@ def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
     return slope
 
 
-def longest_step(w: FloatArray, dw: FloatArray, stage: Stage, tau: float) -> float:
+def fraction_to_boundary(w: FloatArray, dw: FloatArray, stage: Stage, tau: float) -> float:
     """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
     with np.errstate(divide="ignore", invalid="ignore"):
         down = np.where(dw < 0.0, tau * (w - stage.lower) / -dw, np.inf)
@@ -211,7 +211,7 @@ def longest_step(w: FloatArray, dw: FloatArray, stage: Stage, tau: float) -> flo
     return float(min(1.0, np.min(down, initial=np.inf), np.min(up, initial=np.inf)))
 
 
-def longest_dual(z: FloatArray, dz: FloatArray, tau: float) -> float:
+def dual_fraction_to_boundary(z: FloatArray, dz: FloatArray, tau: float) -> float:
     """Return the longest α ≤ 1 that keeps the share 1 − τ of every z."""
     down = dz < 0.0
     return float(min(1.0, np.min(tau * z[down] / -dz[down], initial=np.inf)))

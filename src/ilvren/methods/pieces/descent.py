@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Request, Standing, Task
+from ilvren.methods.base import Assessment, Ending, Request, Task
 from ilvren.methods.pieces.points import Point, evaluated
 
 __all__ = ["LOW", "RUNS_AWAY", "begun", "end_of", "endless", "far_out", "near_bounds", "stuck"]
@@ -47,16 +47,16 @@ def near_bounds(task: Task, here: Point) -> NDArray[np.bool_]:
     return low | high
 
 
-def end_of(task: Task, here: Point, standing: Standing) -> Ending | None:
+def end_of(task: Task, here: Point, assessment: Assessment) -> Ending | None:
     """Return the ending at an iterate that needs no further step, or None."""
-    if standing.meets_conditions:
+    if assessment.meets_conditions:
         return Ending("converged", "the gradient is zero, to within the tolerance, but for active bounds")
-    return endless(task, here, standing)
+    return endless(task, here, assessment)
 
 
-def endless(task: Task, here: Point, standing: Standing) -> Ending | None:
+def endless(task: Task, here: Point, assessment: Assessment) -> Ending | None:
     """Return the ending at a feasible iterate that lies so low or so far out that nothing holds the run, or None."""
-    return far_out(here.f, here.x, task.start, task.low) if standing.violation <= task.feasibility else None
+    return far_out(here.f, here.x, task.start, task.low) if assessment.violation <= task.feasibility else None
 
 
 def far_out(f: float, x: FloatArray, start: FloatArray, low: float) -> Ending | None:

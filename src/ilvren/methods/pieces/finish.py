@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Protocol, Request, Standing, Task, method_named
+from ilvren.methods.base import Assessment, Protocol, Request, Task, method_named
 from ilvren.methods.pieces.population import Population
 from ilvren.methods.pieces.ranking import better, judged
 from ilvren.methods.pieces.restricted import restricted
@@ -29,7 +29,7 @@ FloatArray = NDArray[np.float64]
 
 FIRST, GROWTH, PER_VARIABLE = 1500, 3, 60
 LOCAL = "quadratic-interpolation"
-FAR_FROM_MET = Standing(np.inf, None, False)
+FAR_FROM_MET = Assessment(np.inf, None, False)
 
 
 class Finish:

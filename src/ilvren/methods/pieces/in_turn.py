@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import (
+    Assessment,
     Checkpoint,
     Ending,
     HessianRequest,
@@ -18,7 +19,6 @@ from ilvren.methods.base import (
     Method,
     Protocol,
     Request,
-    Standing,
     Task,
     Tight,
 )
@@ -50,7 +50,7 @@ class _Part:
 
     ending: Ending
     last: Iterate | None
-    standing: Standing | None
+    assessment: Assessment | None
     requests: int
 
 
@@ -81,8 +81,8 @@ def in_turn(methods: Sequence[Method]) -> Method:
                 if valid is not None:
                     start, task = valid.x, replace(task, start=valid.x)
                     continue
-            standing = part.standing
-            if part.last is not None and standing is not None and standing.violation <= task.feasibility:
+            assessment = part.assessment
+            if part.last is not None and assessment is not None and assessment.violation <= task.feasibility:
                 start = np.clip(part.last.point, task.lower, task.upper)
         is_left = False
         if parts[_best_of(parts)][1].ending.claim == "infeasible" and not task.is_convex:
@@ -196,24 +196,24 @@ def _part(
 ) -> Generator[Request | HessianRequest | Tight | Iterate, Any, _Part]:
     """Run one method, naming it in its iterates; after so many requests it is ended."""
     generator = method.run(task, method.options())
-    last, standing, requests = None, None, 0
+    last, assessment, requests = None, None, 0
     try:
         message = next(generator)
         while True:
             if isinstance(message, Iterate):
                 last = message
-                standing = yield replace(message, path=message.path or path)
-                message = generator.send(standing)
+                assessment = yield replace(message, path=message.path or path)
+                message = generator.send(assessment)
             else:
                 requests += isinstance(message, Request)
                 if most_requests is not None and requests > most_requests:
                     return _Part(
-                        Ending("stalled", "nothing else was found in as many requests"), last, standing, requests
+                        Ending("stalled", "nothing else was found in as many requests"), last, assessment, requests
                     )
                 assert not isinstance(message, Checkpoint), "a part of another keeps none"
                 message = generator.send((yield message))
     except StopIteration as end:
-        return _Part(end.value, last, standing, requests)
+        return _Part(end.value, last, assessment, requests)
     finally:
         generator.close()
 

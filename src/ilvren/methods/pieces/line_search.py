@@ -48,7 +48,7 @@ class Found:
 
     point: Point
     alpha: float
-    held: float
+    gain_ratio: float
 
 
 @dataclass(frozen=True)
@@ -112,8 +112,8 @@ def searched(
             break
     if best is None:
         return None
-    held = ratio(here.f - best.value, -best.alpha * slope)
-    return Found(best.point, best.alpha, held)
+    gain_ratio = ratio(here.f - best.value, -best.alpha * slope)
+    return Found(best.point, best.alpha, gain_ratio)
 
 
 def _slope(task: Task, point: Point, direction: FloatArray, gradient: FloatArray) -> float:

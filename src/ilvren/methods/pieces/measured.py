@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares
-from ilvren.methods.base import Standing, Task
+from ilvren.methods.base import Assessment, Task
 from ilvren.methods.pieces.together import Seen
 
 __all__ = ["stands"]
@@ -20,14 +20,14 @@ ACTIVE = 1e-5
 LEAST_SIZE = 1e-3
 
 
-def stands(task: Task, seen: Seen | None, *, least_size: float = LEAST_SIZE) -> Standing:
+def stands(task: Task, seen: Seen | None, *, least_size: float = LEAST_SIZE) -> Assessment:
     """Return how a point with derivatives stands: feasible, and the gradient of the Lagrangian, with the best
     multipliers that its active limits allow, within the tolerance of the size of f, which is `least_size` at least."""
     if seen is None or seen.g is None or not (np.isfinite(seen.g).all() and np.isfinite(seen.c).all()):
-        return Standing(math.inf, None, False)
+        return Assessment(math.inf, None, False)
     jacobian = np.asarray(seen.j if isinstance(seen.j, np.ndarray) else seen.j.toarray())
     if not np.isfinite(jacobian).all():
-        return Standing(task.violation(seen.c), None, False)
+        return Assessment(task.violation(seen.c), None, False)
     low_row = seen.c - task.row_lower <= ACTIVE * task.row_sizes
     high_row = task.row_upper - seen.c <= ACTIVE * task.row_sizes
     rows = np.flatnonzero(low_row | high_row)
@@ -42,4 +42,4 @@ def stands(task: Task, seen: Seen | None, *, least_size: float = LEAST_SIZE) -> 
     rest = (seen.g - normals @ multipliers) * np.maximum(1.0, np.abs(seen.x))
     stationarity = float(np.abs(rest).max(initial=0.0)) / size
     violation = task.violation(seen.c)
-    return Standing(violation, stationarity, violation <= task.feasibility and stationarity <= task.tolerance)
+    return Assessment(violation, stationarity, violation <= task.feasibility and stationarity <= task.tolerance)

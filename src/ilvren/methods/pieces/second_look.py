@@ -457,7 +457,7 @@ def _followed(child: Child, meter: _Meter, *, is_scan: bool = False) -> Generato
                 child.last = message
                 point = message.point if message.lifted is None else message.lifted
                 answer = stands(child.task, child.seen_at(np.asarray(point)))
-                child.standing = answer
+                child.assessment = answer
             elif isinstance(message, Request):
                 child.requests += len(message.points)
                 # Measured as it works: on the task itself, or with the kinks lifted.

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Protocol, Reply, Request, Standing, Task, Want
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Protocol, Reply, Request, Task, Want
 
 __all__ = ["Child", "Seen", "together"]
 
@@ -42,7 +42,7 @@ class Child:
     message: Any = None
     ending: Ending | None = None
     last: Iterate | None = None
-    standing: Standing | None = None
+    assessment: Assessment | None = None
     best: Seen | None = None
     latest: dict[bytes, Seen] = field(default_factory=dict)
     fixed_value: float | None = None
@@ -98,7 +98,7 @@ class Child:
 def together(
     children: Sequence[Child],
     *,
-    judge: Callable[[Child, Iterate], Standing] | None = None,
+    judge: Callable[[Child, Iterate], Assessment] | None = None,
     keeps_populations: bool = False,
 ) -> Generator[Request | HessianRequest | Iterate, Any, None]:
     """Run the children to their ends. Their iterates are passed on under their paths; or, with `judge`, kept, and
@@ -144,7 +144,7 @@ def _asks(child: Child) -> bool:
 
 
 def _advance(
-    child: Child, answer: object, judge: Callable[[Child, Iterate], Standing] | None, keeps_populations: bool
+    child: Child, answer: object, judge: Callable[[Child, Iterate], Assessment] | None, keeps_populations: bool
 ) -> Generator[Iterate, Any, None]:
     """Send an answer and take the child to its next request, or its end."""
     try:
@@ -152,12 +152,12 @@ def _advance(
         while isinstance(message, Iterate):
             child.last = message
             if judge is not None:
-                child.standing = judge(child, message)
+                child.assessment = judge(child, message)
             else:
                 path = f"{child.path}/{message.path}" if message.path else child.path
                 population = message.population if keeps_populations else None
-                child.standing = yield replace(message, path=path, population=population)
-            message = child.protocol.send(child.standing)
+                child.assessment = yield replace(message, path=path, population=population)
+            message = child.protocol.send(child.assessment)
         child.message = message
     except StopIteration as end:
         child.ending, child.message = end.value, None

@@ -22,7 +22,7 @@ from ilvren.runs import AUTOMATIC, Settings
 from ilvren.runs.limits import plain
 from ilvren.runs.start import run_as_it_stands
 
-__all__ = ["Makeable", "check_spacings", "makeable_near"]
+__all__ = ["Rounding", "check_spacings", "rounding_near"]
 
 FloatArray = NDArray[np.float64]
 
@@ -31,7 +31,7 @@ REACH, MOST_COMBINATIONS, MOST_STEPS = 2, 600, 60
 
 
 @dataclass(frozen=True)
-class Makeable:
+class Rounding:
     """The best design found on the spacings: `variables` (name → value), its `objective` as written and `cost` above
     the exact design (positive: worse), None throughout where none is feasible. `rounded`
     tells whether mere rounding was feasible, and its objective. `tried` designs."""
@@ -55,7 +55,7 @@ class Makeable:
         }
 
 
-def makeable_near(case: Case, spacings: Mapping[str, float]) -> Makeable:
+def rounding_near(case: Case, spacings: Mapping[str, float]) -> Rounding:
     """Return the best makeable design near the case's. `spacings` by variable name, counted from 0, in the variable's
     unit; the problem's own spaced and catalogue variables are held at members, too. Raises RequestError."""
     problem = case.problem
@@ -69,11 +69,11 @@ def makeable_near(case: Case, spacings: Mapping[str, float]) -> Makeable:
     here = case.evaluation.objective
     point = search.designs.get(best) if best is not None else None
     if best is None or point is None:
-        return Makeable(spacings, {}, None, None, None, len(search.values))
+        return Rounding(spacings, {}, None, None, None, len(search.values))
     value = search.value(best)
     variables = {variable.name: float(x) for variable, x in zip(problem.variables, point.tolist(), strict=True)}
     own_rounded = case.sized(rounded) if math.isfinite(rounded) else None
-    return Makeable(spacings, variables, case.sized(value), value - here, own_rounded, len(search.values))
+    return Rounding(spacings, variables, case.sized(value), value - here, own_rounded, len(search.values))
 
 
 def check_spacings(case: Case, spacings: Mapping[str, float]) -> tuple[list[int], list[list[float]]]:

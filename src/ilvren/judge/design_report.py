@@ -20,7 +20,7 @@ from ilvren.runs.refining import TimeReport, time_report
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import SMOOTH, functions_of, smooth_at
 
-__all__ = ["Standing", "few", "order_of", "point_at", "standing_at", "trouble_sentence"]
+__all__ = ["DesignReport", "design_report_at", "few", "order_of", "point_at", "trouble_sentence"]
 
 FEASIBILITY = 1e-6
 # More elements of one entry than this are counted, not named.
@@ -28,7 +28,7 @@ MOST_NAMED = 4
 
 
 @dataclass(frozen=True)
-class Standing:
+class DesignReport:
     """`values` of all derived values, the objective (as written) and rows by name; `notes` one word a row;
     `findings` are sentences on what deserves a look before a run."""
 
@@ -113,13 +113,13 @@ def point_at(problem: Problem, at: Mapping[str, Any], flag: str = "--at") -> tup
     return tuple(point.tolist())
 
 
-def standing_at(
+def design_report_at(
     problem: Problem,
     at: Mapping[str, Any] | None = None,
     *,
     with_pattern: bool = False,
     calls: Sequence[Calls] | None = None,
-) -> Standing:
+) -> DesignReport:
     """Return how the problem stands at its start, or with the values of `at` in place; with the patterns of its
     derivatives when asked for."""
     point = point_at(problem, at or {})
@@ -157,7 +157,7 @@ def standing_at(
     objective = problem.objective
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
-    return Standing(
+    return DesignReport(
         problem,
         point != problem.baseline,
         {name: value for name, (value, _) in named.items()},

@@ -12,7 +12,7 @@ from rich.text import Text
 from ilvren.cli.blocks import bound_lines, row_lines, shape_note, tally, value_text
 from ilvren.cli.tables import count, number, seconds_text, table, with_unit
 from ilvren.formula import Shape
-from ilvren.judge import Standing
+from ilvren.judge import DesignReport
 from ilvren.judge.pattern import Pattern
 from ilvren.problem import Problem, Variable
 from ilvren.runs.limits import LimitState
@@ -44,16 +44,16 @@ def sizes_line(problem: Problem) -> str:
     return ", ".join(parts)
 
 
-def variables_table(standing: Standing) -> Table:
+def variables_table(report: DesignReport) -> Table:
     """Return values, units, bounds and what is notable of every variable."""
-    blocks = {block.name: block for block in standing.problem.blocks}
+    blocks = {block.name: block for block in report.problem.blocks}
     rows = []
-    for line in bound_lines(standing.problem.blocks, standing.bounds):
+    for line in bound_lines(report.problem.blocks, report.bounds):
         block = blocks[line.cells[0].partition("[")[0].strip()]
         words = [_variable_note(block.element(line.place + place), state) for place, state in enumerate(line.states)]
         note = tally(words) if line.is_summary else words[0]
         rows.append((*line.cells, note, block.about if line.place == 0 else ""))
-    value = ">value" if standing.is_elsewhere else ">start"
+    value = ">value" if report.is_elsewhere else ">start"
     return table(("variable", value, "unit", ">lower", ">upper", "note", "about"), rows)
 
 
@@ -92,19 +92,19 @@ def parameters_table(problem: Problem) -> Table:
     return table(("parameter", ">value", "unit", "note", "about"), rows)
 
 
-def derived_table(standing: Standing) -> Table:
+def derived_table(report: DesignReport) -> Table:
     """Return the derived values with their formulas, in the order in which they are computed."""
-    items = {item.name: item for item in standing.problem.derived}
+    items = {item.name: item for item in report.problem.derived}
     rows = []
-    for name in standing.problem.order:
+    for name in report.problem.order:
         if name in items:
-            value, item = standing.values[name], items[name]
+            value, item = report.values[name], items[name]
             shown = f"{name} {shape_note(np.shape(value))}".rstrip()
             rows.append((shown, value_text(value), item.unit, _on_one_line(item.text), item.about))
     return table(("derived", ">value", "unit", "formula", "about"), rows)
 
 
-def models_table(standing: Standing) -> Table:
+def models_table(report: DesignReport) -> Table:
     """Return what each model takes and gives, and where its derivatives come from."""
 
     def names(items: Sequence[tuple[str, Shape]]) -> str:
@@ -120,7 +120,7 @@ def models_table(standing: Standing) -> Table:
             str(calls.calls),
             seconds_text(calls.seconds),
         )
-        for calls in standing.calls
+        for calls in report.calls
     ]
     return table(("model", "runs", "inputs", "outputs", "derivatives", ">calls", ">time"), rows)
 
@@ -147,28 +147,28 @@ def _nonzeros(matrix: Any) -> str:
     return f"{matrix.nnz} non-zeros{share}"
 
 
-def objective_line(standing: Standing) -> Text:
+def objective_line(report: DesignReport) -> Text:
     """Return the objective with its value and formula."""
-    objectives = standing.problem.objectives
+    objectives = report.problem.objectives
     if not objectives:
         return Text("no objective: a run looks for any feasible design")
     several = f"{len(objectives)} objectives: a run finds their trade-offs; --only or --weigh make them one"
     lines = [Text(several)] if len(objectives) > 1 else []
     for objective in objectives:
         word = "minimize" if objective.sign > 0 else "maximize"
-        value = with_unit(standing.values[objective.name], objective.unit)
+        value = with_unit(report.values[objective.name], objective.unit)
         lines.append(
             Text.assemble(f"{word} {objective.name} = ", (value, "bold"), f"   {_on_one_line(objective.text)}")
         )
     return Text("\n").join(lines)
 
 
-def constraints_table(standing: Standing) -> Table:
+def constraints_table(report: DesignReport) -> Table:
     """Return every row with its limits, margin and formula."""
     rows = []
-    for block, line in row_lines(standing.problem.row_blocks, standing.constraints):
+    for block, line in row_lines(report.problem.row_blocks, report.constraints):
         first = block.first + line.place
-        words = standing.notes[first : first + len(line.states)]
+        words = report.notes[first : first + len(line.states)]
         note = tally(words) if line.is_summary else words[0]
         rows.append((*line.cells, note, _on_one_line(block.text) if line.place == 0 else ""))
     return table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Leader", "Leaders"]
+__all__ = ["Incumbent", "Incumbents"]
 
 FloatArray = NDArray[np.float64]
 
@@ -17,7 +17,7 @@ MOST_LEADERS = 5
 
 
 @dataclass(frozen=True, slots=True)
-class Leader:
+class Incumbent:
     """A design (n,) with its internal objective, violation and the number of its evaluation."""
 
     objective: float
@@ -26,7 +26,7 @@ class Leader:
     point: FloatArray
 
 
-class Leaders:
+class Incumbents:
     """`feasible` is the best feasible design, `least` the one with the least violation, `top` the few best feasible
     ones, best first; ties go to the smaller violation, then to the earlier.
 
@@ -36,9 +36,9 @@ class Leaders:
     def __init__(self, feasibility: float, tolerance: float) -> None:
         self._feasibility = feasibility
         self._tolerance = tolerance
-        self.feasible: Leader | None = None
-        self.least: Leader | None = None
-        self.top: tuple[Leader, ...] = ()
+        self.feasible: Incumbent | None = None
+        self.least: Incumbent | None = None
+        self.top: tuple[Incumbent, ...] = ()
         self.progress_at = 0
         self._mark = (math.inf, math.inf)
 
@@ -54,30 +54,32 @@ class Leaders:
     @property
     def numbers(self) -> list[int]:
         """Return the numbers of the best design and of the one with the least violation."""
-        return [leader.number for leader in (self.feasible, self.least) if leader is not None]
+        return [incumbent.number for incumbent in (self.feasible, self.least) if incumbent is not None]
 
     def note(self, points: FloatArray, objective: FloatArray, violation: FloatArray, first: int) -> None:
         """Take designs (k, n) that may be reported, all finite, whose evaluations are numbered `first` and on; those
         with an infinite violation are passed over."""
         least = int(np.argmin(violation))
         if violation[least] < (math.inf if self.least is None else self.least.violation):
-            self.least = self._leader(points, objective, violation, first, least)
+            self.least = self._incumbent(points, objective, violation, first, least)
         feasible = np.flatnonzero(violation <= self._feasibility)
         if len(feasible):
             limit = self.top[-1].objective if len(self.top) == MOST_LEADERS else math.inf
             rising = feasible[objective[feasible] <= limit]
             order = np.lexsort((rising, violation[rising], objective[rising]))[:MOST_LEADERS]
             if len(order):
-                self._rise([self._leader(points, objective, violation, first, int(i)) for i in rising[order]])
+                self._rise([self._incumbent(points, objective, violation, first, int(i)) for i in rising[order]])
         self._mark_progress()
 
     @staticmethod
-    def _leader(points: FloatArray, objective: FloatArray, violation: FloatArray, first: int, place: int) -> Leader:
-        return Leader(float(objective[place]), float(violation[place]), first + place, points[place].copy())
+    def _incumbent(
+        points: FloatArray, objective: FloatArray, violation: FloatArray, first: int, place: int
+    ) -> Incumbent:
+        return Incumbent(float(objective[place]), float(violation[place]), first + place, points[place].copy())
 
-    def _rise(self, found: list[Leader]) -> None:
+    def _rise(self, found: list[Incumbent]) -> None:
         joined = sorted([*self.top, *found], key=lambda item: (item.objective, item.violation, item.number))
-        distinct: dict[bytes, Leader] = {}
+        distinct: dict[bytes, Incumbent] = {}
         for item in joined:
             distinct.setdefault(item.point.tobytes(), item)
         self.top = tuple(distinct.values())[:MOST_LEADERS]

@@ -10,7 +10,7 @@ import numpy as np
 from ilvren.judge.case import Case
 from ilvren.runs.limits import plain
 
-__all__ = ["Room", "rooms_of"]
+__all__ = ["Tolerance", "tolerances_of"]
 
 # The worsening that a tolerance may cost, relative to the objective.
 WORSENING = 0.01
@@ -19,7 +19,7 @@ MOST_VARIABLES = 100
 
 
 @dataclass(frozen=True)
-class Room:
+class Tolerance:
     """How far a variable can move alone, down and up, and what stops it each way."""
 
     name: str
@@ -42,14 +42,16 @@ class Room:
         }
 
 
-def rooms_of(case: Case) -> tuple[Room, ...]:
+def tolerances_of(case: Case) -> tuple[Tolerance, ...]:
     """Return the room of every continuous variable, up to MOST_VARIABLES."""
     found = []
     for place in case.problem.continuous_places[:MOST_VARIABLES].tolist():
         variable = case.problem.variables[place]
         down, stopped_down = _room(case, place, -1.0)
         up, stopped_up = _room(case, place, 1.0)
-        found.append(Room(variable.name, float(case.point[place]), variable.unit, down, up, stopped_down, stopped_up))
+        found.append(
+            Tolerance(variable.name, float(case.point[place]), variable.unit, down, up, stopped_down, stopped_up)
+        )
     return tuple(found)
 
 
