@@ -8,7 +8,8 @@ import numpy as np
 
 from ilvren import Gate, loads
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
-from ilvren.draw.report.words import number, sentence
+from ilvren.draw.report.numbers import number
+from ilvren.draw.report.words import sentence
 
 
 def linear(text):

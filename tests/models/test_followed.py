@@ -7,8 +7,8 @@ import unittest
 import numpy as np
 
 from ilvren.models.failures import CannotFollow
-from ilvren.models.python.followed import Followed
-from ilvren.models.python.followed_functions import RULES, called
+from ilvren.models.python.called import RULES, called
+from ilvren.models.python.followed_functions import Followed
 
 U = np.array([0.4, -0.7, 1.3, 0.9])
 A = np.array([[0.3, 1.2, -0.5], [0.8, -0.1, 0.6]])

@@ -192,6 +192,7 @@ class Models(unittest.TestCase):
             points = [np.array(gate.problem.start), random]
             found = [gate.jacobian(point) for point in points]
             self.assertLess(found[0].nnz, 39 * 5)
+            self.assertEqual(gate.calls[0].is_followed, not more, gate.calls[0].notes)
             if dense is not None:
                 for mine, other in zip(found, dense, strict=True):
                     np.testing.assert_allclose(mine.toarray(), other, atol=1e-6)

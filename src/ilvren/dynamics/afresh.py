@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from ilvren.dynamics.course import Course
 from ilvren.dynamics.simulation import Simulation
 from ilvren.dynamics.sweeps import transitions
+from ilvren.dynamics.walker import walker_along
 
 __all__ = ["Afresh", "integrated_afresh"]
 
@@ -52,7 +53,7 @@ def integrated_afresh(simulation: Simulation, inputs: Any) -> Afresh | None:
     if course is None:
         return None
     mesh, system = simulation.mesh(point.halvings), simulation.system
-    walker = simulation.march.walker(point.given, mesh, course)
+    walker = walker_along(simulation.march, point.given, mesh, course)
     sizes = mesh.sizes_of(course.largest)
     across = transitions(point.linear)
     steps = _intervals(course, mesh.grid.tolist())

@@ -13,8 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import LEAST_SIZE, MOST_EVENTS, NO_GAP, ROUNDING, March
+from ilvren.dynamics.course import LEAST_SIZE, March
 from ilvren.dynamics.mesh import Mesh
+from ilvren.dynamics.walker import MOST_EVENTS, NO_GAP, ROUNDING
 
 __all__ = ["Crowd", "CrowdGiven", "can_crowd"]
 

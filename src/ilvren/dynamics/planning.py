@@ -15,11 +15,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import MOST_EVENTS, VAST, Given, Lost, March, Walker, nudged
+from ilvren.dynamics.course import Given, Lost, March, nudged
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU
+from ilvren.dynamics.walker import MOST_EVENTS, VAST, Walker, followed
 
 __all__ = ["Frame", "even_mesh", "framed", "planned", "with_forcing"]
 
@@ -123,7 +124,7 @@ def _rough_sizes(system: System, frame: Frame, given: Given, declared: FloatArra
     """Return the sizes of the states along even implicit steps, None where these do not lead to the end."""
     base = _mesh(frame, frame.taus, np.ones(system.size), ~np.isnan(declared), is_explicit=False)
     try:
-        largest = March(system, base).course(given).largest
+        largest = followed(March(system, base), given).largest
     except Lost:
         return None
     if not np.isfinite(largest).all():

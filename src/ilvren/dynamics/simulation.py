@@ -16,14 +16,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.dynamics.columns import Columns
 from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
 from ilvren.dynamics.crowd import Crowd, CrowdGiven, can_crowd
 from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.modelled import ModelledSystem, has_models
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
-from ilvren.dynamics.sweeps import Backward, Columns, Forward, Linear, backward, forward, second_products
+from ilvren.dynamics.sweeps import Backward, Forward, Linear, backward, forward, second_products
 from ilvren.dynamics.system import System, TooManyFormulas
+from ilvren.dynamics.walker import followed
 
 __all__ = ["Simulation", "TimeError"]
 
@@ -316,7 +318,7 @@ class Simulation:
         course: Course | None = None
         for halvings in range(MOST_HALVED + 1):
             try:
-                course = self.march.course(given, self.mesh(halvings))
+                course = followed(self.march, given, self.mesh(halvings))
             except Lost as lost:
                 if halvings >= MOST_HALVED_LOST:
                     return _Point(self, inputs, None, self.told(lost, inputs))
@@ -359,7 +361,7 @@ class Simulation:
         if point.course is None:
             return None
         try:
-            finer = self.march.course(self.given(inputs), self.mesh(point.halvings + 1))
+            finer = followed(self.march, self.given(inputs), self.mesh(point.halvings + 1))
         except Lost:
             return TimeError(math.inf, len(point.course), point.course.tableau.name)
         mesh = self.mesh(point.halvings)

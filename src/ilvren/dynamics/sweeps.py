@@ -26,10 +26,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.dynamics.columns import Columns
 from ilvren.dynamics.course import Course, Given, March, segment_of
 from ilvren.dynamics.lookback import Lookback
 
-__all__ = ["Columns", "Forward", "Linear", "backward", "forward", "second_products", "transitions"]
+__all__ = ["Forward", "Linear", "backward", "forward", "second_products", "transitions"]
 
 FloatArray = NDArray[np.float64]
 
@@ -37,21 +38,6 @@ FloatArray = NDArray[np.float64]
 # Stages of a course up to which what is needed of delays is kept.
 MOST_KEPT = 100_000
 CHUNK = 4_000_000
-
-
-@dataclass(frozen=True)
-class Columns:
-    """Where what a design gives stands in one flat row of `count`: the outer values, the pieces of each control
-    (pieces, elements), first values, lags, moving moments, each moving so many times as its column. −1 for what nothing
-    moves."""
-
-    count: int
-    outers: NDArray[np.int64]
-    pieces: tuple[NDArray[np.int64], ...]
-    first: NDArray[np.int64]
-    lags: NDArray[np.int64]
-    moments: NDArray[np.int64]
-    often: FloatArray
 
 
 class Linear:

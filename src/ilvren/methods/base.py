@@ -9,7 +9,7 @@
    it yields a `HessianRequest` where `task.has_curvature` and is sent second derivatives (where `task.has_secants`,
    estimates);
    (of `task.lifted` and `Tight` only `methods.pieces.lifting` needs to know);
-   it yields an `Iterate` once per iteration and is sent a `Assessment`; it returns an `Ending`.
+   it yields an `Iterate` once per iteration and is sent an `Assessment`; it returns an `Ending`.
    One whose inner work is costly yields a `Checkpoint` now and then, from which a replay may begin.
    Every value may be NaN or infinite: write comparisons so that NaN takes the cautious branch.
    What several methods share stands in `methods.pieces`.

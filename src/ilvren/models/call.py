@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.models.failures import ModelFailure
-from ilvren.models.hessians import differenced_along, differenced_hessian
+from ilvren.models.hessians import Secants, differenced_along, differenced_hessian
+from ilvren.models.source import ModelSource
 
-if TYPE_CHECKING:
-    from ilvren.models.calls import Calls
-
-__all__ = ["Call", "Point", "jacobian_of"]
+__all__ = ["Call", "Derivatives", "Point"]
 
 Array = NDArray[Any]
 Shape = tuple[int, ...]
@@ -34,32 +31,29 @@ class Point:
         self.hessian: tuple[object, Array] | None = None
 
 
-def jacobian_of(calls: Calls, point: Point) -> Any:
-    """Return the Jacobian (output size, input size) at a point, computed when first asked for: dense or CSR, NaN where
-    there is none."""
-    from ilvren.models.slopes import jacobian
+class Derivatives(Protocol):
+    """Where the derivatives of a call come from: its source's calls so far."""
 
-    if point.jacobian is None:
-        source = calls.source
-        if point.is_spoilt or point.reason:
-            point.jacobian = np.full((source.output_size, source.input_size), np.nan)
-        else:
-            try:
-                point.jacobian = jacobian(calls, point.inputs, point.outputs)
-            except ModelFailure as failure:
-                point.reason = f"{failure}, asked for its derivatives ({source.derivatives})"
-                calls.add_note(point.reason)
-                point.jacobian = np.full((source.output_size, source.input_size), np.nan)
-            calls.widen(point.jacobian)
-            if calls.made is not None:
-                calls.differentiated.append((tuple(point.inputs), point.jacobian))
-    return point.jacobian
+    source: ModelSource
+    pattern: Any
+    secants: Secants | None
+    hessian_step: float
+
+    @property
+    def offsets(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Return where each input and each output begins in flat rows of all."""
+
+    def jacobian(self, point: Point) -> Any:
+        """Return the Jacobian (output size, input size) at a point."""
+
+    def jacobian_at(self, flat: Array) -> Any:
+        """Return the Jacobian at inputs (q,) in one row."""
 
 
 class Call:
     """What formulas see of a call, or of a batch of calls."""
 
-    def __init__(self, calls: Calls, points: list[Point], *, is_batch: bool) -> None:
+    def __init__(self, calls: Derivatives, points: list[Point], *, is_batch: bool) -> None:
         self._calls = calls
         self._points = points
         self._is_batch = is_batch
@@ -89,7 +83,7 @@ class Call:
     def pattern(self) -> Any:
         """Return which outputs depend on which inputs, as known so far: from the derivatives at this point, and at
         all points before. None when all may."""
-        jacobian_of(self._calls, self._points[0])
+        self._calls.jacobian(self._points[0])
         return self._calls.pattern
 
     def vjp(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
@@ -140,7 +134,7 @@ class Call:
         """Return the second derivatives (input size, input size) of the weighted outputs, kept until asked with other
         weights."""
         calls = self._calls
-        u, here = np.concatenate([np.ravel(value) for value in point.inputs]), jacobian_of(calls, point)
+        u, here = np.concatenate([np.ravel(value) for value in point.inputs]), calls.jacobian(point)
         if calls.secants is not None:
             calls.secants.visit(u, here)
         key = (weights.tobytes(), calls.secants is not None and calls.secants.count, calls.hessian_step)
@@ -179,10 +173,10 @@ class Call:
             lead = (count,) if value.ndim > len(shape) else (1,)
             block[:, starts[place] : starts[place + 1]] = value.reshape(*lead, -1)
         if self._is_batch:
-            rows = [self._times(jacobian_of(self._calls, p), block[i], forward) for i, p in enumerate(self._points)]
+            rows = [self._times(self._calls.jacobian(p), block[i], forward) for i, p in enumerate(self._points)]
             found = np.array(rows)
         else:
-            found = self._times(jacobian_of(self._calls, self._points[0]), block, forward)
+            found = self._times(self._calls.jacobian(self._points[0]), block, forward)
         ends = np.concatenate([[0], np.cumsum([math.prod(shape) for _, shape in to])])
         shape = to[wanted[0]][1]
         part = found[:, ends[wanted[0]] : ends[wanted[0] + 1]]

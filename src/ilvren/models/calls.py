@@ -12,30 +12,30 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.models.call import Call, Point, jacobian_of
+from ilvren.models.call import Call, Point
 from ilvren.models.failures import CannotFollow, ModelFailure
 from ilvren.models.hessians import LEAST_APART, LEAST_APART_DIFFERENCED, Secants
 from ilvren.models.places import ASIDE, HERE, Place
 from ilvren.models.source import (
     AUTOMATIC,
     DIFFERENCES,
+    LEAST_SPARSE,
     SUPPLIED,
     ModelSource,
     Outcome,
     Question,
+    is_banded,
     is_differenced,
     sizes_of,
 )
 
-__all__ = ["LEAST_SPARSE", "Calls", "NotOnRecord", "Shelf", "is_banded"]
+__all__ = ["Calls", "NotOnRecord", "Shelf"]
 
 Array = NDArray[Any]
 Shape = tuple[int, ...]
 
 # Points whose outputs are kept: gradients, rows and the next request come back to the same few.
 MOST_KEPT = 512
-# Smaller Jacobians are dense whatever their pattern.
-LEAST_SPARSE = 400
 # So many different troubles are told.
 MOST_NOTES = 5
 
@@ -334,7 +334,28 @@ class Calls:
             flat[first : first + math.prod(shape)].reshape(shape)
             for first, (_, shape) in zip(self._offsets[0], self.source.inputs, strict=False)
         ]
-        return jacobian_of(self, self._points([(inputs, True)])[0])
+        return self.jacobian(self._points([(inputs, True)])[0])
+
+    def jacobian(self, point: Point) -> Any:
+        """Return the Jacobian (output size, input size) at a point, computed when first asked for: dense or CSR, NaN
+        where there is none."""
+        if point.jacobian is None:
+            nothing = np.full((self.source.output_size, self.source.input_size), np.nan)
+            if point.is_spoilt or point.reason:
+                point.jacobian = nothing
+            else:
+                from ilvren.models.slopes import jacobian  # most problems have no models
+
+                try:
+                    point.jacobian = jacobian(self, point.inputs, point.outputs)
+                except ModelFailure as failure:
+                    point.reason = f"{failure}, asked for its derivatives ({self.source.derivatives})"
+                    self.add_note(point.reason)
+                    point.jacobian = nothing
+                self.widen(point.jacobian)
+                if self.made is not None:
+                    self.differentiated.append((tuple(point.inputs), point.jacobian))
+        return point.jacobian
 
     def _pointed(self, inputs: list[Array], outcome: Outcome) -> Point:
         try:
@@ -379,13 +400,6 @@ class Calls:
         if self.pattern is None or joined.nnz > self.pattern.nnz:
             self.pattern = joined
             self.pattern_version += 1
-
-
-def is_banded(source: ModelSource) -> bool:
-    """Return whether all outputs are vectors with a declared band, and some input has their length."""
-    return all(name in source.bands and len(shape) == 1 for name, shape in source.outputs) and any(
-        all(shape == out for _, out in source.outputs) for _, shape in source.inputs
-    )
 
 
 def _question(inputs: Sequence[Any], kind: type) -> Question:

@@ -20,16 +20,23 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
-from ilvren.models.calls import LEAST_SPARSE, Calls, is_banded
 from ilvren.models.failures import CannotFollow, ModelFailure
 from ilvren.models.shown_steps import LEAST_IN_DECK, LEAST_IN_LISTING, LONGEST, listing_noise, moving_places
-from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, FORWARD_DIFFERENCES, SUPPLIED, ModelSource
+from ilvren.models.source import (
+    AUTOMATIC,
+    COMPLEX_STEP,
+    FORWARD_DIFFERENCES,
+    LEAST_SPARSE,
+    SUPPLIED,
+    ModelSource,
+    is_banded,
+)
 
 __all__ = ["Steps", "choose_steps", "jacobian"]
 
@@ -52,7 +59,32 @@ LEAST_STEP, MOST_STEP = 1e-9, 1e-2
 COMPLEX_DOUBT = 1e-3
 
 
-def jacobian(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+class Differentiated(Protocol):
+    """What derivatives are taken of: the calls of a source, counted and remembered. `steps` are those of differences,
+    None until they are chosen."""
+
+    source: ModelSource
+    steps: Any
+    is_followed: bool
+    difference_calls: int
+
+    def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
+        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
+
+    def slopes(self, inputs: Sequence[Array]) -> Any:
+        """Return the source's own Jacobian. Raises ModelFailure, CannotFollow."""
+
+    def ahead(self, many: Sequence[list[Array]]) -> None:
+        """Ask now, all at once, what `values` will be asked for next."""
+
+    def fall_back(self, why: str = "") -> None:
+        """Take derivatives by differences from now on."""
+
+    def add_note(self, note: str) -> None:
+        """Keep a note for the user."""
+
+
+def jacobian(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse."""
     word = calls.source.derivatives
     if word == AUTOMATIC:
@@ -65,7 +97,7 @@ def jacobian(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) ->
     return _differences(calls, inputs, outputs)
 
 
-def choose_steps(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Steps:
+def choose_steps(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Steps:
     """Return the steps of differences, chosen at these inputs where none were chosen before."""
     if calls.steps is None:
         calls.steps = _chosen_steps(calls, _flat(inputs), _flat(outputs))
@@ -86,7 +118,7 @@ def _parts(source: ModelSource, flat: Array) -> list[Array]:
     return found
 
 
-def _automatic(calls: Calls, inputs: Sequence[Array]) -> Any:
+def _automatic(calls: Differentiated, inputs: Sequence[Array]) -> Any:
     """Return the Jacobian by following the function; None where it cannot be followed and differences may take its
     place: the plain function has just given values for the same inputs, so that any failure here is the following's."""
     try:
@@ -113,7 +145,7 @@ def _automatic(calls: Calls, inputs: Sequence[Array]) -> Any:
     return found
 
 
-def _complex(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+def _complex(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     source, flat = calls.source, _flat(inputs)
     found = np.zeros((source.output_size, len(flat)))
     groups = _groups(source)
@@ -138,7 +170,7 @@ def _complex(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) ->
     return _sparse_where_worth(source, found, groups)
 
 
-def _compare(calls: Calls, flat: Array, found: Array, outputs: Sequence[Array], doubt: str) -> None:
+def _compare(calls: Differentiated, flat: Array, found: Array, outputs: Sequence[Array], doubt: str) -> None:
     """Once: the derivatives found, all inputs moved at once, against a difference; note `doubt` when they disagree."""
     direction = np.where(np.arange(len(flat)) % 2, -1.0, 1.0) * np.maximum(np.abs(flat), 1e-3) * EPSILON ** (1.0 / 3.0)
     try:
@@ -181,7 +213,7 @@ def _sizes(flat: Array) -> Array:
 
 
 def _moved(
-    calls: Calls, flat: Array, here: Array, group: NDArray[np.int64], trial: float, sizes: Array, seen: Array
+    calls: Differentiated, flat: Array, here: Array, group: NDArray[np.int64], trial: float, sizes: Array, seen: Array
 ) -> tuple[Array, Array]:
     """Return the outputs at a trial step of a group, ahead and behind, raising `sizes` of inputs too small to
     change an output by what is `seen`."""
@@ -195,7 +227,7 @@ def _moved(
         sizes[group] = np.maximum(sizes[group], min(largest * GROWTH, 1.0))
 
 
-def _values_at(calls: Calls, flat: Array) -> Array:
+def _values_at(calls: Differentiated, flat: Array) -> Array:
     calls.difference_calls += 1
     try:
         return _flat(calls.values(_parts(calls.source, flat)))
@@ -203,7 +235,7 @@ def _values_at(calls: Calls, flat: Array) -> Array:
         return np.full(calls.source.output_size, np.nan)
 
 
-def _noise(calls: Calls, flat: Array, resolution: Array) -> float:
+def _noise(calls: Differentiated, flat: Array, resolution: Array) -> float:
     """Return the relative noise of the outputs, from the difference table along one direction."""
     move = np.maximum(TABLE_STEP * _sizes(flat), TABLE_PLACES * resolution)
     move *= np.where(np.arange(len(flat)) % 2, -1.0, 1.0)
@@ -230,7 +262,7 @@ def _noise(calls: Calls, flat: Array, resolution: Array) -> float:
     return min(found, 1e-2)
 
 
-def _chosen_steps(calls: Calls, flat: Array, here: Array) -> Steps:
+def _chosen_steps(calls: Differentiated, flat: Array, here: Array) -> Steps:
     """Choose the step of each group of inputs from the noise ε and the curvature μ₂.
 
     The curvature is measured with a step of ε^(1/4) of the inputs' sizes.
@@ -264,7 +296,7 @@ def _chosen_steps(calls: Calls, flat: Array, here: Array) -> Steps:
     return _steps_as_shown(calls, flat, Steps(shares, sizes, groups, noise=noise, resolution=resolution))
 
 
-def _steps_as_shown(calls: Calls, flat: Array, chosen: Steps) -> Steps:
+def _steps_as_shown(calls: Differentiated, flat: Array, chosen: Steps) -> Steps:
     """Return steps of a program, no shorter than decks and listings show, and note where that makes them long."""
     source, noise, sizes, resolution = calls.source, chosen.noise, chosen.sizes, chosen.resolution
     assert resolution is not None
@@ -327,7 +359,7 @@ def _groups(source: ModelSource) -> list[NDArray[np.int64]]:
     return groups
 
 
-def _differences(calls: Calls, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
+def _differences(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
     source, flat, here = calls.source, _flat(inputs), _flat(outputs)
     is_first = calls.steps is None
     steps = choose_steps(calls, inputs, outputs)

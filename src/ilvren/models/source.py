@@ -19,10 +19,12 @@ __all__ = [
     "DERIVATIVE_WORDS",
     "DIFFERENCES",
     "FORWARD_DIFFERENCES",
+    "LEAST_SPARSE",
     "SUPPLIED",
     "ModelSource",
     "Outcome",
     "Question",
+    "is_banded",
     "is_differenced",
 ]
 
@@ -33,6 +35,8 @@ Shape = tuple[int, ...]
 AUTOMATIC, SUPPLIED, COMPLEX_STEP = "automatic", "supplied", "complex-step"
 DIFFERENCES, FORWARD_DIFFERENCES = "differences", "forward-differences"
 DERIVATIVE_WORDS = (AUTOMATIC, SUPPLIED, COMPLEX_STEP, DIFFERENCES, FORWARD_DIFFERENCES)
+# Smaller Jacobians are dense whatever their pattern.
+LEAST_SPARSE = 400
 
 
 def is_differenced(word: str) -> bool:
@@ -180,3 +184,10 @@ def sizes_of(items: Sequence[tuple[str, Shape]]) -> NDArray[np.int64]:
     """Return where the elements of each item begin in a flat row of all, and the end."""
     sizes = [int(np.prod(shape, dtype=np.int64)) for _, shape in items]
     return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+
+
+def is_banded(source: ModelSource) -> bool:
+    """Return whether all outputs are vectors with a declared band, and some input has their length."""
+    return all(name in source.bands and len(shape) == 1 for name, shape in source.outputs) and any(
+        all(shape == out for _, out in source.outputs) for _, shape in source.inputs
+    )

@@ -11,9 +11,9 @@ import numpy as np
 from ilvren.algebra import spread_subset
 from ilvren.draw.fronts import DrawnFront, draw_front, draw_fronts
 from ilvren.draw.report.content import run_command
+from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.report.survey import Section, Survey
-from ilvren.draw.report.words import number
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of, held_by
 from ilvren.explore.choosing import corners, knee

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
+from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
 from ilvren.draw.report.words import (
     active_note,
@@ -21,7 +22,6 @@ from ilvren.draw.report.words import (
     check_rows,
     design_rows,
     method_rows,
-    number,
     quantity_rows,
     sentence,
     settings_rows,

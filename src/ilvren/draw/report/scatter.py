@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.words import number
 from ilvren.draw.scatter import draw_scatter, draw_several
 from ilvren.errors import IlvrenError
 from ilvren.explore.scatter import OutputScatter, ScatterResult, scatter

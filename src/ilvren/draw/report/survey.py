@@ -18,8 +18,8 @@ import numpy as np
 
 from ilvren.draw.designs import draw_effects, draw_parallel, effects_of
 from ilvren.draw.plan import draw_plan
+from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.words import number
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of
 from ilvren.explore.sampling import planned_again

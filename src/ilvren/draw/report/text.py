@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
+from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
 from ilvren.draw.report.words import (
     active_note,
@@ -14,7 +15,6 @@ from ilvren.draw.report.words import (
     check_rows,
     design_rows,
     method_rows,
-    number,
     quantity_rows,
     sentence,
     settings_rows,

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ilvren.draw.report.numbers import number
 from ilvren.judge.verdict import Verdict
 from ilvren.problem import Variable
 from ilvren.runs.limits import LimitState
@@ -21,7 +22,6 @@ __all__ = [
     "check_rows",
     "design_rows",
     "method_rows",
-    "number",
     "quantity_rows",
     "sentence",
     "settings_rows",
@@ -34,15 +34,6 @@ MOST_LIMITS = 50
 MOST_VARIABLES = 40
 # Derived values and outputs told.
 MOST_QUANTITIES = 60
-
-
-def number(value: float | None, digits: int = 7) -> str:
-    """Return a number with so many significant digits; "–" for what is not one."""
-    if value is None or (isinstance(value, float) and math.isnan(value)):
-        return "–"
-    if math.isinf(value):
-        return "∞" if value > 0 else "−∞"
-    return f"{value:.{digits}g}"
 
 
 def sentence(text: str) -> str:

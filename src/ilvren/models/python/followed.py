@@ -22,6 +22,7 @@ from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import NDArray
 
 from ilvren.models.failures import CannotFollow
+from ilvren.models.python.called import called
 
 __all__ = ["Followed", "added", "binary", "broadcast", "gathered", "moved", "only_value", "raised"]
 
@@ -220,8 +221,6 @@ class Followed(NDArrayOperatorsMixin):
         return target
 
     def __array_function__(self, function: Any, types: Any, args: Any, options: Any) -> Any:
-        from ilvren.models.python.followed_functions import called
-
         return called(function, args, options)
 
 

@@ -8,21 +8,20 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.models.failures import CannotFollow
+from ilvren.models.python.called import RULES, Rule
 from ilvren.models.python.followed import Followed, added, binary, broadcast, gathered, moved, only_value, raised
 
-__all__ = ["RULES", "Rule", "called"]
+# Whoever makes followed arrays takes them from here, so that the rules are known.
+__all__ = ["Followed"]
 
 Array = NDArray[Any]
 
-# What NumPy passes on for an argument that was left out.
-_NOT_GIVEN: Any = np._NoValue
 # Arguments of functions whose signature NumPy does not tell.
 _UNTOLD = {
     "concatenate": ("arrays", "axis", "out", "dtype", "casting"),
@@ -30,48 +29,6 @@ _UNTOLD = {
     "dot": ("a", "b", "out"),
     "inner": ("a", "b"),
 }
-
-
-@dataclass(frozen=True)
-class Rule:
-    """One function: `names` of NumPy's arguments in order, their `defaults`, those that are `implemented`, and the
-    handler that takes them by name. `takes_any`: any number of arrays and nothing else."""
-
-    function: Any
-    handler: Callable[..., Any]
-    names: tuple[str, ...]
-    defaults: dict[str, Any]
-    implemented: tuple[str, ...]
-    takes_any: bool = False
-
-
-def called(function: Any, args: Sequence[Any], options: dict[str, Any]) -> Any:
-    """Return a NumPy function of followed arrays. Raises CannotFollow for a function or an argument without a rule."""
-    name = getattr(function, "__name__", str(function))
-    if getattr(function, "__module__", "").startswith("numpy.linalg"):
-        name = f"linalg.{name}"
-    rule = RULES.get(function)
-    if rule is None:
-        raise CannotFollow(f"numpy.{name}")
-    if rule.takes_any:
-        if options:
-            raise CannotFollow(f"numpy.{name} with {next(iter(options))}=")
-        return rule.handler(*args)
-    given = dict(zip(rule.names, args, strict=False)) | options
-    given = {word: value for word, value in given.items() if value is not _NOT_GIVEN}
-    for word, value in given.items():
-        if word not in rule.implemented and not _is_default(word, value, rule.defaults):
-            raise CannotFollow(f"numpy.{name} with {word}=")
-    return rule.handler(**{word: value for word, value in given.items() if word in rule.implemented})
-
-
-def _is_default(word: str, value: Any, defaults: dict[str, Any]) -> bool:
-    if word == "dtype":
-        return value is None or (isinstance(value, (str, type, np.dtype)) and np.dtype(value) == np.dtype(float))
-    default = defaults.get(word, inspect.Parameter.empty)
-    if value is default:
-        return True
-    return isinstance(value, (str, bool, int)) and type(value) is type(default) and value == default
 
 
 def _arguments(function: Any) -> tuple[tuple[str, ...], dict[str, Any]]:
@@ -468,4 +425,4 @@ def _rules() -> dict[Any, Rule]:
     return found
 
 
-RULES: dict[Any, Rule] = _rules()
+RULES.update(_rules())

@@ -25,15 +25,12 @@ from ilvren.models.python.guard import (
     time_limit,
 )
 from ilvren.models.python.reads import local_imports, undeclared
-from ilvren.models.source import AUTOMATIC, Outcome, Question
+from ilvren.models.source import AUTOMATIC, LEAST_SPARSE, Outcome, Question
 
-__all__ = ["LEAST_SPARSE", "PythonSource"]
+__all__ = ["PythonSource"]
 
 Array = NDArray[Any]
 Shape = tuple[int, ...]
-
-# Smaller Jacobians are dense whatever their pattern.
-LEAST_SPARSE = 400
 
 
 @dataclass(frozen=True)
@@ -248,7 +245,7 @@ class PythonSource:
         """Return the Jacobian by running the function on our own array type."""
         from scipy.sparse import csr_array, vstack
 
-        from ilvren.models.python.followed import Followed
+        from ilvren.models.python.followed_functions import Followed
 
         given, at = [], 0
         for value in inputs:
