@@ -7,7 +7,7 @@ used, so that the command line starts fast.
 
 from __future__ import annotations
 
-__version__ = "0.1.0"
+from ilvren.version import __version__
 
 __all__ = ["Gate", "__version__", "check", "compare", "load", "loads", "resume", "run", "verify"]
 

@@ -6,12 +6,12 @@ import os
 import signal
 import sys
 
-from ilvren import __version__
 from ilvren.cli import status
 from ilvren.cli.commands import COMMANDS, GROUPS
 from ilvren.cli.complaint import complaint
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import InputError, MachineError, RequestError, nearest
+from ilvren.version import __version__
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

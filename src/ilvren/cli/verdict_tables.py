@@ -13,10 +13,7 @@ from ilvren.judge.verdict import MEANINGS
 
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
-    from ilvren.judge.rounding import Rounding
-    from ilvren.judge.scatter_worth import ScatterWorth
-    from ilvren.judge.tolerances import Tolerance
-    from ilvren.judge.worth import LimitWorth, ParameterResponse, Worth
+    from ilvren.judge.findings import LimitWorth, ParameterResponse, Rounding, ScatterWorth, Tolerance, Worth
     from ilvren.problem import Objective
     from ilvren.runs.limits import LimitState
 

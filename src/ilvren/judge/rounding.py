@@ -10,49 +10,24 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.judge.case import Case
+from ilvren.judge.findings import Rounding
 from ilvren.problem import Problem
 from ilvren.runs import AUTOMATIC, Settings
-from ilvren.runs.limits import plain
 from ilvren.runs.start import run_as_it_stands
 
-__all__ = ["Rounding", "check_spacings", "rounding_near"]
+__all__ = ["check_spacings", "rounding_near"]
 
 FloatArray = NDArray[np.float64]
 
 # Members tried either way of the design; combinations up to which all are tried; steps of the descent.
 REACH, MOST_COMBINATIONS, MOST_STEPS = 2, 600, 60
-
-
-@dataclass(frozen=True)
-class Rounding:
-    """The best design found on the spacings: `variables` (name → value), its `objective` as written and `cost` above
-    the exact design (positive: worse), None throughout where none is feasible. `rounded`
-    tells whether mere rounding was feasible, and its objective. `tried` designs."""
-
-    spacings: Mapping[str, float]
-    variables: Mapping[str, float]
-    objective: float | None
-    cost: float | None
-    rounded: float | None
-    tried: int
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the JSON document."""
-        return {
-            "spacings": dict(self.spacings),
-            "variables": dict(self.variables) or None,
-            "objective": None if self.objective is None else plain(self.objective),
-            "cost": None if self.cost is None else plain(self.cost),
-            "rounded_objective": None if self.rounded is None else plain(self.rounded),
-            "tried": self.tried,
-        }
 
 
 def rounding_near(case: Case, spacings: Mapping[str, float]) -> Rounding:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,42 +17,18 @@ from numpy.typing import NDArray
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
+from ilvren.judge.findings import ScatterWorth
 from ilvren.problem import Problem
 from ilvren.problem.loading import refined_problem
 from ilvren.problem.scattering import scatter_of
 from ilvren.runs import AUTOMATIC, run
-from ilvren.runs.limits import plain
 
-__all__ = ["ScatterWorth", "scatter_worths"]
+__all__ = ["scatter_worths"]
 
 FloatArray = NDArray[np.float64]
 
 # How far widths are moved for derivatives; names solved again, at most.
 STEP, MOST_SOLVED = 1e-3, 8
-
-
-@dataclass(frozen=True)
-class ScatterWorth:
-    """What scatters, its `deviation` (of a vector the largest), and how the objective as written changes when its width
-    is halved: `predicted` to first order, `found` when solved again (NaN where that was not done or failed); `wider` by
-    a tenth it changes so, to first order."""
-
-    name: str
-    deviation: float
-    unit: str
-    predicted: float
-    found: float
-    wider: float
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "name": self.name,
-            "deviation": plain(self.deviation),
-            "halved_predicted_change": plain(self.predicted),
-            "halved_change_found": plain(self.found),
-            "tenth_wider_change": plain(self.wider),
-        }
 
 
 def scatter_worths(case: Case) -> tuple[ScatterWorth, ...]:

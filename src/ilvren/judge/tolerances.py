@@ -3,43 +3,18 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
 from ilvren.judge.case import Case
-from ilvren.runs.limits import plain
+from ilvren.judge.findings import Tolerance
 
-__all__ = ["Tolerance", "tolerances_of"]
+__all__ = ["tolerances_of"]
 
 # The worsening that a tolerance may cost, relative to the objective.
 WORSENING = 0.01
 BISECTIONS = 50
 MOST_VARIABLES = 100
-
-
-@dataclass(frozen=True)
-class Tolerance:
-    """How far a variable can move alone, down and up, and what stops it each way."""
-
-    name: str
-    value: float
-    unit: str
-    down: float
-    up: float
-    stopped_down: str
-    stopped_up: str
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "name": self.name,
-            "value": self.value,
-            "down": plain(self.down),
-            "up": plain(self.up),
-            "stopped_down": self.stopped_down,
-            "stopped_up": self.stopped_up,
-        }
 
 
 def tolerances_of(case: Case) -> tuple[Tolerance, ...]:

@@ -11,9 +11,8 @@ from ilvren.problem import Problem
 from ilvren.runs.limits import LimitState, plain
 
 if TYPE_CHECKING:
+    from ilvren.judge.findings import Rounding, Worth
     from ilvren.judge.reference import Agreement
-    from ilvren.judge.rounding import Rounding
-    from ilvren.judge.worth import Worth
     from ilvren.runs.confirming import Confirmation
 
 __all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]

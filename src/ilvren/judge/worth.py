@@ -16,8 +16,7 @@ Source: A. V. Fiacco, "Introduction to Sensitivity and Stability Analysis in Non
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 import numpy as np
@@ -27,14 +26,15 @@ from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
-from ilvren.judge.scatter_worth import ScatterWorth, scatter_worths
-from ilvren.judge.tolerances import Tolerance, tolerances_of
+from ilvren.judge.findings import LimitWorth, ParameterResponse, Worth
+from ilvren.judge.scatter_worth import scatter_worths
+from ilvren.judge.tolerances import tolerances_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings
-from ilvren.runs.limits import LimitState, plain
+from ilvren.runs.limits import LimitState
 from ilvren.runs.start import run_as_it_stands
 
-__all__ = ["LimitWorth", "ParameterResponse", "Worth", "worth_of"]
+__all__ = ["worth_of"]
 
 FloatArray = NDArray[np.float64]
 Block = TypeVar("Block", RowBlock, VariableBlock)
@@ -47,79 +47,6 @@ PARAMETER_STEP, CHECK_STEP = 1e-5, 1e-2
 LIMIT_SHARE, MOST_SHARE = 0.5, 0.05
 # A multiplier below this share of the largest does not press.
 PRESSING = 1e-8
-
-
-@dataclass(frozen=True)
-class LimitWorth:
-    """An active limit: its `price`; relaxing it by `amount` changes the objective as written by `predicted` to first
-    order, by `found` when solved again (NaN where that failed); the price is good for about `valid` (infinite where no
-    end was found), then `ends` happens."""
-
-    state: LimitState
-    amount: float
-    predicted: float
-    found: float
-    valid: float
-    ends: str
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "name": self.state.name,
-            "side": self.state.side,
-            "price": self.state.price,
-            "relaxed_by": plain(self.amount),
-            "predicted_change": plain(self.predicted),
-            "change_found": plain(self.found),
-            "valid_up_to": plain(self.valid),
-            "ends": self.ends,
-        }
-
-
-@dataclass(frozen=True)
-class ParameterResponse:
-    """How the optimum follows a parameter: `slope` of the objective as written, `variables` (name → dx/dp); the change
-    for 1 % more, `predicted` to first order and `found` when solved again."""
-
-    name: str
-    value: float
-    unit: str
-    slope: float
-    variables: Mapping[str, float]
-    predicted: float
-    found: float
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "name": self.name,
-            "value": self.value,
-            "slope": plain(self.slope),
-            "variables": {name: plain(value) for name, value in self.variables.items()},
-            "predicted_change": plain(self.predicted),
-            "change_found": plain(self.found),
-        }
-
-
-@dataclass(frozen=True)
-class Worth:
-    """All of it; `notes` say what could not be had."""
-
-    limits: tuple[LimitWorth, ...] = ()
-    parameters: tuple[ParameterResponse, ...] = ()
-    tolerances: tuple[Tolerance, ...] = ()
-    notes: tuple[str, ...] = field(default=())
-    scatter: tuple[ScatterWorth, ...] = ()
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the JSON document."""
-        return {
-            "limits": [item.to_dict() for item in self.limits],
-            "parameters": [item.to_dict() for item in self.parameters],
-            "tolerances": [item.to_dict() for item in self.tolerances],
-            "notes": list(self.notes),
-            **({"scatter": [item.to_dict() for item in self.scatter]} if self.scatter else {}),
-        }
 
 
 def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:

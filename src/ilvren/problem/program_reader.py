@@ -5,13 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ilvren.models.program import KEEPS, TAKES
+from ilvren.problem.document import Document
 from ilvren.problem.entries import DeckDeclaration, ModelDeclaration, ProgramDeclaration, ReadDeclaration, Value
-
-if TYPE_CHECKING:
-    from ilvren.problem.reader import Reader
 
 __all__ = ["PROGRAM_KEYS", "read_program"]
 
@@ -70,7 +68,7 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 Path = tuple[str, ...]
 
 
-def read_program(reader: Reader, name: str, content: Mapping[str, object]) -> ModelDeclaration:
+def read_program(reader: Document, name: str, content: Mapping[str, object]) -> ModelDeclaration:
     """Return the declaration of a model that is a program. Raises ProblemError."""
     path = ("models", name)
     for key in content:
@@ -123,7 +121,7 @@ def read_program(reader: Reader, name: str, content: Mapping[str, object]) -> Mo
 
 
 class _Program:
-    def __init__(self, reader: Reader, path: Path) -> None:
+    def __init__(self, reader: Document, path: Path) -> None:
         self.reader = reader
         self.path = path
 

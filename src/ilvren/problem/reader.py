@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 import re
 import tomllib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.formula import RESERVED_NAMES, SCATTER_FUNCTIONS
+from ilvren.formula import SCATTER_FUNCTIONS
+from ilvren.problem.document import NAME, Document
 from ilvren.problem.entries import (
     CaseDeclaration,
     Declarations,
@@ -60,7 +61,6 @@ _KEYS = {
     "constraints": ("formula", "unit", "about", "magnitude"),
     "confirm": ("formula", "unit", "about", "magnitude"),
 }
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
 def read_file(path: str | Path) -> Declarations:
@@ -136,24 +136,8 @@ def _is_linked(content: object) -> bool:
     return isinstance(content, dict) and "linked" in content
 
 
-class Reader:
-    def __init__(self, document: Mapping[str, object], source: Source) -> None:
-        self.document = document
-        self.source = source
-        self.taken: dict[str, str] = {}
-        self.words: dict[str, float] = {}  # of all choices, numbered from 1
-        self.reserved: frozenset[str] = frozenset()  # names that sections of this file reserve
-
-    def fail(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
-        line = self.source.line(*path)
-        raise ProblemError(
-            message,
-            file=self.source.file,
-            line=line,
-            where=".".join(path),
-            text=self.source.positions.source(line),
-            advice=advice,
-        )
+class Reader(Document):
+    """Reads the declarations of a document."""
 
     def declarations(self) -> Declarations:
         self.check_sections()
@@ -221,33 +205,6 @@ class Reader:
         for key in self.document:
             if key not in (*SECTIONS, *OTHER_SECTIONS, "title", "about"):
                 self.unknown_key((key,), key, (*SECTIONS, *OTHER_SECTIONS, "title", "about"), "section")
-
-    def unknown_key(self, path: tuple[str, ...], key: str, known: Iterable[str], what: str) -> NoReturn:
-        close = nearest(key, known)
-        advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(known)
-        self.fail(path, f'unknown {what} "{key}"', advice)
-
-    def text_of(self, key: str) -> str:
-        value = self.document.get(key, "")
-        if not isinstance(value, str):
-            self.fail((key,), f'"{key}" must be text')
-        return value
-
-    def section(self, name: str) -> Mapping[str, object]:
-        content = self.document.get(name, {})
-        if not isinstance(content, dict):
-            self.fail((name,), f'"{name}" must be a section: write [{name}]')
-        return content
-
-    def check_name(self, section: str, name: str) -> None:
-        path = (section, name)
-        if not _NAME.fullmatch(name):
-            self.fail(path, f'"{name}" is not a name', "names have ASCII letters, digits and _, and no digit first")
-        if name in RESERVED_NAMES or name in self.reserved:
-            self.fail(path, f'"{name}" is reserved: formulas know it already')
-        if name in self.taken:
-            self.fail(path, f'the name "{name}" is used twice, here and in [{self.taken[name]}]')
-        self.taken[name] = section
 
     def variable(self, name: str, content: object) -> VariableDeclaration:
         self.check_name("variables", name)
@@ -331,14 +288,6 @@ class Reader:
             return ""
         return f"({value})" if isinstance(value, str) else repr(value).removesuffix(".0")
 
-    def checked_keys(self, path: tuple[str, ...], content: object, known: Iterable[str]) -> Mapping[str, object]:
-        if not isinstance(content, dict):
-            self.fail(path, "must be a table: write [" + ".".join(path) + "]")
-        for key in content:
-            if key not in known:
-                self.unknown_key((*path, key), key, known, "key")
-        return content
-
     def table(self, name: str, content: object) -> TableDeclaration:
         self.check_name("tables", name)
         path = ("tables", name)
@@ -354,7 +303,7 @@ class Reader:
         if not isinstance(columns, dict):
             self.fail((*path, "columns"), '"columns" gives names to headers: { flow = "Flow [l/s]" }')
         for key, header in columns.items():
-            if not _NAME.fullmatch(key) or not isinstance(header, str):
+            if not NAME.fullmatch(key) or not isinstance(header, str):
                 self.fail((*path, "columns"), f'"{key}" = {header!r}: a name and the header of a column are expected')
         return TableDeclaration(name, self.word(path, content, "file"), lines, columns)
 
@@ -429,20 +378,6 @@ class Reader:
             self.fail((*path, "approximation"), '"approximation" names a file that `ilvren export a1` wrote')
         return ModelDeclaration(name, "", self.model_inputs(path, content), {}, {}, approximation=file)
 
-    def timeout(self, path: tuple[str, ...], content: Mapping[str, object]) -> float | None:
-        value = content.get("timeout")
-        if value is None:
-            return None
-        if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < math.inf:
-            self.fail((*path, "timeout"), '"timeout" is a number of seconds above 0')
-        return float(value)
-
-    def repeatable(self, path: tuple[str, ...], content: Mapping[str, object]) -> bool:
-        value = content.get("repeatable", True)
-        if not isinstance(value, bool):
-            self.fail((*path, "repeatable"), '"repeatable" is true or false')
-        return value
-
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:
         if isinstance(content, list) and all(isinstance(item, str) for item in content):
             content = {str(item): {} for item in content}
@@ -451,7 +386,7 @@ class Reader:
         shapes: dict[str, Value | None] = {}
         bands = {}
         for name, facts in content.items():
-            if not _NAME.fullmatch(name):
+            if not NAME.fullmatch(name):
                 self.fail(path, f'"{name}" is not a name')
             facts = self.checked_keys((*path, name), facts, OUTPUT_KEYS)
             shapes[name] = self.value((*path, name), facts["shape"]) if "shape" in facts else None
@@ -537,27 +472,3 @@ class Reader:
         if isinstance(given, bool) or not isinstance(given, int) or given < 1:
             self.fail(path, f"a priority is a whole number from 1 (the first), not {given!r}")
         return given
-
-    def word(self, path: tuple[str, ...], content: Mapping[str, object], key: str) -> str:
-        value = content.get(key, "")
-        if not isinstance(value, str):
-            self.fail((*path, key), f'"{key}" must be text')
-        return value
-
-    def value(self, path: tuple[str, ...], content: object) -> Value:
-        """Return a number or the text of a formula; infinities pass (a bound may be one)."""
-        if isinstance(content, str):
-            if not content.strip():
-                self.fail(path, "an empty formula")
-            return content
-        if isinstance(content, list):
-            return tuple(self.value(path, item) for item in content)
-        if isinstance(content, bool) or not isinstance(content, (int, float)):
-            self.fail(path, f"a number or a formula in quotes is expected, not {content!r}")
-        try:
-            number = float(content)
-        except OverflowError:
-            self.fail(path, "a number too large for double precision")
-        if math.isnan(number):
-            self.fail(path, "nan is not a value")
-        return number

@@ -5,14 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from ilvren.errors import nearest
+from ilvren.problem.document import Document
 from ilvren.problem.entries import Declarations, ScatterDeclaration
 from ilvren.scatter import LAWS
-
-if TYPE_CHECKING:
-    from ilvren.problem.reader import Reader
 
 __all__ = ["read_scatter"]
 
@@ -20,7 +17,7 @@ TOGETHER = "together"
 COMMON_KEYS = ("law", "relative", "common", "reach")
 
 
-def read_scatter(reader: Reader, found: Declarations) -> Declarations:
+def read_scatter(reader: Document, found: Declarations) -> Declarations:
     """Return the declarations with what [scatter] says. Raises ProblemError."""
     section = reader.section("scatter")
     declared = tuple(_scattered(reader, found, name, own) for name, own in section.items() if name != TOGETHER)
@@ -39,7 +36,7 @@ def read_scatter(reader: Reader, found: Declarations) -> Declarations:
     return replace(found, scatter=declared, together=_together(reader, section.get(TOGETHER, []), names))
 
 
-def _scattered(reader: Reader, found: Declarations, name: str, content: object) -> ScatterDeclaration:
+def _scattered(reader: Document, found: Declarations, name: str, content: object) -> ScatterDeclaration:
     path = ("scatter", name)
     _check_scattered(reader, found, name)
     example = '{ law = "normal", deviation = 0.15 }'
@@ -90,7 +87,7 @@ def _instead(key: str, known: Iterable[str], law: str) -> str:
     return f'did you mean "{close}"?' if close else "known: " + ", ".join(known)
 
 
-def _check_scattered(reader: Reader, found: Declarations, name: str) -> None:
+def _check_scattered(reader: Document, found: Declarations, name: str) -> None:
     """Refuse what is no variable and no parameter."""
     path = ("scatter", name)
     variables = {item.name: item for item in found.variables}
@@ -116,7 +113,7 @@ def _check_scattered(reader: Reader, found: Declarations, name: str) -> None:
         reader.fail(path, f"{name} has words for values: they do not scatter")
 
 
-def _together(reader: Reader, content: object, names: list[str]) -> tuple[tuple[str, str, float], ...]:
+def _together(reader: Document, content: object, names: list[str]) -> tuple[tuple[str, str, float], ...]:
     path = ("scatter", TOGETHER)
     example = '[["wall", "bore", 0.4]]'
     if not isinstance(content, list):

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 from ilvren.formula import TIME_FUNCTIONS
+from ilvren.problem.document import Document
 from ilvren.problem.entries import (
     ControlDeclaration,
     Declarations,
@@ -17,9 +17,6 @@ from ilvren.problem.entries import (
     Value,
     VariableDeclaration,
 )
-
-if TYPE_CHECKING:
-    from ilvren.problem.reader import Reader
 
 __all__ = ["OverTime", "first_variable", "is_free", "read_time"]
 
@@ -149,7 +146,7 @@ def _control_variable(control: ControlDeclaration) -> VariableDeclaration:
     )
 
 
-def read_time(reader: Reader) -> OverTime:
+def read_time(reader: Document) -> OverTime:
     """Return what the sections declare. Raises ProblemError."""
     reader.reserved |= frozenset(TIME_FUNCTIONS) | {"t"}
     if not reader.section("states"):
@@ -171,7 +168,7 @@ def read_time(reader: Reader) -> OverTime:
     )
 
 
-def _time(reader: Reader) -> TimeDeclaration:
+def _time(reader: Document) -> TimeDeclaration:
     content = reader.checked_keys(("time",), reader.section("time"), TIME_KEYS)
     given = {key: _one(reader, ("time", key), content[key]) for key in ("from", "to", "steps", "at") if key in content}
     if "at" in given and not isinstance(given["at"], str):
@@ -193,19 +190,19 @@ def _time(reader: Reader) -> TimeDeclaration:
     )
 
 
-def _one(reader: Reader, path: tuple[str, ...], content: object) -> Value:
+def _one(reader: Document, path: tuple[str, ...], content: object) -> Value:
     value = reader.value(path, content)
     if isinstance(value, tuple):
         reader.fail(path, "a number or a formula is expected, not a list", "a list stands in [parameters], by its name")
     return value
 
 
-def _text(reader: Reader, path: tuple[str, ...], content: object) -> str:
+def _text(reader: Document, path: tuple[str, ...], content: object) -> str:
     value = _one(reader, path, content)
     return value if isinstance(value, str) else repr(value)
 
 
-def _state(reader: Reader, name: str, content: object) -> StateDeclaration:
+def _state(reader: Document, name: str, content: object) -> StateDeclaration:
     reader.check_name("states", name)
     path = ("states", name)
     if isinstance(content, str):
@@ -245,7 +242,7 @@ def _state(reader: Reader, name: str, content: object) -> StateDeclaration:
     )
 
 
-def _transfer(reader: Reader, path: tuple[str, ...], content: object) -> TransferDeclaration:
+def _transfer(reader: Document, path: tuple[str, ...], content: object) -> TransferDeclaration:
     content = reader.checked_keys(path, content, TRANSFER_KEYS)
     for key in TRANSFER_KEYS:
         if key not in content:
@@ -266,7 +263,7 @@ def _transfer(reader: Reader, path: tuple[str, ...], content: object) -> Transfe
     return TransferDeclaration(_text(reader, (*path, "of"), content["of"]), sides["numerator"], sides["denominator"])
 
 
-def _control(reader: Reader, name: str, content: object) -> ControlDeclaration:
+def _control(reader: Document, name: str, content: object) -> ControlDeclaration:
     reader.check_name("controls", name)
     path = ("controls", name)
     if isinstance(content, (int, float)) and not isinstance(content, bool):
@@ -293,7 +290,7 @@ def _control(reader: Reader, name: str, content: object) -> ControlDeclaration:
     )
 
 
-def _signal(reader: Reader, name: str, content: object) -> EntryDeclaration:
+def _signal(reader: Document, name: str, content: object) -> EntryDeclaration:
     reader.check_name("signals", name)
     path = ("signals", name)
     content = {"formula": content} if not isinstance(content, Mapping) else content

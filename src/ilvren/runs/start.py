@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren import __version__
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
@@ -53,6 +52,7 @@ from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_
 from ilvren.runs.treatment import recalled, refuse_scheme, treated
 from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
+from ilvren.version import __version__
 
 __all__ = ["check_label", "resume", "run"]
 

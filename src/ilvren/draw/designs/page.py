@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from importlib.resources import files
 from pathlib import Path
 
-from ilvren import __version__
 from ilvren.draw.designs.figures import axes_of
 from ilvren.explore import DesignTable
+from ilvren.version import __version__
 
 __all__ = ["write_designs_page"]
 

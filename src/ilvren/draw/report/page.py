@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.numbers import number
@@ -29,6 +28,7 @@ from ilvren.draw.report.words import (
 )
 from ilvren.judge.track import Track
 from ilvren.judge.verdict import MEANINGS
+from ilvren.version import __version__
 
 __all__ = ["histories_figure", "rendered", "write_page"]
 

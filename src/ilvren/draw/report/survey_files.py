@@ -7,10 +7,10 @@ import base64
 from collections.abc import Iterator
 from pathlib import Path
 
-from ilvren import __version__
 from ilvren.draw.report.page import rendered
 from ilvren.draw.report.survey import Section, Survey
 from ilvren.draw.report.text import problem_lines, table_lines
+from ilvren.version import __version__
 
 __all__ = ["write_survey"]
 

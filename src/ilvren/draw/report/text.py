@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from ilvren import __version__
 from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
@@ -22,6 +21,7 @@ from ilvren.draw.report.words import (
 )
 from ilvren.judge.verdict import MEANINGS
 from ilvren.problem import Problem
+from ilvren.version import __version__
 
 __all__ = ["problem_lines", "table_lines", "write_text"]
 
