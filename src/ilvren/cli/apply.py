@@ -124,7 +124,8 @@ def _write(
 ) -> int:
     from ilvren.cli.outcome import show_confirmation
     from ilvren.runs.applying import copy_along, returned_values, write_files
-    from ilvren.runs.confirming import CONFIRMED, confirmed
+    from ilvren.runs.confirming import confirmed
+    from ilvren.runs.told import CONFIRMED
 
     kept: dict[Path, Path | None] = {}
     copied: list[str] = []

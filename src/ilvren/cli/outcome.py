@@ -23,11 +23,10 @@ from ilvren.cli.tables import (
 )
 from ilvren.cli.terminal import Terminal
 from ilvren.problem import RowBlock, VariableBlock
-from ilvren.runs.confirming import Confirmation
 from ilvren.runs.limits import LimitState
-from ilvren.runs.predicted import Prediction
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
 from ilvren.runs.stages import told_set
+from ilvren.runs.told import Confirmation, Prediction
 
 __all__ = ["price_sentence", "show_confirmation", "show_result"]
 

@@ -13,7 +13,7 @@ from ilvren.runs.limits import LimitState, plain
 if TYPE_CHECKING:
     from ilvren.judge.findings import Rounding, Worth
     from ilvren.judge.reference import Agreement
-    from ilvren.runs.confirming import Confirmation
+    from ilvren.runs.told import Confirmation
 
 __all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]
 

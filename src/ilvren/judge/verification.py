@@ -31,10 +31,11 @@ from ilvren.judge.worth import worth_of
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import RunResult
-from ilvren.runs.confirming import BROKEN, CONFIRMED, FAILED, confirmed
+from ilvren.runs.confirming import confirmed
 from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import counted_problem
+from ilvren.runs.told import BROKEN, CONFIRMED, FAILED
 
 __all__ = ["VerifyOptions", "verify"]
 

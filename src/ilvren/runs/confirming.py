@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -13,52 +12,11 @@ from ilvren.errors import ProblemError
 from ilvren.evaluate import Gate, measured
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem
-from ilvren.runs.limits import LimitState, LimitStates, plain_values
+from ilvren.runs.limits import LimitStates
 from ilvren.runs.shelf import RunShelf
+from ilvren.runs.told import BROKEN, CONFIRMED, FAILED, Confirmation
 
-__all__ = ["BROKEN", "CONFIRMED", "FAILED", "Confirmation", "confirmed"]
-
-# The words of a confirmation.
-CONFIRMED, BROKEN, FAILED = "confirmed", "broken", "failed"
-
-
-@dataclass(frozen=True)
-class Confirmation:
-    """What [confirm] found at a design: its `limits`, and `values` {name: value} with their units; `word` is one of the
-    above, with the `trouble` of a model that gave nothing."""
-
-    word: str
-    limits: LimitStates
-    values: Mapping[str, Any]
-    units: Mapping[str, str] = field(default_factory=dict)
-    trouble: str = ""
-    violation: float = 0.0
-
-    @property
-    def missed(self) -> list[LimitState]:
-        """Return the limits that are missed."""
-        return [state for state in self.limits if state.violation > 0.0]
-
-    @property
-    def sentence(self) -> str:
-        """Return what came of it in one sentence."""
-        if self.word == FAILED:
-            return f"[confirm] could not be evaluated: {self.trouble}"
-        if self.word == BROKEN:
-            worst = max(self.limits, key=lambda state: state.violation)
-            side = worst.lower if worst.value < worst.lower else worst.upper
-            return f"{worst.name} is {worst.value:.6g} {worst.unit}".rstrip() + f", its limit is {side:.6g}"
-        count = len(self.limits)
-        return f"{count} limit{'s' * (count != 1)} of [confirm] hold{'s' * (count == 1)}" if count else "evaluated"
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "confirmed": self.word,
-            "limits": self.limits.document(),
-            "values": {name: plain_values(value) for name, value in self.values.items()},
-            "trouble": self.trouble or None,
-        }
+__all__ = ["confirmed"]
 
 
 def confirmed(

@@ -8,8 +8,7 @@ not say what it is, and it may chatter from point to point.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,14 +21,14 @@ from ilvren.formula.forward import tangents
 from ilvren.problem import Problem, element_name
 from ilvren.problem.between import Between, limits_between
 from ilvren.problem.courses import courses_of
-from ilvren.runs.limits import plain_values
 from ilvren.runs.time_worth import time_worth
+from ilvren.runs.told import Arc, CourseTold
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
     from ilvren.runs.result import RunResult
 
-__all__ = ["Arc", "CourseTold", "chattering", "courses_told", "free_end_told", "remarks_on", "worth_in_objective"]
+__all__ = ["chattering", "courses_told", "free_end_told", "remarks_on", "worth_in_objective"]
 
 FloatArray = NDArray[np.float64]
 
@@ -37,66 +36,6 @@ FloatArray = NDArray[np.float64]
 MOST_TURNS, TURN = 6, 0.04
 # An end of the time that is this share of what it began at has run away.
 VANISHED = 1e-3
-
-
-@dataclass(frozen=True)
-class Arc:
-    """From when to when a control does what: `kind` is "lower", "upper", "limit", "singular" or "free"; `limit` names
-    the limit over time that decides it."""
-
-    control: str
-    begin: float
-    end: float
-    kind: str
-    limit: str = ""
-
-    @property
-    def words(self) -> str:
-        """Return what the control does."""
-        match self.kind:
-            case "lower" | "upper":
-                return f"at its {self.kind} bound"
-            case "limit":
-                return f"{self.limit} {'decide' if ', ' in self.limit else 'decides'}"
-            case "singular":
-                return "free (singular: linear in what it changes)"
-        return "free"
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        own: dict[str, object] = {"control": self.control, "from": self.begin, "to": self.end, "kind": self.kind}
-        return own | ({"limit": self.limit} if self.limit else {})
-
-
-@dataclass(frozen=True)
-class CourseTold:
-    """One axis: the `times` (k,) of the grid, costates {state: (k, *shape)} in units of the objective per unit of the
-    state, densities of prices {limit: (times, price per unit and time)}, the arcs, what one unit more of a fixed time
-    is worth (None of a free end), and remarks."""
-
-    case: str
-    unit: str
-    times: FloatArray
-    costates: Mapping[str, FloatArray]
-    prices: Mapping[str, tuple[FloatArray, FloatArray]]
-    arcs: tuple[Arc, ...]
-    end_price: float | None
-    remarks: tuple[str, ...]
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            **({"case": self.case} if self.case else {}),
-            "times": plain_values(self.times),
-            "costates": {name: plain_values(value) for name, value in self.costates.items()},
-            "prices": {
-                name: {"times": plain_values(times), "per_time": plain_values(value)}
-                for name, (times, value) in self.prices.items()
-            },
-            "arcs": [arc.to_dict() for arc in self.arcs],
-            "end_price": self.end_price,
-            "remarks": list(self.remarks),
-        }
 
 
 def courses_told(problem: Problem, point: FloatArray, result: RunResult) -> tuple[CourseTold, ...]:

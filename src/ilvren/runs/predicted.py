@@ -22,14 +22,14 @@ from ilvren.evaluate import Counts
 from ilvren.methods.pieces.given import evaluating
 from ilvren.problem import Problem, on_document
 from ilvren.runs.events import Ended, StageBegun, Started
-from ilvren.runs.limits import plain
 from ilvren.runs.loop import Loop
 from ilvren.runs.plan import Plan
 from ilvren.runs.result import RunResult
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stages import Base
+from ilvren.runs.told import Prediction
 
-__all__ = ["On", "Prediction", "Truly", "drive_on", "refuse_on"]
+__all__ = ["On", "Truly", "drive_on", "refuse_on"]
 
 FloatArray = NDArray[np.float64]
 
@@ -79,36 +79,6 @@ class On:
         """Return what `record` was made of."""
         designs = tuple(tuple(design) for design in kept["designs"])
         return cls(str(kept["name"]), tuple(kept["documents"]), int(kept["rounds"]), designs, relearn)
-
-
-@dataclass(frozen=True)
-class Prediction:
-    """What an approximation `on` said of the reported design, and what is so: {name: value}, the difference over the
-    deviation of the data in `deviation`; `outside` are inputs beyond what was learnt; `rounds` are (predicted, actual)
-    objectives, and what the design truly misses its limits by, one for each."""
-
-    on: str
-    predicted: Mapping[str, float]
-    actual: Mapping[str, float]
-    deviation: Mapping[str, float]
-    outside: tuple[str, ...] = ()
-    rounds: tuple[tuple[float, float, float], ...] = ()
-
-    def to_dict(self) -> dict[str, object]:
-        """Return its part of the JSON document of the run."""
-        return {
-            "on": self.on,
-            **{
-                word: {name: plain(value) for name, value in values.items()}
-                for word, values in (
-                    ("predicted", self.predicted),
-                    ("actual", self.actual),
-                    ("deviation", self.deviation),
-                )
-            },
-            "outside": list(self.outside),
-            "rounds": [{"predicted": plain(a), "actual": plain(b), "violation": plain(v)} for a, b, v in self.rounds],
-        }
 
 
 def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> RunResult:

@@ -15,13 +15,10 @@ from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_v
 from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
-    from ilvren.runs.confirming import Confirmation
-    from ilvren.runs.courses_told import CourseTold
     from ilvren.runs.fitted import Forecast
     from ilvren.runs.front import Front
-    from ilvren.runs.predicted import Prediction
     from ilvren.runs.refining import TimeReport
-    from ilvren.runs.scatter_stages import ScatterTold
+    from ilvren.runs.told import Confirmation, CourseTold, Prediction, ScatterTold
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]
 

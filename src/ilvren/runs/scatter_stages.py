@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -25,10 +25,11 @@ from ilvren.formula import walk
 from ilvren.problem import Problem, objective_size
 from ilvren.problem.loading import refined_problem
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
-from ilvren.runs.limits import LimitStates, plain
+from ilvren.runs.limits import LimitStates
 from ilvren.runs.on_grid import NextStage
 from ilvren.runs.reliability import indices_at
 from ilvren.runs.stages import ENDS_THE_RUN
+from ilvren.runs.told import ScatterTold
 from ilvren.runs.warm import warm_start
 from ilvren.scatter import DesignPoint, Interval, mean_interval
 
@@ -39,7 +40,6 @@ __all__ = [
     "FRESH_SETS",
     "SMOOTH",
     "SMOOTH_MEMBERS",
-    "ScatterTold",
     "ScatterWay",
     "begun_with_all",
     "begun_with_few",
@@ -71,27 +71,6 @@ SMOOTH_MEMBERS = (
 SMOOTH = frozenset({"chance", "quantile", "worst"})
 # Seeds of fresh scenarios lie this far from the run's own.
 FRESH = 7_000_001
-
-
-@dataclass(frozen=True)
-class ScatterTold:
-    """What is told of a run about scatter: how many `scenarios`, what was `searched` and is counted otherwise {name:
-    (searched, counted)}, and objectives and constraints on `fresh` scenarios {name: interval}."""
-
-    scenarios: int
-    searched: Mapping[str, tuple[float, float]] = field(default_factory=dict)
-    fresh: Mapping[str, Interval] = field(default_factory=dict)
-
-    def to_dict(self) -> dict[str, object]:
-        """Return the plain values of the JSON document."""
-        return {
-            "scenarios": self.scenarios,
-            "searched": {name: plain(value) for name, (value, _) in self.searched.items()},
-            "fresh": {
-                name: {"value": plain(told.value), "low": plain(told.low), "high": plain(told.high)}
-                for name, told in self.fresh.items()
-            },
-        }
 
 
 def functions_of(problem: Problem) -> set[str]:
