@@ -19,6 +19,8 @@ __all__ = [
     "add_ledger",
     "add_output_flags",
     "add_problem",
+    "add_set",
+    "add_workers",
     "aim_of",
     "ledger_path",
     "numbers",
@@ -121,6 +123,18 @@ def add_ledger(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--trust", action="store_true", help="run models also of runs that somebody else recorded: look at them first"
     )
+
+
+def add_set(parser: argparse.ArgumentParser) -> None:
+    """Add --set of a command that evaluates designs by itself."""
+    parser.add_argument(
+        "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
+    )
+
+
+def add_workers(parser: argparse.ArgumentParser) -> None:
+    """Add --workers of a command that evaluates designs by itself."""
+    parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
 
 
 def add_as_now(parser: argparse.ArgumentParser) -> None:

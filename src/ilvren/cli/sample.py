@@ -7,7 +7,7 @@ import math
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs, text_pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs, text_pairs
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
@@ -67,16 +67,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--output", metavar="FILE", help="the plan as a figure (.png, .svg) or as designs (.csv)")
     parser.add_argument("--list", action="store_true", dest="lists", help="list the plans, their uses and options")
-    parser.add_argument(
-        "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
-    )
+    add_set(parser)
     parser.add_argument(
         "--on", metavar="APPROXIMATION", help="take the values from an approximation (a1): predicted, not evaluated"
     )
     parser.add_argument(
         "--slopes", action="store_true", help="ask models for their own derivatives, too: approximations use them"
     )
-    parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
+    add_workers(parser)
     parser.add_argument("--fresh", action="store_true", help="call models anew, whatever other runs were answered")
     parser.add_argument("--label", metavar="WORD", help="a name for the sample, beside its id")
     add_ledger(parser)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
@@ -54,11 +54,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--of", metavar="NAME[,NAME]", help="the quantities looked at (default: all)")
     parser.add_argument("--on", metavar="APPROXIMATION", help="scenarios on an approximation (a1), its error carried")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of the scenarios (default 0)")
-    parser.add_argument(
-        "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
-    )
+    add_set(parser)
     parser.add_argument("--output", metavar="FILE", help="histograms as .png or .svg, scenarios as .csv, all as .json")
-    parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
+    add_workers(parser)
     parser.add_argument("--label", metavar="WORD", help="a name for the run that holds scenarios of models")
     add_ledger(parser)
     add_output_flags(parser)

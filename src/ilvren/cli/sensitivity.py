@@ -7,7 +7,7 @@ import math
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
@@ -73,10 +73,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--output", metavar="FILE", help="bars as .png or .svg, numbers as .csv, the reduced problem as .toml"
     )
-    parser.add_argument(
-        "--set", metavar="NAME=VALUE", action="append", default=[], help="another value of a parameter (repeatable)"
-    )
-    parser.add_argument("--workers", metavar="N", help="evaluate models in so many processes, or on dask://HOST:PORT")
+    add_set(parser)
+    add_workers(parser)
     parser.add_argument("--label", metavar="WORD", help="a name for the run that holds the designs")
     add_ledger(parser)
     add_output_flags(parser)
