@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra.kkt import KktFactor
+if TYPE_CHECKING:
+    from ilvren.algebra.kkt import KktFactor
 
 __all__ = ["LimitedMemory", "damped_bfgs"]
 

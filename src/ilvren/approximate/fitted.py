@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.approximate.surface import Part
+if TYPE_CHECKING:
+    from ilvren.approximate.surface import Part
 
 __all__ = ["Fitted", "folds", "left_out_of", "rms"]
 

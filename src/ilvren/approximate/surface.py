@@ -11,13 +11,16 @@ polynomial by its leverage, of a Gaussian process by the variance that is left.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
-from ilvren.approximate.spread import Spread
+
+if TYPE_CHECKING:
+    from ilvren.approximate.spread import Spread
 
 __all__ = ["Expansion", "Part", "Surface", "Trend"]
 

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore.approximating import Learned
     from ilvren.ledger import Ledger
 

@@ -5,14 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row_cells
-from ilvren.formula import Shape
-from ilvren.problem import RowBlock, VariableBlock
-from ilvren.runs.limits import LimitState, LimitStates
+
+if TYPE_CHECKING:
+    from ilvren.formula import Shape
+    from ilvren.problem import RowBlock, VariableBlock
+    from ilvren.runs.limits import LimitState, LimitStates
 
 __all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tally", "value_text"]
 

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, pairs, text_pairs
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge.checking import CheckReport, Finding
     from ilvren.problem import Problem
 

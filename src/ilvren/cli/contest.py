@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
 from ilvren.cli.run import add_limits
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.runs.contest import Finished
 
 EXAMPLES = """examples:

@@ -11,11 +11,11 @@ from rich.text import Text
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path, numbers
 from ilvren.cli.tables import count, number, seconds_text, small, table, with_unit
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge.comparison import Comparison
     from ilvren.judge.contest import ContestSummary, Fixing, MethodSummary
     from ilvren.problem import Problem

@@ -9,11 +9,14 @@ import time
 from collections.abc import Iterator
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError, nearest
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 EXAMPLES = """examples:
   ilvren demo

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from rich.table import Table
@@ -11,11 +11,13 @@ from rich.text import Text
 
 from ilvren.cli.blocks import bound_lines, row_lines, shape_note, tally, value_text
 from ilvren.cli.tables import count, number, seconds_text, table, with_unit
-from ilvren.formula import Shape
-from ilvren.judge import DesignReport
-from ilvren.judge.pattern import Pattern
-from ilvren.problem import Problem, Variable
-from ilvren.runs.limits import LimitState
+
+if TYPE_CHECKING:
+    from ilvren.formula import Shape
+    from ilvren.judge import DesignReport
+    from ilvren.judge.pattern import Pattern
+    from ilvren.problem import Problem, Variable
+    from ilvren.runs.limits import LimitState
 
 __all__ = [
     "constraints_table",

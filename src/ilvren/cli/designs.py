@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from rich.table import Table
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore import DesignTable
     from ilvren.ledger import RunRecord
 

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge.diagnosis import Diagnosis
 
 EXAMPLES = """examples:

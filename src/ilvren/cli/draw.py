@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.draw.view import Extreme
     from ilvren.judge.track import Track
     from ilvren.problem import Problem

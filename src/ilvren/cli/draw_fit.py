@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path
-from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 __all__ = ["draw_fit_of"]
 

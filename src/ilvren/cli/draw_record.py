@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.ledger import Ledger, RunRecord
     from ilvren.models import Calls
     from ilvren.problem import Problem

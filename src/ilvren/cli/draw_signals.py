@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path, pairs
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError, nearest
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge.responses import Response
     from ilvren.ledger import Ledger, RunRecord
 

@@ -6,10 +6,10 @@ import argparse
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
-from ilvren.cli.terminal import Terminal
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.ledger import Ledger
 
 EXAMPLES = """examples:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.ledger import Ledger, RunRecord
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem
 
 __all__ = ["check_suffix", "note_changed_file", "note_changed_models", "read_ledger", "recorded_ledger"]

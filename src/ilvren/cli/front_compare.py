@@ -12,11 +12,11 @@ from rich.text import Text
 from ilvren.cli import status
 from ilvren.cli.arguments import numbers
 from ilvren.cli.tables import count, number, seconds_text, table, with_unit
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
     from rich.table import Table
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge.fronts.comparison import FrontComparison
     from ilvren.judge.fronts.contest import FrontContest
     from ilvren.ledger import Ledger

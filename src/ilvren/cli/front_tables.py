@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 from rich.table import Table
 
 from ilvren.cli.dots import dot_plot
 from ilvren.cli.tables import number, table, with_unit
-from ilvren.cli.terminal import Terminal
 from ilvren.explore.choosing import corners, exchange_rates, knee
-from ilvren.problem import Problem, Sense
-from ilvren.runs.front import Front, FrontMember
-from ilvren.runs.result import RunResult
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
+    from ilvren.problem import Problem, Sense
+    from ilvren.runs.front import Front, FrontMember
+    from ilvren.runs.result import RunResult
 
 __all__ = ["exchange_sentence", "front_table", "notes_of", "show_front"]
 

@@ -11,13 +11,13 @@ from rich.text import Text
 
 from ilvren.cli import status
 from ilvren.cli.tables import number, table, with_unit
-from ilvren.cli.terminal import Terminal
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, FrontVerdict, JudgedMember, verify_front
 from ilvren.judge.verdict import MEANINGS
 
 if TYPE_CHECKING:
     from rich.table import Table
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.ledger import Ledger, RunRecord
     from ilvren.problem import Objective
 

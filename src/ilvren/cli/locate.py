@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.models.program.locating import Located
 
 EXAMPLES = """examples:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
-from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 EXAMPLES = """examples:
   ilvren methods

@@ -5,11 +5,14 @@ from __future__ import annotations
 import argparse
 import shlex
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 EXAMPLES = """examples:
   ilvren new tank.toml

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import shlex
 from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from rich.table import Table
 from rich.text import Text
@@ -21,12 +22,14 @@ from ilvren.cli.tables import (
     table,
     with_unit,
 )
-from ilvren.cli.terminal import Terminal
-from ilvren.problem import RowBlock, VariableBlock
-from ilvren.runs.limits import LimitState
 from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
 from ilvren.runs.stages import told_set
-from ilvren.runs.told import Confirmation, Prediction
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
+    from ilvren.problem import RowBlock, VariableBlock
+    from ilvren.runs.limits import LimitState
+    from ilvren.runs.told import Confirmation, Prediction
 
 __all__ = ["price_sentence", "show_confirmation", "show_result"]
 

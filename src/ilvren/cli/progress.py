@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.cli.tables import number, seconds_text, small, table
-from ilvren.cli.terminal import Terminal
-from ilvren.problem import Problem
 from ilvren.runs import Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
+    from ilvren.problem import Problem
 
 __all__ = ["Progress", "progress_of"]
 

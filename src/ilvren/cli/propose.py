@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, numbers, pairs
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore.proposing import Change, Proposal
     from ilvren.ledger import Ledger
     from ilvren.problem import Problem

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
-from ilvren.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 EXAMPLES = """examples:
   ilvren report last --output report.html

@@ -7,12 +7,12 @@ import argparse
 from ilvren.cli import status
 from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledger_path
 from ilvren.cli.run import add_full, add_limits, finish
-from ilvren.cli.terminal import Terminal
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from ilvren.cli.terminal import Terminal
     from ilvren.ledger import GroupRecord, Ledger, RunRecord
     from ilvren.runs.predicted import Truly
 

@@ -21,9 +21,9 @@ from ilvren.cli.arguments import (
     pairs,
     text_pairs,
 )
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.ledger import Ledger
     from ilvren.problem import Problem
     from ilvren.runs import Event, On, RunResult, Settings

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs, text_pairs
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore import DesignTable
     from ilvren.explore.sampling import Planned
     from ilvren.ledger import Ledger

@@ -10,9 +10,9 @@ from rich.table import Table
 from rich.text import Text
 
 from ilvren.cli.tables import limits_text, number, small, table
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore.scatter import OutputScatter, ScatterResult
     from ilvren.runs import RunResult
     from ilvren.scatter import Interval

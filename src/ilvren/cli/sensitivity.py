@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs
-from ilvren.cli.terminal import Terminal
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.explore.sensitivity import Driver, Sensitivity
     from ilvren.ledger import ApproximationRecord
     from ilvren.problem import Problem

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge import DesignReport
     from ilvren.ledger import RunRecord
     from ilvren.problem import Problem

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import math
 import textwrap
+from typing import TYPE_CHECKING
 
 from ilvren.cli.tables import number, small
-from ilvren.cli.terminal import Terminal
 from ilvren.runs import Ended, Event, Iterated
+
+if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
 
 __all__ = ["StepLog"]
 

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.tables import count, number, table
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem
     from ilvren.runs import Member, Settings, Sweep
 

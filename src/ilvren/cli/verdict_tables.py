@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ilvren.cli.tables import count, margin_text, number, small, table, with_unit
-from ilvren.cli.terminal import Terminal
 from ilvren.judge.verdict import MEANINGS
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge import Verdict
     from ilvren.judge.findings import LimitWorth, ParameterResponse, Rounding, ScatterWorth, Tolerance, Worth
     from ilvren.problem import Objective

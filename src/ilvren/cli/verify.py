@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_aim, add_as_now, add_ledger, add_output_flags, aim_of, ledger_path, numbers, pairs
-from ilvren.cli.terminal import Terminal
 
 if TYPE_CHECKING:
+    from ilvren.cli.terminal import Terminal
     from ilvren.judge import Verdict
     from ilvren.judge.reference import Reference
     from ilvren.judge.verification import VerifyOptions

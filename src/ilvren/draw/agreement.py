@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from ilvren.draw.style import figure, save
 from ilvren.errors import RequestError
-from ilvren.judge.verdict import Verdict
+
+if TYPE_CHECKING:
+    from ilvren.judge.verdict import Verdict
 
 __all__ = ["draw_agreement"]
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, save
-from ilvren.runs.receding import ClosedLoop
+
+if TYPE_CHECKING:
+    from ilvren.runs.receding import ClosedLoop
 
 __all__ = ["draw_closed_loop"]
 

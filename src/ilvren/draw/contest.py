@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
-from ilvren.judge.contest import Case, ContestSummary
 from ilvren.judge.designs import final_optima, sorted_differences
-from ilvren.judge.shares import ShareCurve
-from ilvren.judge.track import Track
+
+if TYPE_CHECKING:
+    from ilvren.judge.contest import Case, ContestSummary
+    from ilvren.judge.shares import ShareCurve
+    from ilvren.judge.track import Track
 
 __all__ = ["draw_basins", "draw_designs", "draw_paths", "draw_series", "draw_shares"]
 

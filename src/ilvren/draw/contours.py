@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.patheffects import withTickedStroke
@@ -31,8 +31,10 @@ from ilvren.draw.view import (
     view_of,
 )
 from ilvren.errors import RequestError
-from ilvren.judge.track import Track
-from ilvren.problem import Problem, Row
+
+if TYPE_CHECKING:
+    from ilvren.judge.track import Track
+    from ilvren.problem import Problem, Row
 
 __all__ = ["draw_contours", "followed", "grid_extremes", "plane"]
 

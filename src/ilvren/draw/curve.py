@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,8 +24,10 @@ from ilvren.draw.view import (
     title_of,
     view_of,
 )
-from ilvren.judge.track import Track
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.judge.track import Track
+    from ilvren.problem import Problem
 
 __all__ = ["curve_extremes", "draw_curve", "line_of", "shade_missed"]
 

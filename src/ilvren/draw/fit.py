@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.draw.style import figure, save
 from ilvren.errors import RequestError
-from ilvren.runs.fitted import Fitted
+
+if TYPE_CHECKING:
+    from ilvren.runs.fitted import Fitted
 
 __all__ = ["MOST_ENTRIES", "draw_fit"]
 

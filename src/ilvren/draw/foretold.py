@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
-from ilvren.judge.comparison import Comparison
+
+if TYPE_CHECKING:
+    from ilvren.judge.comparison import Comparison
 
 __all__ = ["draw_foretold"]
 

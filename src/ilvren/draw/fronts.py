@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,8 +11,10 @@ from numpy.typing import NDArray
 from ilvren.draw.style import LINES, figure, ramp, save
 from ilvren.explore.choosing import corners, knee
 from ilvren.judge.fronts.comparison import FrontComparison, FrontTrack, attained
-from ilvren.judge.fronts.proof import FrontBound
-from ilvren.problem import Sense
+
+if TYPE_CHECKING:
+    from ilvren.judge.fronts.proof import FrontBound
+    from ilvren.problem import Sense
 
 __all__ = ["DrawnFront", "draw_attainment", "draw_front", "draw_fronts"]
 

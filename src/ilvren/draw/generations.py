@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, ramp, save
-from ilvren.judge.generations import Generation, Generations
+
+if TYPE_CHECKING:
+    from ilvren.judge.generations import Generation, Generations
 
 __all__ = ["draw_generations"]
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, save
-from ilvren.judge.comparison import Comparison
-from ilvren.judge.track import Track
+
+if TYPE_CHECKING:
+    from ilvren.judge.comparison import Comparison
+    from ilvren.judge.track import Track
 
 __all__ = ["draw_histories"]
 

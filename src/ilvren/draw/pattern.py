@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.draw.style import figure, save, shades
-from ilvren.judge.pattern import Pattern
-from ilvren.problem import Problem, RowBlock, VariableBlock
+
+if TYPE_CHECKING:
+    from ilvren.judge.pattern import Pattern
+    from ilvren.problem import Problem, RowBlock, VariableBlock
 
 __all__ = ["draw_pattern"]
 

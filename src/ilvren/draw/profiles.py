@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import matplotlib as mpl
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import figure, ramp, save
-from ilvren.problem import Problem, VariableBlock
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem, VariableBlock
 
 __all__ = ["MOST_PROFILES", "draw_profiles", "profile_blocks"]
 

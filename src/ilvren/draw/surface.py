@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import matplotlib as mpl
 import numpy as np
@@ -24,7 +25,9 @@ from ilvren.draw.view import (
     unsure,
     view_of,
 )
-from ilvren.judge.track import Track
+
+if TYPE_CHECKING:
+    from ilvren.judge.track import Track
 
 __all__ = ["draw_surface"]
 

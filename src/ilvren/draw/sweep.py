@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, save
-from ilvren.runs import Member, Sweep
+
+if TYPE_CHECKING:
+    from ilvren.runs import Member, Sweep
 
 __all__ = ["draw_sweep"]
 

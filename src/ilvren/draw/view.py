@@ -11,12 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.evaluate import Gate
-from ilvren.judge.track import Track
 from ilvren.problem import Measures, Problem, Row, Variable, element_name
 from ilvren.problem.approximations import name_in
 
 if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
+    from ilvren.judge.track import Track
     from ilvren.problem.approximations import Band
 
 __all__ = [

@@ -13,15 +13,17 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.course import Course
-from ilvren.dynamics.simulation import Simulation
 from ilvren.dynamics.sweeps import transitions
 from ilvren.dynamics.walker import walker_along
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.course import Course
+    from ilvren.dynamics.simulation import Simulation
 
 __all__ = ["Afresh", "integrated_afresh"]
 

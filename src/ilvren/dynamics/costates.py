@@ -15,10 +15,13 @@ optimal control and the transformed adjoint system", Numerische Mathematik 87, 2
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.gridded import GriddedCourse
+if TYPE_CHECKING:
+    from ilvren.dynamics.gridded import GriddedCourse
 
 __all__ = ["costates"]
 

@@ -10,15 +10,17 @@ from __future__ import annotations
 import bisect
 import math
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.stepping import explicit_step
-from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.mesh import Mesh
+    from ilvren.dynamics.system import System
 
 __all__ = [
     "LEAST_SIZE",

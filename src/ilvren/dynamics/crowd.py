@@ -8,14 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import LEAST_SIZE, March
-from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.walker import MOST_EVENTS, NO_GAP, ROUNDING
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.mesh import Mesh
 
 __all__ = ["Crowd", "CrowdGiven", "can_crowd"]
 

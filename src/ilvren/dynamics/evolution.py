@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ilvren.formula import Graph, Shape
+if TYPE_CHECKING:
+    from ilvren.formula import Graph, Shape
 
 __all__ = ["Control", "Evolution", "Input", "Probe", "State"]
 

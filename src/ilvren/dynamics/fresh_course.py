@@ -6,11 +6,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.gridded import GriddedCourse
+if TYPE_CHECKING:
+    from ilvren.dynamics.gridded import GriddedCourse
 
 __all__ = ["FreshCourse", "followed_afresh"]
 

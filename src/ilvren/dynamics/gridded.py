@@ -20,16 +20,18 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.schemes.scheme import Scheme, lagrange_integrals
 from ilvren.formula import walk
 from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.forward import tangents
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.evolution import Evolution
 
 __all__ = ["ControlOnGrid", "Deviation", "GriddedCourse", "MomentCode", "radau_points"]
 

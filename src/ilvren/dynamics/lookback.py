@@ -8,13 +8,15 @@ As no step is longer than a lag, segments come in blocks that look at earlier bl
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.columns import Columns
-from ilvren.dynamics.course import Course, Given, March
-from ilvren.dynamics.tableau import Tableau
+if TYPE_CHECKING:
+    from ilvren.dynamics.columns import Columns
+    from ilvren.dynamics.course import Course, Given, March
+    from ilvren.dynamics.tableau import Tableau
 
 __all__ = ["Behind", "Look", "Lookback"]
 

@@ -9,15 +9,17 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.evolution import Evolution
 from ilvren.formula import Graph, walk, weighted_gradient
 from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.forward import tangents
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.evolution import Evolution
 
 __all__ = ["ModelledSystem", "has_models"]
 

@@ -11,16 +11,19 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Given, Lost, March, nudged
-from ilvren.dynamics.evolution import Evolution
 from ilvren.dynamics.mesh import Mesh
-from ilvren.dynamics.system import System
 from ilvren.dynamics.tableau import EXPLICIT, RADAU
 from ilvren.dynamics.walker import MOST_EVENTS, VAST, Walker, followed
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.evolution import Evolution
+    from ilvren.dynamics.system import System
 
 __all__ = ["Frame", "even_mesh", "framed", "planned", "with_forcing"]
 

@@ -11,7 +11,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,13 +19,15 @@ from numpy.typing import NDArray
 from ilvren.dynamics.columns import Columns
 from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
 from ilvren.dynamics.crowd import Crowd, CrowdGiven, can_crowd
-from ilvren.dynamics.evolution import Evolution
-from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.modelled import ModelledSystem, has_models
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
 from ilvren.dynamics.sweeps import Backward, Forward, Linear, backward, forward, second_products
 from ilvren.dynamics.system import System, TooManyFormulas
 from ilvren.dynamics.walker import followed
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.evolution import Evolution
+    from ilvren.dynamics.mesh import Mesh
 
 __all__ = ["Simulation", "TimeError"]
 

@@ -6,9 +6,10 @@ is taken from a list once a step."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ilvren.dynamics.tableau import Tableau
+if TYPE_CHECKING:
+    from ilvren.dynamics.tableau import Tableau
 
 __all__ = ["Step", "explicit_step"]
 

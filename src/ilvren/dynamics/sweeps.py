@@ -21,14 +21,16 @@ G. Wanner, "Solving Ordinary Differential Equations I", 1993, II.6; A. Griewank,
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.columns import Columns
 from ilvren.dynamics.course import Course, Given, March, segment_of
 from ilvren.dynamics.lookback import Lookback
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.columns import Columns
 
 __all__ = ["Forward", "Linear", "backward", "forward", "second_products", "transitions"]
 

@@ -12,16 +12,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.evolution import Evolution
 from ilvren.formula import Graph, compile_scalar, gradient, walk
 from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.pieces import SPLIT
 from ilvren.formula.unroll import TooLong, unrolled
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.evolution import Evolution
 
 __all__ = ["System", "TooManyFormulas"]
 

@@ -9,15 +9,17 @@ from __future__ import annotations
 import bisect
 import math
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, Lost, March, is_finite, nudged, piece_of, segment_of
 from ilvren.dynamics.lookback import Behind
-from ilvren.dynamics.mesh import Mesh
-from ilvren.dynamics.tableau import Tableau
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.mesh import Mesh
+    from ilvren.dynamics.tableau import Tableau
 
 __all__ = ["MOST_EVENTS", "NO_GAP", "ROUNDING", "VAST", "Walker", "followed", "walker_along"]
 

@@ -10,12 +10,14 @@ import importlib
 import threading
 import warnings
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import MachineError, RequestError
 from ilvren.evaluate.jobs import Answer, Job
-from ilvren.evaluate.recipe import Recipe
 from ilvren.evaluate.workers import ProcessPool
+
+if TYPE_CHECKING:
+    from ilvren.evaluate.recipe import Recipe
 
 __all__ = ["ClusterPool"]
 

@@ -7,14 +7,16 @@ scalar, NumPy else, NumPy with a batch axis for many designs or directions at on
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import Graph, compile_scalar, is_scalar_work, walk
-from ilvren.models import Calls
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.models import Calls
+    from ilvren.problem import Problem
 
 __all__ = ["Form", "form_of"]
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
-from ilvren.evaluate.forms import Form
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
@@ -24,6 +23,9 @@ from ilvren.formula import Kink, gradient
 from ilvren.formula.compile import fixed_nodes
 from ilvren.models import Calls, NotOnRecord, Outcome, Question
 from ilvren.problem import Problem, residual_problem
+
+if TYPE_CHECKING:
+    from ilvren.evaluate.forms import Form
 
 __all__ = ["MOST_DENSE", "Counts", "Gate"]
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate.evaluation import Evaluation
-from ilvren.models import Outcome, Question
+
+if TYPE_CHECKING:
+    from ilvren.models import Outcome, Question
 
 __all__ = ["Answer", "Arrival", "Job", "Workers", "failed_evaluation"]
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,8 +22,10 @@ from ilvren.formula import Graph, weighted_gradient
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
 from ilvren.formula.forward import tangents
 from ilvren.formula.sparsity import patterns
-from ilvren.models import Calls
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.models import Calls
+    from ilvren.problem import Problem
 
 __all__ = ["HessianPlan", "JacobianPlan", "lagrangian_gradient", "spread_blocks", "variable_offsets"]
 

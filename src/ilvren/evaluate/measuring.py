@@ -13,14 +13,16 @@ while they change nothing.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate.evaluation import Evaluation
-from ilvren.evaluate.gate import Gate
 from ilvren.problem import Measures, Problem, objective_size
+
+if TYPE_CHECKING:
+    from ilvren.evaluate.evaluation import Evaluation
+    from ilvren.evaluate.gate import Gate
 
 __all__ = ["Values", "measured", "with_sizes"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +14,10 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Trouble, gradient, walk
-from ilvren.models import Calls
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.models import Calls
+    from ilvren.problem import Problem
 
 __all__ = ["Batch", "Questions"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,9 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.questions import BATCH_NUMBERS, Questions
 from ilvren.formula.array_code import batched_nodes
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["Scenarios", "scenario_values"]
 

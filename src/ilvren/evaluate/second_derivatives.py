@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from ilvren.models import MOST_HESSIAN_INPUTS
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["has_second_derivatives"]
 

@@ -12,15 +12,17 @@ import threading
 import time
 from dataclasses import replace
 from multiprocessing.connection import Client, Connection
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import IlvrenError
 from ilvren.evaluate.gate import Gate
 from ilvren.evaluate.jobs import Answer, Job
-from ilvren.evaluate.recipe import Recipe
 from ilvren.models import HERE, Calls, ModelSource, Outcome, Question
 from ilvren.models.python.guard import be_apart
 from ilvren.models.source import AUTOMATIC
+
+if TYPE_CHECKING:
+    from ilvren.evaluate.recipe import Recipe
 
 __all__ = ["Bench", "main"]
 

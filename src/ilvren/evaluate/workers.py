@@ -17,11 +17,13 @@ from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, Listener, wait
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import MachineError, RequestError
 from ilvren.evaluate.jobs import Answer, Job
-from ilvren.evaluate.recipe import Recipe
+
+if TYPE_CHECKING:
+    from ilvren.evaluate.recipe import Recipe
 
 __all__ = ["ProcessPool", "worker_count"]
 

@@ -11,7 +11,7 @@ import json
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,10 +30,12 @@ from ilvren.errors import RequestError, nearest
 from ilvren.explore.designs import DesignTable, designs_of, node_values
 from ilvren.explore.model_slopes import model_slopes
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
-from ilvren.ledger import ApproximationRecord, Ledger
 from ilvren.models.approximation import FORM, LearntInput
 from ilvren.problem import Problem, element_name
-from ilvren.runs.predicted import Truly
+
+if TYPE_CHECKING:
+    from ilvren.ledger import ApproximationRecord, Ledger
+    from ilvren.runs.predicted import Truly
 
 __all__ = ["Agreement", "Learned", "LearnedGroup", "LearnedOutput", "learned", "relearner"]
 

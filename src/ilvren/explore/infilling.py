@@ -13,7 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +22,11 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
 from ilvren.explore.approximating import Learned, LearnedGroup, learned
 from ilvren.explore.sampling import Planned, full_designs, more, sample, space_of
-from ilvren.ledger import Ledger
-from ilvren.plans import Space
 from ilvren.problem import Problem, on_document
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.plans import Space
 
 __all__ = ["INFILL", "Round", "infilled"]
 

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.explore.designs import DesignTable, recorded_calls
-from ilvren.ledger import Ledger
 from ilvren.models import ModelFailure, NotOnRecord
 from ilvren.models.failures import CannotFollow
 from ilvren.models.source import Question, is_differenced
 from ilvren.problem import element_name
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
 
 __all__ = ["model_slopes"]
 

@@ -19,7 +19,7 @@ import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,9 +27,11 @@ from numpy.typing import NDArray
 from ilvren.algebra import solve_quadratic
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, measured
-from ilvren.models import Calls
-from ilvren.problem import Problem
 from ilvren.problem.loading import with_limits
+
+if TYPE_CHECKING:
+    from ilvren.models import Calls
+    from ilvren.problem import Problem
 
 __all__ = ["Change", "Moved", "Proposal", "Quantity", "proposal_at", "told_names", "trusted_share"]
 

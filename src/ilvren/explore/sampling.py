@@ -10,14 +10,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
-from ilvren.ledger import Ledger
 from ilvren.models.source import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
 from ilvren.problem import Problem, element_name, members_of
@@ -26,6 +25,9 @@ from ilvren.runs.addresses import addressed
 from ilvren.runs.settings import DEFAULT_EVALUATIONS
 from ilvren.runs.stored import problem_of
 from ilvren.runs.warm import begun_at
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
 
 __all__ = [
     "Planned",

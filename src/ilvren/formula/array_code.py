@@ -9,15 +9,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted, normal_key
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.operators import OPERATIONS
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph, GraphNode
 
 __all__ = ["ArrayCode", "batched_nodes", "compile_arrays", "open_parameters"]
 

@@ -11,9 +11,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from ilvren.formula.graph import Graph
 from ilvren.formula.operators import CODE_NAMES, OPERATIONS
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["ScalarCode", "compile_scalar", "fixed_nodes", "is_scalar_work"]
 

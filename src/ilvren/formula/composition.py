@@ -9,11 +9,13 @@ Source: S. Boyd, L. Vandenberghe, "Convex Optimization", 2004, sections 3.1 and 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.formula.graph import Graph
-from ilvren.formula.interval_arithmetic import Box
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
+    from ilvren.formula.interval_arithmetic import Box
 
 __all__ = ["curvatures"]
 

@@ -13,12 +13,15 @@ Source: A. Griewank, A. Walther, "Evaluating Derivatives", 2nd ed., 2008, chapte
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from ilvren.formula import shaping
-from ilvren.formula.graph import Graph
 from ilvren.formula.levels import level_moved
 from ilvren.formula.partials import times_partial
 from ilvren.formula.rules import RULES
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["tangents"]
 

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ilvren.formula.graph import Graph
 from ilvren.formula.operators import OPERATIONS, why_not_finite
 from ilvren.formula.walked import Kink, Trouble, Walk
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["walk"]
 

@@ -6,20 +6,22 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.array_code import batched_nodes
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
-from ilvren.formula.graph import Graph, GraphNode
 from ilvren.formula.operators import OPERATIONS, why_not_finite
 from ilvren.formula.places import PLACES
 from ilvren.formula.places import gaps as place_gaps
 from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
 from ilvren.formula.walked import Kink, Trouble, Walk
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph, GraphNode
 
 __all__ = ["ArrayWalk", "Fresh", "walk_arrays", "walk_with_troubles"]
 

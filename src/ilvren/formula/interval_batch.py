@@ -11,15 +11,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.graph import Graph
 from ilvren.formula.interpret import walk
 from ilvren.formula.interval_arithmetic import Box, elementwise, inverse, meet
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["BatchIntervals", "BatchValues"]
 

@@ -14,14 +14,13 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.arrays import STRUCTURAL
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.graph import Graph
 from ilvren.formula.interpret import walk
 from ilvren.formula.interval_arithmetic import (
     DOMAIN,
@@ -37,6 +36,9 @@ from ilvren.formula.interval_arithmetic import (
 )
 from ilvren.formula.rules import RULES
 from ilvren.formula.sparsity import Link, PatternTooLarge, use
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["MOST_LOOKED_AT", "Box", "Intervals", "PossibleFault"]
 

@@ -17,8 +17,12 @@ penalty function method for constrained minimization", 1972 (2).
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from ilvren.formula import shaping
-from ilvren.formula.graph import Graph
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["level", "level_moved", "level_vjp"]
 

@@ -6,8 +6,10 @@ Each gives nodes of the same graph, so that derivatives of derivatives come from
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
-from ilvren.formula.graph import Graph
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["times_partial"]
 

@@ -15,11 +15,14 @@ Source: A. Griewank, A. Walther, "Evaluating Derivatives", 2nd ed., 2008, chapte
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from ilvren.formula import shaping
-from ilvren.formula.graph import Graph
 from ilvren.formula.levels import level_vjp
 from ilvren.formula.partials import times_partial
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["gradient", "weighted_gradient"]
 

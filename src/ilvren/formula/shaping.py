@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import math
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
-from ilvren.formula.graph import Graph, Shape
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph, Shape
 
 __all__ = [
     "cumsum",

@@ -13,15 +13,17 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.arrays import STRUCTURAL, index_key
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.graph import Graph
 from ilvren.formula.rules import MODEL_NODES, RULES
+
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Graph
 
 __all__ = ["Link", "PatternTooLarge", "depends_on", "link", "patterns", "use"]
 

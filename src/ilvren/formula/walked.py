@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ilvren.formula.graph import Origin
+if TYPE_CHECKING:
+    from ilvren.formula.graph import Origin
 
 __all__ = ["Kink", "Trouble", "Walk"]
 

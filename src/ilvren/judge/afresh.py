@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from ilvren.errors import MachineError
 from ilvren.evaluate import Evaluation, Job, Recipe
-from ilvren.judge.case import Case
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["evaluated_afresh"]
 

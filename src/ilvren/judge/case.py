@@ -4,27 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
-from ilvren.formula import Kink
-from ilvren.judge.curvature import Curvature
 from ilvren.judge.design_report import point_at
-from ilvren.judge.probe import Better
 from ilvren.judge.verdict import Check, Verdict
-from ilvren.ledger import EvaluationRecord, Ledger
 from ilvren.problem import Problem, objective_size
 from ilvren.problem.regridding import begun, limit_sizes
 from ilvren.runs import AUTOMATIC, Conditions, RunResult, Settings, is_large
 from ilvren.runs.addresses import addressed, split_address
-from ilvren.runs.limits import LimitState, LimitStates
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import counted_problem, smooth_at
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
+
+if TYPE_CHECKING:
+    from ilvren.formula import Kink
+    from ilvren.judge.curvature import Curvature
+    from ilvren.judge.probe import Better
+    from ilvren.ledger import EvaluationRecord, Ledger
+    from ilvren.runs.limits import LimitState, LimitStates
 
 __all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]
 

@@ -26,15 +26,17 @@ existence and uniqueness of solutions to the general equality quadratic programm
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import gradient
 from ilvren.formula.interval_batch import BatchIntervals, BatchValues
-from ilvren.judge.case import Case
 from ilvren.problem import Problem, scalar_problem
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["Certificate", "certified"]
 

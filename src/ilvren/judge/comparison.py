@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,9 +15,11 @@ from ilvren.errors import RequestError
 from ilvren.judge.designs import final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
-from ilvren.problem import Problem
 from ilvren.runs import RunResult
 from ilvren.runs.limits import plain
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["ALONG", "DISTANCES", "GRADIENT_WORTH", "Comparison", "compare", "compared", "distance_text", "tracks_of"]
 

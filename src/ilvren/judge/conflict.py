@@ -12,15 +12,18 @@ Source: J. W. Chinneck, E. W. Dravnieks, "Locating minimal infeasible constraint
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.problem import Problem
 from ilvren.runs import AUTOMATIC, RunResult, Settings
 from ilvren.runs.report import limit_states
 from ilvren.runs.start import run_as_it_stands
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["Conflict", "find_conflict"]
 

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,9 +17,11 @@ from ilvren.judge.pairs import PairTest, paired_tests
 from ilvren.judge.shares import ShareCurve, data_profile, performance_profile
 from ilvren.judge.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
-from ilvren.problem import Problem
 from ilvren.runs import Quartiles
 from ilvren.runs.limits import plain
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["Case", "ContestSummary", "MethodSummary", "contest_summary"]
 

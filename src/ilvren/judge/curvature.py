@@ -9,15 +9,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem, solve_quadratic
-from ilvren.evaluate import Gate
 from ilvren.judge.critical_cone import MOST_WEAK, least_on_cone
-from ilvren.problem import Measures
-from ilvren.runs import Conditions
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
+    from ilvren.problem import Measures
+    from ilvren.runs import Conditions
 
 __all__ = ["Curvature", "active_normals", "lagrangian_curvature", "lagrangian_hessians"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -12,13 +12,15 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.pattern import Pattern, pattern_of
-from ilvren.models import Calls
 from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import trouble_clause
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values
 from ilvren.runs.refining import TimeReport, time_report
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import SMOOTH, functions_of, smooth_at
+
+if TYPE_CHECKING:
+    from ilvren.models import Calls
 
 __all__ = ["DesignReport", "design_report_at", "few", "order_of", "point_at", "trouble_sentence"]
 

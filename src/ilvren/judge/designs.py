@@ -5,13 +5,16 @@ from __future__ import annotations
 import string
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.track import Track
 from ilvren.problem import Measures, objective_size
 from ilvren.problem.regridding import control_shares, read_control
+
+if TYPE_CHECKING:
+    from ilvren.judge.track import Track
 
 __all__ = ["DesignDifference", "FinalOptimum", "final_optima", "sorted_differences"]
 

@@ -8,7 +8,7 @@ import math
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,19 +21,21 @@ from ilvren.judge.conflict import Conflict, find_conflict
 from ilvren.judge.curvature import lagrangian_curvature
 from ilvren.judge.design_report import trouble_sentence
 from ilvren.judge.failing import FailingRegion, failing_region
-from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named
 from ilvren.methods.pieces.lifting import can_lift
 from ilvren.problem import Aim, NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import AUTOMATIC, first_order_conditions, is_large
 from ilvren.runs.claims import refuse_unhandled
-from ilvren.runs.limits import LimitState
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import HOLDS
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.settings import Settings
 from ilvren.runs.shelf import RecordedShelf
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
+
+if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
+    from ilvren.runs.limits import LimitState
 
 __all__ = ["Diagnosis", "Symptom", "diagnose"]
 

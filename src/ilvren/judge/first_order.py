@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.case import Case
 from ilvren.judge.curvature import active_normals, lagrangian_curvature
 from ilvren.judge.qualification import Qualification, qualification_of
 from ilvren.runs import Conditions, first_order_conditions
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["check_first_order", "measure_conditions", "prices_of"]
 

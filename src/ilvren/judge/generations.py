@@ -5,14 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.ledger import Ledger, RunRecord
-from ilvren.problem import Problem
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
+    from ilvren.problem import Problem
 
 __all__ = ["Generation", "Generations", "generations_of"]
 

@@ -10,15 +10,18 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.formula import Kink
 from ilvren.formula.pieces import SPLIT, smooth_piece
 from ilvren.judge.case import Case
 from ilvren.problem import Problem, RowBlock, scalar_problem
+
+if TYPE_CHECKING:
+    from ilvren.formula import Kink
 
 __all__ = ["Pieces", "pieces_at"]
 

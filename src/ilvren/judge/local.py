@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,13 +12,15 @@ from numpy.typing import NDArray
 from ilvren.judge.case import Case
 from ilvren.judge.first_order import check_first_order, prices_of
 from ilvren.judge.kinked import pieces_at
-from ilvren.judge.probe import Better
 from ilvren.judge.region import region_of
 from ilvren.judge.search_around import check_neighbourhood, search_downhill, search_without_slopes
 from ilvren.judge.smoothness import doubt_in_formulas, doubt_in_models
-from ilvren.judge.verdict import Verdict
-from ilvren.problem import Problem
 from ilvren.proofs.convexity import is_convex
+
+if TYPE_CHECKING:
+    from ilvren.judge.probe import Better
+    from ilvren.judge.verdict import Verdict
+    from ilvren.problem import Problem
 
 __all__ = ["better_reason", "judged_locally"]
 

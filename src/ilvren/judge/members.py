@@ -10,18 +10,21 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.judge.case import Case
-from ilvren.judge.probe import Better
 from ilvren.judge.search_around import better_at
 from ilvren.problem import Members, Problem, members_of
 from ilvren.proofs.convexity import is_convex
 from ilvren.runs import AUTOMATIC, Settings, run
 from ilvren.runs.choice import can_be_enumerated, design_count
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
+    from ilvren.judge.probe import Better
 
 __all__ = ["Neighbours", "all_designs", "neighbours_of"]
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
-from ilvren.judge.case import Case
 from ilvren.runs.scatter_stages import FRESH_SETS, fresh_values
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["check_fresh_scenarios"]
 

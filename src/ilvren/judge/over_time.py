@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.dynamics.afresh import integrated_afresh
 from ilvren.dynamics.fresh_course import followed_afresh
-from ilvren.judge.case import Case
 from ilvren.problem.between import Between, limits_between
 from ilvren.problem.courses import courses_of
 from ilvren.runs.courses_told import remarks_on
@@ -17,6 +16,7 @@ from ilvren.runs.refining import missed_between, tolerance_of
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
     from ilvren.dynamics.gridded import GriddedCourse
+    from ilvren.judge.case import Case
     from ilvren.problem.collocated import CollocatedAxis
     from ilvren.problem.over_time import Axis
 

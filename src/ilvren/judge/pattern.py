@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
 
 __all__ = ["Pattern", "pattern_of"]
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
-from ilvren.evaluate import Evaluation, Gate
-from ilvren.problem import Measures
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation, Gate
+    from ilvren.problem import Measures
 
 __all__ = ["Better", "Probe", "gain_over", "probe_around", "restored"]
 

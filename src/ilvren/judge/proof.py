@@ -10,11 +10,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.case import Case
 from ilvren.judge.probe import Better
 from ilvren.judge.search_around import better_at
 from ilvren.judge.verdict import Proof, Verdict
@@ -23,6 +23,9 @@ from ilvren.proofs.bounding import Bounder
 from ilvren.proofs.branching import Search, search_boxes
 from ilvren.runs import AUTOMATIC, Settings
 from ilvren.runs.start import run_as_it_stands
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["MOST_SECONDS", "bound_on_box", "proved", "refusal"]
 

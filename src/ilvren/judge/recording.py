@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ilvren.judge.design_report import point_at
-from ilvren.judge.verdict import Verdict
-from ilvren.ledger import Ledger
 from ilvren.runs import AUTOMATIC, Settings, run
 from ilvren.runs.warm import begun_at
+
+if TYPE_CHECKING:
+    from ilvren.judge.verdict import Verdict
+    from ilvren.ledger import Ledger
 
 __all__ = ["ASKED_FOR", "record_better"]
 

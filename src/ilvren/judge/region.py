@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.case import Case
 from ilvren.judge.certificate import certified
 from ilvren.judge.curvature import lagrangian_curvature
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["Region", "region_of"]
 

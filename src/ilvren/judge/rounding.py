@@ -11,16 +11,19 @@ import itertools
 import math
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.judge.case import Case
 from ilvren.judge.findings import Rounding
-from ilvren.problem import Problem
 from ilvren.runs import AUTOMATIC, Settings
 from ilvren.runs.start import run_as_it_stands
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
+    from ilvren.problem import Problem
 
 __all__ = ["check_spacings", "rounding_near"]
 

@@ -10,18 +10,21 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate
-from ilvren.judge.case import Case
 from ilvren.judge.findings import ScatterWorth
-from ilvren.problem import Problem
 from ilvren.problem.loading import refined_problem
 from ilvren.problem.scattering import scatter_of
 from ilvren.runs import AUTOMATIC, run
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
+    from ilvren.problem import Problem
 
 __all__ = ["scatter_worths"]
 

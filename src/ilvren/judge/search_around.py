@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.judge.case import Case
 from ilvren.judge.first_order import prices_of
 from ilvren.judge.probe import Better, Probe, gain_over, probe_around, restored
 from ilvren.problem import Problem, refined_problem
@@ -16,6 +16,9 @@ from ilvren.problem.regridding import carried, collocated_problem
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 from ilvren.runs.report import PRICED_STATIONARITY
 from ilvren.runs.start import run_as_it_stands
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = [
     "better_at",

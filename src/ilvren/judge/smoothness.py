@@ -8,11 +8,14 @@ that a model supplies are compared with (f(x + h e) − f(x − h e)) / 2h.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation, Gate
-from ilvren.problem import Measures
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation, Gate
+    from ilvren.problem import Measures
 
 __all__ = ["doubt_in_formulas", "doubt_in_models"]
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.judge.case import Case
 from ilvren.judge.findings import Tolerance
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
 
 __all__ = ["tolerances_of"]
 

@@ -5,15 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.judge.foretold import Foretellings
-from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
-from ilvren.problem import Problem
-from ilvren.runs import RunResult
 from ilvren.runs.stored import flat_design, problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger, RunRecord
+    from ilvren.problem import Problem
+    from ilvren.runs import RunResult
 
 __all__ = ["Track", "track_of_record", "track_of_result"]
 

@@ -7,12 +7,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ilvren.problem import Problem
 from ilvren.runs.limits import LimitState, plain
 
 if TYPE_CHECKING:
     from ilvren.judge.findings import Rounding, Worth
     from ilvren.judge.reference import Agreement
+    from ilvren.problem import Problem
     from ilvren.runs.told import Confirmation
 
 __all__ = ["HOLDING", "MEANINGS", "Check", "Proof", "Verdict"]

@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,6 @@ from ilvren.judge.case import Case, case_of_design, case_of_record, case_of_resu
 from ilvren.judge.design_report import trouble_sentence
 from ilvren.judge.local import better_reason, judged_locally
 from ilvren.judge.members import Neighbours, all_designs, neighbours_of
-from ilvren.judge.probe import Better
 from ilvren.judge.reference import Agreement, Reference, agreement_with
 from ilvren.judge.rounding import check_spacings, rounding_near
 from ilvren.judge.search_around import better_at, check_other_method, check_random_starts
@@ -36,6 +35,9 @@ from ilvren.runs.replay import unpacked
 from ilvren.runs.report import limit_states
 from ilvren.runs.scatter_stages import counted_problem
 from ilvren.runs.told import BROKEN, CONFIRMED, FAILED
+
+if TYPE_CHECKING:
+    from ilvren.judge.probe import Better
 
 __all__ = ["VerifyOptions", "verify"]
 

@@ -17,22 +17,24 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate
-from ilvren.judge.case import Case
 from ilvren.judge.curvature import lagrangian_hessians
 from ilvren.judge.findings import LimitWorth, ParameterResponse, Worth
 from ilvren.judge.scatter_worth import scatter_worths
 from ilvren.judge.tolerances import tolerances_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
 from ilvren.runs import AUTOMATIC, RunResult, Settings
-from ilvren.runs.limits import LimitState
 from ilvren.runs.start import run_as_it_stands
+
+if TYPE_CHECKING:
+    from ilvren.judge.case import Case
+    from ilvren.runs.limits import LimitState
 
 __all__ = ["worth_of"]
 

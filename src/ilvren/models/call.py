@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.models.hessians import Secants, differenced_along, differenced_hessian
-from ilvren.models.source import ModelSource
+
+if TYPE_CHECKING:
+    from ilvren.models.source import ModelSource
 
 __all__ = ["Call", "Derivatives", "Point"]
 

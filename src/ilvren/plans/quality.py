@@ -15,11 +15,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.plans.base import Space
+if TYPE_CHECKING:
+    from ilvren.plans.base import Space
 
 __all__ = ["Quality", "quality"]
 

@@ -16,11 +16,11 @@ from ilvren.formula.graph import joint_shape
 from ilvren.formula.parser import TIME_FUNCTIONS
 from ilvren.formula.syntax import Call
 from ilvren.problem.entries import EntryDeclaration, formula_text
-from ilvren.problem.model import Problem
 from ilvren.problem.regridding import read_control
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
+    from ilvren.problem.model import Problem
 
 __all__ = ["Between", "limits_between"]
 

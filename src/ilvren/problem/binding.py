@@ -25,11 +25,11 @@ from ilvren.problem.model import (
     VariableBlock,
     element_name,
 )
-from ilvren.problem.rows import RowTemplate
 from ilvren.problem.template import Template, checked_override
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
+    from ilvren.problem.rows import RowTemplate
 
 __all__ = ["bind"]
 

@@ -11,10 +11,10 @@ from ilvren.dynamics import Evolution
 from ilvren.dynamics.gridded import ControlOnGrid, GriddedCourse
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import walk
-from ilvren.problem.model import Problem
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
+    from ilvren.problem.model import Problem
 
 __all__ = ["courses_of", "evolution_of"]
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Mapping
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import RESERVED_NAMES
-from ilvren.problem.entries import Source, Value
+
+if TYPE_CHECKING:
+    from ilvren.problem.entries import Source, Value
 
 __all__ = ["NAME", "Document"]
 

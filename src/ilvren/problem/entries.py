@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ilvren.problem.positions import Positions
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 
 if TYPE_CHECKING:
     from ilvren.models.approximation import Group
+    from ilvren.problem.positions import Positions
 
 __all__ = [
     "CaseDeclaration",

@@ -5,17 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.errors import ProblemError, RequestError
 from ilvren.problem.aims import NO_AIM, Aim, aimed
 from ilvren.problem.binding import bind
-from ilvren.problem.entries import Declarations
 from ilvren.problem.fronts import fronted
-from ilvren.problem.model import Given, Problem
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, refined
 from ilvren.problem.scattering import fixed_values
 from ilvren.problem.template import Template
+
+if TYPE_CHECKING:
+    from ilvren.problem.entries import Declarations
+    from ilvren.problem.model import Given, Problem
 
 __all__ = ["load", "loads", "refined_problem", "scalarized", "widened_problem", "with_limits", "with_lines"]
 

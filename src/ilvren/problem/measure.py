@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem.grid import MemberGrid
-from ilvren.problem.model import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem.model import Problem
 
 __all__ = ["Measures", "objective_size"]
 

@@ -20,12 +20,12 @@ from ilvren.errors import RequestError
 from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
-from ilvren.problem.entries import Source
 from ilvren.problem.refinement import AS_DECLARED, Refinement
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
     from ilvren.models import Calls, ModelSource
+    from ilvren.problem.entries import Source
     from ilvren.problem.lifted import Lifted
 
 __all__ = [

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.formula import Shape
 from ilvren.models import ModelSource, PythonSource, arguments_of
 from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
 
 if TYPE_CHECKING:
+    from ilvren.formula import Shape
     from ilvren.problem.template import Template
 
 __all__ = ["add_model", "inputs_of", "model_source"]

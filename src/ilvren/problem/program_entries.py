@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
 
 from ilvren.errors import ProblemError, nearest
-from ilvren.formula import Shape
 from ilvren.models import ProgramSource
 from ilvren.models.program import (
     CannotWrite,
@@ -23,6 +22,7 @@ from ilvren.models.program import (
 from ilvren.problem.entries import DeckDeclaration, EntryDeclaration, ModelDeclaration, ProgramDeclaration
 
 if TYPE_CHECKING:
+    from ilvren.formula import Shape
     from ilvren.problem.template import Template
 
 # The key of what uses a name, its file and line (0: not in a file).

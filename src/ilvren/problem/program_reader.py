@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from pathlib import PurePosixPath
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.models.program import KEEPS, TAKES
-from ilvren.problem.document import Document
 from ilvren.problem.entries import DeckDeclaration, ModelDeclaration, ProgramDeclaration, ReadDeclaration, Value
+
+if TYPE_CHECKING:
+    from ilvren.problem.document import Document
 
 __all__ = ["PROGRAM_KEYS", "read_program"]
 

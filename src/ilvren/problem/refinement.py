@@ -5,13 +5,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.dynamics.planning import MOST_STEPS
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.errors import RequestError, nearest
-from ilvren.problem.entries import Declarations, TimeDeclaration
 from ilvren.problem.scatter_plan import ScatterPlan
+
+if TYPE_CHECKING:
+    from ilvren.problem.entries import Declarations, TimeDeclaration
 
 __all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "checked_steps", "refined"]
 

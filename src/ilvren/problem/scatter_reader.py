@@ -5,11 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ilvren.errors import nearest
-from ilvren.problem.document import Document
 from ilvren.problem.entries import Declarations, ScatterDeclaration
 from ilvren.scatter import LAWS
+
+if TYPE_CHECKING:
+    from ilvren.problem.document import Document
 
 __all__ = ["read_scatter"]
 

@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.formula import shaping
-from ilvren.problem.entries import ScatterDeclaration
 from ilvren.problem.spreading import Spread
 from ilvren.scatter.laws import EULER, GUMBEL
 
 if TYPE_CHECKING:
+    from ilvren.problem.entries import ScatterDeclaration
     from ilvren.problem.template import Template
 
 __all__ = ["ScenarioNodes"]

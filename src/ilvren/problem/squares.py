@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.formula import Graph
 from ilvren.problem.model import Problem, Residual, RowBlock
+
+if TYPE_CHECKING:
+    from ilvren.formula import Graph
 
 __all__ = ["residual_problem", "sum_of_squares"]
 

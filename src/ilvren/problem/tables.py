@@ -6,12 +6,15 @@ import csv
 import io
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
-from ilvren.problem.entries import Source, TableDeclaration
+
+if TYPE_CHECKING:
+    from ilvren.problem.entries import Source, TableDeclaration
 
 __all__ = ["Table", "read_table"]
 

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.formula import Name, Node, shape_text, shaping
-from ilvren.formula.syntax import Call
-from ilvren.problem.entries import EntryDeclaration
 
 if TYPE_CHECKING:
+    from ilvren.formula.syntax import Call
+    from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.over_time import Axis
     from ilvren.problem.template import Template
 

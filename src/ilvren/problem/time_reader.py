@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from ilvren.formula import TIME_FUNCTIONS
-from ilvren.problem.document import Document
 from ilvren.problem.entries import (
     ControlDeclaration,
     Declarations,
@@ -17,6 +17,9 @@ from ilvren.problem.entries import (
     Value,
     VariableDeclaration,
 )
+
+if TYPE_CHECKING:
+    from ilvren.problem.document import Document
 
 __all__ = ["OverTime", "first_variable", "is_free", "read_time"]
 

@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ilvren.errors import FormulaError
-from ilvren.formula import Limits, Node
 from ilvren.formula.graph import ShapeMismatch, joint_shape
 from ilvren.formula.lower import shape_text
 from ilvren.formula.syntax import Call
-from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.rows import RowTemplate, compared
 from ilvren.problem.time_functions import axis_of_call, first_value, worked_out
 
 if TYPE_CHECKING:
+    from ilvren.formula import Limits, Node
+    from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.over_time import Axis, Moments
     from ilvren.problem.template import Template
 

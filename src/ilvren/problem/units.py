@@ -12,7 +12,7 @@ from __future__ import annotations
 import contextlib
 import math
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.formula import SCATTER_FUNCTIONS, TIME_FUNCTIONS, parse_formula, parse_limits
 from ilvren.formula.syntax import (
@@ -29,7 +29,9 @@ from ilvren.formula.syntax import (
     Sum,
 )
 from ilvren.problem.entries import EntryDeclaration, formula_text
-from ilvren.problem.model import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem.model import Problem
 
 __all__ = ["UnitReport", "UnitTrouble", "check_units"]
 

@@ -22,13 +22,16 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import gradient
 from ilvren.formula.interval_batch import BatchIntervals, BatchValues
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["Bounder", "Boxes"]
 

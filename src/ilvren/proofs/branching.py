@@ -10,11 +10,13 @@ import math
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.proofs.bounding import Bounder
+if TYPE_CHECKING:
+    from ilvren.proofs.bounding import Bounder
 
 __all__ = ["Search", "search_boxes"]
 

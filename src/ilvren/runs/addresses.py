@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
-from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.runs.limits import by_block
 from ilvren.runs.stored import flat_design, problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 
 __all__ = ["Addressed", "addressed", "design_document", "split_address"]
 

@@ -16,18 +16,20 @@ import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import InputError, MachineError, ProblemError, RequestError, nearest
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord, ProgramSource
 from ilvren.models.program import CannotWrite, Deck, placed_at
 from ilvren.models.program.running import inside
 from ilvren.problem import Problem, VariableBlock, element_name, load, loads
 from ilvren.runs.shelf import RunShelf
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
 
 __all__ = [
     "Change",

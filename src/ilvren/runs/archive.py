@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import dominated_by, hypervolume, nondominated, spread_subset
-from ilvren.problem import Sense
+
+if TYPE_CHECKING:
+    from ilvren.problem import Sense
 
 __all__ = ["Archive", "FrontNow"]
 

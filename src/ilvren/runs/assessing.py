@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
-from ilvren.runs.scaling import Scaling
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation
+    from ilvren.runs.scaling import Scaling
+    from ilvren.runs.settings import Settings
 
 __all__ = ["LARGE_SIZE", "Assessor"]
 

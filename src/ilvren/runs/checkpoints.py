@@ -6,12 +6,13 @@ import io
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.models import Calls
+if TYPE_CHECKING:
+    from ilvren.models import Calls
 
 __all__ = ["RunCheckpoint", "restore_calls"]
 

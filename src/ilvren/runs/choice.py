@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -22,7 +22,9 @@ from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_square
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
 from ilvren.runs.second_look import with_second_look
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.runs.settings import Settings
 
 __all__ = ["AUTOMATIC", "GLOBAL", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
 

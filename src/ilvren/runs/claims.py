@@ -3,18 +3,20 @@ violation really is stationary."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
 from ilvren.errors import RequestError
-from ilvren.evaluate import Evaluation, Gate
-from ilvren.formula import Trouble
 from ilvren.methods.base import Method, method_named, method_names
 from ilvren.methods.pieces.given import SAMPLE
 from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, sum_of_squares
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation, Gate
+    from ilvren.formula import Trouble
 
 __all__ = [
     "MODEL_OPERATIONS",

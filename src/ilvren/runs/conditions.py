@@ -16,14 +16,16 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
-from ilvren.evaluate import Evaluation
-from ilvren.problem import Measures, Problem
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation
+    from ilvren.problem import Measures, Problem
 
 __all__ = ["Conditions", "active_sides", "conditions_with", "first_order_conditions"]
 

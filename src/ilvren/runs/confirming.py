@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.errors import ProblemError
 from ilvren.evaluate import Gate, measured
-from ilvren.ledger import Ledger
-from ilvren.problem import Problem
 from ilvren.runs.limits import LimitStates
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.told import BROKEN, CONFIRMED, FAILED, Confirmation
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.problem import Problem
 
 __all__ = ["confirmed"]
 

@@ -18,12 +18,11 @@ import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.errors import MachineError, RequestError
-from ilvren.ledger import GroupRecord, Ledger, RunRecord
 from ilvren.methods.base import method_named, options_from
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
@@ -35,6 +34,9 @@ from ilvren.runs.start import RESUMABLE, check_label, resume, run
 from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.treatment import treated, treated_as
 from ilvren.runs.warm import begun_at
+
+if TYPE_CHECKING:
+    from ilvren.ledger import GroupRecord, Ledger, RunRecord
 
 __all__ = [
     "Contender",

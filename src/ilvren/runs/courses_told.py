@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.costates import costates
-from ilvren.dynamics.gridded import GriddedCourse
 from ilvren.formula import walk
 from ilvren.formula.forward import tangents
 from ilvren.problem import Problem, element_name
@@ -25,6 +24,7 @@ from ilvren.runs.time_worth import time_worth
 from ilvren.runs.told import Arc, CourseTold
 
 if TYPE_CHECKING:
+    from ilvren.dynamics.gridded import GriddedCourse
     from ilvren.problem.collocated import CollocatedAxis
     from ilvren.runs.result import RunResult
 

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation, Gate
 from ilvren.methods.base import LOW_AS_WRITTEN, Assessment, Ending
 from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
-from ilvren.problem import Measures, Problem
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
-from ilvren.runs.incumbents import Incumbents
-from ilvren.runs.lifted_view import LiftedView
-from ilvren.runs.scaling import Scaling
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation, Gate
+    from ilvren.problem import Measures, Problem
+    from ilvren.runs.incumbents import Incumbents
+    from ilvren.runs.lifted_view import LiftedView
+    from ilvren.runs.scaling import Scaling
 
 __all__ = ["Seen", "checked"]
 

@@ -12,13 +12,16 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import loss_values
-from ilvren.evaluate import Gate
 from ilvren.problem import Measures, Problem
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
 
 __all__ = ["LOSS_NUMBERS", "Estimates", "estimates_of", "loss_numbers"]
 

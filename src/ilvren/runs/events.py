@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from ilvren.runs.archive import FrontNow
-from ilvren.runs.incumbents import Incumbent
+if TYPE_CHECKING:
+    from ilvren.runs.archive import FrontNow
+    from ilvren.runs.incumbents import Incumbent
 
 __all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "Sampled", "StageBegun", "Started"]
 

@@ -14,7 +14,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,9 @@ from numpy.typing import NDArray
 from ilvren.errors import IlvrenError
 from ilvren.evaluate import Gate
 from ilvren.problem import Problem, with_lines
-from ilvren.runs.estimates import Estimates
+
+if TYPE_CHECKING:
+    from ilvren.runs.estimates import Estimates
 
 __all__ = ["Fitted", "Forecast", "fitted_entries", "forecast_of"]
 

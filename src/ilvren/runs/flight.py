@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Arrival, Gate
+if TYPE_CHECKING:
+    from ilvren.evaluate import Arrival, Gate
 
 __all__ = ["Flight"]
 

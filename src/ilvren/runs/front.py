@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import hypervolume, spread_subset
 from ilvren.errors import RequestError, nearest
-from ilvren.evaluate import Gate
 from ilvren.problem import Measures, Problem, Sense, objective_size
-from ilvren.runs.archive import Archive
 from ilvren.runs.conditions import active_sides
 from ilvren.runs.limits import LimitStates, plain, told_by_block
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
+    from ilvren.runs.archive import Archive
 
 __all__ = [
     "FEW_POINTS",

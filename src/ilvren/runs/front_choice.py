@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ilvren.errors import RequestError
 from ilvren.methods.base import Method, options_from
 from ilvren.models.source import is_differenced
 from ilvren.problem import Problem, has_kinks
 from ilvren.runs.claims import told_objectives
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.runs.settings import Settings
 
 __all__ = ["ENUMERATION", "front_names", "front_parts", "of_one_objective", "refuse_front"]
 

@@ -18,14 +18,17 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.gridded import Deviation, GriddedCourse
-from ilvren.problem import Problem, Refinement
 from ilvren.problem.between import limits_between
 from ilvren.problem.courses import courses_of
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.gridded import Deviation, GriddedCourse
+    from ilvren.problem import Problem, Refinement
 
 __all__ = ["JUMPED", "GridReport", "grid_report", "next_grid"]
 

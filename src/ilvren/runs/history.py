@@ -8,9 +8,12 @@ and on record; a design whose vector was dropped is known by its digest from the
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from ilvren.evaluate import digest_of
-from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger
+
+if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, IterationRecord, Ledger
 
 __all__ = ["History"]
 

@@ -8,12 +8,15 @@ problem and on counts alone.
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.problem import Problem, RowBlock
 from ilvren.proofs.conflicts import Conflict, proved_conflict
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem, RowBlock
 
 __all__ = ["Watch"]
 

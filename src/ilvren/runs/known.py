@@ -4,16 +4,18 @@ its parameters and the models are the same."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import Known, Method, method_named, method_names
-from ilvren.problem import Problem
 from ilvren.runs.stored import problem_of, stored_models
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
+    from ilvren.problem import Problem
 
 __all__ = ["known_designs", "known_recorded", "refuse_known"]
 

@@ -8,20 +8,22 @@ conditions of the problem itself, none of whose directional derivatives within t
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate, measured
 from ilvren.evaluate.forms import form_of
-from ilvren.methods.base import Reply, Task
 from ilvren.problem import Lifted, Measures, objective_size
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.claims import violation_is_stationary
-from ilvren.runs.conditions import Conditions
 from ilvren.runs.scaling import Scaling
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import Reply, Task
+    from ilvren.runs.conditions import Conditions
+    from ilvren.runs.settings import Settings
 
 __all__ = ["LiftedView"]
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, overload
+from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Shape
 from ilvren.problem import RowBlock, VariableBlock
+
+if TYPE_CHECKING:
+    from ilvren.formula import Shape
 
 __all__ = ["LimitState", "LimitStates", "by_block", "nested", "plain", "plain_values", "told_by_block"]
 

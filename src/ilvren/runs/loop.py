@@ -9,7 +9,7 @@ import math
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,11 +40,9 @@ from ilvren.methods.base import (
 from ilvren.methods.pieces.given import SAMPLE
 from ilvren.methods.pieces.trade_offs import compromise
 from ilvren.problem import Measures, Problem, objective_size, sense_of, sum_of_squares
-from ilvren.proofs.conflicts import Conflict
 from ilvren.runs.archive import Archive
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
-from ilvren.runs.conditions import Conditions
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.estimates import LOSS_NUMBERS, estimates_of
 from ilvren.runs.events import Event, Iterated, LookedOn, Sampled
@@ -60,11 +58,15 @@ from ilvren.runs.report import limit_states
 from ilvren.runs.result import FoundOptimum, RunResult
 from ilvren.runs.scaling import Scaling
 from ilvren.runs.second_look import document
-from ilvren.runs.settings import Settings
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.shown import shown
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import Base, StageEnd
+
+if TYPE_CHECKING:
+    from ilvren.proofs.conflicts import Conflict
+    from ilvren.runs.conditions import Conditions
+    from ilvren.runs.settings import Settings
 
 __all__ = ["Loop", "is_large"]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,8 +25,10 @@ from ilvren.problem.regridding import (
 )
 from ilvren.runs.gridding import JUMPED
 from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement
-from ilvren.runs.result import RunResult
 from ilvren.runs.warm import warm_start
+
+if TYPE_CHECKING:
+    from ilvren.runs.result import RunResult
 
 __all__ = ["NextStage", "Way"]
 

@@ -5,20 +5,23 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Workers
-from ilvren.ledger import Ledger
-from ilvren.methods.base import Known, Method
-from ilvren.problem import Problem
 from ilvren.runs.checkpoints import RunCheckpoint
-from ilvren.runs.events import Event
 from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
-from ilvren.runs.stages import Base
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Workers
+    from ilvren.ledger import Ledger
+    from ilvren.methods.base import Known, Method
+    from ilvren.problem import Problem
+    from ilvren.runs.events import Event
+    from ilvren.runs.stages import Base
 
 __all__ = ["Plan"]
 

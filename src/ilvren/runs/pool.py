@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
 from ilvren.evaluate import Recipe, Workers
-from ilvren.methods.base import Method
-from ilvren.problem import Problem
 from ilvren.runs.choice import chosen_method
-from ilvren.runs.settings import Settings
 from ilvren.runs.sources import with_source
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import Method
+    from ilvren.problem import Problem
+    from ilvren.runs.settings import Settings
 
 __all__ = ["CLUSTER", "check_workers", "open_workers"]
 

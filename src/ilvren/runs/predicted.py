@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,12 +22,14 @@ from ilvren.evaluate import Counts
 from ilvren.methods.pieces.given import evaluating
 from ilvren.problem import Problem, on_document
 from ilvren.runs.events import Ended, StageBegun, Started
-from ilvren.runs.loop import Loop
-from ilvren.runs.plan import Plan
-from ilvren.runs.result import RunResult
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stages import Base
 from ilvren.runs.told import Prediction
+
+if TYPE_CHECKING:
+    from ilvren.runs.loop import Loop
+    from ilvren.runs.plan import Plan
+    from ilvren.runs.result import RunResult
 
 __all__ = ["On", "Truly", "drive_on", "refuse_on"]
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,9 @@ from ilvren.evaluate import Gate, measured
 from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Request, Task, Tight, Want
 from ilvren.problem import Measures, Problem
 from ilvren.runs.scaling import Scaling
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.runs.settings import Settings
 
 __all__ = ["QuickAnswer", "QuickScales", "quickly_solved"]
 

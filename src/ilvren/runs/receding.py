@@ -15,12 +15,11 @@ import re
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.gridded import GriddedCourse
 from ilvren.errors import RequestError
 from ilvren.methods.base import method_named, options_from
 from ilvren.problem import DEFAULT_SCHEME, SIMULATED, EntryDeclaration, Problem, Template, VariableBlock, bind
@@ -28,7 +27,10 @@ from ilvren.problem.courses import courses_of
 from ilvren.problem.entries import formula_text
 from ilvren.problem.regridding import begun, carried_along
 from ilvren.runs.quick import QuickAnswer, QuickScales, quickly_solved
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.dynamics.gridded import GriddedCourse
+    from ilvren.runs.settings import Settings
 
 __all__ = ["ClosedLoop", "Receding", "RecedingStep", "receded"]
 

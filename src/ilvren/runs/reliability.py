@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,10 +12,12 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Gate
 from ilvren.formula import parse_formula
 from ilvren.formula.syntax import Call, Comparison
-from ilvren.problem import Problem
 from ilvren.problem.loading import widened_problem, with_limits
 from ilvren.problem.scattering import scatter_of, wide_designs, wide_nominal
 from ilvren.scatter import DesignPoint, design_points
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["indices_at"]
 

@@ -5,21 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.algebra import hypervolume
 from ilvren.errors import RequestError
-from ilvren.ledger import Ledger
-from ilvren.problem import Problem
 from ilvren.runs.choice import chosen_method
-from ilvren.runs.events import Event
 from ilvren.runs.front import reference_from
 from ilvren.runs.limits import plain
 from ilvren.runs.pool import open_workers
-from ilvren.runs.result import RunResult
-from ilvren.runs.settings import Settings
 from ilvren.runs.start import run
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.problem import Problem
+    from ilvren.runs.events import Event
+    from ilvren.runs.result import RunResult
+    from ilvren.runs.settings import Settings
 
 __all__ = ["Quartiles", "Repeats", "repeat"]
 

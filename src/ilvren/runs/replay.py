@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, digest_of
-from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
 from ilvren.methods.base import SLOPES, Want
-from ilvren.runs.checkpoints import RunCheckpoint
+
+if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord
+    from ilvren.runs.checkpoints import RunCheckpoint
 
 __all__ = ["Replay", "packed_derivatives", "request_hash", "unpacked"]
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation
-from ilvren.problem import Measures, Problem
 from ilvren.runs.conditions import Conditions, active_sides
 from ilvren.runs.limits import LimitStates
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation
+    from ilvren.problem import Measures, Problem
 
 __all__ = ["PRICED_STATIONARITY", "limit_states"]
 

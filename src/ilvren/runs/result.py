@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ilvren.ledger import EvaluationRecord, IterationRecord
-from ilvren.problem import Problem
-from ilvren.runs.estimates import Estimates
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values, told_by_block
-from ilvren.runs.stages import StageEnd
 
 if TYPE_CHECKING:
+    from ilvren.ledger import EvaluationRecord, IterationRecord
+    from ilvren.problem import Problem
+    from ilvren.runs.estimates import Estimates
     from ilvren.runs.fitted import Forecast
     from ilvren.runs.front import Front
     from ilvren.runs.refining import TimeReport
+    from ilvren.runs.stages import StageEnd
     from ilvren.runs.told import Confirmation, CourseTold, Prediction, ScatterTold
 
 __all__ = ["HOLDS", "OUTCOMES", "FoundOptimum", "RunResult"]

@@ -11,16 +11,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation, Gate
 from ilvren.methods.base import HessianRequest, Known, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.grids import scaled_grids
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation, Gate
+    from ilvren.runs.settings import Settings
 
 __all__ = ["Scaling"]
 

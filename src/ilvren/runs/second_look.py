@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.methods.base import Looked, Method, method_named, method_names
 from ilvren.methods.pieces.looking_on import looking
 from ilvren.methods.pieces.second_look import Effort, looking_again
-from ilvren.problem import Problem
-from ilvren.runs.settings import Settings
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
+    from ilvren.runs.settings import Settings
 
 __all__ = ["document", "no_second_look", "with_second_look"]
 

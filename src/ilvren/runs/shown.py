@@ -7,13 +7,16 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem import Problem, RowBlock, VariableBlock
 from ilvren.runs.limits import LimitStates, by_block, plain
-from ilvren.runs.result import RunResult
+
+if TYPE_CHECKING:
+    from ilvren.runs.result import RunResult
 
 __all__ = ["own_view", "shown"]
 

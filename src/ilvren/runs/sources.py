@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import MOST_DIFFERENCED
 from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, DIFFERENCES, SUPPLIED
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["SOURCES", "check_source", "with_source"]
 

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
-from ilvren.problem import Problem
 from ilvren.runs.limits import plain
 
 if TYPE_CHECKING:
+    from ilvren.problem import Problem
     from ilvren.runs.history import History
     from ilvren.runs.shelf import RunShelf
 

@@ -9,13 +9,12 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.evaluate import Workers
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods.base import FRONT, Method, options_from
 from ilvren.methods.pieces.given import SAMPLE, evaluating
@@ -28,13 +27,11 @@ from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
 from ilvren.runs.front import refuse_reference
 from ilvren.runs.front_choice import refuse_front
 from ilvren.runs.known import known_designs, known_recorded, refuse_known
-from ilvren.runs.loop import Loop
 from ilvren.runs.on_grid import NextStage, Way
 from ilvren.runs.plan import Plan
 from ilvren.runs.pool import open_workers
 from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
 from ilvren.runs.refining import time_report
-from ilvren.runs.result import RunResult
 from ilvren.runs.scatter_stages import (
     SMOOTH,
     SMOOTH_MEMBERS,
@@ -53,6 +50,11 @@ from ilvren.runs.treatment import recalled, refuse_scheme, treated
 from ilvren.runs.trust import signature_of
 from ilvren.runs.warm import begun_at, record_result, warm_start
 from ilvren.version import __version__
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Workers
+    from ilvren.runs.loop import Loop
+    from ilvren.runs.result import RunResult
 
 __all__ = ["check_label", "resume", "run"]
 

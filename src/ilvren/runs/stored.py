@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.ledger import RunRecord
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 from ilvren.runs.trust import refusal_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import RunRecord
 
 __all__ = [
     "changed_files",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,12 +13,14 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.ledger import GroupRecord, Ledger
 from ilvren.problem import Aim, Problem, loads
-from ilvren.runs.events import Event
-from ilvren.runs.result import RunResult
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
 from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.warm import WarmStart, warm_start
+
+if TYPE_CHECKING:
+    from ilvren.runs.events import Event
+    from ilvren.runs.result import RunResult
 
 __all__ = ["Member", "Sweep", "resume_sweep", "sweep"]
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.runs.limits import LimitState, LimitStates, plain, plain_values
-from ilvren.scatter import Interval
+
+if TYPE_CHECKING:
+    from ilvren.scatter import Interval
 
 __all__ = ["BROKEN", "CONFIRMED", "FAILED", "Arc", "Confirmation", "CourseTold", "Prediction", "ScatterTold"]
 

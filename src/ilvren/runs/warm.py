@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.ledger import RunRecord
-from ilvren.problem import Problem
 from ilvren.runs.limits import by_block
+
+if TYPE_CHECKING:
+    from ilvren.ledger import RunRecord
+    from ilvren.problem import Problem
 
 __all__ = ["WarmStart", "begun_at", "record_result", "warm_start"]
 

@@ -25,13 +25,16 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.scatter.intervals import mean_interval, share_interval
-from ilvren.scatter.reliability import DesignPoint
 from ilvren.scatter.sets import PARTS, parted, scenario_normals
+
+if TYPE_CHECKING:
+    from ilvren.scatter.reliability import DesignPoint
 
 __all__ = ["RareShare", "importance_share"]
 

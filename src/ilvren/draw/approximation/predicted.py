@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.draw.style import figure, save
-from ilvren.explore.approximating import Agreement
+
+if TYPE_CHECKING:
+    from ilvren.explore.approximating import Agreement
 
 __all__ = ["draw_predicted"]
 

@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from jinja2 import Environment, PackageLoader, select_autoescape
 
-from ilvren.problem import Problem
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["write_sliders"]
 

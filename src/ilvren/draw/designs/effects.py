@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.draw.designs.figures import axes_of
 from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
-from ilvren.explore import DesignTable
 from ilvren.explore.main_effects import MainEffect, main_effect
+
+if TYPE_CHECKING:
+    from ilvren.explore import DesignTable
 
 __all__ = ["draw_effects", "effects_of"]
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import matplotlib as mpl
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import figure, ramp, save
-from ilvren.explore import DesignTable
 from ilvren.problem.asked import node_of
+
+if TYPE_CHECKING:
+    from ilvren.explore import DesignTable
 
 __all__ = ["axes_of", "draw_pairs", "draw_parallel"]
 

@@ -7,10 +7,13 @@ import math
 from collections.abc import Sequence
 from importlib.resources import files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.draw.designs.figures import axes_of
-from ilvren.explore import DesignTable
 from ilvren.version import __version__
+
+if TYPE_CHECKING:
+    from ilvren.explore import DesignTable
 
 __all__ = ["write_designs_page"]
 

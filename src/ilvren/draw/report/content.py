@@ -9,6 +9,7 @@ import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.draw.report.scatter import ScatterPart, scatter_part
 from ilvren.errors import RequestError
@@ -16,11 +17,13 @@ from ilvren.judge.comparison import Comparison, compared
 from ilvren.judge.contest import ContestSummary, contest_summary
 from ilvren.judge.designs import DesignDifference, FinalOptimum, final_optima, sorted_differences
 from ilvren.judge.track import Track, track_of_record
-from ilvren.judge.verdict import Verdict
 from ilvren.judge.verification import VerifyOptions, verify
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Aim, Problem
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.judge.verdict import Verdict
 
 __all__ = ["Chapter", "Report", "gather", "run_command"]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from collections import Counter
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,9 +21,11 @@ from ilvren.explore.choosing import corners, knee
 from ilvren.judge.fronts.comparison import FrontComparison, FrontTrack, compare_fronts, track_of_front
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, FrontVerdict, verify_front
 from ilvren.judge.verdict import MEANINGS
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import unfronted
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
 
 __all__ = ["front_survey", "has_fronts"]
 

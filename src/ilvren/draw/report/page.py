@@ -6,12 +6,11 @@ import base64
 import json
 import math
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
@@ -26,9 +25,12 @@ from ilvren.draw.report.words import (
     settings_rows,
     verdict_line,
 )
-from ilvren.judge.track import Track
 from ilvren.judge.verdict import MEANINGS
 from ilvren.version import __version__
+
+if TYPE_CHECKING:
+    from ilvren.draw.report.content import Chapter, Report
+    from ilvren.judge.track import Track
 
 __all__ = ["histories_figure", "rendered", "write_page"]
 

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.scatter import draw_scatter, draw_several
 from ilvren.errors import IlvrenError
 from ilvren.explore.scatter import OutputScatter, ScatterResult, scatter
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.runs.addresses import addressed
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
 
 __all__ = ["HEADS", "ScatterPart", "scatter_part"]
 

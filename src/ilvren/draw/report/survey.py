@@ -12,7 +12,7 @@ import shlex
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -23,10 +23,12 @@ from ilvren.draw.report.picture import Picture, pictured
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of
 from ilvren.explore.sampling import planned_again
-from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
 from ilvren.problem import Aim, Problem, on_document
 from ilvren.problem.approximations import name_in
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
 
 __all__ = ["Section", "Survey", "is_survey", "survey"]
 

@@ -6,11 +6,14 @@ from __future__ import annotations
 import base64
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ilvren.draw.report.page import rendered
-from ilvren.draw.report.survey import Section, Survey
 from ilvren.draw.report.text import problem_lines, table_lines
 from ilvren.version import __version__
+
+if TYPE_CHECKING:
+    from ilvren.draw.report.survey import Section, Survey
 
 __all__ = ["write_survey"]
 

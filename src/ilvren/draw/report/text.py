@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from ilvren.draw.report.content import Chapter, Report
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
 from ilvren.draw.report.words import (
@@ -20,8 +20,11 @@ from ilvren.draw.report.words import (
     verdict_line,
 )
 from ilvren.judge.verdict import MEANINGS
-from ilvren.problem import Problem
 from ilvren.version import __version__
+
+if TYPE_CHECKING:
+    from ilvren.draw.report.content import Chapter, Report
+    from ilvren.problem import Problem
 
 __all__ = ["problem_lines", "table_lines", "write_text"]
 

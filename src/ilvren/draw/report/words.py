@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ilvren.draw.report.numbers import number
-from ilvren.judge.verdict import Verdict
-from ilvren.problem import Variable
-from ilvren.runs.limits import LimitState
 
 if TYPE_CHECKING:
     from ilvren.draw.report.content import Chapter, Report
+    from ilvren.judge.verdict import Verdict
+    from ilvren.problem import Variable
+    from ilvren.runs.limits import LimitState
 
 __all__ = [
     "active_note",

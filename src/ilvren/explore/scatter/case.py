@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,12 +16,14 @@ from ilvren.evaluate import Gate, measured
 from ilvren.explore.designs import designs_of
 from ilvren.explore.proposing import told_names
 from ilvren.explore.sampling import Planned, sample
-from ilvren.ledger import Ledger
 from ilvren.plans import Space
 from ilvren.problem import Problem, element_name
 from ilvren.problem.loading import widened_problem, with_limits
 from ilvren.problem.scatter_functions import speaks_of_scatter
 from ilvren.problem.scattering import Scattered, scatter_of, wide_designs, wide_nominal
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
 
 __all__ = ["Output", "ScatterCase", "Seen", "scatter_case"]
 

@@ -16,13 +16,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.explore.scatter.case import ScatterCase
 from ilvren.explore.sensitivity.shares import first_and_total
 from ilvren.scatter import sequence_normals
+
+if TYPE_CHECKING:
+    from ilvren.explore.scatter.case import ScatterCase
 
 __all__ = ["Drivers", "by_fit", "by_formulas", "exchanged"]
 

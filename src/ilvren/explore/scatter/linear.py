@@ -10,12 +10,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.explore.scatter.case import ScatterCase
-from ilvren.explore.scatter.drivers import Drivers
+if TYPE_CHECKING:
+    from ilvren.explore.scatter.case import ScatterCase
+    from ilvren.explore.scatter.drivers import Drivers
 
 __all__ = ["Linear", "linear"]
 

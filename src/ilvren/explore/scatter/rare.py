@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.explore.scatter.case import Output, ScatterCase
 from ilvren.explore.scatter.result import RareMiss
 from ilvren.scatter import DesignPoint, Interval, design_points, importance_share
+
+if TYPE_CHECKING:
+    from ilvren.explore.scatter.case import Output, ScatterCase
 
 __all__ = ["DEFAULT_EVALUATIONS", "rare_miss", "sides_of"]
 

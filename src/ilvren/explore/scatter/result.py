@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ilvren.explore.scatter.case import Output
-from ilvren.scatter import Interval
+if TYPE_CHECKING:
+    from ilvren.explore.scatter.case import Output
+    from ilvren.scatter import Interval
 
 __all__ = ["LEVELS", "OutputScatter", "RareMiss", "ScatterResult", "WorstScenario"]
 

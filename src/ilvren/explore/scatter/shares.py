@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,9 +14,11 @@ from ilvren.explore.scatter.case import scatter_case
 from ilvren.explore.scatter.drivers import by_fit, exchanged
 from ilvren.explore.sensitivity.shares import variance_shares
 from ilvren.explore.sensitivity.study import Driver, Sensitivity
-from ilvren.ledger import Ledger
-from ilvren.problem import Problem
 from ilvren.scatter import scenario_normals
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.problem import Problem
 
 __all__ = ["shares_by_scatter"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +16,11 @@ from ilvren.explore.scatter.drivers import Drivers, by_fit, by_formulas
 from ilvren.explore.scatter.linear import Linear, linear
 from ilvren.explore.scatter.rare import DEFAULT_EVALUATIONS, rare_miss, sides_of
 from ilvren.explore.scatter.result import LEVELS, OutputScatter, RareMiss, ScatterResult, WorstScenario
-from ilvren.ledger import Ledger
 from ilvren.problem import Problem, element_name
 from ilvren.scatter import Interval, mean_interval, parted, scenario_normals, share_interval
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
 
 __all__ = ["DEFAULT_SCENARIOS", "WAYS", "scatter"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,9 +18,11 @@ from ilvren.explore.sampling import Planned, full_designs, sample, space_of
 from ilvren.explore.sensitivity.correlation import WAYS, correlations
 from ilvren.explore.sensitivity.effects import elementary_effects, paths
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
-from ilvren.ledger import ApproximationRecord, Ledger
-from ilvren.problem import Problem
 from ilvren.problem.loading import with_limits
+
+if TYPE_CHECKING:
+    from ilvren.ledger import ApproximationRecord, Ledger
+    from ilvren.problem import Problem
 
 __all__ = ["KINDS", "Driver", "Sensitivity", "elasticities_at", "of_designs", "study", "with_errors"]
 

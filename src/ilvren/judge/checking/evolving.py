@@ -3,12 +3,16 @@ first values break whatever the design."""
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from ilvren.evaluate import Gate
 from ilvren.formula import names_in, parse_limits
 from ilvren.judge.checking.finding import Finding
-from ilvren.problem import Problem, RowBlock
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
+    from ilvren.problem import Problem, RowBlock
 
 __all__ = ["check_first_values", "check_simulated"]
 

@@ -6,18 +6,20 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
-from ilvren.evaluate import Gate
 from ilvren.judge.checking.finding import Finding
 from ilvren.models import Calls, Outcome, ProgramSource, Question
-from ilvren.models.program import Found, ProgramCall
 from ilvren.models.slopes import choose_steps
 from ilvren.problem import Problem, element_name
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Gate
+    from ilvren.models.program import Found, ProgramCall
 
 __all__ = ["InputLine", "ProgramCheck", "ValueLine", "check_programs", "expected_findings", "programs_of"]
 

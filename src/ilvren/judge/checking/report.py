@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -16,7 +16,9 @@ from ilvren.judge.checking.evolving import check_first_values, check_simulated
 from ilvren.judge.checking.finding import Finding
 from ilvren.judge.checking.programs import ProgramCheck, check_programs, expected_findings, programs_of
 from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
-from ilvren.problem import Problem
+
+if TYPE_CHECKING:
+    from ilvren.problem import Problem
 
 __all__ = ["CHECKS", "CheckReport", "Finding", "check"]
 

@@ -16,17 +16,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import dominated_by, hypervolume, nondominated, spread_subset
 from ilvren.errors import RequestError
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Problem, Sense, sense_of
 from ilvren.runs.front import objective_sizes, reference_from
 from ilvren.runs.limits import plain
 from ilvren.runs.stored import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
 
 __all__ = [
     "LEVELS",

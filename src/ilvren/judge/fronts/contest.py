@@ -8,15 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.judge.fronts.comparison import LEVELS, FrontComparison, FrontTrack, compare_fronts, track_of_front
 from ilvren.judge.pairs import PairTest, paired_tests
-from ilvren.ledger import Ledger
 from ilvren.runs import Quartiles
 from ilvren.runs.limits import plain
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
 
 __all__ = ["FrontContest", "FrontSeries", "contest_of_fronts"]
 

@@ -19,14 +19,16 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares
-from ilvren.evaluate import Evaluation
-from ilvren.problem import Measures, Problem, Sense
+
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation
+    from ilvren.problem import Measures, Problem, Sense
 
 __all__ = ["Weights", "member_problem", "weights_at"]
 

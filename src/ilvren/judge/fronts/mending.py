@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,9 +12,11 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Gate
 from ilvren.judge.fronts.members import member_problem
 from ilvren.judge.fronts.verification import DOMINATED, FrontVerdict, JudgedMember
-from ilvren.ledger import Ledger
-from ilvren.problem import Problem
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger
+    from ilvren.problem import Problem
 
 __all__ = ["mended"]
 

@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +23,11 @@ from ilvren.errors import RequestError
 from ilvren.judge.case import Case
 from ilvren.judge.fronts.members import member_problem
 from ilvren.judge.proof import proved, refusal
-from ilvren.judge.verdict import Verdict
-from ilvren.problem import Problem, Sense
 from ilvren.runs.limits import plain
+
+if TYPE_CHECKING:
+    from ilvren.judge.verdict import Verdict
+    from ilvren.problem import Problem, Sense
 
 __all__ = ["FRONT_TOLERANCE", "FrontBound", "Step", "proved_front"]
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,13 +21,15 @@ from ilvren.judge.fronts.members import Weights, member_problem, weights_at
 from ilvren.judge.fronts.proof import FrontBound, proved_front
 from ilvren.judge.verdict import HOLDING, Verdict
 from ilvren.judge.verification import VerifyOptions, judge
-from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Problem, Sense, sense_of
 from ilvren.runs import is_large
 from ilvren.runs.addresses import addressed
 from ilvren.runs.front import objective_sizes
 from ilvren.runs.limits import by_block, plain
 from ilvren.runs.stored import flat_design, problem_of, refuse_changed
+
+if TYPE_CHECKING:
+    from ilvren.ledger import Ledger, RunRecord
 
 __all__ = [
     "DOMINATED",

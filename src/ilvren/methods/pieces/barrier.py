@@ -12,12 +12,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Task
-from ilvren.methods.pieces.points import Point
+if TYPE_CHECKING:
+    from ilvren.methods.base import Task
+    from ilvren.methods.pieces.points import Point
 
 __all__ = [
     "Stage",

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,8 +34,10 @@ from ilvren.approximate import (
     searched_effects,
 )
 from ilvren.approximate import Field as Lengths
-from ilvren.methods.base import Task
-from ilvren.methods.pieces.coding import Coding
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import Task
+    from ilvren.methods.pieces.coding import Coding
 
 __all__ = ["Beliefs", "Designs", "Field"]
 

@@ -12,16 +12,18 @@ from __future__ import annotations
 
 from collections.abc import Generator
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Assessment, Protocol, Request, Task, method_named
-from ilvren.methods.pieces.population import Population
 from ilvren.methods.pieces.ranking import better, judged
 from ilvren.methods.pieces.restricted import restricted
 from ilvren.methods.pieces.together import Child, together
+
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.population import Population
 
 __all__ = ["Finish"]
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import log_ndtr
 
-from ilvren.methods.pieces.beliefs import Beliefs, Designs
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.beliefs import Beliefs, Designs
 
 __all__ = ["LEAST_LOG", "log_between", "log_chance", "log_hope", "most_hoped"]
 

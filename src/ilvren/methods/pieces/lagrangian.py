@@ -11,11 +11,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Task
+if TYPE_CHECKING:
+    from ilvren.methods.base import Task
 
 __all__ = ["Lagrangian"]
 

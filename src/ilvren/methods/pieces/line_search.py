@@ -18,13 +18,15 @@ from __future__ import annotations
 import math
 from collections.abc import Generator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Request, Task
 from ilvren.methods.pieces.points import Point, evaluated, ratio
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import Request, Task
 
 __all__ = ["Found", "moving_gradient", "searched"]
 

@@ -13,12 +13,15 @@ Source: A. Rinnooy Kan, G. Timmer, "Stochastic global optimization methods II: m
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.ranking import order
+
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.coding import Coding
 
 __all__ = ["linked_starts"]
 

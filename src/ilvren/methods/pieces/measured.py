@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares
 from ilvren.methods.base import Assessment, Task
-from ilvren.methods.pieces.together import Seen
+
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.together import Seen
 
 __all__ = ["stands"]
 

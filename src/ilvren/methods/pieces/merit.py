@@ -8,10 +8,13 @@ Watson (editor), "Numerical Analysis", 1978, pages 144–157.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Task
+if TYPE_CHECKING:
+    from ilvren.methods.base import Task
 
 __all__ = ["MULTIPLIER_FACTOR", "least_weights", "merits", "promised"]
 

@@ -21,14 +21,17 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
 from ilvren.approximate import Part, all_powers, fitted_fields
-from ilvren.methods.base import Task
 from ilvren.methods.pieces.quadratics import Quadratics
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import Task
 
 __all__ = ["NearSurfaces", "Surfaces"]
 

@@ -11,15 +11,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
-from ilvren.methods.base import HessianRequest, Request, Task
-from ilvren.methods.pieces.barrier import Stage, State
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at
+
+if TYPE_CHECKING:
+    from ilvren.methods.base import HessianRequest, Request, Task
+    from ilvren.methods.pieces.barrier import Stage, State
 
 __all__ = ["polished"]
 

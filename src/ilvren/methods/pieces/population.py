@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Generator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Request, Task
-from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.ranking import best_place, judged, order
+
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.coding import Coding
 
 __all__ = ["Population", "Rest", "first_population", "rest_of"]
 

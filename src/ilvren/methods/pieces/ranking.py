@@ -12,11 +12,13 @@ elites", 2006.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Reply, Task
+if TYPE_CHECKING:
+    from ilvren.methods.base import Reply, Task
 
 __all__ = ["Level", "best_place", "better", "judged", "order"]
 

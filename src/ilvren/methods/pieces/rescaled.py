@@ -11,13 +11,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, HessianRequest, Iterate, Matrix, Protocol, Reply, Request, Task, Tight
-from ilvren.methods.pieces.points import Point
+
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.points import Point
 
 __all__ = ["is_out_of_scale", "rescaled"]
 

@@ -9,10 +9,13 @@ Sources: (1): K. Deb, R. Agrawal, "Simulated binary crossover for continuous sea
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.pieces.coding import Coding
+if TYPE_CHECKING:
+    from ilvren.methods.pieces.coding import Coding
 
 __all__ = ["crossed", "mutated"]
 
