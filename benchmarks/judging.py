@@ -12,7 +12,7 @@ from tests.planted import KINDS, planted
 from tests.published import PUBLISHED
 
 from ilvren import load, loads, run, verify
-from ilvren.judge.verification import VerifyOptions
+from ilvren.judge.verifying.verification import VerifyOptions
 
 COUNT = 40
 PROVE_SECONDS = 60.0

@@ -17,7 +17,7 @@ from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import overview
 from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, PROVED
-from ilvren.judge.verdict import HOLDING, MEANINGS
+from ilvren.judge.standing.verdict import HOLDING, MEANINGS
 from ilvren.methods.base import describe, method_named, method_names
 from ilvren.plans import plan_named, plan_names
 from ilvren.runs.result import HOLDS, OUTCOMES

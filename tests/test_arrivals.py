@@ -12,7 +12,7 @@ from ilvren.evaluate import Gate
 from ilvren.evaluate.jobs import Answer, Job
 from ilvren.ledger import Ledger
 from ilvren.methods.base import Arrived, Ending, Iterate, Method, Request, method_named
-from ilvren.methods.pieces.in_turn import NoOptions
+from ilvren.methods.pieces.turns import NoOptions
 from ilvren.runs import Settings, resume
 from ilvren.runs.loop import Loop
 

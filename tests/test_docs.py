@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ilvren.cli.commands import COMMANDS, GROUPS
 from ilvren.formula import RESERVED_NAMES
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge.standing.verdict import MEANINGS
 from ilvren.methods.base import method_named, method_names
 from ilvren.runs.result import OUTCOMES
 

@@ -10,7 +10,7 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
 from ilvren.explore.designs import designs_of
-from ilvren.judge.history import history_table
+from ilvren.judge.comparing.history import history_table
 from ilvren.ledger import Ledger
 from ilvren.runs import history, resume
 from ilvren.runs.addresses import addressed

@@ -9,7 +9,7 @@ import numpy as np
 
 from ilvren import run
 from ilvren.methods.base import Assessment, Ending, Iterate, Reply, Request, Task, method_named
-from ilvren.methods.pieces.watched import watched
+from ilvren.methods.pieces.watching import watched
 from ilvren.problem import loads
 from ilvren.proofs import proved_conflict
 

@@ -1,6 +1,8 @@
 """The architecture, read off the import statements; and what may never be imported."""
 
 import ast
+import functools
+import importlib
 import unittest
 from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
@@ -10,7 +12,7 @@ import ilvren
 SOURCE = Path(ilvren.__file__).parent
 ROOT = SOURCE.parent.parent
 # A package whose modules still know each other both ways.
-TANGLED = ("ilvren.problem",)
+TANGLED = ('none',)
 # package → what it may import, as docs/architecture.md says.
 ALLOWED = {
     "formula": set(),
@@ -71,6 +73,7 @@ ALLOWED = {
 }
 
 
+@functools.cache
 def imported(path: Path) -> list[tuple[str, str]]:
     """Return (module, name) of every import statement of a file."""
     found = []
@@ -91,25 +94,62 @@ def all_modules() -> dict[str, Path]:
     return found
 
 
+MODULES = all_modules()
+PACKAGES = {name for name, path in MODULES.items() if path.name == "__init__.py"}
+# package → {public name: module that has it}, as type checkers are told.
+DOORS = {
+    package: {
+        name: module
+        for module, name in imported(MODULES[package])
+        if module.startswith(f"{package}.") and module != "ilvren.doors"
+    }
+    for package in PACKAGES
+}
+
+
+def home_of(module: str, name: str) -> str | None:
+    """Return the module that `from module import name` is about, behind its package's door; None for none of ours."""
+    if f"{module}.{name}" in MODULES:
+        return f"{module}.{name}"
+    while name in DOORS.get(module, {}):
+        module = DOORS[module][name]
+    return module if module in MODULES else None
+
+
 class Layout(unittest.TestCase):
     def test_no_module_imports_itself_by_way_of_others(self):
         """Also where types alone are meant, and where an import is put off into a function."""
-        modules = all_modules()
         edges = {
-            name: {
-                other
-                for module, part in imported(path)
-                if (other := f"{module}.{part}" if f"{module}.{part}" in modules else module) in modules
-            }
-            - {name}
-            for name, path in modules.items()
-            if name.count(".") and not name.startswith(TANGLED)
+            name: {home for module, part in imported(path) if (home := home_of(module, part)) not in (None, name)}
+            for name, path in MODULES.items()
+            if name not in PACKAGES and not name.startswith(TANGLED)
         }
         sorter = TopologicalSorter(edges)
         try:
             sorter.prepare()
         except CycleError as error:
             self.fail(" ← ".join(error.args[1]))
+
+    def test_packages_are_entered_by_their_doors(self):
+        """Names of other packages come from these packages, never from a module inside, and no package as a whole."""
+        for name, path in MODULES.items():
+            for module, part in imported(path):
+                if not module.startswith("ilvren") or name.count(".") < 2 or name in PACKAGES:
+                    continue
+                self.assertFalse(
+                    f"{module}.{part}" in PACKAGES and module == "ilvren", f"{name} imports all of {module}.{part}"
+                )
+                if module.split(".")[1] != name.split(".")[1] and module.count(".") > 1:
+                    self.assertIn(module, PACKAGES, f"{name} imports {part} past the door of {module}")
+
+    def test_doors_say_the_same_to_programs_and_to_type_checkers(self):
+        for package, names in DOORS.items():
+            opened = importlib.import_module(package)
+            with self.subTest(package=package):
+                self.assertEqual(sorted(getattr(opened, "__all__", ())), sorted(names))
+                for name in names:
+                    self.assertNotIn(f"{package}.{name}", MODULES, "a name is that of a module beside it")
+                    getattr(opened, name)
 
     def test_packages_import_only_what_they_may_know(self):
         for path in SOURCE.rglob("*.py"):
@@ -118,7 +158,7 @@ class Layout(unittest.TestCase):
                 continue
             for module, _ in imported(path):
                 parts = module.split(".")
-                if parts[0] == "ilvren" and len(parts) > 1 and parts[1] not in ("errors", "version", package):
+                if parts[0] == "ilvren" and len(parts) > 1 and parts[1] not in ("errors", "version", "doors", package):
                     self.assertIn(parts[1], ALLOWED[package], f"{path.relative_to(SOURCE)} imports {module}")
 
     def test_methods_do_not_know_each_other(self):

@@ -7,7 +7,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.evaluate import Gate
-from ilvren.judge.design_report import design_report_at
+from ilvren.judge.standing.design_report import design_report_at
 from ilvren.runs.claims import trouble_clause
 
 VARIABLES = (

@@ -172,7 +172,7 @@ class Calling(WithTube):
         script = (
             "import sys, os, numpy as np, ilvren\n"
             "from ilvren.models import Question\n"
-            "from ilvren.models.program.warden import warden\n"
+            "from ilvren.models.program.wardens import warden\n"
             "source = ilvren.load('tube.toml').sources[0]\n"
             "ask = lambda w: source.asked(Question('values', (np.array(w), np.array(1.5)))).status\n"
             "ask(2.0); handles = len(os.listdir('/proc/self/fd'))\n"

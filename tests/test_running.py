@@ -10,7 +10,7 @@ import numpy as np
 from ilvren import loads, run
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
-from ilvren.judge.conflict import find_conflict
+from ilvren.judge.diagnosing.conflict import find_conflict
 from ilvren.ledger import Ledger
 from ilvren.runs import Settings, choose, resume, sweep
 from ilvren.runs.warm import warm_start

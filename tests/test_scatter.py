@@ -12,8 +12,8 @@ from ilvren import run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.explore.scatter import scatter, scatter_case
-from ilvren.judge.design_report import design_report_at
-from ilvren.judge.verification import VerifyOptions
+from ilvren.judge.standing.design_report import design_report_at
+from ilvren.judge.verifying.verification import VerifyOptions
 from ilvren.problem import Aim, Refinement, loads
 from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem

@@ -16,7 +16,7 @@ from ilvren.cli.progress import Progress
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import IlvrenError
 from ilvren.evaluate import Gate
-from ilvren.judge.generations import generations_of
+from ilvren.judge.comparing.generations import generations_of
 from ilvren.ledger import Ledger
 from ilvren.runs import Incumbent, Iterated, resume
 from ilvren.runs.incumbents import Incumbents

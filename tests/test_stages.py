@@ -7,7 +7,7 @@ from pathlib import Path
 from ilvren import load, run, verify
 from ilvren.errors import RequestError
 from ilvren.explore.designs import designs_of
-from ilvren.judge.history import history_table
+from ilvren.judge.comparing.history import history_table
 from ilvren.ledger import Ledger
 from ilvren.runs import resume
 from tests.test_cli import InAFolder

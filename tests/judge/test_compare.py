@@ -9,7 +9,7 @@ from pathlib import Path
 
 from ilvren import compare, loads, run
 from ilvren.errors import RequestError
-from ilvren.judge.history import history_table, write_history
+from ilvren.judge.comparing.history import history_table, write_history
 from ilvren.ledger import Ledger
 from tests.problems import two_variables
 

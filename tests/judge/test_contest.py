@@ -10,11 +10,11 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.errors import RequestError
-from ilvren.judge.contest import contest_summary
-from ilvren.judge.designs import final_optima, sorted_differences
-from ilvren.judge.pairs import paired_tests
-from ilvren.judge.shares import data_profile, performance_profile
-from ilvren.judge.track import track_of_result
+from ilvren.judge.comparing.contest import contest_summary
+from ilvren.judge.comparing.final_designs import final_optima, sorted_differences
+from ilvren.judge.comparing.paired_test import paired_tests
+from ilvren.judge.comparing.profiles import data_profile, performance_profile
+from ilvren.judge.comparing.track import track_of_result
 from ilvren.ledger import Ledger
 from ilvren.runs import Settings
 from ilvren.runs.contest import contender_of, hold_contest, plan_contest, resume_contest

@@ -8,7 +8,7 @@ from pathlib import Path
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
 from ilvren.judge import VerifyOptions
-from ilvren.judge.recording import record_better
+from ilvren.judge.verifying.recording import record_better
 from ilvren.ledger import Ledger
 from tests.problems import two_variables
 

@@ -8,8 +8,8 @@ import numpy as np
 
 from ilvren import load, loads, run, verify
 from ilvren.formula.pieces import smooth_piece
-from ilvren.judge.critical_cone import least_on_cone
-from ilvren.judge.qualification import qualification_of
+from ilvren.judge.optimum.critical_cone import least_on_cone
+from ilvren.judge.optimum.qualification import qualification_of
 from tests.problems import two_variables
 
 

@@ -8,7 +8,7 @@ from ilvren import loads
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge import design_report_at
-from ilvren.judge.probe import gain_over, probe_around
+from ilvren.judge.optimum.probe import gain_over, probe_around
 from ilvren.problem import Measures
 from tests.problems import two_variables
 

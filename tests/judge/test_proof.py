@@ -6,7 +6,7 @@ import numpy as np
 
 from ilvren import Gate, loads, run, verify
 from ilvren.formula.unroll import TooLong, unrolled
-from ilvren.judge.verification import VerifyOptions
+from ilvren.judge.verifying.verification import VerifyOptions
 from ilvren.problem import scalar_problem
 from ilvren.proofs.bounding import Bounder
 from tests.multimodal import MIXED, MULTIMODAL

@@ -6,8 +6,8 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren import loads, run, verify
-from ilvren.judge.curvature import lagrangian_curvature
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge.optimum.curvature import lagrangian_curvature
+from ilvren.judge.standing.verdict import MEANINGS
 from tests.planted import planted
 from tests.problems import manufactured, two_variables
 

@@ -7,8 +7,8 @@ from pathlib import Path
 
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
-from ilvren.judge.reference import Reference, read_reference
-from ilvren.judge.verification import VerifyOptions
+from ilvren.judge.standing.reference import Reference, read_reference
+from ilvren.judge.verifying.verification import VerifyOptions
 
 # Of 2 (x + y) with x y >= a the optimum is x = y = sqrt(a), f = 4 sqrt(a); df/da = 2 / sqrt(a).
 FENCE = """[variables]

@@ -244,7 +244,7 @@ class Composed(unittest.TestCase):
                 self.assertTrue(again.holds, f"{inner}: {again.reason}")
 
     def test_iterates_name_their_part_and_standing_is_sent_on(self):
-        from ilvren.methods.pieces.in_turn import in_turn
+        from ilvren.methods.pieces.turns import in_turn
 
         method = in_turn([method_named("bfgs"), method_named("newton")])
         task = Task(np.ones(1), np.full(1, -np.inf), np.full(1, np.inf), *(np.zeros(0),) * 3)

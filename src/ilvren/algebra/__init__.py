@@ -4,42 +4,47 @@ steps, quasi-Newton updates, robust losses; fronts of several objectives: domina
 Knows arrays; never problems or methods.
 """
 
-from ilvren.algebra.domination import (
-    crowding,
-    crowding_by_layer,
-    dominated_by,
-    domination_layers,
-    lattice,
-    nondominated,
-)
-from ilvren.algebra.hypervolume import hypervolume, own_shares, spread_subset
-from ilvren.algebra.kkt import CHAINED, KktFactor, KktSystem
-from ilvren.algebra.least_squares import signed_least_squares, sparse_signed_least_squares
-from ilvren.algebra.quadratic_program import QuadraticSolution, solve_quadratic, solve_relaxed
-from ilvren.algebra.robust import loss_values
-from ilvren.algebra.trust_region import trust_region_step
-from ilvren.algebra.updates import LimitedMemory, damped_bfgs
+from ilvren.doors import door
 
-__all__ = [
-    "CHAINED",
-    "KktFactor",
-    "KktSystem",
-    "LimitedMemory",
-    "QuadraticSolution",
-    "crowding",
-    "crowding_by_layer",
-    "damped_bfgs",
-    "dominated_by",
-    "domination_layers",
-    "hypervolume",
-    "lattice",
-    "loss_values",
-    "nondominated",
-    "own_shares",
-    "signed_least_squares",
-    "solve_quadratic",
-    "solve_relaxed",
-    "sparse_signed_least_squares",
-    "spread_subset",
-    "trust_region_step",
-]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.algebra.dominated_volume import (
+        hypervolume as hypervolume,
+        own_shares as own_shares,
+        spread_subset as spread_subset,
+    )
+    from ilvren.algebra.domination import (
+        crowding as crowding,
+        crowding_by_layer as crowding_by_layer,
+        dominated_by as dominated_by,
+        domination_layers as domination_layers,
+        lattice as lattice,
+        nondominated as nondominated,
+    )
+    from ilvren.algebra.kkt import CHAINED as CHAINED, KktFactor as KktFactor, KktSystem as KktSystem
+    from ilvren.algebra.least_squares import (
+        signed_least_squares as signed_least_squares,
+        sparse_signed_least_squares as sparse_signed_least_squares,
+    )
+    from ilvren.algebra.quadratic_program import (
+        QuadraticSolution as QuadraticSolution,
+        solve_quadratic as solve_quadratic,
+        solve_relaxed as solve_relaxed,
+    )
+    from ilvren.algebra.robust import loss_values as loss_values
+    from ilvren.algebra.trust_region import trust_region_step as trust_region_step
+    from ilvren.algebra.updates import LimitedMemory as LimitedMemory, damped_bfgs as damped_bfgs
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "dominated_volume": "hypervolume own_shares spread_subset",
+        "domination": "crowding crowding_by_layer dominated_by domination_layers lattice nondominated",
+        "kkt": "CHAINED KktFactor KktSystem",
+        "least_squares": "signed_least_squares sparse_signed_least_squares",
+        "quadratic_program": "QuadraticSolution solve_quadratic solve_relaxed",
+        "robust": "loss_values",
+        "trust_region": "trust_region_step",
+        "updates": "LimitedMemory damped_bfgs",
+    },
+)

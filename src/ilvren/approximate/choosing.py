@@ -38,7 +38,7 @@ import numpy as np
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
-from ilvren.algebra.quadratic_program import solve_quadratic
+from ilvren.algebra import solve_quadratic
 from ilvren.approximate.fitted import Fitted, folds, rms
 from ilvren.approximate.gaussian import fitted_fields
 from ilvren.approximate.polynomial import HIGHEST, all_powers, fitted_polynomial

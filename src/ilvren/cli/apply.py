@@ -15,8 +15,7 @@ if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.ledger import Ledger
     from ilvren.problem import Problem
-    from ilvren.runs.addresses import Addressed
-    from ilvren.runs.applying import ReturnedValue, WrittenFile
+    from ilvren.runs import Addressed, ReturnedValue, WrittenFile
 
 EXAMPLES = """examples:
   ilvren apply last --dry-run
@@ -58,9 +57,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import read_ledger
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.applying import decks_at, parameters_at, recorded_quantities, starts_at
-    from ilvren.runs.stored import problem_of, refuse_changed
+    from ilvren.runs import (
+        addressed,
+        decks_at,
+        parameters_at,
+        problem_of,
+        recorded_quantities,
+        refuse_changed,
+        starts_at,
+    )
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         found = addressed(ledger, arguments.run)
@@ -97,8 +102,7 @@ def _refuse_with_parameters(arguments: argparse.Namespace) -> None:
 
 def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -> tuple[tuple[float, ...], str]:
     """Return the best design on steps near the one addressed, and what is said of it."""
-    from ilvren.judge.case import case_of_record
-    from ilvren.judge.rounding import rounding_near
+    from ilvren.judge import case_of_record, rounding_near
 
     case = case_of_record(ledger, found.address, None, False, as_now=arguments.as_now)
     made = rounding_near(case, numbers("--makeable", arguments.makeable))
@@ -123,9 +127,7 @@ def _write(
     into: Path | None,
 ) -> int:
     from ilvren.cli.outcome import show_confirmation
-    from ilvren.runs.applying import copy_along, returned_values, write_files
-    from ilvren.runs.confirming import confirmed
-    from ilvren.runs.told import CONFIRMED
+    from ilvren.runs import CONFIRMED, confirmed, copy_along, returned_values, write_files
 
     kept: dict[Path, Path | None] = {}
     copied: list[str] = []

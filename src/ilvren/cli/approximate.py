@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from ilvren.cli.terminal import Terminal
-    from ilvren.explore.approximating import Learned
+    from ilvren.explore import Learned
     from ilvren.ledger import Ledger
 
 EXAMPLES = """examples:
@@ -72,7 +72,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, recorded_ledger
     from ilvren.ledger import Ledger
-    from ilvren.runs.start import check_label
+    from ilvren.runs import check_label
 
     if arguments.output:
         check_suffix(arguments.output, SUFFIXES)
@@ -94,8 +94,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _learned(arguments: argparse.Namespace, ledger: Ledger, of: list[str], terminal: Terminal) -> Learned:
-    from ilvren.explore.approximating import learned
-    from ilvren.explore.infilling import Round, infilled
+    from ilvren.explore import Round, infilled, learned
     from ilvren.runs import check_workers
 
     how: dict[str, Any] = {
@@ -138,8 +137,7 @@ def show(learned: Learned, name: str, label: str | None, terminal: Terminal) -> 
     """Tell how good an approximation is."""
     from rich.text import Text
 
-    from ilvren.cli.tables import number
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables import number, table as framed
 
     title = learned.problem.title or learned.problem.source.file
     word = f" ({label})" if label else ""
@@ -216,12 +214,12 @@ def write(learned: Learned, name: str, path: str, terminal: Terminal) -> None:
         Path(path).write_text(learned.document(name), encoding="utf-8")
         terminal.note(f'{path}: {name}, to be read as a model: approximation = "{Path(path).name}"')
     elif suffix == ".html":
-        from ilvren.draw.approximation.sliders import write_sliders
+        from ilvren.draw.approximation import write_sliders
 
         write_sliders(learned.problem, name, learned.document(name), path)
         terminal.note(f"{path}: {', '.join(learned.outputs)} with a slider for every input")
     else:
-        from ilvren.draw.approximation.predicted import draw_predicted
+        from ilvren.draw.approximation import draw_predicted
 
         title = f"{name} of {learned.problem.title or learned.problem.source.file}"
         draw_predicted({full: output.agreement for full, output in learned.outputs.items()}, title, path)

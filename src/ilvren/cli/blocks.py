@@ -15,7 +15,7 @@ from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row
 if TYPE_CHECKING:
     from ilvren.formula import Shape
     from ilvren.problem import RowBlock, VariableBlock
-    from ilvren.runs.limits import LimitState, LimitStates
+    from ilvren.runs import LimitState, LimitStates
 
 __all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tally", "value_text"]
 

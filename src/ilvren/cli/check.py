@@ -48,8 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.judge.checking import check
-    from ilvren.judge.checking.report import CHECKS
+    from ilvren.judge.checking import CHECKS, check
     from ilvren.problem import fronted, load
 
     problem = load(

@@ -40,7 +40,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.contest_tables import check_figure, distances_of, reference_of, summarize
     from ilvren.cli.files import read_ledger
     from ilvren.cli.front_compare import compare_recorded_fronts, have_several
-    from ilvren.judge.comparison import GRADIENT_WORTH, compare
+    from ilvren.judge import GRADIENT_WORTH, compare
 
     check_figure(arguments)
     distances = distances_of(arguments.within)
@@ -79,10 +79,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _draw(comparison: Comparison, arguments: argparse.Namespace, terminal: Terminal) -> None:
     from ilvren.cli.contest_tables import draw_summary
-    from ilvren.judge.contest import SOLVED, contest_summary
+    from ilvren.judge import SOLVED, contest_summary
 
     if arguments.figure in (None, "histories"):
-        from ilvren.draw.histories import draw_histories
+        from ilvren.draw import draw_histories
 
         draw_histories(comparison, arguments.output)
         terminal.note(f"{arguments.output}: gap, violation and stationarity against {comparison.along}")
@@ -96,7 +96,7 @@ def _draw(comparison: Comparison, arguments: argparse.Namespace, terminal: Termi
 def _show(comparison: Comparison, terminal: Terminal) -> None:
     from ilvren.cli.contest_tables import show_optima
     from ilvren.cli.tables import number, seconds_text, small, table
-    from ilvren.judge.comparison import distance_text
+    from ilvren.judge import distance_text
 
     objective = comparison.tracks[0].problem.objective
     headers = ["run", "method", "outcome", f">{objective.name if objective else 'objective'}", ">gap", ">violation"]
@@ -164,7 +164,7 @@ def _show_predictions(comparison: Comparison, terminal: Terminal) -> None:
 def _show_designs(comparison: Comparison, terminal: Terminal) -> None:
     """Print the final designs side by side, the variables that differ most first."""
     from ilvren.cli.tables import number, table
-    from ilvren.judge.designs import sorted_differences
+    from ilvren.judge import sorted_differences
 
     if not 2 <= len(comparison.tracks) <= MOST_COLUMNS:
         return

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from ilvren.cli.terminal import Terminal
-    from ilvren.runs.contest import Finished
+    from ilvren.runs import Finished
 
 EXAMPLES = """examples:
   ilvren contest rising-main.toml --method sqp --method interior-point --method nelder-mead --random-starts 10
@@ -87,8 +87,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.contest_tables import check_figure, reference_of, summarize
     from ilvren.errors import RequestError
     from ilvren.ledger import Ledger
-    from ilvren.runs import Settings
-    from ilvren.runs.contest import contender_of, hold_contest, plan_contest, read_problems
+    from ilvren.runs import Settings, contender_of, hold_contest, plan_contest, read_problems
 
     check_figure(arguments)
     given = {
@@ -135,7 +134,7 @@ def worker_number(text: str | None) -> int | None:
     """Return the number of processes asked for. Raises RequestError."""
     if text is None:
         return None
-    from ilvren.evaluate.workers import worker_count
+    from ilvren.evaluate import worker_count
 
     return worker_count(text)
 

@@ -16,8 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.comparison import Comparison
-    from ilvren.judge.contest import ContestSummary, Fixing, MethodSummary
+    from ilvren.judge import Comparison, ContestSummary, Fixing, MethodSummary
     from ilvren.problem import Problem
 
 __all__ = ["FIGURES", "check_figure", "distances_of", "draw_summary", "reference_of", "show_optima", "summarize"]
@@ -31,7 +30,7 @@ def check_figure(arguments: argparse.Namespace) -> None:
     """Raise RequestError for a figure that does not exist, or numbers without meaning, before anything is run."""
     from ilvren.cli.files import check_suffix
     from ilvren.errors import RequestError, nearest
-    from ilvren.judge.comparison import ALONG
+    from ilvren.judge import ALONG
 
     if arguments.along not in ALONG:
         close = nearest(arguments.along, ALONG)
@@ -59,7 +58,7 @@ def check_figure(arguments: argparse.Namespace) -> None:
 def distances_of(text: str | None) -> tuple[float, ...]:
     """Return the distances of --within. Raises RequestError."""
     from ilvren.errors import RequestError
-    from ilvren.judge.comparison import DISTANCES
+    from ilvren.judge import DISTANCES
 
     if text is None:
         return DISTANCES
@@ -90,8 +89,7 @@ def summarize(
     references: Sequence[str], arguments: argparse.Namespace, terminal: Terminal, *, interrupted: bool = False
 ) -> int:
     """Sum up groups and runs, print or draw it, and return the exit status."""
-    from ilvren.judge.comparison import GRADIENT_WORTH
-    from ilvren.judge.contest import SOLVED, contest_summary
+    from ilvren.judge import GRADIENT_WORTH, SOLVED, contest_summary
 
     options = {
         "gradient_worth": GRADIENT_WORTH if arguments.gradient_worth is None else arguments.gradient_worth,
@@ -157,7 +155,7 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
     )
     distances = list(summary.methods[0].arrivals) if summary.methods else []
     if distances:
-        from ilvren.judge.comparison import distance_text
+        from ilvren.judge import distance_text
 
         heads = ["first arrival, median (runs)", *(f">to {distance_text(distance)}" for distance in distances)]
         terminal.show(table(heads, [_arrival_row(item) for item in summary.methods]))
@@ -223,7 +221,7 @@ def _row(item: MethodSummary) -> tuple[str, ...]:
 
 def show_optima(comparison: Comparison, terminal: Terminal, *, is_named: bool = False) -> None:
     """Print the best known, and which distinct designs the runs ended at."""
-    from ilvren.judge.designs import final_optima
+    from ilvren.judge import final_optima
 
     objective = comparison.tracks[0].problem.objective
     name, unit = (objective.name, objective.unit) if objective is not None else ("objective", "")
@@ -252,7 +250,7 @@ def show_optima(comparison: Comparison, terminal: Terminal, *, is_named: bool = 
 
 def draw_summary(summary: ContestSummary, arguments: argparse.Namespace, terminal: Terminal) -> None:
     """Write the figure asked for. Raises RequestError where these runs do not make one."""
-    from ilvren.draw.contest import draw_basins, draw_designs, draw_paths, draw_series, draw_shares
+    from ilvren.draw import draw_basins, draw_designs, draw_paths, draw_series, draw_shares
     from ilvren.errors import RequestError
 
     several = len(summary.comparisons) > 1
@@ -260,7 +258,7 @@ def draw_summary(summary: ContestSummary, arguments: argparse.Namespace, termina
     if several and kind != "profiles":
         raise RequestError(f"--figure {kind}: shows one problem, and these are several", advice="--figure profiles")
     if kind == "predictions":
-        from ilvren.draw.foretold import draw_foretold
+        from ilvren.draw import draw_foretold
 
         draw_foretold(summary.comparisons[0], arguments.output)
         terminal.note(f"{arguments.output}: what surfaces predicted along the runs, and what came of it")

@@ -11,8 +11,7 @@ from ilvren.cli.tables import count, number, table, with_unit
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.runs import RunResult
-    from ilvren.runs.told import CourseTold
+    from ilvren.runs import CourseTold, RunResult
 
 __all__ = ["show_courses"]
 

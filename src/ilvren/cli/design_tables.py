@@ -14,10 +14,9 @@ from ilvren.cli.tables import count, number, seconds_text, table, with_unit
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape
-    from ilvren.judge import DesignReport
-    from ilvren.judge.pattern import Pattern
+    from ilvren.judge import DesignReport, Pattern
     from ilvren.problem import Problem, Variable
-    from ilvren.runs.limits import LimitState
+    from ilvren.runs import LimitState
 
 __all__ = [
     "constraints_table",

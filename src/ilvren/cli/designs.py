@@ -124,8 +124,7 @@ def _columns(arguments: argparse.Namespace, table: DesignTable) -> list[str]:
 
 
 def _table(table: DesignTable, names: list[str], most: int) -> Table:
-    from ilvren.cli.tables import small
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables import small, table as framed
 
     units = table.units
     columns = {name: table.column(name) for name in names}
@@ -203,7 +202,7 @@ def _draw_front(table: DesignTable, path: str) -> None:
     import numpy as np
 
     from ilvren.algebra import spread_subset
-    from ilvren.draw.fronts import DrawnFront, draw_front
+    from ilvren.draw import DrawnFront, draw_front
     from ilvren.errors import RequestError
     from ilvren.explore import held_by
     from ilvren.problem import sense_of

@@ -10,7 +10,7 @@ from ilvren.cli.arguments import add_as_now, add_ledger, add_output_flags, ledge
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.diagnosis import Diagnosis
+    from ilvren.judge import Diagnosis
 
 EXAMPLES = """examples:
   ilvren diagnose last
@@ -39,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import note_changed_file, read_ledger
-    from ilvren.judge.diagnosis import diagnose
+    from ilvren.judge import diagnose
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         note_changed_file(ledger.run(arguments.run), terminal)

@@ -12,8 +12,8 @@ from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, 
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.draw.view import Extreme
-    from ilvren.judge.track import Track
+    from ilvren.draw import Extreme
+    from ilvren.judge import Track
     from ilvren.problem import Problem
 
 EXAMPLES = """examples:
@@ -91,10 +91,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     import numpy as np
 
     from ilvren.cli.files import check_suffix
-    from ilvren.draw.view import subject_of
+    from ilvren.draw import subject_of
     from ilvren.errors import RequestError
     from ilvren.evaluate import Gate
-    from ilvren.judge.design_report import point_at
+    from ilvren.judge import point_at
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))
@@ -135,21 +135,21 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         point = np.where(moved, point, np.array(tracks[0].point))
     found: Mapping[str, Sequence[Extreme]]
     if arguments.slices:
-        from ilvren.draw.slices import draw_slices
+        from ilvren.draw import draw_slices
 
         what, found = "slices", draw_slices(subject, names, point, arguments.output)
     elif len(names) == 1:
-        from ilvren.draw.curve import draw_curve
+        from ilvren.draw import draw_curve
 
         curve = draw_curve(subject, names[0], point, tracks, arguments.output, tangent=arguments.tangent)
         what, found = "curve", {names[0]: curve}
     elif arguments.surface:
-        from ilvren.draw.surface import draw_surface
+        from ilvren.draw import draw_surface
 
         both = (names[0], names[1])
         what, found = "surface", {",".join(names): draw_surface(subject, both, point, tracks, arguments.output)}
     else:
-        from ilvren.draw.contours import draw_contours
+        from ilvren.draw import draw_contours
 
         both = (names[0], names[1])
         what, found = "contours", {",".join(names): draw_contours(subject, both, point, tracks, arguments.output)}
@@ -163,9 +163,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _draw_generations(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import read_ledger
-    from ilvren.draw.generations import draw_generations
+    from ilvren.draw import draw_generations
     from ilvren.errors import RequestError
-    from ilvren.judge.generations import generations_of
+    from ilvren.judge import generations_of
 
     if len(arguments.run) != 1:
         raise RequestError("--generations needs --run with one run", advice="--run last draws the latest")
@@ -226,7 +226,7 @@ def _list_extremes(subject: str, found: Mapping[str, Sequence[Extreme]], termina
 def _tracks(problem: Problem, arguments: argparse.Namespace, terminal: Terminal) -> list[Track]:
     from ilvren.cli.files import read_ledger
     from ilvren.errors import RequestError
-    from ilvren.judge.comparison import tracks_of
+    from ilvren.judge import tracks_of
 
     if not arguments.run:
         return []
@@ -271,7 +271,7 @@ def _names(problem: Problem, arguments: argparse.Namespace) -> list[str]:
 
 
 def _most_slices() -> int:
-    from ilvren.draw.slices import MOST_SLICES
+    from ilvren.draw import MOST_SLICES
 
     return MOST_SLICES
 

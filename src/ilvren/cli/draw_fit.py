@@ -19,14 +19,10 @@ def draw_fit_of(arguments: argparse.Namespace, terminal: Terminal) -> int:
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger, recorded_ledger
-    from ilvren.draw.fit import draw_fit
+    from ilvren.draw import draw_fit
     from ilvren.errors import RequestError
     from ilvren.evaluate import Gate
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.applying import recorded_calls
-    from ilvren.runs.estimates import estimates_of
-    from ilvren.runs.fitted import fitted_entries, told_lines
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import addressed, estimates_of, fitted_entries, problem_of, recorded_calls, told_lines
 
     if arguments.file.endswith(".toml"):
         raise RequestError(

@@ -26,11 +26,9 @@ def draw_record(arguments: argparse.Namespace, terminal: Terminal) -> int:
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger, recorded_ledger
-    from ilvren.draw.vector import Line, draw_vector
+    from ilvren.draw import Line, draw_vector
     from ilvren.errors import RequestError
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.applying import recorded_calls
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import addressed, problem_of, recorded_calls
 
     for flag, given in (
         ("--variables", arguments.variables),

@@ -13,7 +13,7 @@ from ilvren.errors import RequestError, nearest
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.responses import Response
+    from ilvren.judge import Response
     from ilvren.ledger import Ledger, RunRecord
 
 __all__ = ["COSTATE", "course_names", "draw_signals", "of_run"]
@@ -27,9 +27,8 @@ MOST_PAST = 40
 def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Draw the signals of a file's baseline and of runs, with designs on the way."""
     from ilvren.cli.files import read_ledger
-    from ilvren.draw.responses import draw_responses
-    from ilvren.judge.design_report import point_at
-    from ilvren.judge.responses import response_at, signal_names
+    from ilvren.draw import draw_responses
+    from ilvren.judge import point_at, response_at, signal_names
     from ilvren.problem import load
 
     for flag, given in (("--of", arguments.of), ("--variables", arguments.variables), ("--against", arguments.against)):
@@ -70,7 +69,7 @@ def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _names(response: Response, given: str | None) -> list[str]:
     """Return the names asked for; "worth of NAME" is what a unit more of a state is worth. Raises RequestError."""
-    from ilvren.judge.responses import signal_names
+    from ilvren.judge import signal_names
 
     if given is None:
         return signal_names(response.problem, None)
@@ -98,7 +97,7 @@ def course_names(response: Response) -> list[str]:
 
 
 def _signals(item: Response, names: list[str]) -> dict[str, object]:
-    from ilvren.runs.limits import plain_values
+    from ilvren.runs import plain_values
 
     return {
         "signals": {name: plain_values(item.signals[name]) for name in names if name in item.signals},
@@ -110,9 +109,8 @@ def of_run(ledger: Ledger, word: str, every: int | None) -> list[Response]:
     """Return a design on record, with those on the way to it."""
     import numpy as np
 
-    from ilvren.judge.responses import response_at
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.stored import problem_of, problem_of_stage
+    from ilvren.judge import response_at
+    from ilvren.runs import addressed, problem_of, problem_of_stage
 
     item = addressed(ledger, word)
     problem = problem_of(item.record)
@@ -136,7 +134,7 @@ def _with_costates(response: Response, record: RunRecord, word: str) -> Response
     that."""
     import numpy as np
 
-    from ilvren.runs.addresses import split_address
+    from ilvren.runs import split_address
 
     courses: Any = (record.result or {}).get("courses") if split_address(word)[1] is None else None
     if not courses:

@@ -43,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.judge.history import group_table, history_table, write_history, write_rows
+    from ilvren.judge import group_table, history_table, write_history, write_rows
 
     check_suffix(arguments.output, (".csv", ".json"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
@@ -86,10 +86,8 @@ def _export_vectors(arguments: argparse.Namespace, ledger: Ledger, terminal: Ter
 
     from ilvren.cli.draw_record import unknown_vector, vectors_of
     from ilvren.errors import RequestError
-    from ilvren.judge.history import write_rows
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.applying import recorded_calls
-    from ilvren.runs.stored import problem_of
+    from ilvren.judge import write_rows
+    from ilvren.runs import addressed, problem_of, recorded_calls
 
     found = addressed(ledger, arguments.run)
     problem = problem_of(found.record)

@@ -45,7 +45,7 @@ def note_changed_file(record: RunRecord, terminal: Terminal) -> None:
 
 def note_changed_models(record: RunRecord, problem: Problem, terminal: Terminal) -> None:
     """Say so when files of models are no longer what they were: what they give now is not what the run saw."""
-    from ilvren.runs.stored import changed_files
+    from ilvren.runs import changed_files
 
     changed = changed_files(record, problem)
     if changed:

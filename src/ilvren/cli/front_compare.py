@@ -17,8 +17,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.fronts.comparison import FrontComparison
-    from ilvren.judge.fronts.contest import FrontContest
+    from ilvren.judge.fronts import FrontComparison, FrontContest
     from ilvren.ledger import Ledger
 
 __all__ = ["compare_recorded_fronts", "have_several"]
@@ -29,7 +28,7 @@ MOST_BETTER, MOST_PAIRS, MOST_ROWS, MOST_COVERED = 6, 15, 30, 6
 
 def have_several(ledger: Ledger, references: Sequence[str]) -> bool:
     """Return whether the first of the runs and groups named has several objectives."""
-    from ilvren.judge.fronts.comparison import have_fronts
+    from ilvren.judge.fronts import have_fronts
 
     for name in references:
         if not ledger.is_group(name):
@@ -45,9 +44,8 @@ def compare_recorded_fronts(
 ) -> int:
     """Compare fronts on record, print or draw them, and return 0 where every run ended as it was asked."""
     from ilvren.errors import RequestError
-    from ilvren.judge.fronts.contest import contest_of_fronts
-    from ilvren.runs.front import refuse_reference
-    from ilvren.runs.stored import problem_of
+    from ilvren.judge.fronts import contest_of_fronts
+    from ilvren.runs import problem_of, refuse_reference
 
     if arguments.figure is not None and arguments.figure not in FIGURES:
         raise RequestError(
@@ -69,7 +67,7 @@ def compare_recorded_fronts(
 
 
 def _draw(found: FrontContest, arguments: argparse.Namespace, terminal: Terminal) -> None:
-    from ilvren.draw.fronts import draw_attainment, draw_fronts
+    from ilvren.draw import draw_attainment, draw_fronts
     from ilvren.errors import RequestError
 
     is_attainment = arguments.figure == "attainment" or (arguments.figure is None and not found.is_one_run_each)

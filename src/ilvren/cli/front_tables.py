@@ -11,13 +11,12 @@ from rich.table import Table
 
 from ilvren.cli.dots import dot_plot
 from ilvren.cli.tables import number, table, with_unit
-from ilvren.explore.choosing import corners, exchange_rates, knee
+from ilvren.explore import corners, exchange_rates, knee
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem, Sense
-    from ilvren.runs.front import Front, FrontMember
-    from ilvren.runs.result import RunResult
+    from ilvren.runs import Front, FrontMember, RunResult
 
 __all__ = ["exchange_sentence", "front_table", "notes_of", "show_front"]
 

@@ -11,8 +11,8 @@ from rich.text import Text
 
 from ilvren.cli import status
 from ilvren.cli.tables import number, table, with_unit
-from ilvren.judge.fronts.verification import FRONT_MEANINGS, FrontVerdict, JudgedMember, verify_front
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge import MEANINGS
+from ilvren.judge.fronts import FRONT_MEANINGS, FrontVerdict, JudgedMember, verify_front
 
 if TYPE_CHECKING:
     from rich.table import Table
@@ -78,7 +78,7 @@ def verify_recorded_front(
 
 
 def _objectives(record: RunRecord) -> tuple[Objective, ...]:
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import problem_of
 
     return problem_of(record).objectives
 
@@ -89,11 +89,9 @@ def _mended(
     """Return the id of the run of the mended front, "" where there is nothing to mend."""
     if all(member.holds for member in found.members):
         return ""
-    from ilvren.judge.fronts.mending import mended
-    from ilvren.judge.fronts.verification import front_documents
+    from ilvren.judge.fronts import front_documents, mended
     from ilvren.ledger import Ledger
-    from ilvren.runs import Settings
-    from ilvren.runs.stored import flat_design
+    from ilvren.runs import Settings, flat_design
 
     points = {str(own["design"]): flat_design(own["variables"]) for own in front_documents(record)}
     with Ledger(path) as opened:

@@ -13,7 +13,7 @@ from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.models.program.locating import Located
+    from ilvren.models.program import Located
 
 EXAMPLES = """examples:
   ilvren locate pipes.deck 110
@@ -91,7 +91,7 @@ def _text(file: str) -> str:
 
 
 def _located(file: str, text: str, numbers: list[str]) -> list[Located]:
-    from ilvren.models.program.locating import located
+    from ilvren.models.program import located
 
     return located(Path(file).name, text, numbers)
 
@@ -117,7 +117,7 @@ def _document(name: str, numbers: list[str], places: list[Located]) -> dict[str,
 def _show(file: str, text: str, name: str, numbers: list[str], places: list[Located], terminal: Terminal) -> None:
     from rich.text import Text
 
-    from ilvren.models.program.locating import entry_text, nearest_numbers
+    from ilvren.models.program import entry_text, nearest_numbers
 
     told = ", ".join(numbers)
     if not places:
@@ -157,7 +157,7 @@ def _block(arguments: argparse.Namespace, terminal: Terminal) -> int:
     nameless = [word for word in arguments.words if "=" not in word]
     if nameless:
         raise RequestError(f'"{nameless[0]}" has no name', advice=f"write NAME={nameless[0]}, with a name of your own")
-    from ilvren.models.program.locating import in_order
+    from ilvren.models.program import in_order
 
     deck, listings = _text(arguments.deck), {file: _text(file) for file in arguments.listing}
     puts: list[tuple[str, list[Located]]] = []
@@ -189,7 +189,7 @@ def _block(arguments: argparse.Namespace, terminal: Terminal) -> int:
 def _toml_block(
     model: str, deck: str, puts: list[tuple[str, list[Located]]], reads: list[tuple[str, list[Located]]]
 ) -> str:
-    from ilvren.models.program.locating import entry_text
+    from ilvren.models.program import entry_text
 
     lines = [
         f"[models.{model}]",

@@ -29,7 +29,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     import sys
 
     from ilvren.cli.tables import table
-    from ilvren.methods.base import describe, method_named, method_names
+    from ilvren.methods import describe, method_named, method_names
 
     if arguments.name:
         method = method_named(arguments.name)

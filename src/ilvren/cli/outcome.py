@@ -22,14 +22,12 @@ from ilvren.cli.tables import (
     table,
     with_unit,
 )
-from ilvren.runs.result import OUTCOMES, SUMMARY_ROWS, RunResult
-from ilvren.runs.stages import told_set
+from ilvren.runs import OUTCOMES, SUMMARY_ROWS, RunResult, told_set
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.problem import RowBlock, VariableBlock
-    from ilvren.runs.limits import LimitState
-    from ilvren.runs.told import Confirmation, Prediction
+    from ilvren.runs import Confirmation, LimitState, Prediction
 
 __all__ = ["price_sentence", "show_confirmation", "show_result"]
 
@@ -273,7 +271,7 @@ def _show_estimates(result: RunResult, terminal: Terminal) -> None:
 
 def _show_lines(result: RunResult, terminal: Terminal) -> None:
     """Which lines were used, where nothing is forecast."""
-    from ilvren.runs.fitted import told_lines
+    from ilvren.runs import told_lines
 
     why = "" if result.holds else ": the run did not end well"
     why = why if result.problem.residuals else ": that needs [fit]"
@@ -282,7 +280,7 @@ def _show_lines(result: RunResult, terminal: Terminal) -> None:
 
 def _show_forecast(result: RunResult, terminal: Terminal) -> None:
     """How a fit does on the lines that were left out."""
-    from ilvren.runs.fitted import told_lines
+    from ilvren.runs import told_lines
 
     lines = result.problem.aim.lines
     if not lines:

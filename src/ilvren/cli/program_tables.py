@@ -10,7 +10,7 @@ from ilvren.cli.tables import number, seconds_text, small, table
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.checking.programs import InputLine, ProgramCheck, ValueLine
+    from ilvren.judge.checking import InputLine, ProgramCheck, ValueLine
 
 __all__ = ["marked", "show_program"]
 

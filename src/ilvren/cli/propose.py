@@ -13,7 +13,7 @@ from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.explore.proposing import Change, Proposal
+    from ilvren.explore import Change, Proposal
     from ilvren.ledger import Ledger
     from ilvren.problem import Problem
     from ilvren.runs import RunResult
@@ -60,7 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix
-    from ilvren.explore.proposing import proposal_at
+    from ilvren.explore import proposal_at
 
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
@@ -89,7 +89,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _changes(arguments: argparse.Namespace) -> list[Change]:
-    from ilvren.explore.proposing import Change
+    from ilvren.explore import Change
 
     if not arguments.change:
         raise RequestError("say what is to change: --change NAME=-10%", advice="or NAME=+0.5, an amount")
@@ -127,9 +127,7 @@ def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Probl
     import numpy as np
 
     from ilvren.problem import load
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.shelf import RecordedShelf
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import RecordedShelf, addressed, problem_of
 
     if ledger is None:
         problem = load(arguments.design, set=pairs("--set", arguments.set))
@@ -139,7 +137,7 @@ def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Probl
     found = addressed(ledger, arguments.design)
     problem, point = problem_of(found.record), found.point
     if problem.is_collocated:  # a design that is moved by hand is simulated: its states follow
-        from ilvren.problem.regridding import carried, simulated_problem
+        from ilvren.problem import carried, simulated_problem
 
         own = simulated_problem(problem)
         problem, point = own, tuple(carried(problem, np.array(point), own).tolist())
@@ -151,8 +149,7 @@ def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Probl
 
 def _accepted(arguments: argparse.Namespace, problem: Problem, found: Proposal, address: str) -> RunResult:
     """Evaluate the design proposed and record it as a run of its own, with what was predicted."""
-    from ilvren.runs import Settings, run
-    from ilvren.runs.warm import begun_at
+    from ilvren.runs import Settings, begun_at, run
 
     settings = Settings(method="mesh-adaptive-search", evaluations=1, second_look=0.0, label=arguments.label)
     predicted = {item.name: item.predicted.tolist() for item in found.quantities}
@@ -173,7 +170,7 @@ def _actual(result: RunResult, name: str) -> Any:
 
 
 def _document(problem: Problem, found: Proposal, address: str, accepted: RunResult | None) -> dict[str, object]:
-    from ilvren.runs.limits import by_block
+    from ilvren.runs import by_block
 
     def told(values: Any) -> Any:
         own = [float(value) for value in values]
@@ -212,7 +209,7 @@ def _asked(found: Proposal) -> list[float]:
 
 def _trusted(found: Proposal, accepted: RunResult) -> float:
     """Return how far linear models can be trusted next, in moves like this one."""
-    from ilvren.explore.proposing import trusted_share
+    from ilvren.explore import trusted_share
 
     shares = []
     for item in found.quantities:
@@ -304,7 +301,7 @@ def _show_accepted(terminal: Terminal, found: Proposal, accepted: RunResult) -> 
 
 def _draw(problem: Problem, found: Proposal, path: str) -> None:
     """Draw the vector that moves most, before and after."""
-    from ilvren.draw.vector import Line, draw_vector
+    from ilvren.draw import Line, draw_vector
 
     vectors = [block for block in problem.blocks if block.size > 1]
     if not vectors:

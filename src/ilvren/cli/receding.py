@@ -13,8 +13,7 @@ from ilvren.cli.arguments import pairs
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem
-    from ilvren.runs import Settings
-    from ilvren.runs.receding import ClosedLoop, Receding, RecedingStep
+    from ilvren.runs import ClosedLoop, Receding, RecedingStep, Settings
 
 __all__ = ["add_receding", "run_receding"]
 
@@ -46,7 +45,7 @@ def add_receding(parser: argparse.ArgumentParser) -> None:
 
 def run_receding(problem: Problem, settings: Settings, arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the closed loop and show it."""
-    from ilvren.runs.receding import receded
+    from ilvren.runs import receded
 
     asked = _asked(arguments)
 
@@ -68,7 +67,7 @@ def run_receding(problem: Problem, settings: Settings, arguments: argparse.Names
 
 def _asked(arguments: argparse.Namespace) -> Receding:
     from ilvren.errors import RequestError
-    from ilvren.runs.receding import Receding
+    from ilvren.runs import Receding
 
     found: dict[str, float] = {}
     example = '"window=12, advance=1, until=48"'
@@ -184,7 +183,7 @@ def _bounds_left(loop: ClosedLoop) -> list[str]:
 
 
 def _document(loop: ClosedLoop, output: str | None) -> dict[str, Any]:
-    from ilvren.runs.limits import plain_values
+    from ilvren.runs import plain_values
 
     problem = loop.problem
     return {
@@ -219,7 +218,7 @@ def _write(loop: ClosedLoop, path: str) -> None:
     if path.endswith(".csv"):
         _write_csv(loop, path)
         return
-    from ilvren.draw.closed_loop import draw_closed_loop
+    from ilvren.draw import draw_closed_loop
 
     draw_closed_loop(loop, path)
 

@@ -40,9 +40,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, read_ledger
-    from ilvren.draw.report import front_survey, gather, has_fronts, write_page, write_survey, write_text
-    from ilvren.draw.report.survey import is_survey, survey
-    from ilvren.judge.verification import VerifyOptions
+    from ilvren.draw.report import (
+        front_survey,
+        gather,
+        has_fronts,
+        is_survey,
+        survey,
+        write_page,
+        write_survey,
+        write_text,
+    )
+    from ilvren.judge import VerifyOptions
 
     suffix = check_suffix(arguments.output, (".html", ".md"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from ilvren.cli.terminal import Terminal
     from ilvren.ledger import GroupRecord, Ledger, RunRecord
-    from ilvren.runs.predicted import Truly
+    from ilvren.runs import Truly
 
 EXAMPLES = """examples:
   ilvren resume last
@@ -79,7 +79,7 @@ def _relearning(ledger: Ledger, record: RunRecord) -> Callable[[Sequence[Truly]]
     kept = record.overrides.get("on")
     if kept is None or kept["rounds"] == 1:
         return None
-    from ilvren.explore.approximating import relearner
+    from ilvren.explore import relearner
 
     return relearner(ledger, ledger.approximation(kept["name"]))
 
@@ -98,9 +98,9 @@ def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) 
     from ilvren.cli.contest import told, worker_number
     from ilvren.cli.contest_tables import show_summary
     from ilvren.errors import RequestError
-    from ilvren.judge.contest import contest_summary
+    from ilvren.judge import contest_summary
     from ilvren.ledger import Ledger
-    from ilvren.runs.contest import resume_contest
+    from ilvren.runs import resume_contest
 
     given = [
         name for name in ("evaluations", "iterations", "seconds", "patience") if getattr(arguments, name) is not None

@@ -190,7 +190,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.errors import RequestError
-    from ilvren.methods.base import method_named
+    from ilvren.methods import method_named
     from ilvren.problem import Refinement, checked_scenarios, checked_scheme, checked_steps, load
     from ilvren.runs import AUTOMATIC, GLOBAL, Settings
 
@@ -363,7 +363,7 @@ def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:
 
 def _limits_of(settings: Settings) -> tuple[int | None, float | None]:
     """Return the evaluations and seconds that were asked for, None for the usual limit, which is far away."""
-    from ilvren.runs.settings import DEFAULT_EVALUATIONS
+    from ilvren.runs import DEFAULT_EVALUATIONS
 
     asked = settings.evaluations if settings.evaluations != DEFAULT_EVALUATIONS else None
     return asked, settings.seconds
@@ -435,7 +435,7 @@ def _on(ledger: Ledger, extras: Extras, problem: Problem, terminal: Terminal) ->
     if extras.on is None:
         return None
     from ilvren.cli.sample import what_is_called
-    from ilvren.explore.approximating import relearner
+    from ilvren.explore import relearner
     from ilvren.problem import on_document
     from ilvren.runs import On
 
@@ -451,7 +451,7 @@ def _draw_courses(result: RunResult, extras: Extras, every: int, terminal: Termi
     """Draw the courses on the way to the last one, of all stages, and what states are worth along that."""
     from ilvren.cli.draw_signals import course_names, of_run
     from ilvren.cli.files import read_ledger
-    from ilvren.draw.responses import draw_responses
+    from ilvren.draw import draw_responses
 
     with read_ledger(ledger_path(ledger)) as opened:
         found = of_run(opened, result.id, every)
@@ -464,7 +464,7 @@ def _draw_courses(result: RunResult, extras: Extras, every: int, terminal: Termi
 def _draw_designs(result: RunResult, extras: Extras, terminal: Terminal, ledger: str | None) -> None:
     import numpy as np
 
-    from ilvren.draw.profiles import draw_profiles
+    from ilvren.draw import draw_profiles
 
     every = extras.draw_every or 1
     if result.whole is not None and result.id:

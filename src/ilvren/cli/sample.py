@@ -12,8 +12,7 @@ from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.explore import DesignTable
-    from ilvren.explore.sampling import Planned
+    from ilvren.explore import DesignTable, Planned
     from ilvren.ledger import Ledger
     from ilvren.problem import Problem
     from ilvren.runs import RunResult
@@ -154,7 +153,7 @@ def _is_file(path: str) -> bool:
 
 def _made(arguments: argparse.Namespace, problem: Problem) -> Planned:
     from ilvren.cli.files import read_ledger
-    from ilvren.explore.sampling import planned, planned_from, read_designs
+    from ilvren.explore import planned, planned_from, read_designs
 
     if arguments.csv:
         return read_designs(problem, arguments.csv, is_measured=arguments.measured)
@@ -173,7 +172,7 @@ def _made(arguments: argparse.Namespace, problem: Problem) -> Planned:
 
 def _evaluated(arguments: argparse.Namespace, made: Planned, terminal: Terminal) -> int:
     from ilvren.cli.progress import progress_of
-    from ilvren.explore.sampling import sample
+    from ilvren.explore import sample
     from ilvren.ledger import Ledger
     from ilvren.runs import check_workers
 
@@ -203,7 +202,7 @@ def _evaluated(arguments: argparse.Namespace, made: Planned, terminal: Terminal)
 def _more(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import recorded_ledger
     from ilvren.cli.progress import progress_of
-    from ilvren.explore.sampling import grown, more
+    from ilvren.explore import grown, more
     from ilvren.ledger import Ledger
 
     if arguments.set or arguments.label or arguments.fresh or arguments.on:
@@ -252,8 +251,7 @@ def show_sample(result: RunResult, ledger: Ledger, count: int, terminal: Termina
 def _show(terminal: Terminal, result: RunResult, table: DesignTable, count: int) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, seconds_text, small
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables import number, seconds_text, small, table as framed
 
     problem = table.problem
     word = result.settings.get("label")
@@ -342,8 +340,7 @@ def _cost(arguments: argparse.Namespace, made: Planned) -> str:
 def _preview(made: Planned, terminal: Terminal, *, as_json: bool, facts: str) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables import number, table as framed
 
     problem = made.problem
     places = list(problem.free)
@@ -406,7 +403,7 @@ def _write(made: Planned, path: str, terminal: Terminal) -> None:
     from pathlib import Path
 
     if Path(path).suffix.lower() != ".csv":
-        from ilvren.draw.plan import draw_plan
+        from ilvren.draw import draw_plan
 
         draw_plan(made, path)
         terminal.note(f"{path}: how {len(made.designs):,} designs cover the box")

@@ -101,7 +101,7 @@ def _several(arguments: argparse.Namespace, terminal: Terminal, suffix: str) -> 
         Path(arguments.output).write_text(json.dumps(documents, indent=1) + "\n", encoding="utf-8")
         terminal.note(f"{arguments.output}: all that is told")
     elif suffix:
-        from ilvren.draw.scatter import draw_several
+        from ilvren.draw import draw_several
 
         told = draw_several(found, arguments.output)
         terminal.note(f"{arguments.output}: {', '.join(told)} of {', '.join(item.design for item in found)}")
@@ -110,9 +110,7 @@ def _several(arguments: argparse.Namespace, terminal: Terminal, suffix: str) -> 
 
 def _found(arguments: argparse.Namespace, target: str, terminal: Terminal) -> ScatterResult:
     from ilvren.cli.progress import progress_of
-    from ilvren.explore.scatter import scatter
-    from ilvren.explore.scatter.rare import DEFAULT_EVALUATIONS
-    from ilvren.explore.scatter.study import DEFAULT_SCENARIOS
+    from ilvren.explore.scatter import DEFAULT_EVALUATIONS, DEFAULT_SCENARIOS, scatter
     from ilvren.ledger import Ledger
     from ilvren.runs import check_workers
 
@@ -165,11 +163,9 @@ def _design(arguments: argparse.Namespace, target: str, terminal: Terminal) -> t
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
-    from ilvren.judge.design_report import point_at
+    from ilvren.judge import point_at
     from ilvren.problem import load
-    from ilvren.runs import AUTOMATIC, Settings
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import AUTOMATIC, Settings, addressed, problem_of
 
     usual = Settings(method=AUTOMATIC).feasibility
     values = pairs("--at", [word for word in arguments.at if "=" in word])
@@ -280,7 +276,7 @@ def _on(
 
 def _write(found: ScatterResult, path: str, suffix: str, terminal: Terminal) -> None:
     if suffix in (".png", ".svg"):
-        from ilvren.draw.scatter import draw_scatter
+        from ilvren.draw import draw_scatter
 
         if not found.values:
             raise RequestError(f"{path}: there are no scenarios to draw", advice="with --way sampling")

@@ -160,7 +160,7 @@ def _of_approximation(
     from ilvren.cli.files import read_ledger
     from ilvren.explore.sensitivity import with_errors
     from ilvren.problem import on_document
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import problem_of
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         problem = problem_of(ledger.run(record.runs[0]))
@@ -244,7 +244,7 @@ def _of_problem(arguments: argparse.Namespace, terminal: Terminal, problem: Prob
 def _design(arguments: argparse.Namespace, problem: Problem) -> Any:
     from ilvren.cli.files import read_ledger
     from ilvren.problem import load
-    from ilvren.runs.addresses import addressed
+    from ilvren.runs import addressed
 
     if not arguments.at:
         return problem.start
@@ -374,7 +374,7 @@ def _fix(
         raise RequestError("--output .toml needs the problem's file, not a run")
     from pathlib import Path
 
-    from ilvren.runs.applying import fixed_at
+    from ilvren.runs import fixed_at
 
     if arguments.set:
         raise RequestError(
@@ -395,7 +395,7 @@ def _fix(
 
 def _write(found: Sensitivity, path: str, suffix: str, terminal: Terminal) -> None:
     if suffix != ".csv":
-        from ilvren.draw.sensitivity import draw_sensitivity
+        from ilvren.draw import draw_sensitivity
 
         draw_sensitivity(found, path)
         terminal.note(f"{path}: what drives {', '.join(list(found.of)[:4])}")

@@ -51,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix
-    from ilvren.judge.design_report import design_report_at
+    from ilvren.judge import design_report_at
 
     if arguments.output:
         check_suffix(arguments.output, (".png", ".svg"))
@@ -68,7 +68,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         _show(problem, report, terminal, place)
         _show_several(problem, several, terminal)
     if arguments.output:
-        from ilvren.draw.pattern import draw_pattern
+        from ilvren.draw import draw_pattern
 
         assert report.pattern is not None
         draw_pattern(problem, report.pattern, arguments.output)
@@ -86,7 +86,7 @@ def _several(
         if arguments.ends:
             raise RequestError("--ends tells what several objectives cost each other, and this problem has not several")
         return {}
-    from ilvren.judge.fronts.conflict import conflicts_of, payoff_table
+    from ilvren.judge.fronts import conflicts_of, payoff_table
     from ilvren.problem import constant_objectives
 
     found: dict[str, Any] = {
@@ -104,7 +104,7 @@ def _several(
 
 def _show_several(problem: Problem, several: dict[str, Any], terminal: Terminal) -> None:
     from ilvren.cli.tables import number, table
-    from ilvren.judge.fronts.conflict import Conflict
+    from ilvren.judge.fronts import Conflict
 
     if not several:
         return
@@ -135,8 +135,7 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
     from ilvren.errors import RequestError
     from ilvren.problem import load, unfronted
-    from ilvren.runs.addresses import addressed, design_document
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import addressed, design_document, problem_of
 
     designs = [word for word in arguments.at if "=" not in word]
     values = pairs("--at", [word for word in arguments.at if "=" in word])
@@ -163,8 +162,8 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
         if own.is_collocated:  # a course on a grid, as a design of the file
             import numpy as np
 
-            from ilvren.problem.regridding import carried
-            from ilvren.runs.limits import by_block
+            from ilvren.problem import carried
+            from ilvren.runs import by_block
 
             design = carried(own, np.array(found.point), problem)
             return problem, {**by_block(problem.blocks, design.tolist()), **values}, found.address
@@ -199,7 +198,7 @@ def _note_proposal(record: RunRecord, problem: Problem, terminal: Terminal) -> N
 
 def _scattered(report: DesignReport) -> list[tuple[str, str, float, float, str]]:
     """Return (name, law, value, deviation, unit) of what scatters there."""
-    from ilvren.problem.scattering import scatter_of
+    from ilvren.problem import scatter_of
 
     problem = report.problem
     units = {item.name: item.unit for item in problem.parameters}

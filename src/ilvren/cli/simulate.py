@@ -11,7 +11,7 @@ from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pair
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge.responses import Response
+    from ilvren.judge import Response
 
 EXAMPLES = """examples:
   ilvren simulate level-loop.toml --at gain=2 --output answer.png
@@ -46,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix
-    from ilvren.judge.responses import signal_names
+    from ilvren.judge import signal_names
 
     suffix = check_suffix(arguments.output, (".csv", ".json", ".png", ".svg")) if arguments.output else ""
     found = _responses(arguments, terminal)
@@ -57,7 +57,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     else:
         _show(found, names, terminal)
     if suffix in (".png", ".svg"):
-        from ilvren.draw.responses import draw_responses
+        from ilvren.draw import draw_responses
 
         draw_responses(found, names, arguments.output)
     elif suffix == ".csv":
@@ -78,11 +78,9 @@ def _responses(arguments: argparse.Namespace, terminal: Terminal) -> list[Respon
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger
     from ilvren.errors import RequestError
-    from ilvren.judge.design_report import point_at
-    from ilvren.judge.responses import response_at
+    from ilvren.judge import point_at, response_at
     from ilvren.problem import Refinement, load
-    from ilvren.runs.addresses import addressed
-    from ilvren.runs.stored import problem_of
+    from ilvren.runs import addressed, problem_of
 
     designs = [word for word in arguments.at if "=" not in word]
     values = pairs("--at", [word for word in arguments.at if "=" in word])
@@ -127,9 +125,9 @@ def _moved(problem: Any, own: Any, point: tuple[float, ...], address: str) -> tu
     import numpy as np
 
     from ilvren.errors import RequestError
-    from ilvren.judge.design_report import point_at
-    from ilvren.problem.regridding import carried
-    from ilvren.runs.limits import by_block
+    from ilvren.judge import point_at
+    from ilvren.problem import carried
+    from ilvren.runs import by_block
 
     known = {block.name for block in problem.blocks}
     if own.is_collocated:

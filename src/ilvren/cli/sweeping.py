@@ -75,7 +75,7 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
         if Path(output).suffix.lower() == ".csv":
             _write_csv(found, output)
         else:
-            from ilvren.draw.sweep import draw_sweep
+            from ilvren.draw import draw_sweep
 
             draw_sweep(found, output)
         terminal.note(f"{output}: the optimum against {parameter}")

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 if TYPE_CHECKING:
-    from ilvren.runs.limits import LimitState
+    from ilvren.runs import LimitState
 
 __all__ = [
     "bound_cells",

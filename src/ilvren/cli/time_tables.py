@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from ilvren.problem import Problem
-    from ilvren.runs.refining import TimeReport
+    from ilvren.runs import TimeReport
 
 __all__ = ["error_line", "horizon_lines", "over_time_table"]
 

@@ -8,14 +8,13 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ilvren.cli.tables import count, margin_text, number, small, table, with_unit
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge import MEANINGS
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge import Verdict
-    from ilvren.judge.findings import LimitWorth, ParameterResponse, Rounding, ScatterWorth, Tolerance, Worth
+    from ilvren.judge import LimitWorth, ParameterResponse, Rounding, ScatterWorth, Tolerance, Verdict, Worth
     from ilvren.problem import Objective
-    from ilvren.runs.limits import LimitState
+    from ilvren.runs import LimitState
 
 __all__ = ["show_verdict"]
 

@@ -11,9 +11,7 @@ from ilvren.cli.arguments import add_aim, add_as_now, add_ledger, add_output_fla
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge import Verdict
-    from ilvren.judge.reference import Reference
-    from ilvren.judge.verification import VerifyOptions
+    from ilvren.judge import Reference, Verdict, VerifyOptions
     from ilvren.ledger import Ledger
 
 EXAMPLES = """examples:
@@ -95,9 +93,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import check_suffix, note_changed_file, read_ledger
     from ilvren.cli.verdict_tables import show_verdict
     from ilvren.errors import RequestError
-    from ilvren.judge.verification import verify
-    from ilvren.runs.addresses import split_address
-    from ilvren.runs.stored import problem_of
+    from ilvren.judge import verify
+    from ilvren.runs import problem_of, split_address
 
     extra = _extra(arguments, terminal)
     if arguments.row is not None and not arguments.at:
@@ -150,7 +147,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     else:
         show_verdict(verdict, terminal)
     if arguments.output:
-        from ilvren.draw.agreement import draw_agreement
+        from ilvren.draw import draw_agreement
 
         draw_agreement(verdict, arguments.output)
         terminal.note(f"{arguments.output}: the design's values beside the reference")
@@ -170,7 +167,7 @@ def _is_file(arguments: argparse.Namespace) -> bool:
 
 
 def _verify_file(arguments: argparse.Namespace, extra: VerifyOptions, terminal: Terminal) -> Verdict:
-    from ilvren.judge.verification import verify
+    from ilvren.judge import verify
     from ilvren.problem import load
 
     problem = load(arguments.run, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
@@ -190,7 +187,7 @@ def _verify_file(arguments: argparse.Namespace, extra: VerifyOptions, terminal: 
 def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any], list[str]]:
     """Return the design asked for by name, and the columns of its CSV file that are no variables."""
     from ilvren.errors import RequestError
-    from ilvren.judge.reference import read_reference
+    from ilvren.judge import read_reference
 
     at: dict[str, Any] = {}
     ignored: list[str] = []
@@ -223,8 +220,8 @@ def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any]
 
 def _extra(arguments: argparse.Namespace, terminal: Terminal) -> VerifyOptions:
     from ilvren.errors import RequestError
-    from ilvren.judge.verification import VerifyOptions
-    from ilvren.methods.base import method_named
+    from ilvren.judge import VerifyOptions
+    from ilvren.methods import method_named
 
     if arguments.random_starts is not None and arguments.random_starts < 1:
         raise RequestError(f"--random-starts must be at least 1, not {arguments.random_starts}")
@@ -256,7 +253,7 @@ def _extra(arguments: argparse.Namespace, terminal: Terminal) -> VerifyOptions:
 
 def _reference(arguments: argparse.Namespace) -> Reference | None:
     from ilvren.errors import RequestError
-    from ilvren.judge.reference import TOLERANCE, Reference, read_reference
+    from ilvren.judge import TOLERANCE, Reference, read_reference
 
     if not arguments.reference and not arguments.reference_file:
         if arguments.reference_tolerance is not None:
@@ -271,7 +268,7 @@ def _reference(arguments: argparse.Namespace) -> Reference | None:
 
 def _recorded(verdict: Verdict, path: str) -> Verdict:
     """Record the better design as a run, where a search that was asked for found it."""
-    from ilvren.judge.recording import ASKED_FOR, record_better
+    from ilvren.judge import ASKED_FOR, record_better
 
     failed = {check.name for check in verdict.checks if check.result == "fail"}
     if verdict.verdict != "improvable" or not failed & ASKED_FOR:

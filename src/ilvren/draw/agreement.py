@@ -10,7 +10,7 @@ from ilvren.draw.style import figure, save
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
-    from ilvren.judge.verdict import Verdict
+    from ilvren.judge import Verdict
 
 __all__ = ["draw_agreement"]
 

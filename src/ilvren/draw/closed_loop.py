@@ -10,7 +10,7 @@ import numpy as np
 from ilvren.draw.style import LINES, figure, save
 
 if TYPE_CHECKING:
-    from ilvren.runs.receding import ClosedLoop
+    from ilvren.runs import ClosedLoop
 
 __all__ = ["draw_closed_loop"]
 

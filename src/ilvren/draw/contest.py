@@ -9,12 +9,10 @@ from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
-from ilvren.judge.designs import final_optima, sorted_differences
+from ilvren.judge import final_optima, sorted_differences
 
 if TYPE_CHECKING:
-    from ilvren.judge.contest import Case, ContestSummary
-    from ilvren.judge.shares import ShareCurve
-    from ilvren.judge.track import Track
+    from ilvren.judge import Case, ContestSummary, ShareCurve, Track
 
 __all__ = ["draw_basins", "draw_designs", "draw_paths", "draw_series", "draw_shares"]
 

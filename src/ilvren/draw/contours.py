@@ -33,7 +33,7 @@ from ilvren.draw.view import (
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
-    from ilvren.judge.track import Track
+    from ilvren.judge import Track
     from ilvren.problem import Problem, Row
 
 __all__ = ["draw_contours", "followed", "grid_extremes", "plane"]

@@ -26,7 +26,7 @@ from ilvren.draw.view import (
 )
 
 if TYPE_CHECKING:
-    from ilvren.judge.track import Track
+    from ilvren.judge import Track
     from ilvren.problem import Problem
 
 __all__ = ["curve_extremes", "draw_curve", "line_of", "shade_missed"]

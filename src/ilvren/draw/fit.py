@@ -11,7 +11,7 @@ from ilvren.draw.style import figure, save
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
-    from ilvren.runs.fitted import Fitted
+    from ilvren.runs import Fitted
 
 __all__ = ["MOST_ENTRIES", "draw_fit"]
 

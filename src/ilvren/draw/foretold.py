@@ -10,7 +10,7 @@ from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
-    from ilvren.judge.comparison import Comparison
+    from ilvren.judge import Comparison
 
 __all__ = ["draw_foretold"]
 

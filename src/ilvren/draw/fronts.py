@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, ramp, save
-from ilvren.explore.choosing import corners, knee
-from ilvren.judge.fronts.comparison import FrontComparison, FrontTrack, attained
+from ilvren.explore import corners, knee
+from ilvren.judge.fronts import FrontComparison, FrontTrack, attained
 
 if TYPE_CHECKING:
-    from ilvren.judge.fronts.proof import FrontBound
+    from ilvren.judge.fronts import FrontBound
     from ilvren.problem import Sense
 
 __all__ = ["DrawnFront", "draw_attainment", "draw_front", "draw_fronts"]

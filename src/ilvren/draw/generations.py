@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ilvren.draw.style import LINES, figure, ramp, save
 
 if TYPE_CHECKING:
-    from ilvren.judge.generations import Generation, Generations
+    from ilvren.judge import Generation, Generations
 
 __all__ = ["draw_generations"]
 

@@ -10,8 +10,7 @@ from numpy.typing import NDArray
 from ilvren.draw.style import LINES, figure, save
 
 if TYPE_CHECKING:
-    from ilvren.judge.comparison import Comparison
-    from ilvren.judge.track import Track
+    from ilvren.judge import Comparison, Track
 
 __all__ = ["draw_histories"]
 

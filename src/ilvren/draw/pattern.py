@@ -10,7 +10,7 @@ import numpy as np
 from ilvren.draw.style import figure, save, shades
 
 if TYPE_CHECKING:
-    from ilvren.judge.pattern import Pattern
+    from ilvren.judge import Pattern
     from ilvren.problem import Problem, RowBlock, VariableBlock
 
 __all__ = ["draw_pattern"]

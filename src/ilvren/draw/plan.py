@@ -9,7 +9,7 @@ import numpy as np
 from ilvren.draw.style import LINES, figure, save
 
 if TYPE_CHECKING:
-    from ilvren.explore.sampling import Planned
+    from ilvren.explore import Planned
 
 __all__ = ["draw_plan"]
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ilvren.draw.style import LINES, figure, ramp, save
-from ilvren.judge.responses import LimitCurve, Mark, Response, limit_curves, tightest
+from ilvren.judge import LimitCurve, Mark, Response, limit_curves, tightest
 
 __all__ = ["draw_responses"]
 

@@ -27,7 +27,7 @@ from ilvren.draw.view import (
 )
 
 if TYPE_CHECKING:
-    from ilvren.judge.track import Track
+    from ilvren.judge import Track
 
 __all__ = ["draw_surface"]
 

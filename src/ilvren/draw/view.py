@@ -11,13 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
-from ilvren.problem import Measures, Problem, Row, Variable, element_name
-from ilvren.problem.approximations import name_in
+from ilvren.problem import Measures, Problem, Row, Variable, element_name, name_in
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate
-    from ilvren.judge.track import Track
-    from ilvren.problem.approximations import Band
+    from ilvren.judge import Track
+    from ilvren.problem import Band
 
 __all__ = [
     "Extreme",
@@ -169,7 +168,7 @@ def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
 def _band_of(problem: Problem, node: int) -> Band | None:
     if problem.template is None or not problem.template.learnt:
         return None
-    from ilvren.problem.approximations import band_of  # few problems have approximations
+    from ilvren.problem import band_of  # few problems have approximations
 
     return band_of(problem, node)
 

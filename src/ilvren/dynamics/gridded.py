@@ -26,9 +26,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.schemes.scheme import Scheme, lagrange_integrals
-from ilvren.formula import walk
-from ilvren.formula.array_code import compile_arrays
-from ilvren.formula.forward import tangents
+from ilvren.formula import compile_arrays, tangents, walk
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

@@ -14,9 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Graph, walk, weighted_gradient
-from ilvren.formula.array_code import compile_arrays
-from ilvren.formula.forward import tangents
+from ilvren.formula import Graph, compile_arrays, tangents, walk, weighted_gradient
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

@@ -17,10 +17,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Graph, compile_scalar, gradient, walk
-from ilvren.formula.array_code import compile_arrays
-from ilvren.formula.pieces import SPLIT
-from ilvren.formula.unroll import TooLong, unrolled
+from ilvren.formula import SPLIT, Graph, TooLong, compile_arrays, compile_scalar, gradient, unrolled, walk
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

@@ -3,33 +3,35 @@
 Knows problems; never methods, ledgers or clocks.
 """
 
-from ilvren.evaluate.differences import MOST_DIFFERENCED
-from ilvren.evaluate.evaluation import Evaluation, entries_of
-from ilvren.evaluate.gate import MOST_DENSE, Counts, Gate
-from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers
-from ilvren.evaluate.keys import digest_of, key_of
-from ilvren.evaluate.measuring import measured, with_sizes
-from ilvren.evaluate.questions import Batch
-from ilvren.evaluate.recipe import Recipe
-from ilvren.evaluate.scenarios import Scenarios, scenario_values
+from ilvren.doors import door
 
-__all__ = [
-    "MOST_DENSE",
-    "MOST_DIFFERENCED",
-    "Answer",
-    "Arrival",
-    "Batch",
-    "Counts",
-    "Evaluation",
-    "Gate",
-    "Job",
-    "Recipe",
-    "Scenarios",
-    "Workers",
-    "digest_of",
-    "entries_of",
-    "key_of",
-    "measured",
-    "scenario_values",
-    "with_sizes",
-]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.evaluate.cluster import ClusterPool as ClusterPool
+    from ilvren.evaluate.differences import MOST_DIFFERENCED as MOST_DIFFERENCED
+    from ilvren.evaluate.evaluation import Evaluation as Evaluation, entries_of as entries_of
+    from ilvren.evaluate.forms import form_of as form_of
+    from ilvren.evaluate.gate import MOST_DENSE as MOST_DENSE, Counts as Counts, Gate as Gate
+    from ilvren.evaluate.jobs import Arrival as Arrival, Job as Job, Workers as Workers
+    from ilvren.evaluate.keys import digest_of as digest_of, key_of as key_of
+    from ilvren.evaluate.measuring import measured as measured, with_sizes as with_sizes
+    from ilvren.evaluate.recipe import Recipe as Recipe
+    from ilvren.evaluate.scenarios import scenario_values as scenario_values
+    from ilvren.evaluate.workers import ProcessPool as ProcessPool, worker_count as worker_count
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "cluster": "ClusterPool",
+        "differences": "MOST_DIFFERENCED",
+        "evaluation": "Evaluation entries_of",
+        "forms": "form_of",
+        "gate": "Counts Gate MOST_DENSE",
+        "jobs": "Arrival Job Workers",
+        "keys": "digest_of key_of",
+        "measuring": "measured with_sizes",
+        "recipe": "Recipe",
+        "scenarios": "scenario_values",
+        "workers": "ProcessPool worker_count",
+    },
+)

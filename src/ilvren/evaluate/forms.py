@@ -50,7 +50,7 @@ class Form:
     def _compiled(self) -> Any:
         if self.is_scalar:
             return compile_scalar(self.problem.graph, self.roots, len(self.problem.blocks))
-        from ilvren.formula.array_code import compile_arrays
+        from ilvren.formula import compile_arrays
 
         return compile_arrays(self.problem.graph, self.roots, self.batch)
 
@@ -79,7 +79,7 @@ class Form:
         parameters: Sequence[Any] = (),
     ) -> list[Array]:
         """Return the values by the slow evaluation that follows every element's validity."""
-        from ilvren.formula.interpret_arrays import walk_arrays
+        from ilvren.formula import walk_arrays
 
         problem = self.problem
         return list(

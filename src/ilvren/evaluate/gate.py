@@ -19,8 +19,7 @@ from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluatio
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
 from ilvren.evaluate.second_derivatives import has_second_derivatives
-from ilvren.formula import Kink, gradient
-from ilvren.formula.compile import fixed_nodes
+from ilvren.formula import Kink, fixed_nodes, gradient
 from ilvren.models import Calls, NotOnRecord, Outcome, Question
 from ilvren.problem import Problem, residual_problem
 

@@ -18,10 +18,16 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.second_derivatives import has_second_derivatives
-from ilvren.formula import Graph, weighted_gradient
-from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
-from ilvren.formula.forward import tangents
-from ilvren.formula.sparsity import patterns
+from ilvren.formula import (
+    Graph,
+    column_colours,
+    patterns,
+    split_rows,
+    star_colours,
+    star_places,
+    tangents,
+    weighted_gradient,
+)
 
 if TYPE_CHECKING:
     from ilvren.models import Calls

@@ -116,7 +116,7 @@ class Questions:
     def jacobian_product(self, point: Sequence[float] | FloatArray, direction: FloatArray) -> FloatArray:
         """Return J·direction (m,) at a design, without forming J."""
         from ilvren.evaluate.matrices import tangent_inputs
-        from ilvren.formula.forward import tangents
+        from ilvren.formula import tangents
 
         problem = self.problem
         nodes = [block.node for block in problem.row_blocks]
@@ -144,7 +144,7 @@ class Questions:
     ) -> FloatArray:
         """Return H·direction (n,) for the Hessian that `hessian` gives, without forming it."""
         from ilvren.evaluate.matrices import tangent_inputs
-        from ilvren.formula.forward import tangents
+        from ilvren.formula import tangents
 
         problem, design = self.problem, self._design(point)
         given = self._weights(multipliers, weight)
@@ -301,7 +301,7 @@ class Questions:
         return self._forms[name]
 
     def _plan(self, name: str, kind: type) -> Any:
-        from ilvren.formula.sparsity import PatternTooLarge
+        from ilvren.formula import PatternTooLarge
 
         self._learn_patterns()
         kept = self.problem.graph.compiled

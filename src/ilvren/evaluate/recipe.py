@@ -10,7 +10,7 @@ from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.models import ProgramSource
-from ilvren.models.program.warden import warden
+from ilvren.models.program import warden
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 
 __all__ = ["Recipe"]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.questions import BATCH_NUMBERS, Questions
-from ilvren.formula.array_code import batched_nodes
+from ilvren.formula import batched_nodes
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

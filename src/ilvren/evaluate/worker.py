@@ -17,9 +17,8 @@ from typing import TYPE_CHECKING, Any
 from ilvren.errors import IlvrenError
 from ilvren.evaluate.gate import Gate
 from ilvren.evaluate.jobs import Answer, Job
-from ilvren.models import HERE, Calls, ModelSource, Outcome, Question
-from ilvren.models.python.guard import be_apart
-from ilvren.models.source import AUTOMATIC
+from ilvren.models import AUTOMATIC, HERE, Calls, ModelSource, Outcome, Question
+from ilvren.models.python import be_apart
 
 if TYPE_CHECKING:
     from ilvren.evaluate.recipe import Recipe

@@ -35,7 +35,7 @@ from ilvren.problem import Problem, element_name
 
 if TYPE_CHECKING:
     from ilvren.ledger import ApproximationRecord, Ledger
-    from ilvren.runs.predicted import Truly
+    from ilvren.runs import Truly
 
 __all__ = ["Agreement", "Learned", "LearnedGroup", "LearnedOutput", "learned", "relearner"]
 

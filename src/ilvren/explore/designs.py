@@ -19,12 +19,8 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord
-from ilvren.problem import Measures, Problem, sense_of
-from ilvren.problem.asked import Condition, condition_of, node_of
-from ilvren.runs.claims import trouble_clause
-from ilvren.runs.limits import plain, plain_values, told_by_block
-from ilvren.runs.shelf import RunShelf
-from ilvren.runs.stored import problem_of
+from ilvren.problem import Condition, Measures, Problem, condition_of, node_of, sense_of
+from ilvren.runs import RunShelf, plain, plain_values, problem_of, told_by_block, trouble_clause
 
 __all__ = ["Design", "DesignTable", "designs_of", "held_by", "node_values", "recorded_calls"]
 

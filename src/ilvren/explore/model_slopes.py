@@ -10,9 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.explore.designs import DesignTable, recorded_calls
-from ilvren.models import ModelFailure, NotOnRecord
-from ilvren.models.failures import CannotFollow
-from ilvren.models.source import Question, is_differenced
+from ilvren.models import CannotFollow, ModelFailure, NotOnRecord, Question, is_differenced
 from ilvren.problem import element_name
 
 if TYPE_CHECKING:

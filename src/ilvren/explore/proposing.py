@@ -27,7 +27,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import solve_quadratic
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, measured
-from ilvren.problem.loading import with_limits
+from ilvren.problem import with_limits
 
 if TYPE_CHECKING:
     from ilvren.models import Calls

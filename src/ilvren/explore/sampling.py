@@ -17,14 +17,10 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
-from ilvren.models.source import is_differenced
+from ilvren.models import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
 from ilvren.problem import Problem, element_name, members_of
-from ilvren.runs import RunResult, Settings, resume, run
-from ilvren.runs.addresses import addressed
-from ilvren.runs.settings import DEFAULT_EVALUATIONS
-from ilvren.runs.stored import problem_of
-from ilvren.runs.warm import begun_at
+from ilvren.runs import DEFAULT_EVALUATIONS, RunResult, Settings, addressed, begun_at, problem_of, resume, run
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger

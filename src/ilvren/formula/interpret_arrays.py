@@ -14,8 +14,7 @@ from numpy.typing import NDArray
 from ilvren.formula.array_code import batched_nodes
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
 from ilvren.formula.operators import OPERATIONS, why_not_finite
-from ilvren.formula.places import PLACES
-from ilvren.formula.places import gaps as place_gaps
+from ilvren.formula.places import PLACES, gaps as place_gaps
 from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
 from ilvren.formula.walked import Kink, Trouble, Walk

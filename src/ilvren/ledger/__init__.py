@@ -3,28 +3,31 @@
 All SQL lives here. Knows records; never problems' formulas, methods or terminals.
 """
 
-from ilvren.ledger.calls import CallRecord
-from ilvren.ledger.records import (
-    ApproximationRecord,
-    EvaluationRecord,
-    ForetoldRecord,
-    GroupRecord,
-    IterationRecord,
-    RequestRecord,
-    RunRecord,
-    StageRecord,
-)
-from ilvren.ledger.store import Ledger
+from ilvren.doors import door
 
-__all__ = [
-    "ApproximationRecord",
-    "CallRecord",
-    "EvaluationRecord",
-    "ForetoldRecord",
-    "GroupRecord",
-    "IterationRecord",
-    "Ledger",
-    "RequestRecord",
-    "RunRecord",
-    "StageRecord",
-]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.ledger.calls import CallRecord as CallRecord
+    from ilvren.ledger.records import (
+        ApproximationRecord as ApproximationRecord,
+        EvaluationRecord as EvaluationRecord,
+        ForetoldRecord as ForetoldRecord,
+        GroupRecord as GroupRecord,
+        IterationRecord as IterationRecord,
+        RequestRecord as RequestRecord,
+        RunRecord as RunRecord,
+        StageRecord as StageRecord,
+    )
+    from ilvren.ledger.store import Ledger as Ledger
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "calls": "CallRecord",
+        "records": (
+            "ApproximationRecord EvaluationRecord ForetoldRecord GroupRecord IterationRecord RequestRecord "
+            "RunRecord StageRecord"
+        ),
+        "store": "Ledger",
+    },
+)

@@ -4,4 +4,46 @@ A method knows arrays and its options; never the model, a file, a clock, a budge
 This file imports nothing, so that the names of methods are known without importing any of them.
 """
 
-__all__: list[str] = []
+from ilvren.doors import door
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.methods.base import (
+        COSTLY_SECONDS as COSTLY_SECONDS,
+        FRONT as FRONT,
+        LOW_AS_WRITTEN as LOW_AS_WRITTEN,
+        SLOPES as SLOPES,
+        VALUES as VALUES,
+        Arrived as Arrived,
+        Assessment as Assessment,
+        Checkpoint as Checkpoint,
+        Ending as Ending,
+        Grid as Grid,
+        HessianRequest as HessianRequest,
+        Iterate as Iterate,
+        Known as Known,
+        Looked as Looked,
+        Method as Method,
+        Optimum as Optimum,
+        Protocol as Protocol,
+        Reply as Reply,
+        Request as Request,
+        Task as Task,
+        Tight as Tight,
+        Want as Want,
+        describe as describe,
+        method_named as method_named,
+        method_names as method_names,
+        options_from as options_from,
+    )
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "base": (
+            "Arrived Assessment COSTLY_SECONDS Checkpoint Ending FRONT Grid HessianRequest Iterate Known "
+            "LOW_AS_WRITTEN Looked Method Optimum Protocol Reply Request SLOPES Task Tight VALUES Want describe "
+            "method_named method_names options_from"
+        ),
+    },
+)

@@ -1,84 +1,128 @@
 """What is asked: variables, parameters, objectives, constraints, with units, sizes and where each name
 came from. Knows formulas and models; never methods, runs or terminals."""
 
-from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
-from ilvren.problem.aims import NO_AIM, Aim
-from ilvren.problem.binding import bind
-from ilvren.problem.entries import EntryDeclaration
-from ilvren.problem.fronts import Sense, constant_objectives, fronted, sense_of, unfronted
-from ilvren.problem.grid import MemberGrid, Members, members_of
-from ilvren.problem.lifted import KINKED, Lifted, has_kinks
-from ilvren.problem.loading import load, loads, on_document, refined_problem, scalarized, with_lines
-from ilvren.problem.measure import Measures, objective_size
-from ilvren.problem.model import (
-    GRID_TOLERANCE,
-    Given,
-    NamedValue,
-    Objective,
-    Parameter,
-    Problem,
-    Residual,
-    Row,
-    RowBlock,
-    Variable,
-    VariableBlock,
-    element_name,
-)
-from ilvren.problem.reader import read_file, read_text
-from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, checked_scheme, checked_steps
-from ilvren.problem.scalars import scalar_problem
-from ilvren.problem.scatter_plan import checked_scenarios
-from ilvren.problem.squares import residual_problem, sum_of_squares
-from ilvren.problem.template import Template
+from ilvren.doors import door
 
-__all__ = [
-    "AS_DECLARED",
-    "DEFAULT_SCHEME",
-    "GRID_TOLERANCE",
-    "KINKED",
-    "NO_AIM",
-    "SCHEMES",
-    "SIMULATED",
-    "Aim",
-    "EntryDeclaration",
-    "Given",
-    "Lifted",
-    "Measures",
-    "MemberGrid",
-    "Members",
-    "NamedValue",
-    "Objective",
-    "Parameter",
-    "Problem",
-    "Refinement",
-    "Residual",
-    "Row",
-    "RowBlock",
-    "Sense",
-    "Template",
-    "Variable",
-    "VariableBlock",
-    "bind",
-    "checked_scenarios",
-    "checked_scheme",
-    "checked_steps",
-    "constant_objectives",
-    "element_name",
-    "fronted",
-    "has_kinks",
-    "load",
-    "loads",
-    "members_of",
-    "objective_size",
-    "on_document",
-    "read_file",
-    "read_text",
-    "refined_problem",
-    "residual_problem",
-    "scalar_problem",
-    "scalarized",
-    "sense_of",
-    "sum_of_squares",
-    "unfronted",
-    "with_lines",
-]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.problem.aims import Aim as Aim
+    from ilvren.problem.approximations import (
+        Band as Band,
+        band_of as band_of,
+        deviations_in as deviations_in,
+        name_in as name_in,
+        outside_of as outside_of,
+        taken_by_models as taken_by_models,
+    )
+    from ilvren.problem.asked import Condition as Condition, condition_of as condition_of, node_of as node_of
+    from ilvren.problem.between import Between as Between, limits_between as limits_between
+    from ilvren.problem.binding import bind as bind
+    from ilvren.problem.collocated import CollocatedAxis as CollocatedAxis
+    from ilvren.problem.courses import courses_of as courses_of
+    from ilvren.problem.entries import (
+        Declarations as Declarations,
+        EntryDeclaration as EntryDeclaration,
+        TimeDeclaration as TimeDeclaration,
+        formula_text as formula_text,
+    )
+    from ilvren.problem.fronts import (
+        Sense as Sense,
+        constant_objectives as constant_objectives,
+        fronted as fronted,
+        sense_of as sense_of,
+        unfronted as unfronted,
+    )
+    from ilvren.problem.grid import MemberGrid as MemberGrid, Members as Members, members_of as members_of
+    from ilvren.problem.lifted import KINKED as KINKED, Lifted as Lifted, has_kinks as has_kinks
+    from ilvren.problem.loading import (
+        load as load,
+        loads as loads,
+        on_document as on_document,
+        refined_problem as refined_problem,
+        scalarized as scalarized,
+        widened_problem as widened_problem,
+        with_limits as with_limits,
+        with_lines as with_lines,
+    )
+    from ilvren.problem.measure import Measures as Measures, objective_size as objective_size
+    from ilvren.problem.model import (
+        NamedValue as NamedValue,
+        Objective as Objective,
+        Problem as Problem,
+        Row as Row,
+        RowBlock as RowBlock,
+        Variable as Variable,
+        VariableBlock as VariableBlock,
+        element_name as element_name,
+    )
+    from ilvren.problem.over_time import Axis as Axis
+    from ilvren.problem.refinement import (
+        DEFAULT_SCHEME as DEFAULT_SCHEME,
+        SCHEMES as SCHEMES,
+        SIMULATED as SIMULATED,
+        Refinement as Refinement,
+        checked_scheme as checked_scheme,
+        checked_steps as checked_steps,
+    )
+    from ilvren.problem.regridding import (
+        begun as begun,
+        carried as carried,
+        carried_along as carried_along,
+        carried_multipliers as carried_multipliers,
+        collocated_problem as collocated_problem,
+        control_count as control_count,
+        control_shares as control_shares,
+        kinked_rate as kinked_rate,
+        limit_sizes as limit_sizes,
+        read_control as read_control,
+        simulated_problem as simulated_problem,
+    )
+    from ilvren.problem.scalars import scalar_problem as scalar_problem
+    from ilvren.problem.scatter_functions import speaks_of_scatter as speaks_of_scatter
+    from ilvren.problem.scatter_plan import (
+        AS_USUAL as AS_USUAL,
+        ScatterPlan as ScatterPlan,
+        checked_scenarios as checked_scenarios,
+    )
+    from ilvren.problem.scattering import (
+        Scattered as Scattered,
+        scatter_of as scatter_of,
+        wide_designs as wide_designs,
+        wide_nominal as wide_nominal,
+    )
+    from ilvren.problem.squares import residual_problem as residual_problem, sum_of_squares as sum_of_squares
+    from ilvren.problem.template import Template as Template
+    from ilvren.problem.units import check_units as check_units
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "aims": "Aim",
+        "approximations": "Band band_of deviations_in name_in outside_of taken_by_models",
+        "asked": "Condition condition_of node_of",
+        "between": "Between limits_between",
+        "binding": "bind",
+        "collocated": "CollocatedAxis",
+        "courses": "courses_of",
+        "entries": "Declarations EntryDeclaration TimeDeclaration formula_text",
+        "fronts": "Sense constant_objectives fronted sense_of unfronted",
+        "grid": "MemberGrid Members members_of",
+        "lifted": "KINKED Lifted has_kinks",
+        "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
+        "measure": "Measures objective_size",
+        "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
+        "over_time": "Axis",
+        "refinement": "DEFAULT_SCHEME Refinement SCHEMES SIMULATED checked_scheme checked_steps",
+        "regridding": (
+            "begun carried carried_along carried_multipliers collocated_problem control_count "
+            "control_shares kinked_rate limit_sizes read_control simulated_problem"
+        ),
+        "scalars": "scalar_problem",
+        "scatter_functions": "speaks_of_scatter",
+        "scatter_plan": "AS_USUAL ScatterPlan checked_scenarios",
+        "scattering": "Scattered scatter_of wide_designs wide_nominal",
+        "squares": "residual_problem sum_of_squares",
+        "template": "Template",
+        "units": "check_units",
+    },
+)

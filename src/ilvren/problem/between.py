@@ -11,10 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import FormulaError
-from ilvren.formula import parse_limits, walk
-from ilvren.formula.graph import joint_shape
-from ilvren.formula.parser import TIME_FUNCTIONS
-from ilvren.formula.syntax import Call
+from ilvren.formula import TIME_FUNCTIONS, Call, joint_shape, parse_limits, walk
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.regridding import read_control
 

@@ -265,7 +265,7 @@ class Binding:
         if not any(shapes):
             found = graph.variables_of(roots)
             return [np.array([index in found]) for index in range(len(names))]
-        from ilvren.formula.sparsity import depends_on
+        from ilvren.formula import depends_on
 
         marks = {root: np.ones(graph.shape(root), dtype=bool) for root in roots}
         masks = depends_on(graph, marks)

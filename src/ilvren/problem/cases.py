@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Any
 
 from ilvren.errors import FormulaError, ProblemError, RequestError, nearest
-from ilvren.formula.tokens import Token, tokenize
+from ilvren.formula import Token, tokenize
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,

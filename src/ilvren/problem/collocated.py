@@ -418,7 +418,7 @@ class CollocatedAxis(Axis):
 
 
 def _by_values(points: FloatArray, theta: FloatArray) -> FloatArray:
-    from ilvren.dynamics.schemes.scheme import lagrange
+    from ilvren.dynamics.schemes import lagrange
 
     return lagrange(points, theta)
 

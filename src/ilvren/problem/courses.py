@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics import Evolution
-from ilvren.dynamics.gridded import ControlOnGrid, GriddedCourse
+from ilvren.dynamics import ControlOnGrid, Evolution, GriddedCourse
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import walk
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.formula.syntax import Call, Name, Node, children
+from ilvren.formula import Call, Name, Node, children
 from ilvren.problem.entries import EntryDeclaration, FitDeclaration
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def _calls(tree: Node) -> Iterator[Call]:
 
 def fit_objective(template: Template) -> int:
     """Return Σ ρ(residual/sigma): half the square, or a robust loss that follows it near 0."""
-    from ilvren.formula.shaping import total
+    from ilvren.formula import total
 
     graph = template.graph
     apply, constant = graph.apply, graph.constant

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula.intervals import Intervals
+from ilvren.formula import Intervals
 from ilvren.problem.model import NamedValue, Objective, Problem, RowBlock
 
 __all__ = ["Sense", "constant_objectives", "fronted", "sense_of", "unfronted"]

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula.lifting import Entry, LiftedKink, lift
+from ilvren.formula import Entry, LiftedKink, lift
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 
 __all__ = ["KINKED", "Lifted", "has_kinks", "lifted_problem"]

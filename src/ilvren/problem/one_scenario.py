@@ -7,8 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from ilvren.errors import FormulaError
-from ilvren.formula import parse_formula, parse_limits
-from ilvren.formula.syntax import Call, Comparison, Condition, Name, Node
+from ilvren.formula import Call, Comparison, Condition, Name, Node, parse_formula, parse_limits
 from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.scatter_functions import calls_of_scatter
 

@@ -19,10 +19,21 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics import Control, Evolution, Input, Probe, Simulation, State
 from ilvren.errors import FormulaError
-from ilvren.formula import Graph, Name, Node, Shape, lower, names_in, shape_text, shaping, walk
-from ilvren.formula.forward import tangents
-from ilvren.formula.parser import TIME_FUNCTIONS
-from ilvren.formula.syntax import Call, rebuilt
+from ilvren.formula import (
+    TIME_FUNCTIONS,
+    Call,
+    Graph,
+    Name,
+    Node,
+    Shape,
+    lower,
+    names_in,
+    rebuilt,
+    shape_text,
+    shaping,
+    tangents,
+    walk,
+)
 from ilvren.problem.entries import (
     ControlDeclaration,
     EntryDeclaration,
@@ -98,7 +109,7 @@ def calls_of_time(tree: Node) -> Iterator[Call]:
         if isinstance(node, Call) and node.function in TIME_FUNCTIONS:
             yield node
             continue
-        from ilvren.formula.syntax import children
+        from ilvren.formula import children
 
         waiting.extend(reversed(children(node)))
 
@@ -199,7 +210,7 @@ class Axis:
             elif isinstance(node, Call) and node.function in TIME_FUNCTIONS and node.function != "delayed":
                 waiting.extend(reversed(node.arguments[1:]))
             else:
-                from ilvren.formula.syntax import children
+                from ilvren.formula import children
 
                 waiting.extend(reversed(children(node)))
         return found

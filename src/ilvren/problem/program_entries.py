@@ -186,7 +186,7 @@ def _deck(template: Template, model: ModelDeclaration, deck: DeckDeclaration, sh
 
 
 def _nearest_lines(put: Put, text: str) -> str | None:
-    from ilvren.models.program.reading import nearest_lines
+    from ilvren.models.program import nearest_lines
 
     near = nearest_lines(put.after or put.pattern, text.splitlines()) if put.after or put.pattern else []
     return "nearest lines: " + " | ".join(near) if near else None

@@ -7,15 +7,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from ilvren.dynamics.planning import MOST_STEPS
-from ilvren.dynamics.schemes import SCHEMES
+from ilvren.dynamics import MOST_STEPS
+from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.scatter_plan import ScatterPlan
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Declarations, TimeDeclaration
 
-__all__ = ["AS_DECLARED", "SIMULATED", "Refinement", "checked_scheme", "checked_steps", "refined"]
+__all__ = [
+    "AS_DECLARED",
+    "DEFAULT_SCHEME",
+    "SCHEMES",
+    "SIMULATED",
+    "Refinement",
+    "checked_scheme",
+    "checked_steps",
+    "refined",
+]
 
 # In place of a scheme: states are simulated, whatever the file says.
 SIMULATED = "simulation"

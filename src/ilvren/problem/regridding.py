@@ -10,9 +10,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.schemes import SCHEMES
-from ilvren.dynamics.schemes.scheme import lagrange
-from ilvren.formula.pieces import SPLIT
+from ilvren.dynamics.schemes import SCHEMES, lagrange
+from ilvren.formula import SPLIT
 from ilvren.problem.grid_blocks import sized
 from ilvren.problem.loading import refined_problem
 from ilvren.problem.model import Problem, RowBlock, VariableBlock

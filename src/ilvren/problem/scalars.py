@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ilvren.formula.unroll import TooLong, unrolled
+from ilvren.formula import TooLong, unrolled
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 
 __all__ = ["scalar_problem"]

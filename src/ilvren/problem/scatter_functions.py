@@ -30,10 +30,21 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import FormulaError
-from ilvren.formula import Name, Shape, lower, parse_formula, shaping
-from ilvren.formula.levels import level
-from ilvren.formula.parser import SCATTER_FUNCTIONS
-from ilvren.formula.syntax import Call, Comparison, Condition, Node, children, rebuilt
+from ilvren.formula import (
+    SCATTER_FUNCTIONS,
+    Call,
+    Comparison,
+    Condition,
+    Name,
+    Node,
+    Shape,
+    children,
+    level,
+    lower,
+    parse_formula,
+    rebuilt,
+    shaping,
+)
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.scenario_nodes import ScenarioNodes
 from ilvren.scatter import Dependence, dependence, scenario_normals

@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren.formula import shaping
 from ilvren.problem.spreading import Spread
-from ilvren.scatter.laws import EULER, GUMBEL
+from ilvren.scatter import EULER, GUMBEL
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import ScatterDeclaration
@@ -149,7 +149,7 @@ class ScenarioNodes:
         graph is another one."""
         from scipy.special import gamma, log_ndtr
 
-        from ilvren.scatter.laws import weibull_exponent
+        from ilvren.scatter import weibull_exponent
 
         value = float(self.template.number_of(share))
         self.template.sizes[share] = value
@@ -198,7 +198,7 @@ def _gumbel(z: Any) -> Any:
 def _weibull_nodes(graph: Any, share: int) -> tuple[int, int]:
     """Return the nodes of κ and log Γ(1 + κ) of Weibull's law for a deviation that is `share` of the mean: polynomials
     of log share, added up as T. J. Rivlin, "The Chebyshev polynomials", 1974, does."""
-    from ilvren.scatter.laws import WEIBULL_SPAN, weibull_series
+    from ilvren.scatter import WEIBULL_SPAN, weibull_series
 
     low, high = WEIBULL_SPAN
     both, constant = graph.apply, graph.constant

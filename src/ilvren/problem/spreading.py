@@ -8,8 +8,7 @@ import math
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from ilvren.formula import Graph, Shape, shaping
-from ilvren.formula.operators import OPERATIONS
+from ilvren.formula import OPERATIONS, Graph, Shape, shaping
 
 __all__ = ["Spread"]
 

@@ -38,7 +38,7 @@ from ilvren.problem.fitting import fit_objective, fit_template
 from ilvren.problem.rows import RowTemplate, row_templates
 
 if TYPE_CHECKING:
-    from ilvren.formula.syntax import Call
+    from ilvren.formula import Call
     from ilvren.models import ModelSource
     from ilvren.problem.approximations import Learnt
     from ilvren.problem.collocated import GridUnknown, OwnPoints
@@ -672,8 +672,7 @@ class Template:
     def _needs_over_time(self) -> dict[str, list[str]]:
         """Return `needs` of a problem with things over time: what evolves needs all that its formulas, its integrals
         and its moments use; whoever asks for a function of it needs it."""
-        from ilvren.formula import TIME_FUNCTIONS
-        from ilvren.formula.syntax import Call
+        from ilvren.formula import TIME_FUNCTIONS, Call
         from ilvren.problem.over_time import calls_of_time
 
         def deep(tree: Node, seen: set[str]) -> list[str]:
@@ -710,7 +709,7 @@ class Template:
                 if isinstance(node, Name):
                     found.append(node.name)
                 elif not (isinstance(node, Call) and node.function in TIME_FUNCTIONS):
-                    from ilvren.formula.syntax import children
+                    from ilvren.formula import children
 
                     waiting.extend(children(node))
             return found
@@ -743,8 +742,7 @@ class Template:
     ) -> tuple[Node, Callable[[Name], int]]:
         """Return a formula with the outermost functions of time worked out, and what resolves the names put in
         place."""
-        from ilvren.formula import TIME_FUNCTIONS
-        from ilvren.formula.syntax import Call, rebuilt
+        from ilvren.formula import TIME_FUNCTIONS, Call, rebuilt
 
         extra: dict[str, int] = {}
 
@@ -913,7 +911,7 @@ class Template:
 
     def stretched(self, entry: EntryDeclaration, node: int, others: Iterable[int]) -> int:
         """Return a row's value with as many rows as its limits ask for."""
-        from ilvren.formula.graph import ShapeMismatch, joint_shape
+        from ilvren.formula import ShapeMismatch, joint_shape
 
         shape = self.graph.shape(node)
         try:

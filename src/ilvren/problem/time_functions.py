@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ilvren.formula import Name, Node, shape_text, shaping
 
 if TYPE_CHECKING:
-    from ilvren.formula.syntax import Call
+    from ilvren.formula import Call
     from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.over_time import Axis
     from ilvren.problem.template import Template

@@ -106,7 +106,7 @@ def _side(value: Value) -> str:
 def first_variable(state: StateDeclaration, time: TimeDeclaration) -> VariableDeclaration:
     """Return the variable that a state's free first value is. Bounds that depend on the time are left to the limit that
     holds at every moment."""
-    from ilvren.formula.tokens import tokenize
+    from ilvren.formula import tokenize
 
     def at_begin(value: Value | None) -> Value | None:
         if not isinstance(value, str):

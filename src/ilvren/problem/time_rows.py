@@ -8,9 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ilvren.errors import FormulaError
-from ilvren.formula.graph import ShapeMismatch, joint_shape
-from ilvren.formula.lower import shape_text
-from ilvren.formula.syntax import Call
+from ilvren.formula import Call, ShapeMismatch, joint_shape, shape_text
 from ilvren.problem.rows import RowTemplate, compared
 from ilvren.problem.time_functions import axis_of_call, first_value, worked_out
 

@@ -14,8 +14,9 @@ import math
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ilvren.formula import SCATTER_FUNCTIONS, TIME_FUNCTIONS, parse_formula, parse_limits
-from ilvren.formula.syntax import (
+from ilvren.formula import (
+    SCATTER_FUNCTIONS,
+    TIME_FUNCTIONS,
     Call,
     Comparison,
     Condition,
@@ -27,6 +28,8 @@ from ilvren.formula.syntax import (
     Power,
     Product,
     Sum,
+    parse_formula,
+    parse_limits,
 )
 from ilvren.problem.entries import EntryDeclaration, formula_text
 

@@ -27,8 +27,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import gradient
-from ilvren.formula.interval_batch import BatchIntervals, BatchValues
+from ilvren.formula import BatchIntervals, BatchValues, gradient
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula.intervals import MOST_LOOKED_AT, Box, Intervals
+from ilvren.formula import MOST_LOOKED_AT, Box, Intervals
 from ilvren.problem import Problem, RowBlock, element_name
 
 __all__ = ["Conflict", "least_conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]

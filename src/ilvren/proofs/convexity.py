@@ -21,10 +21,7 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import gradient
-from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.composition import curvatures
-from ilvren.formula.intervals import Intervals
+from ilvren.formula import Intervals, curvatures, fixed_nodes, gradient
 from ilvren.problem import KINKED, Problem, scalar_problem
 
 __all__ = ["is_convex"]

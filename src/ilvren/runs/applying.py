@@ -23,8 +23,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import InputError, MachineError, ProblemError, RequestError, nearest
 from ilvren.models import Calls, NotOnRecord, ProgramSource
-from ilvren.models.program import CannotWrite, Deck, placed_at
-from ilvren.models.program.running import inside
+from ilvren.models.program import CannotWrite, Deck, inside, placed_at
 from ilvren.problem import Problem, VariableBlock, element_name, load, loads
 from ilvren.runs.shelf import RunShelf
 
@@ -177,7 +176,7 @@ def _word(words: Sequence[str], value: float | None) -> str | None:
 
 
 def _plain_number(text: str) -> float | None:
-    from ilvren.models.program.numbers import as_number
+    from ilvren.models.program import as_number
 
     return as_number(text.strip())
 

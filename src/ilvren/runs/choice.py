@@ -9,15 +9,20 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import FRONT, Method, Protocol, Task, method_named
-from ilvren.methods.pieces.first_look import looking_first
-from ilvren.methods.pieces.in_turn import all_of, in_turn
-from ilvren.methods.pieces.lifting import can_lift, lifting
-from ilvren.methods.pieces.looking_on import looking
-from ilvren.methods.pieces.priorities import by_priority
-from ilvren.methods.pieces.scouting import from_ends, front_in_turn
-from ilvren.methods.pieces.watched import watched
-from ilvren.models.source import is_differenced
+from ilvren.methods import FRONT, Method, Protocol, Task, method_named
+from ilvren.methods.pieces import (
+    all_of,
+    by_priority,
+    can_lift,
+    from_ends,
+    front_in_turn,
+    in_turn,
+    lifting,
+    looking,
+    looking_first,
+    watched,
+)
+from ilvren.models import is_differenced
 from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective

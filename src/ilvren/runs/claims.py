@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
 from ilvren.errors import RequestError
-from ilvren.methods.base import Method, method_named, method_names
-from ilvren.methods.pieces.given import SAMPLE
+from ilvren.methods import Method, method_named, method_names
+from ilvren.methods.pieces import SAMPLE
 from ilvren.problem import Measures, NamedValue, Objective, Problem, RowBlock, sum_of_squares
 
 if TYPE_CHECKING:

@@ -23,7 +23,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import MachineError, RequestError
-from ilvren.methods.base import method_named, options_from
+from ilvren.methods import method_named, options_from
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
 from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
 from ilvren.runs.claims import refuse_unhandled

@@ -14,18 +14,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.costates import costates
-from ilvren.formula import walk
-from ilvren.formula.forward import tangents
-from ilvren.problem import Problem, element_name
-from ilvren.problem.between import Between, limits_between
-from ilvren.problem.courses import courses_of
+from ilvren.dynamics import costates
+from ilvren.formula import tangents, walk
+from ilvren.problem import Between, Problem, courses_of, element_name, limits_between
 from ilvren.runs.time_worth import time_worth
 from ilvren.runs.told import Arc, CourseTold
 
 if TYPE_CHECKING:
-    from ilvren.dynamics.gridded import GriddedCourse
-    from ilvren.problem.collocated import CollocatedAxis
+    from ilvren.dynamics import GriddedCourse
+    from ilvren.problem import CollocatedAxis
     from ilvren.runs.result import RunResult
 
 __all__ = ["chattering", "courses_told", "free_end_told", "remarks_on", "worth_in_objective"]

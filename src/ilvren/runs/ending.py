@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import LOW_AS_WRITTEN, Assessment, Ending
-from ilvren.methods.pieces.descent import LOW, RUNS_AWAY, far_out
+from ilvren.methods import LOW_AS_WRITTEN, Assessment, Ending
+from ilvren.methods.pieces import LOW, RUNS_AWAY, far_out
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 
 if TYPE_CHECKING:

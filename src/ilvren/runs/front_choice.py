@@ -7,8 +7,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import Method, options_from
-from ilvren.models.source import is_differenced
+from ilvren.methods import Method, options_from
+from ilvren.models import is_differenced
 from ilvren.problem import Problem, has_kinks
 from ilvren.runs.claims import told_objectives
 

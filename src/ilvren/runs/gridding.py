@@ -23,11 +23,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.problem.between import limits_between
-from ilvren.problem.courses import courses_of
+from ilvren.problem import courses_of, limits_between
 
 if TYPE_CHECKING:
-    from ilvren.dynamics.gridded import Deviation, GriddedCourse
+    from ilvren.dynamics import Deviation, GriddedCourse
     from ilvren.problem import Problem, Refinement
 
 __all__ = ["JUMPED", "GridReport", "grid_report", "next_grid"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Grid
+from ilvren.methods import Grid
 from ilvren.problem import Problem, members_of
 
 __all__ = ["scaled_grids"]

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.proofs.conflicts import Conflict, proved_conflict
+from ilvren.proofs import Conflict, proved_conflict
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem, RowBlock

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import Known, Method, method_named, method_names
+from ilvren.methods import Known, Method, method_named, method_names
 from ilvren.runs.stored import problem_of, stored_models
 
 if TYPE_CHECKING:

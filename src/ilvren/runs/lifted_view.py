@@ -13,15 +13,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Evaluation, Gate, measured
-from ilvren.evaluate.forms import form_of
+from ilvren.evaluate import Evaluation, Gate, form_of, measured
 from ilvren.problem import Lifted, Measures, objective_size
 from ilvren.runs.assessing import Assessor
 from ilvren.runs.claims import violation_is_stationary
 from ilvren.runs.scaling import Scaling
 
 if TYPE_CHECKING:
-    from ilvren.methods.base import Reply, Task
+    from ilvren.methods import Reply, Task
     from ilvren.runs.conditions import Conditions
     from ilvren.runs.settings import Settings
 

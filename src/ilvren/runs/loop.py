@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ilvren.errors import MachineError, ProblemError, RequestError
 from ilvren.evaluate import Arrival, Counts, Evaluation, Gate, Workers, key_of, measured, with_sizes
 from ilvren.ledger import EvaluationRecord, ForetoldRecord, IterationRecord, Ledger, RequestRecord, StageRecord
-from ilvren.methods.base import (
+from ilvren.methods import (
     COSTLY_SECONDS,
     SLOPES,
     VALUES,
@@ -37,8 +37,7 @@ from ilvren.methods.base import (
     Tight,
     Want,
 )
-from ilvren.methods.pieces.given import SAMPLE
-from ilvren.methods.pieces.trade_offs import compromise
+from ilvren.methods.pieces import SAMPLE, compromise
 from ilvren.problem import Measures, Problem, objective_size, sense_of, sum_of_squares
 from ilvren.runs.archive import Archive
 from ilvren.runs.assessing import Assessor
@@ -64,7 +63,7 @@ from ilvren.runs.sources import with_source
 from ilvren.runs.stages import Base, StageEnd
 
 if TYPE_CHECKING:
-    from ilvren.proofs.conflicts import Conflict
+    from ilvren.proofs import Conflict
     from ilvren.runs.conditions import Conditions
     from ilvren.runs.settings import Settings
 
@@ -1243,7 +1242,7 @@ class Loop:
         """Return the notes on a design that lies outside what approximations have learnt."""
         if self.problem.template is None or not self.problem.template.learnt:
             return ()
-        from ilvren.problem.approximations import outside_of  # few problems have approximations
+        from ilvren.problem import outside_of  # few problems have approximations
 
         told = outside_of(self.problem, point)
         return (f"outside what its approximations have learnt, where they guess: {'; '.join(told)}",) if told else ()
@@ -1271,7 +1270,7 @@ class Loop:
 
 
 def _is_convex(problem: Problem) -> bool:
-    from ilvren.proofs.convexity import is_convex
+    from ilvren.proofs import is_convex
 
     return is_convex(problem)
 

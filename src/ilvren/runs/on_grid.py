@@ -14,13 +14,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import IlvrenError
-from ilvren.problem import DEFAULT_SCHEME, Problem, refined_problem
-from ilvren.problem.regridding import (
+from ilvren.problem import (
+    DEFAULT_SCHEME,
+    Problem,
     begun,
     carried,
     carried_multipliers,
     collocated_problem,
     limit_sizes,
+    refined_problem,
     simulated_problem,
 )
 from ilvren.runs.gridding import JUMPED

@@ -18,7 +18,7 @@ from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 if TYPE_CHECKING:
     from ilvren.evaluate import Workers
     from ilvren.ledger import Ledger
-    from ilvren.methods.base import Known, Method
+    from ilvren.methods import Known, Method
     from ilvren.problem import Problem
     from ilvren.runs.events import Event
     from ilvren.runs.stages import Base

@@ -11,7 +11,7 @@ from ilvren.runs.choice import chosen_method
 from ilvren.runs.sources import with_source
 
 if TYPE_CHECKING:
-    from ilvren.methods.base import Method
+    from ilvren.methods import Method
     from ilvren.problem import Problem
     from ilvren.runs.settings import Settings
 
@@ -24,7 +24,7 @@ CLUSTER = "dask://"
 def check_workers(workers: int | str) -> None:
     """Raise RequestError for what is neither a number of processes nor an address."""
     if not (isinstance(workers, str) and workers.startswith(CLUSTER)):
-        from ilvren.evaluate.workers import worker_count
+        from ilvren.evaluate import worker_count
 
         worker_count(workers)
 
@@ -60,9 +60,9 @@ def _opened(problem: Problem, workers: int | str, settings: Settings, given: Met
     is_cluster = isinstance(workers, str) and workers.startswith(CLUSTER)
     recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem), ships=is_cluster)
     if isinstance(workers, str) and is_cluster:
-        from ilvren.evaluate.cluster import ClusterPool
+        from ilvren.evaluate import ClusterPool
 
         return ClusterPool(recipe, workers.removeprefix(CLUSTER))
-    from ilvren.evaluate.workers import ProcessPool, worker_count
+    from ilvren.evaluate import ProcessPool, worker_count
 
     return ProcessPool(recipe, worker_count(workers))

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import spread_subset
 from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
-from ilvren.methods.pieces.given import evaluating
+from ilvren.methods.pieces import evaluating
 from ilvren.problem import Problem, on_document
 from ilvren.runs.events import Ended, StageBegun, Started
 from ilvren.runs.shelf import RunShelf
@@ -246,7 +246,7 @@ def _worth_evaluating(found: RunResult, most: int) -> FloatArray:
 
 
 def _truly(problem: Problem, point: FloatArray, loop: Loop) -> Truly:
-    from ilvren.problem.approximations import taken_by_models
+    from ilvren.problem import taken_by_models
 
     values = {name: value for name, (value, _) in problem.named_values(point, loop.gate.calls).items()}
     taken = taken_by_models(problem, point, loop.gate.calls)
@@ -264,7 +264,7 @@ def _is_agreed(problem: Problem, told: Sequence[tuple[float, float, float]], doc
     """Return whether the last round came out as predicted, and no better than those before."""
     if problem.objective is None or len(told) < 2:
         return False
-    from ilvren.problem.approximations import deviations_in
+    from ilvren.problem import deviations_in
 
     size = deviations_in(document).get(problem.objective.name, math.nan)
     predicted, actual, _ = told[-1]
@@ -277,7 +277,7 @@ def _prediction(
     predicted: Problem, problem: Problem, point: FloatArray, loop: Loop, document: str, name: str
 ) -> Prediction:
     """Return what was predicted of a design, beside what is so: the objective, limits and what is approximated."""
-    from ilvren.problem.approximations import deviations_in, outside_of
+    from ilvren.problem import deviations_in, outside_of
 
     said, actual = _numbers(predicted, point, ()), _numbers(problem, point, loop.gate.calls)
     sizes = deviations_in(document)

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Request, Task, Tight, Want
+from ilvren.methods import Assessment, Ending, HessianRequest, Iterate, Method, Request, Task, Tight, Want
 from ilvren.problem import Measures, Problem
 from ilvren.runs.scaling import Scaling
 

@@ -21,15 +21,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.methods.base import method_named, options_from
-from ilvren.problem import DEFAULT_SCHEME, SIMULATED, EntryDeclaration, Problem, Template, VariableBlock, bind
-from ilvren.problem.courses import courses_of
-from ilvren.problem.entries import formula_text
-from ilvren.problem.regridding import begun, carried_along
+from ilvren.methods import method_named, options_from
+from ilvren.problem import (
+    DEFAULT_SCHEME,
+    SIMULATED,
+    EntryDeclaration,
+    Problem,
+    Template,
+    VariableBlock,
+    begun,
+    bind,
+    carried_along,
+    courses_of,
+    formula_text,
+)
 from ilvren.runs.quick import QuickAnswer, QuickScales, quickly_solved
 
 if TYPE_CHECKING:
-    from ilvren.dynamics.gridded import GriddedCourse
+    from ilvren.dynamics import GriddedCourse
     from ilvren.runs.settings import Settings
 
 __all__ = ["ClosedLoop", "Receding", "RecedingStep", "receded"]

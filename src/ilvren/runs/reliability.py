@@ -10,10 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.formula import parse_formula
-from ilvren.formula.syntax import Call, Comparison
-from ilvren.problem.loading import widened_problem, with_limits
-from ilvren.problem.scattering import scatter_of, wide_designs, wide_nominal
+from ilvren.formula import Call, Comparison, parse_formula
+from ilvren.problem import scatter_of, wide_designs, wide_nominal, widened_problem, with_limits
 from ilvren.scatter import DesignPoint, design_points
 
 if TYPE_CHECKING:

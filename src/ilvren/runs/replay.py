@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, digest_of
-from ilvren.methods.base import SLOPES, Want
+from ilvren.methods import SLOPES, Want
 
 if TYPE_CHECKING:
     from ilvren.ledger import EvaluationRecord, IterationRecord, RequestRecord

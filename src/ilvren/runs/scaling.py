@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import HessianRequest, Known, Reply, Task
+from ilvren.methods import HessianRequest, Known, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.grids import scaled_grids
 

@@ -22,9 +22,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
 from ilvren.formula import walk
-from ilvren.problem import Problem, objective_size
-from ilvren.problem.loading import refined_problem
-from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
+from ilvren.problem import AS_USUAL, Problem, ScatterPlan, objective_size, refined_problem
 from ilvren.runs.limits import LimitStates
 from ilvren.runs.on_grid import NextStage
 from ilvren.runs.reliability import indices_at

@@ -8,9 +8,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.methods.base import Looked, Method, method_named, method_names
-from ilvren.methods.pieces.looking_on import looking
-from ilvren.methods.pieces.second_look import Effort, looking_again
+from ilvren.methods import Looked, Method, method_named, method_names
+from ilvren.methods.pieces import Effort, looking, looking_again
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem
@@ -98,7 +97,7 @@ def _is_least(problem: Problem, f: float, slack: float, boxes: int) -> tuple[boo
 
 
 def _is_convex(problem: Problem) -> bool:
-    from ilvren.proofs.convexity import is_convex
+    from ilvren.proofs import is_convex
 
     return not problem.is_about_scatter and is_convex(problem)  # element by element, scenarios would take long
 

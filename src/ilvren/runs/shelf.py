@@ -9,8 +9,7 @@ from typing import Any
 import numpy as np
 
 from ilvren.ledger import CallRecord, Ledger
-from ilvren.models import ModelSource, Outcome, Question
-from ilvren.models.codec import digest_of, packed_answer, packed_inputs, unpacked_answer
+from ilvren.models import ModelSource, Outcome, Question, digest_of, packed_answer, packed_inputs, unpacked_answer
 from ilvren.problem import Problem, element_name
 
 __all__ = ["RecordedShelf", "RunShelf"]

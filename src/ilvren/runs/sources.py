@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import MOST_DIFFERENCED
-from ilvren.models.source import AUTOMATIC, COMPLEX_STEP, DIFFERENCES, SUPPLIED
+from ilvren.models import AUTOMATIC, COMPLEX_STEP, DIFFERENCES, SUPPLIED
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

@@ -16,10 +16,9 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.methods.base import FRONT, Method, options_from
-from ilvren.methods.pieces.given import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
-from ilvren.problem.regridding import limit_sizes
+from ilvren.methods import FRONT, Method, options_from
+from ilvren.methods.pieces import SAMPLE, evaluating
+from ilvren.problem import Aim, Problem, fronted, limit_sizes, load, on_document, refined_problem
 from ilvren.runs.addresses import addressed, design_document, split_address
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled

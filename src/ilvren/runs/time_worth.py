@@ -23,11 +23,10 @@ from numpy.typing import NDArray
 
 from ilvren.errors import IlvrenError
 from ilvren.formula import walk
-from ilvren.problem import Problem, Template, bind
-from ilvren.problem.entries import Declarations, TimeDeclaration, formula_text
+from ilvren.problem import Declarations, Problem, Template, TimeDeclaration, bind, formula_text
 
 if TYPE_CHECKING:
-    from ilvren.problem.collocated import CollocatedAxis
+    from ilvren.problem import CollocatedAxis
 
 __all__ = ["time_worth"]
 

@@ -10,13 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import InputError, RequestError
-from ilvren.problem import DEFAULT_SCHEME, SCHEMES, SIMULATED, Problem, refined_problem
-from ilvren.problem.regridding import (
+from ilvren.problem import (
+    DEFAULT_SCHEME,
+    SCHEMES,
+    SIMULATED,
+    Problem,
     begun,
     carried,
     collocated_problem,
     control_count,
     kinked_rate,
+    refined_problem,
     simulated_problem,
 )
 from ilvren.runs.warm import begun_at

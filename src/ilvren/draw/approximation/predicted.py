@@ -11,7 +11,7 @@ import numpy as np
 from ilvren.draw.style import figure, save
 
 if TYPE_CHECKING:
-    from ilvren.explore.approximating import Agreement
+    from ilvren.explore import Agreement
 
 __all__ = ["draw_predicted"]
 

@@ -10,7 +10,7 @@ import numpy as np
 from ilvren.draw.designs.figures import axes_of
 from ilvren.draw.style import LINES, figure, save
 from ilvren.errors import RequestError
-from ilvren.explore.main_effects import MainEffect, main_effect
+from ilvren.explore import MainEffect, main_effect
 
 if TYPE_CHECKING:
     from ilvren.explore import DesignTable

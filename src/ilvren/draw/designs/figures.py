@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import figure, ramp, save
-from ilvren.problem.asked import node_of
+from ilvren.problem import node_of
 
 if TYPE_CHECKING:
     from ilvren.explore import DesignTable

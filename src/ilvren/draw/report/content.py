@@ -13,17 +13,26 @@ from typing import TYPE_CHECKING
 
 from ilvren.draw.report.scatter import ScatterPart, scatter_part
 from ilvren.errors import RequestError
-from ilvren.judge.comparison import Comparison, compared
-from ilvren.judge.contest import ContestSummary, contest_summary
-from ilvren.judge.designs import DesignDifference, FinalOptimum, final_optima, sorted_differences
-from ilvren.judge.track import Track, track_of_record
-from ilvren.judge.verification import VerifyOptions, verify
+from ilvren.judge import (
+    Comparison,
+    ContestSummary,
+    DesignDifference,
+    FinalOptimum,
+    Track,
+    VerifyOptions,
+    compared,
+    contest_summary,
+    final_optima,
+    sorted_differences,
+    track_of_record,
+    verify,
+)
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Aim, Problem
-from ilvren.runs.stored import problem_of
+from ilvren.runs import problem_of
 
 if TYPE_CHECKING:
-    from ilvren.judge.verdict import Verdict
+    from ilvren.judge import Verdict
 
 __all__ = ["Chapter", "Report", "gather", "run_command"]
 

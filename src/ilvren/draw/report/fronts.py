@@ -14,15 +14,21 @@ from ilvren.draw.fronts import DrawnFront, draw_front, draw_fronts
 from ilvren.draw.report.content import run_command
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.survey import Section, Survey
+from ilvren.draw.report.surveys import Section, Survey
 from ilvren.errors import RequestError
-from ilvren.explore import DesignTable, designs_of, held_by
-from ilvren.explore.choosing import corners, knee
-from ilvren.judge.fronts.comparison import FrontComparison, FrontTrack, compare_fronts, track_of_front
-from ilvren.judge.fronts.verification import FRONT_MEANINGS, FrontVerdict, verify_front
-from ilvren.judge.verdict import MEANINGS
+from ilvren.explore import DesignTable, corners, designs_of, held_by, knee
+from ilvren.judge import MEANINGS
+from ilvren.judge.fronts import (
+    FRONT_MEANINGS,
+    FrontComparison,
+    FrontTrack,
+    FrontVerdict,
+    compare_fronts,
+    track_of_front,
+    verify_front,
+)
 from ilvren.problem import unfronted
-from ilvren.runs.stored import problem_of
+from ilvren.runs import problem_of
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord

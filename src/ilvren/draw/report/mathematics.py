@@ -5,8 +5,22 @@ from __future__ import annotations
 from html import escape
 
 from ilvren.errors import FormulaError
-from ilvren.formula import Name, Node, parse_formula, parse_limits
-from ilvren.formula.syntax import Call, Comparison, Condition, Index, Negative, Number, Power, Product, Slice, Sum
+from ilvren.formula import (
+    Call,
+    Comparison,
+    Condition,
+    Index,
+    Name,
+    Negative,
+    Node,
+    Number,
+    Power,
+    Product,
+    Slice,
+    Sum,
+    parse_formula,
+    parse_limits,
+)
 
 __all__ = ["formula_markup", "limits_markup"]
 

@@ -25,12 +25,12 @@ from ilvren.draw.report.words import (
     settings_rows,
     verdict_line,
 )
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge import MEANINGS
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
     from ilvren.draw.report.content import Chapter, Report
-    from ilvren.judge.track import Track
+    from ilvren.judge import Track
 
 __all__ = ["histories_figure", "rendered", "write_page"]
 

@@ -11,8 +11,7 @@ from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.scatter import draw_scatter, draw_several
 from ilvren.errors import IlvrenError
 from ilvren.explore.scatter import OutputScatter, ScatterResult, scatter
-from ilvren.runs.addresses import addressed
-from ilvren.runs.stored import problem_of
+from ilvren.runs import addressed, problem_of
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord

@@ -13,7 +13,7 @@ from ilvren.draw.report.text import problem_lines, table_lines
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
-    from ilvren.draw.report.survey import Section, Survey
+    from ilvren.draw.report.surveys import Section, Survey
 
 __all__ = ["write_survey"]
 

@@ -19,7 +19,7 @@ from ilvren.draw.report.words import (
     settings_rows,
     verdict_line,
 )
-from ilvren.judge.verdict import MEANINGS
+from ilvren.judge import MEANINGS
 from ilvren.version import __version__
 
 if TYPE_CHECKING:

@@ -12,9 +12,9 @@ from ilvren.draw.report.numbers import number
 
 if TYPE_CHECKING:
     from ilvren.draw.report.content import Chapter, Report
-    from ilvren.judge.verdict import Verdict
+    from ilvren.judge import Verdict
     from ilvren.problem import Variable
-    from ilvren.runs.limits import LimitState
+    from ilvren.runs import LimitState
 
 __all__ = [
     "active_note",

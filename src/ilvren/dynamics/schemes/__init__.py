@@ -1,11 +1,16 @@
 """Collocation schemes, one a file: tables over one interval of the grid. Knows arrays; never problems or methods."""
 
-from ilvren.dynamics.schemes import gauss_legendre, hermite_simpson, radau, trapezoid
-from ilvren.dynamics.schemes.scheme import Scheme
+from ilvren.doors import door
 
-__all__ = ["DEFAULT_SCHEME", "SCHEMES", "Scheme"]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.dynamics.schemes.known_schemes import DEFAULT_SCHEME as DEFAULT_SCHEME, SCHEMES as SCHEMES
+    from ilvren.dynamics.schemes.scheme import lagrange as lagrange
 
-SCHEMES: dict[str, Scheme] = {
-    item.SCHEME.name: item.SCHEME for item in (radau, gauss_legendre, hermite_simpson, trapezoid)
-}
-DEFAULT_SCHEME = radau.SCHEME.name
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "known_schemes": "DEFAULT_SCHEME SCHEMES",
+        "scheme": "lagrange",
+    },
+)

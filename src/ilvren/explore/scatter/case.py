@@ -17,10 +17,17 @@ from ilvren.explore.designs import designs_of
 from ilvren.explore.proposing import told_names
 from ilvren.explore.sampling import Planned, sample
 from ilvren.plans import Space
-from ilvren.problem import Problem, element_name
-from ilvren.problem.loading import widened_problem, with_limits
-from ilvren.problem.scatter_functions import speaks_of_scatter
-from ilvren.problem.scattering import Scattered, scatter_of, wide_designs, wide_nominal
+from ilvren.problem import (
+    Problem,
+    Scattered,
+    element_name,
+    scatter_of,
+    speaks_of_scatter,
+    wide_designs,
+    wide_nominal,
+    widened_problem,
+    with_limits,
+)
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger

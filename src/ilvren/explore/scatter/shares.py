@@ -13,7 +13,7 @@ from ilvren.errors import RequestError
 from ilvren.explore.scatter.case import scatter_case
 from ilvren.explore.scatter.drivers import by_fit, exchanged
 from ilvren.explore.sensitivity.shares import variance_shares
-from ilvren.explore.sensitivity.study import Driver, Sensitivity
+from ilvren.explore.sensitivity.studying import Driver, Sensitivity
 from ilvren.scatter import scenario_normals
 
 if TYPE_CHECKING:

@@ -1,6 +1,22 @@
 """What drives what: elasticities at a design, elementary effects, variance shares, correlations; arrays in, arrays
 out, but for `study`, which evaluates designs and reads those on record."""
 
-from ilvren.explore.sensitivity.study import KINDS, Driver, Sensitivity, elasticities_at, of_designs, study, with_errors
+from ilvren.doors import door
 
-__all__ = ["KINDS", "Driver", "Sensitivity", "elasticities_at", "of_designs", "study", "with_errors"]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.explore.sensitivity.studying import (
+        Driver as Driver,
+        Sensitivity as Sensitivity,
+        elasticities_at as elasticities_at,
+        of_designs as of_designs,
+        study as study,
+        with_errors as with_errors,
+    )
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "studying": "Driver Sensitivity elasticities_at of_designs study with_errors",
+    },
+)

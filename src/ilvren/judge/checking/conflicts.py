@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.formula.intervals import Box, Intervals, PossibleFault
+from ilvren.formula import Box, Intervals, PossibleFault
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.problem import Problem, RowBlock, element_name
-from ilvren.proofs.conflicts import least_conflict, limit_boxes, never_met, reach_of, variable_boxes
+from ilvren.proofs import least_conflict, limit_boxes, never_met, reach_of, variable_boxes
 
 __all__ = ["check_conflicts", "check_domains"]
 

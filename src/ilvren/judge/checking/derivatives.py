@@ -21,9 +21,9 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import MOST_DENSE, Gate, measured
 from ilvren.judge.checking.finding import Finding, listed
-from ilvren.models.source import FORWARD_DIFFERENCES
+from ilvren.models import FORWARD_DIFFERENCES
 from ilvren.problem import Measures, Problem
-from ilvren.runs.claims import mending, trouble_clause
+from ilvren.runs import mending, trouble_clause
 
 __all__ = ["DerivativeCheck", "check_derivatives"]
 

@@ -13,8 +13,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.judge.checking.finding import Finding
-from ilvren.models import Calls, Outcome, ProgramSource, Question
-from ilvren.models.slopes import choose_steps
+from ilvren.models import Calls, Outcome, ProgramSource, Question, choose_steps
 from ilvren.problem import Problem, element_name
 
 if TYPE_CHECKING:
@@ -198,7 +197,7 @@ def _slope_findings(calls: Calls, inputs: Sequence[FloatArray], outputs: Sequenc
     source = calls.source
     own = Calls(source.with_derivatives("differences"))
     steps = choose_steps(own, inputs, outputs)
-    from ilvren.models.slopes import jacobian
+    from ilvren.models import jacobian
 
     there = np.asarray(jacobian(own, inputs, outputs))
     here = np.asarray(calls.jacobian_at(np.concatenate([np.ravel(value) for value in inputs])))

@@ -148,7 +148,7 @@ def check(
 
 
 def _units(problem: Problem) -> tuple[list[Finding], dict[str, object]]:
-    from ilvren.problem.units import check_units
+    from ilvren.problem import check_units
 
     report = check_units(problem)
     found = []

@@ -24,9 +24,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import dominated_by, hypervolume, nondominated, spread_subset
 from ilvren.errors import RequestError
 from ilvren.problem import Problem, Sense, sense_of
-from ilvren.runs.front import objective_sizes, reference_from
-from ilvren.runs.limits import plain
-from ilvren.runs.stored import problem_of
+from ilvren.runs import objective_sizes, plain, problem_of, reference_from
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord

@@ -23,8 +23,7 @@ from numpy.typing import NDArray
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate, measured
 from ilvren.problem import Problem, Sense, fronted, sense_of
-from ilvren.runs import AUTOMATIC, Settings, run
-from ilvren.runs.limits import plain, told_by_block
+from ilvren.runs import AUTOMATIC, Settings, plain, run, told_by_block
 
 __all__ = ["Conflict", "EndRow", "conflicts_of", "payoff_table"]
 

@@ -13,10 +13,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ilvren.errors import RequestError
+from ilvren.judge.comparing.paired_test import PairTest, paired_tests
 from ilvren.judge.fronts.comparison import LEVELS, FrontComparison, FrontTrack, compare_fronts, track_of_front
-from ilvren.judge.pairs import PairTest, paired_tests
-from ilvren.runs import Quartiles
-from ilvren.runs.limits import plain
+from ilvren.runs import Quartiles, plain
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger

@@ -20,13 +20,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.judge.case import Case
 from ilvren.judge.fronts.members import member_problem
-from ilvren.judge.proof import proved, refusal
-from ilvren.runs.limits import plain
+from ilvren.judge.optimum.judged import Case
+from ilvren.judge.proof.bound import proved, refusal
+from ilvren.runs import plain
 
 if TYPE_CHECKING:
-    from ilvren.judge.verdict import Verdict
+    from ilvren.judge.standing.verdict import Verdict
     from ilvren.problem import Problem, Sense
 
 __all__ = ["FRONT_TOLERANCE", "FrontBound", "Step", "proved_front"]

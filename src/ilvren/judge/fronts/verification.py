@@ -16,17 +16,13 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
-from ilvren.judge.case import Case
 from ilvren.judge.fronts.members import Weights, member_problem, weights_at
 from ilvren.judge.fronts.proof import FrontBound, proved_front
-from ilvren.judge.verdict import HOLDING, Verdict
-from ilvren.judge.verification import VerifyOptions, judge
+from ilvren.judge.optimum.judged import Case
+from ilvren.judge.standing.verdict import HOLDING, Verdict
+from ilvren.judge.verifying.verification import VerifyOptions, judge
 from ilvren.problem import Problem, Sense, sense_of
-from ilvren.runs import is_large
-from ilvren.runs.addresses import addressed
-from ilvren.runs.front import objective_sizes
-from ilvren.runs.limits import by_block, plain
-from ilvren.runs.stored import flat_design, problem_of, refuse_changed
+from ilvren.runs import addressed, by_block, flat_design, is_large, objective_sizes, plain, problem_of, refuse_changed
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord

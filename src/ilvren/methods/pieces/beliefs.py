@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 from ilvren.approximate import (
     EffectsField,
     Failing,
+    Field as Lengths,
     Part,
     all_powers,
     conditioned,
@@ -33,7 +34,6 @@ from ilvren.approximate import (
     likelihood_of_effects,
     searched_effects,
 )
-from ilvren.approximate import Field as Lengths
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

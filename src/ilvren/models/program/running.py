@@ -15,7 +15,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ilvren.models.program.warden import MARK, warden
+from ilvren.models.program.wardens import MARK, warden
 
 __all__ = ["LOG", "STDERR", "STDOUT", "CannotRun", "Ran", "found_program", "laid_out", "run_commands", "slot"]
 

@@ -33,7 +33,7 @@ from ilvren.models.program.running import (
     slot,
 )
 from ilvren.models.program.shown import cells
-from ilvren.models.program.warden import warden
+from ilvren.models.program.wardens import warden
 from ilvren.models.program.writing import CannotWrite
 from ilvren.models.source import DIFFERENCES, Outcome, Question
 

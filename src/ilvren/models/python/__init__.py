@@ -1,6 +1,14 @@
 """Models that are Python functions: read without being run, called, and followed for their derivatives."""
 
-from ilvren.models.python.signature import arguments_of, read_python
-from ilvren.models.python.source import PythonSource
+from ilvren.doors import door
 
-__all__ = ["PythonSource", "arguments_of", "read_python"]
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ilvren.models.python.guard import be_apart as be_apart
+
+__getattr__, __all__ = door(
+    __name__,
+    {
+        "guard": "be_apart",
+    },
+)

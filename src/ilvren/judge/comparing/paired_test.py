@@ -1,0 +1,130 @@
+"""Paired comparison of two methods on the same problems, starts and seeds: Wilcoxon's signed-rank test, with an effect.
+
+The differences are those of the logarithm of the evaluations to the target (a method that did not arrive counts as
+slower than any that did; pairs in which neither arrived say nothing), or of the gaps at the end. The effect is the
+matched-pairs rank-biserial correlation, from −1 (the first always better) to 1; p-values of several pairs of methods
+are corrected by Holm's procedure.
+
+Sources: F. Wilcoxon, "Individual comparisons by ranking methods", 1945; D. S. Kerby, "The simple difference formula",
+2014; S. Holm, "A simple sequentially rejective multiple test procedure", 1979.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ilvren.runs import plain
+
+__all__ = ["PairTest", "paired_tests"]
+
+FloatArray = NDArray[np.float64]
+
+# Below this many pairs that differ no two-sided test can reach 5 %.
+LEAST_PAIRS = 6
+SIGNIFICANT = 0.05
+# What stands for "never arrived", as a ratio to the slowest that did.
+NEVER = 1e6
+
+
+@dataclass(frozen=True)
+class PairTest:
+    """`first` against `second` over `pairs` pairs, of which `differ` differ; `ratio` the median of first over second
+    (NaN where one often never arrives); `wins` how often each was better; `p` corrected, None below LEAST_PAIRS;
+    `effect` negative when the first is better."""
+
+    first: str
+    second: str
+    pairs: int
+    differ: int
+    wins: tuple[int, int]
+    ratio: float
+    effect: float
+    p: float | None
+
+    @property
+    def sentence(self) -> str:
+        """Return in plain words what the data support."""
+        better, worse = (self.first, self.second) if self.effect < 0.0 else (self.second, self.first)
+        count = f"{self.pairs} pair{'' if self.pairs == 1 else 's'}"
+        if self.differ == 0:
+            return f"{self.first} and {self.second}: no difference in {count}"
+        won = max(self.wins)
+        seen = (
+            f"{better} was better in {won} of {self.pairs}"
+            if self.effect
+            else f"each was better in {won} of {self.pairs}"
+        )
+        if self.p is None:
+            few = f"{self.differ} pairs that differ are too few to tell, {LEAST_PAIRS} are the least"
+            return f"{seen} against {worse}: {few}"
+        size = abs(self.effect)
+        word = "large" if size >= 0.5 else "medium" if size >= 0.3 else "small"
+        if self.p > SIGNIFICANT:
+            return f"{seen} against {worse} (p = {self.p:.2g}): the data do not tell them apart"
+        ratio = self.ratio if better == self.first else 1.0 / self.ratio if self.ratio else math.nan
+        often = f", at {ratio:.2g} times its cost (median)" if math.isfinite(ratio) else ""
+        return f"{seen} against {worse}{often} (p = {self.p:.2g}, effect {size:.2f}, {word}): the data support it"
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the plain values of the JSON document."""
+        return {
+            "first": self.first,
+            "second": self.second,
+            "pairs": self.pairs,
+            "differ": self.differ,
+            "wins": list(self.wins),
+            "ratio": plain(self.ratio),
+            "effect": plain(self.effect),
+            "p": self.p,
+            "words": self.sentence,
+        }
+
+
+def paired_tests(costs: Mapping[str, Mapping[tuple[int, ...], float]], order: Sequence[str]) -> list[PairTest]:
+    """Test every pair of methods. `costs` {method: {key: cost}}, infinite where it never arrived; the key (problem,
+    start, seed) pairs runs of different methods; what has no partner is left out."""
+    found = [_tested(a, b, costs[a], costs[b]) for a, b in itertools.combinations(order, 2)]
+    return _corrected([item for item in found if item is not None])
+
+
+def _tested(
+    first: str, second: str, one: Mapping[tuple[int, ...], float], other: Mapping[tuple[int, ...], float]
+) -> PairTest | None:
+    keys = sorted(set(one) & set(other))
+    if not keys:
+        return None
+    a, b = np.array([one[key] for key in keys]), np.array([other[key] for key in keys])
+    finite = np.concatenate([a[np.isfinite(a)], b[np.isfinite(b)]])
+    never = NEVER * max(float(finite.max(initial=1.0)), 1.0)
+    logs = np.log(np.where(np.isfinite(a), np.maximum(a, 1e-300), never)) - np.log(
+        np.where(np.isfinite(b), np.maximum(b, 1e-300), never)
+    )
+    differ = logs[logs != 0.0]
+    wins = (int((logs < 0.0).sum()), int((logs > 0.0).sum()))
+    ratio = float(np.exp(np.median(logs)))
+    ratio = ratio if 1.0 / math.sqrt(NEVER) < ratio < math.sqrt(NEVER) else math.nan
+    effect, p = 0.0, None
+    if len(differ):
+        from scipy.stats import rankdata, wilcoxon
+
+        ranks = rankdata(np.abs(differ))
+        effect = float((ranks[differ > 0.0].sum() - ranks[differ < 0.0].sum()) / ranks.sum())
+        if len(differ) >= LEAST_PAIRS:
+            p = float(wilcoxon(differ).pvalue)
+    return PairTest(first, second, len(keys), len(differ), wins, ratio, effect, p)
+
+
+def _corrected(tests: list[PairTest]) -> list[PairTest]:
+    """Return the tests with their p-values corrected for how many they are."""
+    known = sorted((test.p, place) for place, test in enumerate(tests) if test.p is not None)
+    corrected, worst = list(tests), 0.0
+    for rank, (p, place) in enumerate(known):
+        worst = max(worst, min(1.0, p * (len(known) - rank)))
+        corrected[place] = replace(tests[place], p=worst)
+    return corrected

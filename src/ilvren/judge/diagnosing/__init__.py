@@ -1,0 +1,1 @@
+"""Why a run did not end as hoped."""

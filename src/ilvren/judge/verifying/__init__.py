@@ -1,0 +1,1 @@
+"""The verdict: which checks a design needs, what they say together, and what a verification keeps."""
