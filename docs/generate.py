@@ -155,7 +155,7 @@ def plans_page() -> str:
     seen: dict[str, list[str]] = {}
     for plan in plans:
         seen.setdefault(plan.make.__module__, []).append(plan.name)
-    for module, names in [*seen.items(), ("ilvren.plans.quality", ["coverage"])]:
+    for module, names in [*seen.items(), ("ilvren.plans.plan_quality", ["coverage"])]:
         importlib.import_module(module)
         lines += [f"### {', '.join(names)}\n", "```text", (inspect.getdoc(sys.modules[module]) or "").rstrip(), "```\n"]
     return "\n".join(lines)
