@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 from ilvren.errors import RequestError
-from ilvren.models import ProgramSource
 from ilvren.models.program import warden
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 
@@ -86,6 +85,8 @@ class Recipe:
 
 def _shipped(problem: Problem) -> dict[str, tuple[int, bytes]]:
     """Return {name: (mode, content)} of the files of programs. Raises RequestError where they are too large to send."""
+    from ilvren.models import ProgramSource
+
     found: dict[str, tuple[int, bytes]] = {}
     total = 0
     for source in problem.sources:

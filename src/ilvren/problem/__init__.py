@@ -57,8 +57,6 @@ if TYPE_CHECKING:
     )
     from ilvren.problem.over_time import Axis as Axis
     from ilvren.problem.refinement import (
-        DEFAULT_SCHEME as DEFAULT_SCHEME,
-        SCHEMES as SCHEMES,
         SIMULATED as SIMULATED,
         Refinement as Refinement,
         checked_scheme as checked_scheme,
@@ -112,7 +110,7 @@ __getattr__, __all__ = door(
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
         "over_time": "Axis",
-        "refinement": "DEFAULT_SCHEME Refinement SCHEMES SIMULATED checked_scheme checked_steps",
+        "refinement": "Refinement SIMULATED checked_scheme checked_steps",
         "regridding": (
             "begun carried carried_along carried_multipliers collocated_problem control_count "
             "control_shares kinked_rate limit_sizes read_control simulated_problem"

@@ -7,8 +7,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from ilvren.dynamics import MOST_STEPS
-from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.scatter_plan import ScatterPlan
 
@@ -17,8 +15,6 @@ if TYPE_CHECKING:
 
 __all__ = [
     "AS_DECLARED",
-    "DEFAULT_SCHEME",
-    "SCHEMES",
     "SIMULATED",
     "Refinement",
     "checked_scheme",
@@ -111,6 +107,8 @@ AS_DECLARED = Refinement()
 
 def checked_scheme(name: str | None) -> str:
     """Return the name of a collocation scheme or "simulation", "" for None. Raises RequestError for an unknown one."""
+    from ilvren.dynamics.schemes import SCHEMES
+
     known = (*SCHEMES, SIMULATED)
     if name is None or name in known:
         return name or ""
@@ -121,6 +119,8 @@ def checked_scheme(name: str | None) -> str:
 
 def checked_steps(flag: str, given: str | int | None) -> int:
     """Return a number of intervals to begin with, 0 for None. Raises RequestError naming the `flag` for nonsense."""
+    from ilvren.dynamics import MOST_STEPS
+
     if given is None:
         return 0
     text = str(given)

@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 
 from ilvren.errors import IlvrenError
 from ilvren.problem import (
-    DEFAULT_SCHEME,
     Problem,
     begun,
     carried,
@@ -117,6 +116,8 @@ class Way:
         return NextStage(few.with_starts(point), None, told, is_aside=True, evaluations=FEW_EVALUATIONS)
 
     def _back_on_grid(self, few: Problem, result: RunResult) -> NextStage | None:
+        from ilvren.dynamics.schemes import DEFAULT_SCHEME
+
         scheme = self._first.refinement.scheme or DEFAULT_SCHEME
         grids = dict(self._first.refinement.grids)
         there = few.with_starts(np.array(result.point))

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from ilvren.evaluate import Recipe, Workers
 from ilvren.runs.choice import chosen_method
 from ilvren.runs.sources import with_source
 
 if TYPE_CHECKING:
+    from ilvren.evaluate import Workers
     from ilvren.methods import Method
     from ilvren.problem import Problem
     from ilvren.runs.settings import Settings
@@ -53,6 +53,7 @@ def open_workers(
 
 
 def _opened(problem: Problem, workers: int | str, settings: Settings, given: Method | None) -> Workers:
+    from ilvren.evaluate import Recipe
     from ilvren.runs.loop import is_large
 
     used, _ = with_source(problem, settings.derivatives)

@@ -20,10 +20,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.dynamics.schemes import DEFAULT_SCHEME
 from ilvren.errors import RequestError
 from ilvren.methods import method_named, options_from
 from ilvren.problem import (
-    DEFAULT_SCHEME,
     SIMULATED,
     EntryDeclaration,
     Problem,

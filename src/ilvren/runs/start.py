@@ -18,41 +18,25 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.methods import FRONT, Method, options_from
 from ilvren.methods.pieces import SAMPLE, evaluating
-from ilvren.problem import Aim, Problem, fronted, limit_sizes, load, on_document, refined_problem
-from ilvren.runs.addresses import addressed, design_document, split_address
+from ilvren.problem import Aim, Problem, fronted, load, on_document, refined_problem
 from ilvren.runs.choice import AUTOMATIC, Choice, chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.events import Ended, Event, Finer, StageBegun, Started
-from ilvren.runs.front import refuse_reference
 from ilvren.runs.front_choice import refuse_front
-from ilvren.runs.known import known_designs, known_recorded, refuse_known
-from ilvren.runs.on_grid import NextStage, Way
 from ilvren.runs.plan import Plan
 from ilvren.runs.pool import open_workers
-from ilvren.runs.predicted import On, Truly, drive_on, refuse_on
-from ilvren.runs.refining import time_report
-from ilvren.runs.scatter_stages import (
-    SMOOTH,
-    SMOOTH_MEMBERS,
-    ScatterWay,
-    begun_with_all,
-    begun_with_few,
-    counted_problem,
-    counted_result,
-    functions_of,
-)
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
 from ilvren.runs.stages import ENDS_THE_RUN, Base, staged_problems, told_set
 from ilvren.runs.stored import problem_of, refuse_changed, stored_files, stored_models
-from ilvren.runs.treatment import recalled, refuse_scheme, treated
 from ilvren.runs.trust import signature_of
-from ilvren.runs.warm import begun_at, record_result, warm_start
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Workers
     from ilvren.runs.loop import Loop
+    from ilvren.runs.on_grid import NextStage
+    from ilvren.runs.predicted import On, Truly
     from ilvren.runs.result import RunResult
 
 __all__ = ["check_label", "resume", "run"]
@@ -99,6 +83,13 @@ def run(
     an approximation that is searched in place of the problem, its best design being evaluated truly (`runs.predicted`).
     Raises RequestError, ProblemError, FormulaError, LedgerFileError, MachineError.
     """
+    from ilvren.problem import limit_sizes
+    from ilvren.runs.front import refuse_reference
+    from ilvren.runs.known import known_designs, known_recorded, refuse_known
+    from ilvren.runs.predicted import drive_on
+    from ilvren.runs.scatter_stages import begun_with_all, begun_with_few, counted_problem
+    from ilvren.runs.treatment import treated
+
     if isinstance(problem, (str, Path)):
         problem = load(problem)
     problem = fronted(problem)
@@ -220,6 +211,8 @@ def run_as_it_stands(problem: Problem, settings: Settings) -> RunResult:
     """Run a method on a problem that may have been made of a file's, with nothing recorded and in one stage: one on a
     grid stays on that grid, its result having the unknowns there (`full_point`), and one about scatter is smooth as it
     is. Raises RequestError."""
+    from ilvren.runs.treatment import refuse_scheme
+
     if not problem.goes_in_stages:
         return run(problem, settings)
     if problem.is_collocated:
@@ -231,6 +224,8 @@ def run_as_it_stands(problem: Problem, settings: Settings) -> RunResult:
 
 def _searched(problem: Problem, on: On, *, known: Sequence[str] = (), stages: Sequence[Any] = ()) -> Problem:
     """Return the problem that a search on an approximation works on. Raises RequestError."""
+    from ilvren.runs.predicted import refuse_on
+
     if known or stages:
         raise RequestError(f"--on: {'--known' if known else '--stage'} belongs to a search on the problem itself")
     refuse_on(problem)
@@ -263,6 +258,9 @@ def _with_room(problem: Problem, chosen: Method, settings: Settings) -> Settings
 
 
 def _from_run(problem: Problem, ledger: Ledger, reference: str) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+    from ilvren.runs.addresses import addressed, design_document, split_address
+    from ilvren.runs.warm import begun_at, record_result, warm_start
+
     reference, number = split_address(reference)
     record = ledger.run(reference)
     document = record_result(record) if number is None else design_document(addressed(ledger, f"{record.id}:{number}"))
@@ -319,6 +317,10 @@ def resume(
     `relearn` learns from designs evaluated truly, for runs on an approximation that have rounds left.
     Raises RequestError when the run has ended otherwise, still runs, or no longer follows its record.
     """
+    from ilvren.runs.known import known_designs
+    from ilvren.runs.predicted import On, drive_on
+    from ilvren.runs.treatment import recalled
+
     record = ledger.run(reference)
     if ledger.is_alive(record):
         raise RequestError(f"{record.id} is still running (process {record.process.split(':')[0]})")
@@ -450,6 +452,9 @@ def _drive(
     multipliers: tuple[FloatArray, FloatArray] | None,
 ) -> RunResult:
     """Run the stages, each from where the last one ended; a run without has one."""
+    from ilvren.runs.scatter_stages import SMOOTH, SMOOTH_MEMBERS, functions_of
+    from ilvren.runs.warm import warm_start
+
     last = problems[-1]
     if listener is not None:
         why = "; ".join(filter(None, (choice.sentence if choice else "", plan.treatment)))
@@ -488,6 +493,10 @@ def _drive(
 def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, stage: int) -> RunResult:
     """Look at what a run over time, or about scatter, has found more finely, and go on from there in further stages
     while that shows anything; return the result, which is recorded as the run's."""
+    from ilvren.runs.on_grid import Way
+    from ilvren.runs.refining import time_report
+    from ilvren.runs.scatter_stages import ScatterWay
+
     way, scatter_way, own_plan = Way(problem), ScatterWay(), plan
     baseline = result.baseline_objective, result.baseline_violation
     while True:
@@ -522,6 +531,8 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
 
 def _told(problem: Problem, result: RunResult) -> RunResult:
     """Return the result of a run on a grid with what its course tells, of one about scatter with what is counted."""
+    from ilvren.runs.scatter_stages import counted_result
+
     if problem.is_about_scatter:
         return counted_result(problem, result)
     if not problem.is_collocated or not np.isfinite(result.full_point).all():

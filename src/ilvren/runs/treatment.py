@@ -11,8 +11,6 @@ from numpy.typing import NDArray
 
 from ilvren.errors import InputError, RequestError
 from ilvren.problem import (
-    DEFAULT_SCHEME,
-    SCHEMES,
     SIMULATED,
     Problem,
     begun,
@@ -46,6 +44,8 @@ class Treatment:
 def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatment:
     """Return how a run by a method takes a problem; only searches have unknowns on a grid. Raises RequestError for a
     method that cannot do what is asked, ProblemError where collocation is asked for and cannot be."""
+    from ilvren.dynamics.schemes import DEFAULT_SCHEME
+
     if not problem.is_over_time:
         return Treatment(problem)
     asked = problem.template.declarations.time.treatment
@@ -78,6 +78,8 @@ def treated(problem: Problem, method: str, *, is_search: bool = True) -> Treatme
 def treated_as(problem: Problem, scheme: str = "", steps: int = 0) -> Problem:
     """Return a problem over time, not yet on a grid, to be treated by a scheme or "simulation", so many steps to begin
     with ("" and 0: as without); from its own start. Raises RequestError and ProblemError."""
+    from ilvren.dynamics.schemes import SCHEMES
+
     word = scheme if scheme == SIMULATED else problem.refinement.scheme
     names = [
         item.name for item in problem.template.declarations.controls if item.pieces is None
@@ -91,6 +93,8 @@ def treated_as(problem: Problem, scheme: str = "", steps: int = 0) -> Problem:
 
 
 def _tried(problem: Problem, why: str) -> Treatment:
+    from ilvren.dynamics.schemes import DEFAULT_SCHEME
+
     try:
         return _collocated(problem, DEFAULT_SCHEME, why)
     except InputError as error:  # what only the equations on a grid show
@@ -124,6 +128,8 @@ def _obstacle(problem: Problem) -> str:
 
 
 def _collocated(problem: Problem, scheme: str, why: str) -> Treatment:
+    from ilvren.dynamics.schemes import SCHEMES
+
     made, is_simulated = collocated_problem(problem, scheme, dict(problem.refinement.grids))
     guess = "begun along a simulation" if is_simulated else "begun at the states' starts"
     order = SCHEMES[scheme].order
