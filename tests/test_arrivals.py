@@ -60,7 +60,9 @@ def driven(protocol, *, evaluations=None, workers=None):
     method = Method("toy", "", "global", "values", frozenset({"bounds"}), NoOptions, protocol)
     problem = loads(FORMULA)
     settings = Settings(method="toy", evaluations=evaluations, scaling=False)
-    return Loop(problem, method, NoOptions(), settings, workers=LastFirst(problem) if workers else None).drive()
+    return Loop(
+        problem, method, options=NoOptions(), settings=settings, workers=LastFirst(problem) if workers else None
+    ).drive()
 
 
 class Arrivals(unittest.TestCase):
@@ -159,7 +161,7 @@ class Arrivals(unittest.TestCase):
         for workers in (None, LastFirst(problem)):
             with self.subTest(workers=workers is not None):
                 options = method.options(as_they_come=True, at_once=5, last_reach=1e-6)
-                result = Loop(problem, method, options, settings, workers=workers).drive()
+                result = Loop(problem, method, options=options, settings=settings, workers=workers).drive()
                 self.assertEqual(result.outcome, "settled", result.reason)
                 self.assertLess(result.objective, 1e-2)
 

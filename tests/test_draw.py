@@ -17,8 +17,8 @@ from ilvren.draw.surface import draw_surface
 from ilvren.draw.view import missed, subject_of, view_of
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
-from ilvren.judge.standing.pattern import pattern_of
 from ilvren.judge.comparing.track import track_of_result
+from ilvren.judge.standing.pattern import pattern_of
 from tests.problems import two_variables
 
 TEXT = two_variables("(x - 1)^2 + y^2", "x + y <= 0.9", "x - y == 0.5", start=(0.5, 0.5))

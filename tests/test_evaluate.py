@@ -6,8 +6,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate, measured
-from ilvren.evaluate import gate as module
+from ilvren.evaluate import Gate, gate as module, measured
 from ilvren.methods.base import Reply
 from ilvren.problem import Measures
 from ilvren.runs import Settings

@@ -12,7 +12,7 @@ import ilvren
 SOURCE = Path(ilvren.__file__).parent
 ROOT = SOURCE.parent.parent
 # A package whose modules still know each other both ways.
-TANGLED = ('none',)
+TANGLED = ("none",)
 # package → what it may import, as docs/architecture.md says.
 ALLOWED = {
     "formula": set(),

@@ -63,7 +63,9 @@ class Stops(unittest.TestCase):
         ticks = iter(np.arange(0.0, 1e6, 0.25))
         settings = Settings(method="sqp", seconds=5.0)
         method = method_named("sqp")
-        loop = Loop(loads(ROSENBROCK), method, method.options(), settings, clock=lambda: float(next(ticks)))
+        loop = Loop(
+            loads(ROSENBROCK), method, options=method.options(), settings=settings, clock=lambda: float(next(ticks))
+        )
         self.assertEqual(loop.drive().outcome, "exhausted")
 
     def test_target_is_as_written(self):
@@ -129,7 +131,7 @@ class Stops(unittest.TestCase):
             ("settled", hopeless, "no-feasible"),
             ("infeasible", hopeless, "no-feasible"),
         ):
-            loop = Loop(subject, method, method.options(), Settings(method="sqp"))
+            loop = Loop(subject, method, options=method.options(), settings=Settings(method="sqp"))
             self.assertEqual(loop.drive().outcome, expected, claim)
 
     def test_a_method_going_in_circles_is_stopped(self):
@@ -139,7 +141,9 @@ class Stops(unittest.TestCase):
                 yield Iterate(task.start)
 
         method = replace(method_named("sqp"), run=circles)
-        self.assertEqual(Loop(loads(ROSENBROCK), method, None, Settings(method="sqp")).drive().outcome, "stalled")
+        self.assertEqual(
+            Loop(loads(ROSENBROCK), method, options=None, settings=Settings(method="sqp")).drive().outcome, "stalled"
+        )
 
     def test_methods_that_break_the_protocol_are_named_with_their_line(self):
         def wrong_shape(task, options):
@@ -154,7 +158,7 @@ class Stops(unittest.TestCase):
         for broken, word in ((wrong_shape, "(1, 99)"), (nonsense, "yielded str"), (no_end, "without an Ending")):
             method = replace(method_named("sqp"), run=broken)
             with self.subTest(word=word), self.assertRaises(TypeError) as caught:
-                Loop(loads(ROSENBROCK), method, None, Settings(method="sqp")).drive()
+                Loop(loads(ROSENBROCK), method, options=None, settings=Settings(method="sqp")).drive()
             self.assertIn(word, str(caught.exception))
 
     def test_infinite_derivatives_are_no_place_to_go_on_from(self):

@@ -5,8 +5,7 @@ import math
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.special import erf
 
 from ilvren.errors import FormulaError

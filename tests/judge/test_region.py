@@ -8,9 +8,9 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.evaluate import Gate
+from ilvren.judge.optimum.first_order import measure_conditions
 from ilvren.judge.optimum.judged import case_of_design
 from ilvren.judge.proof.certificate import certified
-from ilvren.judge.optimum.first_order import measure_conditions
 
 # Entries, and designs at (or within the accuracy of a run from) an inflection.
 INFLECTIONS = [

@@ -7,8 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren import loads, run
-from ilvren.methods import mesh_adaptive_search as mesh
-from ilvren.methods import quadratic_interpolation as interpolation
+from ilvren.methods import mesh_adaptive_search as mesh, quadratic_interpolation as interpolation
 from ilvren.methods.base import Ending, Grid, Iterate, Reply, Request, method_named
 from ilvren.methods.branch_and_bound import _between, _neighbours
 from ilvren.methods.pieces.coding import Coding

@@ -27,8 +27,6 @@ if TYPE_CHECKING:
         write_files as write_files,
     )
     from ilvren.runs.choice import (
-        AUTOMATIC as AUTOMATIC,
-        GLOBAL as GLOBAL,
         can_be_enumerated as can_be_enumerated,
         choose as choose,
         design_count as design_count,
@@ -78,8 +76,9 @@ if TYPE_CHECKING:
         told_by_block as told_by_block,
     )
     from ilvren.runs.loop import is_large as is_large
+    from ilvren.runs.on_approximation import On as On, Truly as Truly
+    from ilvren.runs.planning import check_label as check_label
     from ilvren.runs.pool import check_workers as check_workers
-    from ilvren.runs.predicted import On as On, Truly as Truly
     from ilvren.runs.receding import (
         ClosedLoop as ClosedLoop,
         Receding as Receding,
@@ -101,6 +100,12 @@ if TYPE_CHECKING:
         SUMMARY_ROWS as SUMMARY_ROWS,
         RunResult as RunResult,
     )
+    from ilvren.runs.same_again import (
+        GIVEN_PLANS as GIVEN_PLANS,
+        command_again as command_again,
+        on_file_again as on_file_again,
+        sample_again as sample_again,
+    )
     from ilvren.runs.scaling import Scaling as Scaling
     from ilvren.runs.scatter_stages import (
         FRESH_SETS as FRESH_SETS,
@@ -111,11 +116,15 @@ if TYPE_CHECKING:
         smooth_at as smooth_at,
     )
     from ilvren.runs.second_look import no_second_look as no_second_look
-    from ilvren.runs.settings import DEFAULT_EVALUATIONS as DEFAULT_EVALUATIONS, Settings as Settings
+    from ilvren.runs.settings import (
+        AUTOMATIC as AUTOMATIC,
+        DEFAULT_EVALUATIONS as DEFAULT_EVALUATIONS,
+        GLOBAL as GLOBAL,
+        Settings as Settings,
+    )
     from ilvren.runs.shelf import RecordedShelf as RecordedShelf, RunShelf as RunShelf
     from ilvren.runs.stages import told_set as told_set
     from ilvren.runs.start import (
-        check_label as check_label,
         resume as resume,
         run as run,
         run_as_it_stands as run_as_it_stands,
@@ -147,7 +156,7 @@ __getattr__, __all__ = door(
             "ReturnedValue WrittenFile copy_along decks_at fixed_at parameters_at recorded_calls "
             "recorded_quantities returned_values starts_at write_files"
         ),
-        "choice": "AUTOMATIC GLOBAL can_be_enumerated choose design_count",
+        "choice": "can_be_enumerated choose design_count",
         "claims": "mending refuse_unhandled trouble_clause",
         "conditions": "Conditions first_order_conditions",
         "confirming": "confirmed",
@@ -161,20 +170,22 @@ __getattr__, __all__ = door(
         "limits": "LimitState LimitStates by_block plain plain_values told_by_block",
         "loop": "is_large",
         "pool": "check_workers",
-        "predicted": "On Truly",
+        "planning": "check_label",
+        "on_approximation": "On Truly",
         "receding": "ClosedLoop Receding RecedingStep receded",
         "refining": "TimeReport missed_between time_report tolerance_of",
         "repeats": "Quartiles Repeats repeat",
         "replay": "unpacked",
         "report": "PRICED_STATIONARITY limit_states",
         "result": "HOLDS OUTCOMES RunResult SUMMARY_ROWS",
+        "same_again": "GIVEN_PLANS command_again on_file_again sample_again",
         "scaling": "Scaling",
         "scatter_stages": "FRESH_SETS SMOOTH counted_problem fresh_values functions_of smooth_at",
         "second_look": "no_second_look",
-        "settings": "DEFAULT_EVALUATIONS Settings",
+        "settings": "AUTOMATIC DEFAULT_EVALUATIONS GLOBAL Settings",
         "shelf": "RecordedShelf RunShelf",
         "stages": "told_set",
-        "start": "check_label resume run run_as_it_stands",
+        "start": "resume run run_as_it_stands",
         "stored": "changed_files flat_design problem_of problem_of_stage refuse_changed",
         "sweeping": "Member Sweep resume_sweep sweep",
         "told": "BROKEN CONFIRMED Confirmation CourseTold FAILED Prediction",

@@ -27,15 +27,13 @@ from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_square
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
 from ilvren.runs.second_look import with_second_look
+from ilvren.runs.settings import AUTOMATIC, GLOBAL
 
 if TYPE_CHECKING:
     from ilvren.runs.settings import Settings
 
 __all__ = ["AUTOMATIC", "GLOBAL", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
 
-AUTOMATIC = "automatic"
-# Asks for a search of the whole box by whatever suits the problem.
-GLOBAL = "global"
 # Free variables and rows up to which dense matrices are quicker; variables up to which Hessians are formed, up to which
 # they are used at all, and up to which a search without derivatives is worth trying.
 SMALL, MEDIUM, LARGE, FEW = 300, 1000, 5000, 12

@@ -25,12 +25,13 @@ import numpy as np
 from ilvren.errors import MachineError, RequestError
 from ilvren.methods import method_named, options_from
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
-from ilvren.runs.choice import AUTOMATIC, GLOBAL, chosen_method
+from ilvren.runs.choice import chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
 from ilvren.runs.limits import by_block
-from ilvren.runs.settings import Settings
-from ilvren.runs.start import RESUMABLE, check_label, resume, run
+from ilvren.runs.planning import check_label
+from ilvren.runs.settings import AUTOMATIC, GLOBAL, Settings
+from ilvren.runs.start import RESUMABLE, resume, run
 from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.treatment import treated, treated_as
 from ilvren.runs.warm import begun_at

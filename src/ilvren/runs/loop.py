@@ -59,7 +59,6 @@ from ilvren.runs.scaling import Scaling
 from ilvren.runs.second_look import document
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.shown import shown
-from ilvren.runs.sources import with_source
 from ilvren.runs.stages import Base, StageEnd
 
 if TYPE_CHECKING:
@@ -114,9 +113,10 @@ class Loop:
         self,
         problem: Problem,
         method: Method,
+        *,
         options: object,
         settings: Settings,
-        *,
+        by_differences: bool = False,
         ledger: Ledger | None = None,
         number: int = 0,
         replay: Replay | None = None,
@@ -134,7 +134,6 @@ class Loop:
         self.options = options
         self.settings = settings
         self.is_sparse = method.takes_sparse and is_large(problem)
-        problem, by_differences = with_source(problem, settings.derivatives)
         self.problem = problem
         calls = problem.calls()
         self._shelf: RunShelf | None = None

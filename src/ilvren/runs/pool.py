@@ -6,14 +6,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from ilvren.runs.choice import chosen_method
+from ilvren.runs.loop import is_large
 from ilvren.runs.sources import with_source
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Workers
-    from ilvren.methods import Method
-    from ilvren.problem import Problem
-    from ilvren.runs.settings import Settings
+    from ilvren.runs.plan import Plan
 
 __all__ = ["CLUSTER", "check_workers", "open_workers"]
 
@@ -30,36 +28,32 @@ def check_workers(workers: int | str) -> None:
 
 
 @contextmanager
-def open_workers(
-    problem: Problem, workers: int | str | Workers | None, settings: Settings, method: Method | None = None
-) -> Iterator[Workers | None]:
-    """Open the workers asked for; None where the problem has no models, or no workers are asked for. A pool that is
-    given is left open. `method` is the one that they work for, where it is not that of the settings.
+def open_workers(plan: Plan, workers: int | str | Workers | None) -> Iterator[Workers | None]:
+    """Open the workers asked for; None where the plan's problem has no models, or no workers are asked for. A pool that
+    is given is left open.
 
     Raises RequestError for what is no number and no address, MachineError where they cannot be reached."""
     if workers is not None and isinstance(workers, (int, str)):
         check_workers(workers)
-    if workers is None or not problem.sources:
+    if workers is None or not plan.problem.sources:
         yield None
         return
     if not isinstance(workers, (int, str)):
         yield workers
         return
-    pool = _opened(problem, workers, settings, method)
+    pool = _opened(plan, workers)
     try:
         yield pool
     finally:
         pool.close()
 
 
-def _opened(problem: Problem, workers: int | str, settings: Settings, given: Method | None) -> Workers:
+def _opened(plan: Plan, workers: int | str) -> Workers:
     from ilvren.evaluate import Recipe
-    from ilvren.runs.loop import is_large
 
-    used, _ = with_source(problem, settings.derivatives)
-    method = given or chosen_method(used, settings, has_options=False)[0]
+    used, _ = with_source(plan.problem, plan.settings.derivatives)
     is_cluster = isinstance(workers, str) and workers.startswith(CLUSTER)
-    recipe = Recipe.of(used, is_sparse=method.takes_sparse and is_large(problem), ships=is_cluster)
+    recipe = Recipe.of(used, is_sparse=plan.method.takes_sparse and is_large(used), ships=is_cluster)
     if isinstance(workers, str) and is_cluster:
         from ilvren.evaluate import ClusterPool
 

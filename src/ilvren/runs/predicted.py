@@ -9,7 +9,7 @@ Counts are of true evaluations alone.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ from ilvren.evaluate import Counts
 from ilvren.methods.pieces import evaluating
 from ilvren.problem import Problem, on_document
 from ilvren.runs.events import Ended, StageBegun, Started
+from ilvren.runs.on_approximation import On, Truly
 from ilvren.runs.shelf import RunShelf
 from ilvren.runs.stages import Base
 from ilvren.runs.told import Prediction
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
     from ilvren.runs.plan import Plan
     from ilvren.runs.result import RunResult
 
-__all__ = ["On", "Truly", "drive_on", "refuse_on"]
+__all__ = ["drive_on", "refuse_on"]
 
 FloatArray = NDArray[np.float64]
 
@@ -46,49 +47,10 @@ ALONG_FRONT = 20
 SAME = 1e-6
 
 
-@dataclass(frozen=True)
-class Truly:
-    """A design (n,) that was evaluated truly, with the values {name: value} of what formulas and models gave there."""
-
-    point: FloatArray
-    values: Mapping[str, Any]
-    taken: Mapping[str, Mapping[str, float]]
-
-
-@dataclass(frozen=True)
-class On:
-    """An approximation to search on: its `name`, the `documents` of the rounds so far, how many `rounds` there may be,
-    the `designs` (k n,) that searches have ended at, one or more from each, and what learns from designs evaluated
-    since (None: there is one round)."""
-
-    name: str
-    documents: tuple[str, ...]
-    rounds: int = 1
-    designs: tuple[tuple[float, ...], ...] = ()
-    relearn: Callable[[Sequence[Truly]], str] | None = field(default=None, repr=False)
-
-    def record(self) -> dict[str, Any]:
-        """Return what is recorded of it."""
-        return {
-            "name": self.name,
-            "documents": list(self.documents),
-            "rounds": self.rounds,
-            "designs": [list(design) for design in self.designs],
-        }
-
-    @classmethod
-    def recalled(cls, kept: Mapping[str, Any], relearn: Callable[[Sequence[Truly]], str] | None = None) -> On:
-        """Return what `record` was made of."""
-        designs = tuple(tuple(design) for design in kept["designs"])
-        return cls(str(kept["name"]), tuple(kept["documents"]), int(kept["rounds"]), designs, relearn)
-
-
-def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> RunResult:
-    """Drive a run on an approximation. `early` is the plan of the searches, `plan` that of true evaluations; `why`
-    tells the choice of the method."""
-    tell = plan.listener or (lambda event: None)
-    name = f"r{plan.number}" if plan.number else ""
-    tell(Started(name, early.method.name, len(problem.free), problem.row_count, why))
+def drive_on(plan: Plan, on: On, *, searches: Plan) -> RunResult:
+    """Drive a run on an approximation: `plan` is that of true evaluations."""
+    problem, tell = plan.problem, plan.listener or (lambda event: None)
+    tell(Started(plan.run_id, searches.method.name, len(problem.free), problem.row_count, plan.why))
     ended_at = [np.reshape(design, (-1, problem.size)) for design in on.designs]
     state = _State(plan, problem, on, list(on.documents), ended_at)
     if plan.ledger is not None and plan.number and problem.sources:
@@ -105,7 +67,7 @@ def drive_on(plan: Plan, early: Plan, problem: Problem, on: On, why: str) -> Run
         tell(StageBegun(2 * number - 1, 2 * on.rounds, f"round {number}: on {on.name}"))
         if number > len(state.designs):
             # Nobody is told of predicted values as if they were true.
-            stopped = state.search(replace(early, ledger=None, listener=None), predicted)
+            stopped = state.search(replace(searches, ledger=None, listener=None), predicted)
             if stopped is not None:
                 tell(Ended(stopped.outcome))
                 return stopped
@@ -167,7 +129,7 @@ class _State:
     def search(self, plan: Plan, predicted: Problem) -> RunResult | None:
         """Search on predicted values, which are never recorded as evaluated; return the run's result where that ends
         it."""
-        loop = plan.loop(predicted, None, None, Base(seconds=self.base.seconds, shelf=self.base.shelf))
+        loop = plan.loop(predicted, base=Base(seconds=self.base.seconds, shelf=self.base.shelf))
         found = loop.drive(is_last=False)
         after = loop.base_after(found, {}, f"on {self.on.name}")
         self.base = replace(self.base, seconds=after.seconds, ended=(*self.base.ended, *after.ended))
@@ -180,7 +142,7 @@ class _State:
         if self.last is not None:
             loop, result = self.last
             return loop.close(replace(result, outcome=found.outcome, reason=reason))
-        ending = self.plan.loop(self.problem.with_starts(np.array(found.point)), None, None, self.base)
+        ending = self.plan.loop(self.problem.with_starts(np.array(found.point)), base=self.base)
         return ending.given_up(found.outcome, reason, found.machine_trouble)
 
     def evaluate(self, group: FloatArray) -> tuple[Loop, RunResult]:
@@ -195,7 +157,7 @@ class _State:
         begun = self.problem.with_starts(self.points[0])
         if self.plan.ledger is not None:
             self.plan.ledger.plan_stages(self.plan.number, self.number)
-        loop = plan.loop(begun, None, plan.replay(self.number), self.base)
+        loop = plan.loop(begun, replay=plan.replay(self.number), base=self.base)
         loop.begin_stage(self.number)
         result = loop.drive(is_last=False)
         self.base = replace(loop.base_after(result, {}, "evaluated truly"), counts=Counts())

@@ -11,9 +11,9 @@ import numpy as np
 
 from ilvren.algebra import hypervolume
 from ilvren.errors import RequestError
-from ilvren.runs.choice import chosen_method
 from ilvren.runs.front import reference_from
 from ilvren.runs.limits import plain
+from ilvren.runs.planning import planned
 from ilvren.runs.pool import open_workers
 from ilvren.runs.start import run
 
@@ -138,15 +138,15 @@ def repeat(
     if not 2 <= count <= MOST_REPEATS:
         raise RequestError(f"--repeats {count}: 2 to {MOST_REPEATS} are possible")
     settings = settings.of_many()
-    method, _ = chosen_method(problem, settings, has_options=bool(settings.options))
-    if not method.is_random:
+    plan = planned(problem, settings)
+    if not plan.method.is_random:
         raise RequestError(
-            f'--repeats: method "{method.name}" draws nothing at random, all runs would be the same',
+            f'--repeats: method "{plan.method.name}" draws nothing at random, all runs would be the same',
             advice="repeat a method such as differential-evolution, or run it from other starts",
         )
     label = settings.label
     results: list[RunResult] = []
-    with open_workers(problem, workers, settings) as pool:
+    with open_workers(plan, workers) as pool:
         for number in range(count):
             own = replace(settings, seed=settings.seed + number, label=f"{label}[{number}]" if label else None)
             results.append(run(problem, own, ledger=ledger, listener=listener, workers=pool))

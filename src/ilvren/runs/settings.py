@@ -9,7 +9,12 @@ from dataclasses import asdict, dataclass, field, replace
 from ilvren.errors import RequestError
 from ilvren.runs.sources import check_source
 
-__all__ = ["Settings"]
+__all__ = ["AUTOMATIC", "DEFAULT_EVALUATIONS", "GLOBAL", "Settings"]
+
+# What suits the problem is taken.
+AUTOMATIC = "automatic"
+# Asks for a search of the whole box by whatever suits the problem.
+GLOBAL = "global"
 
 # Enough for every problem of this size class; a run that needs more says so and can be resumed.
 DEFAULT_EVALUATIONS = 100_000
@@ -72,7 +77,7 @@ class Settings:
         """Return the scale of the work that a second look may take, 0 for none."""
         if self.second_look is not None:
             return self.second_look
-        return 1.0 if self.method == "automatic" else 0.0
+        return 1.0 if self.method == AUTOMATIC else 0.0
 
     def of_many(self) -> Settings:
         """Return the settings of a run that is one of several: without a second look, unless one is asked for."""

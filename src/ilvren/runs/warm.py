@@ -13,10 +13,10 @@ from ilvren.errors import RequestError
 from ilvren.runs.limits import by_block
 
 if TYPE_CHECKING:
-    from ilvren.ledger import RunRecord
+    from ilvren.ledger import Ledger, RunRecord
     from ilvren.problem import Problem
 
-__all__ = ["WarmStart", "begun_at", "record_result", "warm_start"]
+__all__ = ["WarmStart", "begun_at", "begun_from", "record_result", "warm_start"]
 
 FloatArray = NDArray[np.float64]
 
@@ -76,6 +76,27 @@ def warm_start(problem: Problem, result: Mapping[str, Any], reference: str) -> W
         own = slice(row.first, row.first + row.size)
         row_multipliers[own] = _prices(result["constraints"].get(row.name), row.size, sign)
     return WarmStart(begun_at(problem, point), row_multipliers, bound_multipliers, tuple(taken))
+
+
+def begun_from(
+    problem: Problem, ledger: Ledger, reference: str
+) -> tuple[Problem, tuple[FloatArray, FloatArray] | None]:
+    """Return the problem begun at the design of another run, or at one of its designs ("r7:12"), and the multipliers
+    there. Starts that were given by hand win over those of the other run. Raises RequestError."""
+    from ilvren.runs.addresses import addressed, design_document, split_address
+
+    reference, number = split_address(reference)
+    record = ledger.run(reference)
+    document = record_result(record) if number is None else design_document(addressed(ledger, f"{record.id}:{number}"))
+    warm = warm_start(problem, document, record.id)
+    given = dict(problem.start_overrides)
+    if not given:
+        return warm.problem, warm.multipliers
+    point = np.array(warm.problem.start)
+    for block in problem.blocks:
+        if block.name in given:
+            point[block.first : block.first + block.size] = block.start
+    return begun_at(warm.problem, point), warm.multipliers
 
 
 def record_result(record: RunRecord) -> Mapping[str, Any]:

@@ -4,7 +4,6 @@ again."""
 from __future__ import annotations
 
 import datetime
-import json
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -28,13 +27,13 @@ from ilvren.judge import (
     verify,
 )
 from ilvren.ledger import Ledger, RunRecord
-from ilvren.problem import Aim, Problem
-from ilvren.runs import problem_of
+from ilvren.problem import Problem
+from ilvren.runs import command_again, problem_of
 
 if TYPE_CHECKING:
     from ilvren.judge import Verdict
 
-__all__ = ["Chapter", "Report", "gather", "run_command"]
+__all__ = ["Chapter", "Report", "gather"]
 
 # Runs that are told one by one; of a larger group, the best of each method.
 MOST_RUNS = 8
@@ -128,47 +127,9 @@ def _chosen(contest: ContestSummary, ledger: Ledger) -> list[RunRecord]:
 
 def _chapter(record: RunRecord, ledger: Ledger, extra: VerifyOptions | None) -> Chapter:
     track = track_of_record(ledger, record)
-    command = run_command(record)
+    command = command_again(record)
     try:
         verdict = verify(record.id, ledger=ledger, extra=extra)
     except RequestError as error:
         return Chapter(record, track, None, str(error), command)
     return Chapter(record, track, verdict, "", command)
-
-
-def run_command(record: RunRecord) -> str:
-    """Return the command that does a run again."""
-    words = ["ilvren", "run", record.problem_file, "--method", str(record.settings["method"])]
-    options = record.settings.get("options")
-    for name, value in options.items() if isinstance(options, dict) else ():
-        words += ["--option", f"{name}={value}"]
-    words += Aim.from_dict(record.overrides.get("aim", {})).flags()
-    for values in record.overrides.get("stages", {}).values():
-        words += ["--stage", ",".join(f"{name}={json.dumps(value)}" for name, value in values.items())]
-    for reference in record.overrides.get("known", ()):
-        words += ["--known", reference]
-    for flag, key in (("--set", "set"), ("--start", "start")):
-        for name, value in record.overrides.get(key, {}).items():
-            words += [flag, f"{name}={json.dumps(value)}"]
-    for key, usual in (("tolerance", 1e-6), ("feasibility", 1e-6), ("target", None), ("seed", 0)):
-        if record.settings.get(key) not in (usual, None):
-            words += [f"--{key}", f"{record.settings[key]}"]
-    for key, unlimited in (
-        ("evaluations", 100_000),
-        ("iterations", None),
-        ("seconds", None),
-        ("patience", None),
-        ("points", None),
-    ):
-        if record.settings.get(key) not in (unlimited, None):
-            words += [f"--{key}", f"{record.settings[key]}"]
-    corner = record.settings.get("reference_point")
-    if isinstance(corner, dict):
-        words += ["--reference-point", ",".join(f"{name}={value!r}" for name, value in corner.items())]
-    if record.settings.get("ends_first"):
-        words.append("--from-ends")
-    if record.settings.get("scaling") is False:
-        words.append("--no-scaling")
-    if record.settings.get("derivatives", "automatic") != "automatic":
-        words += ["--derivatives", str(record.settings["derivatives"])]
-    return shlex.join(words)

@@ -11,7 +11,6 @@ import numpy as np
 
 from ilvren.algebra import spread_subset
 from ilvren.draw.fronts import DrawnFront, draw_front, draw_fronts
-from ilvren.draw.report.content import run_command
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.report.surveys import Section, Survey
@@ -28,7 +27,7 @@ from ilvren.judge.fronts import (
     verify_front,
 )
 from ilvren.problem import unfronted
-from ilvren.runs import problem_of
+from ilvren.runs import command_again, problem_of
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord
@@ -65,7 +64,7 @@ def front_survey(references: Sequence[str], ledger: Ledger, *, prove: bool = Fal
         verdict = verify_front(ledger, record, prove_seconds=60.0 if prove and len(track.sense.names) == 2 else None)
         sections += _sections(record, track, verdict, ledger, several=len(records) > 1)
         summary.append(_sentence(track, verdict))
-        commands += [run_command(record), f"ilvren verify {record.id}"]
+        commands += [command_again(record), f"ilvren verify {record.id}"]
     if len(records) > 1:
         sections.insert(0, _compared(comparison))
         commands.append(f"ilvren compare {' '.join(record.id for record in records)}")

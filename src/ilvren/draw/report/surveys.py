@@ -6,7 +6,6 @@ Sections of sentences, tables and pictures, which the page and the text version 
 from __future__ import annotations
 
 import datetime
-import json
 import math
 import shlex
 from collections import Counter
@@ -22,8 +21,8 @@ from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of, planned_again
-from ilvren.problem import Aim, Problem, name_in, on_document
-from ilvren.runs import problem_of
+from ilvren.problem import Problem, on_document
+from ilvren.runs import GIVEN_PLANS, problem_of, sample_again
 
 if TYPE_CHECKING:
     from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
@@ -35,7 +34,6 @@ MOST_BEST, MOST_QUANTITIES, MOST_VARIABLES, MOST_INPUTS, LEAST_SHARE = 10, 30, 1
 # Variables through which slices are drawn.
 MOST_SLICED = 8
 # What samples of designs of one's own, and of those that an approximation asked for, are called.
-OWN = frozenset({"own-designs", "infill"})
 
 
 @dataclass(frozen=True)
@@ -165,9 +163,9 @@ def _sample(pages: _Pages, record: RunRecord, ledger: Ledger, *, several: bool) 
                 tuple((reason, str(count)) for reason, count in reasons),
             )
         )
-    if facts["plan"] in OWN and "file" not in facts:
+    if facts["plan"] in GIVEN_PLANS and "file" not in facts:
         pages.commands.append(f"ilvren designs {record.id} --output {record.id}.csv")
-    pages.commands.append(_sample_command(record))
+    pages.commands.append(sample_again(record))
 
 
 def _plan_section(pages: _Pages, table: DesignTable, facts: Mapping[str, Any], prefix: str) -> None:
@@ -175,7 +173,7 @@ def _plan_section(pages: _Pages, table: DesignTable, facts: Mapping[str, Any], p
     options = facts.get("options") or {}
     if "file" in facts:
         sentences.append(f"Designs of {facts['file']}.")
-    elif facts["plan"] in OWN:
+    elif facts["plan"] in GIVEN_PLANS:
         sentences.append("Designs that were picked one by one.")
     else:
         own = ", ".join(f"{name} {value}" for name, value in options.items())
@@ -350,34 +348,6 @@ def _slices(record: ApproximationRecord, problem: Problem) -> tuple[Picture, ...
         return (pictured(lambda path: draw_slices(subject, names, np.array(predicted.start), path), shows),)
     except (RequestError, StopIteration):
         return ()  # nothing that is one number can be drawn: the tables tell
-
-
-def _sample_command(record: RunRecord) -> str:
-    """Return the command that makes a sample again."""
-    facts = record.overrides["sample"]
-    words = ["ilvren", "sample", record.problem_file]
-    if "file" in facts or facts["plan"] in OWN:
-        file = str(facts.get("file", f"{record.id}.csv"))
-        words += ["--csv", file, *(["--measured"] if "measured" in facts else [])]
-    else:
-        words += ["--plan", str(facts["plan"])]
-        if facts.get("points") is not None:
-            words += ["--points", str(facts["points"])]
-        if facts.get("seed"):
-            words += ["--seed", str(facts["seed"])]
-        for name, value in (facts.get("options") or {}).items():
-            words += ["--option", f"{name}={value}"]
-        if facts.get("feasible"):
-            words.append("--feasible")
-    aim = record.overrides.get("aim", {})
-    words += Aim.from_dict(aim).flags()
-    if aim.get("on"):
-        words += ["--on", name_in(aim["on"])]
-    if facts.get("slopes"):
-        words.append("--slopes")
-    for name, value in record.overrides.get("set", {}).items():
-        words += ["--set", f"{name}={json.dumps(value)}"]
-    return shlex.join(words)
 
 
 def _quantities(table: DesignTable) -> list[str]:

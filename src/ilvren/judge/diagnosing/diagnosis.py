@@ -3,9 +3,7 @@ what to try, as commands."""
 
 from __future__ import annotations
 
-import json
 import math
-import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -23,17 +21,19 @@ from ilvren.judge.optimum.curvature import lagrangian_curvature
 from ilvren.judge.standing.design_report import trouble_sentence
 from ilvren.methods import method_named
 from ilvren.methods.pieces import can_lift
-from ilvren.problem import Aim, NamedValue, Objective, Problem, RowBlock, objective_size
+from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
 from ilvren.runs import (
     AUTOMATIC,
     HOLDS,
     RecordedShelf,
     Scaling,
     Settings,
+    command_again,
     first_order_conditions,
     flat_design,
     is_large,
     limit_states,
+    on_file_again,
     problem_of,
     refuse_changed,
     refuse_unhandled,
@@ -419,15 +419,15 @@ class _Case:
                 found.append((f"ilvren resume {run}", "evaluate the designs that are left"))
             return [
                 *found,
-                (self._command(None, from_best=True), "a sample searches nothing: search from its best design"),
+                (self._command(AUTOMATIC, from_best=True), "a sample searches nothing: search from its best design"),
             ]
         if outcome == "exhausted" or outcome == "interrupted":
             found.append((f"ilvren resume {run}", "the run had not come to its end"))
         if outcome == "unbounded":
-            found.append((self._on_file("show"), "look for a bound that is missing"))
+            found.append((on_file_again(self.record, "show"), "look for a bound that is missing"))
         if self.is_proved:
             why = "this holds whatever is run: change one of these limits, or a bound"
-            return [*found, (self._on_file("check", "--only", "conflicts"), why)]
+            return [*found, (on_file_again(self.record, "check", "--only", "conflicts"), why)]
         if "conflict" in self.kinds and self.conflict is None and others:
             found.append((self._command(others[0]), "another way to feasible designs"))
         lifted = self.problem.lifted
@@ -445,10 +445,10 @@ class _Case:
             other = next((command for name in others if (command := self._command(name)) not in tried), None)
             if other is not None:
                 found.append((other, "another method, from the same start"))
-            found.append((self._command(None, from_best=True), f"from the design that {run} reached"))
+            found.append((self._command(AUTOMATIC, from_best=True), f"from the design that {run} reached"))
         if outcome in ("infeasible", "no-feasible", "invalid"):
             why = "see where limits leave room, for another start"
-            found.append((self._on_file("draw", "--output", "where.png"), why))
+            found.append((on_file_again(self.record, "draw", "--output", "where.png"), why))
         if outcome in HOLDS:
             found.append((f"ilvren verify {run}", "the run ended well: see whether its design is an optimum"))
         return found
@@ -470,26 +470,9 @@ class _Case:
             return False
         return True
 
-    def _command(self, method: str | None, *, from_best: bool = False) -> str:
-        words = ["ilvren", "run", self.record.problem_file]
-        words += ["--method", method] if method else []
-        words += self._aim().flags() + self._given("set") + ([] if from_best else self._given("start"))
-        words += ["--from", self.record.id] if from_best else []
-        return shlex.join(words)
-
-    def _on_file(self, command: str, *more: str) -> str:
-        """Return another command on the problem as the run saw it."""
-        starts = self._given("start") if command == "check" else []
-        aim = self._aim().flags(with_only=command != "check")
-        return shlex.join(["ilvren", command, self.record.problem_file, *aim, *self._given("set"), *starts, *more])
-
-    def _aim(self) -> Aim:
-        return Aim.from_dict(self.record.overrides.get("aim", {}))
-
-    def _given(self, key: str) -> list[str]:
-        """Return the flags that repeat what the run was given."""
-        given = self.record.overrides.get(key, {})
-        return [word for name, value in given.items() for word in (f"--{key}", f"{name}={json.dumps(value)}")]
+    def _command(self, method: str, *, from_best: bool = False) -> str:
+        begins = "from-run" if from_best else "as-before"
+        return command_again(self.record, method=method, begins=begins, is_bare=True)
 
     # ---- places ----------------------------------------------------------------------------------
 
