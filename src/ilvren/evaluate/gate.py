@@ -113,12 +113,12 @@ class Gate(Questions):
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
         """Return what is kept of a point, if it is all that is wanted."""
-        kept = self._cache.get(key_of(point))
-        return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
+        return self.known_by(key_of(point), derivatives=derivatives)
 
-    def known_by(self, key: bytes) -> Evaluation | None:
-        """Return what is kept of a point, by its key."""
-        return self._cache.get(key)
+    def known_by(self, key: bytes, *, derivatives: bool = False) -> Evaluation | None:
+        """Return what is kept of a point, by its key, if it is all that is wanted."""
+        kept = self._cache.get(key)
+        return kept if kept is not None and (kept.gradient is not None or not derivatives) else None
 
     def has_counted(self, point: FloatArray) -> bool:
         """Return whether a design was computed before, kept or not."""

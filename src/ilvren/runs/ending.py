@@ -16,9 +16,12 @@ from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_sta
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation, Gate
     from ilvren.problem import Measures, Problem
+    from ilvren.runs.assessing import Assessing
     from ilvren.runs.incumbents import Incumbents
     from ilvren.runs.lifted_view import LiftedView
+    from ilvren.runs.recording import Recorder
     from ilvren.runs.scaling import Scaling
+    from ilvren.runs.stage import Stage
 
 __all__ = ["Seen", "checked"]
 
@@ -39,6 +42,22 @@ class Seen:
     iterations: int
     view: LiftedView | None = None
     is_front: bool = False
+
+    @classmethod
+    def of(cls, stage: Stage, recorder: Recorder, assessing: Assessing) -> Seen:
+        """Return what a stage has seen."""
+        return cls(
+            problem=stage.problem,
+            gate=stage.gate,
+            measures=stage.measures,
+            incumbents=recorder.incumbents,
+            scaling=stage.scaling,
+            start=stage.start,
+            last=assessing.last,
+            iterations=len(recorder.iterations),
+            view=stage.view,
+            is_front=recorder.archive is not None,
+        )
 
 
 def checked(ending: Ending, seen: Seen) -> tuple[str, str]:
