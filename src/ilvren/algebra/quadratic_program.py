@@ -35,7 +35,7 @@ GUESS_DEPENDENT = 1e-7
 FIRST_SHIFT = 1e-10
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class QuadraticSolution:
     """`step` (n,), `multipliers` of rows (m,) and of bounds (n,): positive at a lower limit, negative at
     an upper one. `outcome` is "solved", "conflict" (no point meets all limits) or "failed" (numbers broke down).
@@ -145,7 +145,7 @@ def _inverse_factor(hessian: FloatArray) -> FloatArray | None:
     return None
 
 
-@dataclass
+@dataclass(eq=False)
 class _ActiveSet:
     """Limits held as equations: their numbers, sides (+1 at the lower limit, −1 at the upper) and multipliers u, with
     M = F'N = QR for the normals N turned by their sides, F F' = B⁻¹; `inverse` is R⁻¹."""

@@ -14,7 +14,7 @@ __all__ = ["Evaluation", "entries_of"]
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Evaluation:
     """What the problem says at one design; NaN where a value or derivative is invalid.
 

@@ -13,18 +13,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.evaluate.differences import differenced
 from ilvren.evaluate.evaluation import Evaluation
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
 from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Kink, fixed_nodes, gradient
-from ilvren.models import Calls, NotOnRecord, Outcome, Question
-from ilvren.problem import Problem, residual_problem
+from ilvren.problem import Problem
 
 if TYPE_CHECKING:
     from ilvren.evaluate.forms import Form
+    from ilvren.models import Calls, Outcome, Question
 
 __all__ = ["MOST_DENSE", "Counts", "Gate"]
 
@@ -216,6 +215,8 @@ class Gate(Questions):
     ) -> tuple[Arrival | None, tuple[tuple[str, Question, Outcome], ...]]:
         """Return what a design comes to by calls alone that are kept or on record, or None where one is missing, with
         those that are known by then. Nothing is counted or kept until `take`."""
+        from ilvren.models import NotOnRecord
+
         before = [(c.difference_calls, c.steps, c.failures, c.first_failure) for c in self.calls]
         for calls in self.calls:
             calls.made, calls.is_closed = [], True
@@ -361,6 +362,8 @@ class Gate(Questions):
     def residuals(self, point: FloatArray, *, derivatives: bool) -> tuple[FloatArray, Any]:
         """Return the residuals (p,) and their Jacobian (p, n), None without `derivatives`, at a full design where the
         objective is a sum of squares."""
+        from ilvren.problem import residual_problem
+
         inner: Gate = self._kept(
             "residuals",
             lambda: Gate(
@@ -429,6 +432,8 @@ class Gate(Questions):
 
     def _differences(self, point: FloatArray) -> Evaluation:
         """Gradient and Jacobian from differences of values, each point of which is counted."""
+        from ilvren.evaluate.differences import differenced
+
         problem = self.problem
         known = self._cache.get(key_of(point)) or self._only_values(point)
         used = np.zeros(problem.size, dtype=bool)
@@ -532,6 +537,8 @@ class Gate(Questions):
 
 def _asked(workers: Workers, place: int, questions: Sequence[Question]) -> list[Outcome]:
     """Let workers ask the model in a place; return what came of each question."""
+    from ilvren.models import Outcome
+
     found = [Outcome("failed") for _ in questions]
     for at, answer in workers.answers([Job(model=place, question=question) for question in questions]):
         found[at] = answer.outcome or Outcome("lost", None, answer.failure)

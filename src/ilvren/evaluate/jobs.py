@@ -19,7 +19,7 @@ __all__ = ["Answer", "Arrival", "Job", "Workers", "failed_evaluation"]
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Job:
     """Evaluate `point` (with `derivatives`), or put a `question` to the model in place `model`. `steps` are the
     difference steps of each model, chosen once for all; `known` are questions (name of the model, question, outcome)

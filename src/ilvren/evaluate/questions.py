@@ -29,7 +29,7 @@ BATCH_NUMBERS = 65_536
 SLOW_SECONDS = 1.0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Batch:
     """Values at many designs: `objective` (k,) as written (NaN without an objective), `rows` (k, m)."""
 

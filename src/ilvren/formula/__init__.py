@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from ilvren.formula.levels import level as level
     from ilvren.formula.lifting import Entry as Entry, LiftedKink as LiftedKink, lift as lift
     from ilvren.formula.lowering import lower as lower, shape_text as shape_text, top_terms as top_terms
-    from ilvren.formula.operators import OPERATIONS as OPERATIONS
+    from ilvren.formula.operators import KINKED as KINKED, OPERATIONS as OPERATIONS
     from ilvren.formula.parser import (
         RESERVED_NAMES as RESERVED_NAMES,
         SCATTER_FUNCTIONS as SCATTER_FUNCTIONS,
@@ -94,7 +94,7 @@ __getattr__, __all__ = door(
         "levels": "level",
         "lifting": "Entry LiftedKink lift",
         "lowering": "lower shape_text top_terms",
-        "operators": "OPERATIONS",
+        "operators": "KINKED OPERATIONS",
         "parser": "Limits RESERVED_NAMES SCATTER_FUNCTIONS TIME_FUNCTIONS parse_formula parse_limits",
         "pieces": "SPLIT smooth_piece",
         "reverse": "gradient weighted_gradient",

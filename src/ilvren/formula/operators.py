@@ -19,8 +19,10 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-__all__ = ["CODE_NAMES", "MATH_FUNCTIONS", "OPERATIONS", "Operation", "why_not_finite"]
+__all__ = ["CODE_NAMES", "KINKED", "MATH_FUNCTIONS", "OPERATIONS", "Operation", "why_not_finite"]
 
+# Operations whose derivatives jump.
+KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 # Functions of one argument that are those of the `math` module.
 MATH_FUNCTIONS = (
     "sqrt",

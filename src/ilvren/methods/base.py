@@ -80,7 +80,7 @@ FRONT = "front"
 Matrix = Any
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Grid:
     """The values that a spaced or catalogue variable may take, scaled: `first` + k · `spacing` for 0 <= k < `count`, or
     the `members` (count,), ascending; those of a choice are unordered, each as near as any other."""
@@ -108,7 +108,7 @@ class Grid:
         return self.members[places.astype(np.int64)]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Known:
     """Designs evaluated elsewhere: `points` (k, n), their `objective` (k,) and `rows` (k, m), all finite. They are
     hints: a design counts, and can be reported, only when it is asked for."""
@@ -118,7 +118,7 @@ class Known:
     rows: FloatArray
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Task:
     """The problem as a method sees it: minimize f subject to lower <= x <= upper, row_lower <= c <= row_upper.
 
@@ -227,7 +227,7 @@ VALUES: frozenset[Want] = frozenset()
 SLOPES = frozenset({Want.SLOPES})
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Request:
     """Evaluate `points` (k, n), in this order, and tell what it `wants` there. `beyond`: the method has converged and
     only looks on; a limit that ends this leaves it converged. `scan`: values at very many designs, none of which
@@ -254,7 +254,7 @@ class Request:
         return Want.RESIDUALS in self.wants
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class HessianRequest:
     """Ask for the Hessian (n, n) of weight · f − multipliers'c at `point` (n,), or for its product (n,) with
     `direction` (n,). What is sent is symmetric, with NaN where something is invalid. `lifted` as in a request."""
@@ -266,7 +266,7 @@ class HessianRequest:
     lifted: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Tight:
     """Ask for the design (n + k,) of `task.lifted` that belongs to `point`, of which the first n count: each kink's
     unknown at its value."""
@@ -274,7 +274,7 @@ class Tight:
     point: FloatArray
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Checkpoint:
     """All that a method needs to go on from here, plain arrays by name; nothing is sent. A run that is resumed may give
     it back as `task.checkpoint`: the method then goes on as if it had never stopped."""
@@ -282,7 +282,7 @@ class Checkpoint:
     state: Mapping[str, NDArray[Any]]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Reply:
     """Answers in the order of the request: `objective` (k,), `rows` (k, m), and with derivatives
     `gradient` (k, n) and `jacobian`, k matrices (m, n). Where residuals were asked for, `residuals` (k, p) and, with
@@ -316,7 +316,7 @@ class Foretold:
     surface: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Iterate:
     """What a history shows of one iteration: the current `point` (n,), which must have been requested,
     the length of the last `step` in scaled variables, and a short sentence on it.
@@ -349,7 +349,7 @@ class Assessment:
     meets_conditions: bool
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Optimum:
     """One of several local optima found: its `point` (n,), f there, how `often` it was reached, and the places of the
     starts it was reached `from_starts`."""
@@ -382,7 +382,7 @@ class Looked:
         return self.starts - self.same - self.worse - self.failed
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Ending:
     """What a method claims at its end: "converged", "settled", "stalled", "infeasible", "unbounded" or
     "invalid"; the driver checks the claim before a user sees it. `reason` is one sentence; `method` the name of the

@@ -461,7 +461,7 @@ def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
     memory.matrix, memory.is_fresh = damped_bfgs(memory.matrix, s, y), False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Newton:
     """The matrix of (2) factored: `sigma` the diagonals Σ + δ of x and t (for x without H), `shift` δ; the direction
     `tried` for `mu` showed that it can be solved."""
@@ -474,7 +474,7 @@ class _Newton:
     tried: _Step | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Step:
     """A direction of (2): dw, dy, and ∇φ that it was computed for."""
 

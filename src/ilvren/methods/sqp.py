@@ -117,7 +117,7 @@ class SqpOptions:
     halvings: int = option(40, low=5, high=200, help="most trial lengths along one direction")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Model:
     """The B of (1), the gradient that goes with it, and how B was made positive definite, for the note of a step."""
 

@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from ilvren.problem.entries import (
         Declarations as Declarations,
         EntryDeclaration as EntryDeclaration,
-        TimeDeclaration as TimeDeclaration,
         formula_text as formula_text,
     )
     from ilvren.problem.fronts import (
@@ -33,7 +32,7 @@ if TYPE_CHECKING:
         unfronted as unfronted,
     )
     from ilvren.problem.grid import MemberGrid as MemberGrid, Members as Members, members_of as members_of
-    from ilvren.problem.lifted import KINKED as KINKED, Lifted as Lifted, has_kinks as has_kinks
+    from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks
     from ilvren.problem.loading import (
         load as load,
         loads as loads,
@@ -90,6 +89,7 @@ if TYPE_CHECKING:
     )
     from ilvren.problem.squares import residual_problem as residual_problem, sum_of_squares as sum_of_squares
     from ilvren.problem.template import Template as Template
+    from ilvren.problem.time_declarations import TimeDeclaration as TimeDeclaration
     from ilvren.problem.units import check_units as check_units
 
 __getattr__, __all__ = door(
@@ -102,10 +102,10 @@ __getattr__, __all__ = door(
         "binding": "bind",
         "collocated": "CollocatedAxis",
         "courses": "courses_of",
-        "entries": "Declarations EntryDeclaration TimeDeclaration formula_text",
+        "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
         "grid": "MemberGrid Members members_of",
-        "lifted": "KINKED Lifted has_kinks",
+        "lifted": "Lifted has_kinks",
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
@@ -121,6 +121,7 @@ __getattr__, __all__ = door(
         "scattering": "Scattered scatter_of wide_designs wide_nominal",
         "squares": "residual_problem sum_of_squares",
         "template": "Template",
+        "time_declarations": "TimeDeclaration",
         "units": "check_units",
     },
 )

@@ -22,8 +22,9 @@ from ilvren.problem.model import element_name
 
 if TYPE_CHECKING:
     from ilvren.models import Calls
-    from ilvren.problem.entries import Declarations, EntryDeclaration, ModelDeclaration
+    from ilvren.problem.entries import Declarations, EntryDeclaration
     from ilvren.problem.model import Problem
+    from ilvren.problem.model_declarations import ModelDeclaration
     from ilvren.problem.template import Template
 
 __all__ = [
@@ -333,7 +334,7 @@ def _kernel_node(graph: Graph, name: str, s: int) -> int:
 def with_approximations(declarations: Declarations, text: str) -> Declarations:
     """Return the declarations with approximated outputs of models, and formulas, in place of their own. Raises
     ProblemError where the document speaks of what is not there."""
-    from ilvren.problem.entries import ModelDeclaration
+    from ilvren.problem.model_declarations import ModelDeclaration
 
     name, groups = document_from(text, "the approximation")
     models = {model.name: model for model in declarations.models}

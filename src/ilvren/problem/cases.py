@@ -14,18 +14,10 @@ from typing import Any
 
 from ilvren.errors import FormulaError, ProblemError, RequestError, nearest
 from ilvren.formula import Token, tokenize
-from ilvren.problem.entries import (
-    Declarations,
-    EntryDeclaration,
-    FitDeclaration,
-    ModelDeclaration,
-    TableDeclaration,
-    TimeCase,
-    TransferDeclaration,
-    Value,
-    formula_text,
-)
+from ilvren.problem.entries import Declarations, EntryDeclaration, FitDeclaration, TableDeclaration, Value, formula_text
+from ilvren.problem.model_declarations import ModelDeclaration
 from ilvren.problem.template import Template
+from ilvren.problem.time_declarations import TimeCase, TransferDeclaration
 from ilvren.problem.time_reader import first_variable, is_free
 
 __all__ = ["expanded"]

@@ -18,9 +18,10 @@ from numpy.typing import NDArray
 from ilvren.dynamics import Control, State
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import Graph, Node, Shape, shaping
-from ilvren.problem.entries import EntryDeclaration, StateDeclaration
+from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.over_time import SAME, Axis, Moments
 from ilvren.problem.rows import RowTemplate
+from ilvren.problem.time_declarations import StateDeclaration
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Input

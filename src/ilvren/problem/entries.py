@@ -5,31 +5,23 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 
 if TYPE_CHECKING:
-    from ilvren.models.approximation import Group
+    from ilvren.problem.model_declarations import ModelDeclaration
     from ilvren.problem.positions import Positions
+    from ilvren.problem.time_declarations import ControlDeclaration, StateDeclaration, TimeCase, TimeDeclaration
 
 __all__ = [
     "CaseDeclaration",
-    "ControlDeclaration",
-    "DeckDeclaration",
     "Declarations",
     "EntryDeclaration",
     "FitDeclaration",
-    "ModelDeclaration",
-    "ProgramDeclaration",
-    "ReadDeclaration",
     "ScatterDeclaration",
     "Source",
-    "StateDeclaration",
     "TableDeclaration",
-    "TimeCase",
-    "TimeDeclaration",
-    "TransferDeclaration",
     "Value",
     "VariableDeclaration",
     "formula_text",
@@ -110,77 +102,6 @@ class TableDeclaration:
 
 
 @dataclass(frozen=True, slots=True)
-class DeckDeclaration:
-    """A file written for each call, `target` in its folder: from the template `file`, or from a base with numbers
-    replaced: `puts` {name: where}, as in `models.program.Put`."""
-
-    target: str
-    file: str
-    is_template: bool
-    puts: Mapping[str, Mapping[str, Any]]
-
-
-@dataclass(frozen=True, slots=True)
-class ReadDeclaration:
-    """Where a value stands: `file`, and `place` as in `models.program.Reading`."""
-
-    file: str
-    place: Mapping[str, Any]
-    unit: str = ""
-    about: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class ProgramDeclaration:
-    """What a model with a command says beside what all models say."""
-
-    commands: tuple[tuple[str, ...], ...]
-    decks: tuple[DeckDeclaration, ...]
-    reads: Mapping[str, ReadDeclaration]
-    slopes: Mapping[tuple[str, str], ReadDeclaration | float]
-    files: tuple[str, ...]
-    links: tuple[str, ...]
-    environment: Mapping[str, str]
-    failures: tuple[tuple[str, str], ...]
-    success: tuple[int, ...]
-    parallel: int | None
-    keep: str
-
-
-@dataclass(frozen=True, slots=True)
-class ModelDeclaration:
-    """A Python function, or a program (then `python` is "" and `program` says the rest): `python` is
-    "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or None}; `derivatives` how slopes are
-    found, "" where that is not said: automatically, by differences where the function cannot be followed; `slopes` the
-    function that gives them, "file.py:function"; `retries` how often a call that is slow or lost is made again;
-    `repeatable`: the same inputs give the same; `units` {output: its unit}; `approximation` is the file of one that
-    stands for it, `group` what was read of it: outputs that it has are formulas."""
-
-    name: str
-    python: str
-    inputs: Mapping[str, Value]
-    outputs: Mapping[str, Value | None]
-    bands: Mapping[str, int]
-    timeout: float | None = None
-    depends: tuple[str, ...] = ()
-    derivatives: str = ""
-    slopes: str = ""
-    retries: int = 1
-    repeatable: bool = True
-    program: ProgramDeclaration | None = None
-    units: Mapping[str, str] = field(default_factory=dict)
-    approximation: str = ""
-    group: Group | None = None
-
-    @property
-    def told(self) -> str:
-        """Return how messages show what it runs."""
-        if self.program is not None:
-            return "; ".join(" ".join(one) for one in self.program.commands)
-        return self.python or self.approximation or "an approximation"
-
-
-@dataclass(frozen=True, slots=True)
 class FitDeclaration:
     """A residual to be made small: residual/sigma, under a loss; `has_sigma` where the file says how large sigma is."""
 
@@ -190,76 +111,6 @@ class FitDeclaration:
     loss: str = "square"
     about: str = ""
     has_sigma: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class TimeDeclaration:
-    """[time]: when it begins and ends, so many intervals (`steps`) or the moments (`at`) to begin with, and how it is
-    treated, "" where that is not said. `more` are moments that a run has added, as shares of the time; `grid` those
-    that it has put in place of the steps, which are all there are where it `is_fixed`."""
-
-    begin: Value | None = None
-    end: Value | None = None
-    unit: str = ""
-    steps: Value | None = None
-    at: Value | None = None
-    treatment: str = ""
-    more: tuple[float, ...] = ()
-    grid: tuple[float, ...] = ()
-    is_fixed: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class TransferDeclaration:
-    """A linear block: coefficients in descending powers, of what it takes (`of`, a formula)."""
-
-    of: str
-    numerator: tuple[Value, ...]
-    denominator: tuple[Value, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class StateDeclaration:
-    """What evolves: by a `rate`, as a linear block (`transfer`), or at samples (`every`) to `next`."""
-
-    name: str
-    rate: str | None = None
-    transfer: TransferDeclaration | None = None
-    every: Value | None = None
-    next: str | None = None
-    initial: Value | None = None
-    start: Value | None = None
-    lower: Value | None = None
-    upper: Value | None = None
-    magnitude: Value | None = None
-    shape: Value | None = None
-    unit: str = ""
-    about: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class ControlDeclaration:
-    """What may be chosen at every moment, in `pieces` of a `form` ("constant", "linear" or "pointwise")."""
-
-    name: str
-    start: Value | None = None
-    lower: Value | None = None
-    upper: Value | None = None
-    magnitude: Value | None = None
-    pieces: Value | None = None
-    form: str = "constant"
-    before: Value | None = None
-    shape: Value | None = None
-    unit: str = ""
-    about: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class TimeCase:
-    """What evolves in one case, when that differs from case to case."""
-
-    case: str
-    time: TimeDeclaration
 
 
 @dataclass(frozen=True, slots=True)

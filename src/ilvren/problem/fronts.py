@@ -12,7 +12,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Intervals
 from ilvren.problem.model import NamedValue, Objective, Problem, RowBlock
 
 __all__ = ["Sense", "constant_objectives", "fronted", "sense_of", "unfronted"]
@@ -119,6 +118,8 @@ def unfronted(problem: Problem) -> Problem:
 
 def constant_objectives(problem: Problem) -> tuple[Objective, ...]:
     """Return the objectives of several that intervals show to be the same at all designs within the bounds."""
+    from ilvren.formula import Intervals
+
     boxes = {
         index: (block.lower.reshape(block.shape), block.upper.reshape(block.shape))
         for index, block in enumerate(problem.blocks)

@@ -22,7 +22,7 @@ FloatArray = NDArray[np.float64]
 MOST_MEMBERS = 2**52
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Members:
     """`first` + k · `spacing` for 0 <= k < `count`; or those `listed` (count,), ascending, told apart by `spacing`."""
 

@@ -9,15 +9,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Entry, LiftedKink, lift
+from ilvren.formula import KINKED, Entry, LiftedKink, lift
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 
-__all__ = ["KINKED", "Lifted", "has_kinks", "lifted_problem"]
+__all__ = ["Lifted", "has_kinks", "lifted_problem"]
 
 FloatArray = NDArray[np.float64]
-
-# Operations whose derivatives jump.
-KINKED = frozenset({"abs", "min", "max", "where", "<=", ">=", "<", ">", "interp"})
 
 
 @dataclass(frozen=True)

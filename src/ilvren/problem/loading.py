@@ -10,10 +10,8 @@ from typing import TYPE_CHECKING
 from ilvren.errors import ProblemError, RequestError
 from ilvren.problem.aims import NO_AIM, Aim, aimed
 from ilvren.problem.binding import bind
-from ilvren.problem.fronts import fronted
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, refined
-from ilvren.problem.scattering import fixed_values
 from ilvren.problem.template import Template
 
 if TYPE_CHECKING:
@@ -91,6 +89,8 @@ def on_document(problem: Problem, document: str) -> Problem:
 def widened_problem(problem: Problem) -> Problem:
     """Return the problem that has what scatters as variables, without bounds; states over time are simulated. Raises
     RequestError without [scatter], ProblemError where something that must be known before any run scatters."""
+    from ilvren.problem.scattering import fixed_values
+
     values = fixed_values(problem)
     own = {name: value for name, value in problem.overrides.items() if name not in values}
     starts = {name: value for name, value in problem.start_overrides.items() if name not in values}
@@ -120,7 +120,11 @@ def _again(problem: Problem, aim: Aim, refinement: Refinement) -> Problem:
         raise RequestError("a table's length decides how many variables there are: other lines are another problem")
     found = found if problem.start == found.start else found.with_starts(problem.start)
     found = replace(found, refusal=problem.refusal)
-    return fronted(found) if any(block.is_objective for block in problem.row_blocks) else found
+    if not any(block.is_objective for block in problem.row_blocks):
+        return found
+    from ilvren.problem.fronts import fronted
+
+    return fronted(found)
 
 
 def _whole(problem: Problem) -> Declarations:

@@ -32,7 +32,7 @@ def objective_size(magnitude: float | None, value: float, start_value: float) ->
     return size or 1.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Measures:
     """Sizes and limits of a problem as arrays, over all variables (n,) and rows (m,)."""
 

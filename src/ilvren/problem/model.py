@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.formula import Graph, Shape, Trouble, walk
+from ilvren.formula import KINKED, Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.refinement import AS_DECLARED, Refinement
@@ -109,7 +109,7 @@ class Variable:
         return abs(self.member(value) - value) <= GRID_TOLERANCE * unit
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class VariableBlock:
     """A declared variable of any shape. `start`, `lower`, `upper`, `magnitude` (NaN where not given), `is_used` are
     flat (size,); `first` is the place of its first element in a design. `is_grid`: unknowns of a state over time, at
@@ -255,7 +255,7 @@ class Row:
         return self.lower == self.upper
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class RowBlock:
     """A constraint, or one side of a chain, of any shape: lower <= value(node) <= upper, a row per element. `lower`,
     `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`
@@ -318,7 +318,7 @@ class RowBlock:
         return (self.element(place) for place in range(self.size))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Problem:
     """A problem bound to its numbers.
 
@@ -485,6 +485,8 @@ class Problem:
     @cached_property
     def lifted(self) -> Lifted | None:
         """Return the problem with its kinks lifted, as far as they can be; None where there are none."""
+        if not any(node.operation in KINKED for node in self.graph.nodes):
+            return None
         from ilvren.problem.lifted import lifted_problem
 
         return lifted_problem(self)

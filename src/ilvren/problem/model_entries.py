@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.models import ModelSource, PythonSource, arguments_of
-from ilvren.problem.entries import EntryDeclaration, ModelDeclaration
+from ilvren.problem.entries import EntryDeclaration
+from ilvren.problem.model_declarations import ModelDeclaration
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape

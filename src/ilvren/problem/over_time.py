@@ -34,15 +34,9 @@ from ilvren.formula import (
     tangents,
     walk,
 )
-from ilvren.problem.entries import (
-    ControlDeclaration,
-    EntryDeclaration,
-    StateDeclaration,
-    TimeDeclaration,
-    Value,
-    formula_text,
-)
+from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.spreading import Spread
+from ilvren.problem.time_declarations import ControlDeclaration, StateDeclaration, TimeDeclaration
 from ilvren.problem.time_measures import Measures, Samples
 
 if TYPE_CHECKING:

@@ -19,7 +19,8 @@ from ilvren.models.program import (
     placed_at,
     template_trouble,
 )
-from ilvren.problem.entries import DeckDeclaration, EntryDeclaration, ModelDeclaration, ProgramDeclaration
+from ilvren.problem.entries import EntryDeclaration
+from ilvren.problem.model_declarations import DeckDeclaration, ModelDeclaration, ProgramDeclaration
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape

@@ -8,7 +8,8 @@ from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Any
 
 from ilvren.models.program import KEEPS, TAKES
-from ilvren.problem.entries import DeckDeclaration, ModelDeclaration, ProgramDeclaration, ReadDeclaration, Value
+from ilvren.problem.entries import Value
+from ilvren.problem.model_declarations import DeckDeclaration, ModelDeclaration, ProgramDeclaration, ReadDeclaration
 
 if TYPE_CHECKING:
     from ilvren.problem.document import Document

@@ -7,7 +7,7 @@ import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import SCATTER_FUNCTIONS
@@ -17,13 +17,16 @@ from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
     FitDeclaration,
-    ModelDeclaration,
     Source,
     TableDeclaration,
     Value,
     VariableDeclaration,
 )
 from ilvren.problem.positions import Positions
+
+if TYPE_CHECKING:
+    from ilvren.problem.model_declarations import ModelDeclaration
+
 
 __all__ = ["Reader", "read_file", "read_text"]
 
@@ -308,6 +311,8 @@ class Reader(Document):
         return TableDeclaration(name, self.word(path, content, "file"), lines, columns)
 
     def model(self, name: str, content: object) -> ModelDeclaration:
+        from ilvren.problem.model_declarations import ModelDeclaration
+
         self.check_name("models", name)
         path = ("models", name)
         if isinstance(content, dict) and "command" in content:
@@ -368,6 +373,8 @@ class Reader(Document):
 
     def approximation(self, name: str, content: Mapping[str, object]) -> ModelDeclaration:
         """Return a model that an approximation stands for; what it gives is found when its file is read."""
+        from ilvren.problem.model_declarations import ModelDeclaration
+
         path = ("models", name)
         for key in ("python", "command"):
             if key in content:

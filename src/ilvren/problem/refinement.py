@@ -11,7 +11,8 @@ from ilvren.errors import RequestError, nearest
 from ilvren.problem.scatter_plan import ScatterPlan
 
 if TYPE_CHECKING:
-    from ilvren.problem.entries import Declarations, TimeDeclaration
+    from ilvren.problem.entries import Declarations
+    from ilvren.problem.time_declarations import TimeDeclaration
 
 __all__ = [
     "AS_DECLARED",
@@ -107,11 +108,13 @@ AS_DECLARED = Refinement()
 
 def checked_scheme(name: str | None) -> str:
     """Return the name of a collocation scheme or "simulation", "" for None. Raises RequestError for an unknown one."""
+    if name is None:
+        return ""
     from ilvren.dynamics.schemes import SCHEMES
 
     known = (*SCHEMES, SIMULATED)
-    if name is None or name in known:
-        return name or ""
+    if name in known:
+        return name
     close = nearest(name, known)
     advice = f'did you mean "{close}"?' if close else "schemes: " + ", ".join(known)
     raise RequestError(f'--scheme {name}: no collocation scheme is named "{name}"', advice=advice)
@@ -119,10 +122,10 @@ def checked_scheme(name: str | None) -> str:
 
 def checked_steps(flag: str, given: str | int | None) -> int:
     """Return a number of intervals to begin with, 0 for None. Raises RequestError naming the `flag` for nonsense."""
-    from ilvren.dynamics import MOST_STEPS
-
     if given is None:
         return 0
+    from ilvren.dynamics import MOST_STEPS
+
     text = str(given)
     if not text.isdecimal() or not 1 <= int(text) <= MOST_STEPS:
         raise RequestError(f"{flag}: {text} steps; a whole number from 1 to {MOST_STEPS} is needed")

@@ -7,16 +7,8 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from ilvren.formula import TIME_FUNCTIONS
-from ilvren.problem.entries import (
-    ControlDeclaration,
-    Declarations,
-    EntryDeclaration,
-    StateDeclaration,
-    TimeDeclaration,
-    TransferDeclaration,
-    Value,
-    VariableDeclaration,
-)
+from ilvren.problem.entries import Declarations, EntryDeclaration, Value, VariableDeclaration
+from ilvren.problem.time_declarations import ControlDeclaration, StateDeclaration, TimeDeclaration, TransferDeclaration
 
 if TYPE_CHECKING:
     from ilvren.problem.document import Document

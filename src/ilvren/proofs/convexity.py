@@ -21,8 +21,8 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Intervals, curvatures, fixed_nodes, gradient
-from ilvren.problem import KINKED, Problem, scalar_problem
+from ilvren.formula import KINKED, Intervals, curvatures, fixed_nodes, gradient
+from ilvren.problem import Problem, scalar_problem
 
 __all__ = ["is_convex"]
 

@@ -39,7 +39,7 @@ FloatArray = NDArray[np.float64]
 LEAST_BATCH = 8
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _New:
     """The distinct designs of a request that are not kept: `points` {key: design}, in order; what is on `record` of
     them, None each for nothing; so many are `allowed` by the limit on evaluations."""

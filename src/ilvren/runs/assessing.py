@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 from ilvren.methods import Assessment, Iterate
 from ilvren.problem import Measures, Problem, objective_size
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
-from ilvren.runs.hopeless import Watch
 from ilvren.runs.stopping import ProtocolBroken, Stop
 
 if TYPE_CHECKING:
@@ -80,6 +79,8 @@ class Assessing:
     `last_iterate` what the method said of it; `watch` looks for limits that exclude each other."""
 
     def __init__(self, stage: Stage, recorder: Recorder) -> None:
+        from ilvren.runs.hopeless import Watch
+
         self._stage = stage
         self._recorder = recorder
         self.watch = Watch(stage.problem, stage.settings.feasibility * stage.measures.row_sizes)

@@ -10,26 +10,14 @@ import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.methods import FRONT, Method, Protocol, Task, method_named
-from ilvren.methods.pieces import (
-    all_of,
-    by_priority,
-    can_lift,
-    from_ends,
-    front_in_turn,
-    in_turn,
-    lifting,
-    looking,
-    looking_first,
-    watched,
-)
 from ilvren.models import is_differenced
-from ilvren.problem import Lifted, Problem, has_kinks, members_of, sum_of_squares
+from ilvren.problem import Problem, members_of
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
-from ilvren.runs.second_look import with_second_look
 from ilvren.runs.settings import AUTOMATIC, GLOBAL
 
 if TYPE_CHECKING:
+    from ilvren.problem import Lifted
     from ilvren.runs.settings import Settings
 
 __all__ = ["AUTOMATIC", "GLOBAL", "Choice", "can_be_enumerated", "choose", "chosen_method", "design_count"]
@@ -70,6 +58,8 @@ class Choice:
 def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool = False) -> Choice:
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
+    from ilvren.problem import has_kinks, sum_of_squares
+
     if len(problem.objectives) > 1:
         count = design_count(problem)
         few = count if count is not None and can_be_enumerated(problem, count) else None
@@ -139,6 +129,8 @@ def _is_small(n: int, m: int) -> bool:
 def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
     """Return the method of the settings, and the choice where it is AUTOMATIC. Raises RequestError for an unknown name,
     and for options without a method that they belong to."""
+    from ilvren.methods.pieces import in_turn, looking
+
     if len(problem.objectives) > 1:
         return _front_method(problem, settings, has_options=has_options)
     if settings.method == GLOBAL:
@@ -147,7 +139,7 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
         return _global_method(problem, settings)
     if settings.method != AUTOMATIC:
         named = _resolved(problem, settings.method, settings)
-        return with_second_look(problem, looking(named), named, settings), None
+        return _looking_again(problem, looking(named), named, settings), None
     if has_options:
         raise RequestError("--option needs --method: options belong to a method", advice="`ilvren methods` lists them")
     choice = choose(problem, settings.derivatives)
@@ -155,16 +147,26 @@ def chosen_method(problem: Problem, settings: Settings, *, has_options: bool) ->
     methods = [_resolved(problem, name, settings, looks_first=looks_first) for name in choice.names]
     if problem.is_collocated and not settings.second_look:
         return in_turn(methods), choice  # other starts of unknowns on a grid are no courses
-    found = with_second_look(problem, looking(in_turn(methods)), methods[0], settings)
+    found = _looking_again(problem, looking(in_turn(methods)), methods[0], settings)
     costly = _costly(problem, methods)
     if costly:
         return replace(found, costly=method_named(costly)), replace(choice, costly=costly)
     return found, choice
 
 
+def _looking_again(problem: Problem, method: Method, local: Method, settings: Settings) -> Method:
+    if not settings.look_scale:
+        return method
+    from ilvren.runs.second_look import with_second_look
+
+    return with_second_look(problem, method, local, settings)
+
+
 def _front_method(problem: Problem, settings: Settings, *, has_options: bool) -> tuple[Method, Choice | None]:
     """Return the method that finds the trade-offs of several objectives, as `chosen_method` does. Raises
     RequestError."""
+    from ilvren.methods.pieces import by_priority, front_in_turn
+
     if settings.method not in (AUTOMATIC, GLOBAL):
         named = _resolved(problem, settings.method, settings)
         return by_priority(_with_ends(problem, named, settings)), None
@@ -182,6 +184,8 @@ def _front_method(problem: Problem, settings: Settings, *, has_options: bool) ->
 def _with_ends(problem: Problem, method: Method, settings: Settings) -> Method:
     """Return a method that begins with the best of each objective alone, where that is asked for and it does not do so
     by itself."""
+    from ilvren.methods.pieces import from_ends
+
     if not settings.ends_first or method.inner:
         return method
     names = choose(of_one_objective(problem), settings.derivatives).names
@@ -218,6 +222,8 @@ def _costly(problem: Problem, methods: list[Method]) -> str:
 
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:
+    from ilvren.methods.pieces import can_lift, lifting, looking_first, watched
+
     method = method_named(name)
     if name == ENUMERATION and len(problem.objectives) > 1:
         return replace(method, kind=FRONT)  # all designs are asked for: the front is what nothing dominates
@@ -271,6 +277,9 @@ def _has_values_between(problem: Problem) -> bool:
 def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice]:
     """Return the search of a whole box: starts spread over it where derivatives make descents cheap, then a population,
     then a descent from the best."""
+    from ilvren.methods.pieces import all_of
+    from ilvren.problem import has_kinks
+
     last = choose(problem, settings.derivatives, is_relaxed=False).names[0]
     names = ["differential-evolution"]
     if not _is_discrete(problem):
@@ -287,6 +296,8 @@ def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice
 def _with_inner(problem: Problem, method: Method, settings: Settings) -> Method:
     """Return a method that works with another one with that one in place, sharing its needs and limits. Raises
     RequestError for one that itself works with another."""
+    from ilvren.problem import has_kinks
+
     name = str(settings.options.get(method.inner, AUTOMATIC))
     if name == AUTOMATIC:
         searched = of_one_objective(problem) if method.finds_fronts else problem

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
 from ilvren.evaluate import Gate
-from ilvren.methods.pieces import compromise
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import FoundOptimum, RunResult
 
@@ -50,6 +49,8 @@ class Conclusion:
 
 def concluded(end: Conclusion, stage: Stage, recorder: Recorder, assessing: Assessing) -> RunResult:
     """Return the result of a stage."""
+    from ilvren.methods.pieces import compromise
+
     problem, gate, settings = stage.problem, stage.gate, stage.settings
     _note_start_if_nothing_else(stage, recorder)
     front = _front(end, stage, recorder)

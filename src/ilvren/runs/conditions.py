@@ -45,7 +45,7 @@ NEARLY_REACHED = 1e-4
 ROUNDED_MULTIPLIER = 1e-12
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Conditions:
     """`stationarity` as the page on numbers defines it; `row_sides` (m,) and `bound_sides` (n,): 0 not active,
     −1 at the lower limit, 1 at the upper, 2 an equality; multipliers alike. `rest` (n_free,) is what remains of (1).

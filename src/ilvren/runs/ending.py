@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["Seen", "checked"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Seen:
     """What a run has seen at its end: its best designs, its `start`, and the `last` iterate (n,) with what was measured
     there; None what it did not come to. `view` is the problem with its kinks lifted, where that was looked at;

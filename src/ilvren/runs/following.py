@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation
 from ilvren.methods import Assessment, Checkpoint
-from ilvren.runs.checkpoints import RunCheckpoint, restore_calls
 
 if TYPE_CHECKING:
     from ilvren.ledger import IterationRecord
     from ilvren.runs.assessing import Assessing
+    from ilvren.runs.checkpoints import RunCheckpoint
     from ilvren.runs.recording import Recorder
     from ilvren.runs.stage import Stage
 
@@ -23,6 +23,8 @@ __all__ = ["gone_ahead", "keep_checkpoint"]
 
 def keep_checkpoint(checkpoint: Checkpoint, stage: Stage, recorder: Recorder, assessing: Assessing) -> None:
     """Record where a replay may begin; nothing while what is on record is followed."""
+    from ilvren.runs.checkpoints import RunCheckpoint
+
     if stage.ledger is None or stage.requests < len(stage.replay.requests):
         return
     kept = RunCheckpoint(
@@ -43,6 +45,8 @@ def gone_ahead(
 ) -> Mapping[str, NDArray[Any]] | None:
     """Take what is on record up to a checkpoint as done, and return the method's state there; None where the record
     does not reach so far, or vectors that are needed were thinned."""
+    from ilvren.runs.checkpoints import restore_calls
+
     evaluations, iterations = stage.replay.recorded
     done = evaluations[len(recorder.evaluations) : checkpoint.evaluations]
     shown = iterations[len(recorder.iterations) : checkpoint.iterations]

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.proofs import Conflict, proved_conflict
+from ilvren.proofs import Conflict
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem, RowBlock
@@ -59,6 +59,8 @@ class Watch:
         return self._proved(LOOKED_AT_LAST if is_thorough else LOOKED_AT_MEANWHILE)
 
     def _proved(self, most_looked_at: int) -> Conflict | None:
+        from ilvren.proofs import proved_conflict
+
         if self.conflict is None and self._tried < most_looked_at and self._elements() <= MOST_ELEMENTS:
             self._tried = most_looked_at
             wider = tuple(_wider(block, self._misses) for block in self._problem.row_blocks)

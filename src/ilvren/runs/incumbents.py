@@ -16,7 +16,7 @@ FloatArray = NDArray[np.float64]
 MOST_LEADERS = 5
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Incumbent:
     """A design (n,) with its internal objective, violation and the number of its evaluation."""
 

@@ -31,13 +31,12 @@ from ilvren.methods import (
     Task,
     Tight,
 )
-from ilvren.problem import Measures, Problem, sense_of, sum_of_squares
+from ilvren.problem import Measures, Problem
 from ilvren.runs.answering import Answering
 from ilvren.runs.assessing import Assessing
 from ilvren.runs.concluding import Conclusion, concluded
 from ilvren.runs.ending import Seen, checked
 from ilvren.runs.events import LookedOn
-from ilvren.runs.following import gone_ahead, keep_checkpoint
 from ilvren.runs.recording import Recorder
 from ilvren.runs.replay import Replay
 from ilvren.runs.scaling import Scaling
@@ -283,6 +282,8 @@ class Loop:
 
     def _replied(self, message: object) -> object:
         """Return what a method is sent for what it has yielded."""
+        from ilvren.runs.following import keep_checkpoint
+
         if isinstance(message, (Request, HessianRequest)):
             return self._answered(message)
         if isinstance(message, Checkpoint):
@@ -350,6 +351,8 @@ class Loop:
 
     def _task(self) -> Task:
         """Return the task as the method sees it, with the one that has its kinks lifted where there is one."""
+        from ilvren.runs.following import gone_ahead
+
         stage, problem, method, scaling = self._stage, self.problem, self._stage.method, self._stage.scaling
         assert scaling is not None
         task = scaling.task(
@@ -381,6 +384,7 @@ class Loop:
 
     def _of_several(self, task: Task, scaling: Scaling) -> Task:
         """Return the task with the objectives that are traded off."""
+        from ilvren.problem import sense_of
         from ilvren.runs.front import points_asked
 
         sense = sense_of(self.problem)
@@ -397,6 +401,8 @@ class Loop:
 
     def _losses(self) -> NDArray[np.int64] | None:
         """Return the number of each residual's loss, where the objective is a sum of squares or losses."""
+        from ilvren.problem import sum_of_squares
+
         if self._stage.method.needs != "residuals":
             return None
         from ilvren.runs.estimates import LOSS_NUMBERS

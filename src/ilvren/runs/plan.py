@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.runs.checkpoints import RunCheckpoint
 from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
@@ -33,7 +32,7 @@ __all__ = ["Plan"]
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False)
 class Plan:
     """What is solved, by which method and how.
 
@@ -115,6 +114,8 @@ class Plan:
 
     def replay(self, stage: int) -> Replay | None:
         """Return what is on record of a stage."""
+        from ilvren.runs.checkpoints import RunCheckpoint
+
         if not self.is_resumed or self.ledger is None:
             return None
         ledger, number = self.ledger, self.number

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.methods import Method, options_from
 from ilvren.methods.pieces import evaluating
-from ilvren.problem import Problem, fronted, on_document, refined_problem
+from ilvren.problem import Problem, on_document, refined_problem
 from ilvren.runs.choice import chosen_method, design_count
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
@@ -54,7 +54,10 @@ def planned(
 ) -> Plan:
     """Return the plan of a run that no ledger knows yet (`runs.run` says what is what). Raises RequestError and
     ProblemError for all that cannot be run."""
-    problem = fronted(problem)
+    if len(problem.objectives) > 1:
+        from ilvren.problem import fronted
+
+        problem = fronted(problem)
     before = dict(problem.overrides)
     problems = staged_problems(problem, stages) if stages else [problem]
     why, treatment = "", ""

@@ -11,16 +11,14 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import key_of
 from ilvren.ledger import EvaluationRecord, ForetoldRecord, IterationRecord
-from ilvren.problem import sense_of
-from ilvren.runs.archive import Archive
 from ilvren.runs.events import Iterated, Sampled
 from ilvren.runs.history import History
 from ilvren.runs.incumbents import Incumbents
-from ilvren.runs.replay import packed_derivatives
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Arrival, Evaluation
     from ilvren.methods import Assessment, Iterate
+    from ilvren.runs.archive import Archive
     from ilvren.runs.stage import Stage
 
 __all__ = ["Recorder", "packed_values"]
@@ -44,8 +42,7 @@ class Recorder:
         self.first = len(self.evaluations), len(self.iterations)
         self.incumbents = Incumbents(settings.feasibility, settings.tolerance)
         self.incumbents.progress_at = self.first[0]
-        sense = sense_of(problem)
-        self.archive = None if sense is None else Archive(sense, problem.size, settings.feasibility)
+        self.archive = _archive_of(stage) if any(block.is_objective for block in problem.row_blocks) else None
         self._numbers: dict[bytes, int] = {}
 
     def number_of(self, point: FloatArray) -> int:
@@ -132,6 +129,8 @@ class Recorder:
             self.archive.note(points, rows, violation, first)
 
     def _record(self, point: FloatArray, evaluation: Evaluation, request: int, number: int) -> EvaluationRecord:
+        from ilvren.runs.replay import packed_derivatives
+
         stage = self._stage
         violation = stage.measures.violation(point, evaluation.rows) if evaluation.is_finite else math.inf
         derivatives = None
@@ -194,6 +193,14 @@ class Recorder:
             return None
         said, actual = (objective.sign * scaling.objective * value for value in (told.said, told.actual))
         return ForetoldRecord(said, scaling.objective * told.spread, actual, told.surface)
+
+
+def _archive_of(stage: Stage) -> Archive | None:
+    from ilvren.problem import sense_of
+    from ilvren.runs.archive import Archive
+
+    sense = sense_of(stage.problem)
+    return None if sense is None else Archive(sense, stage.problem.size, stage.settings.feasibility)
 
 
 def packed_values(evaluation: Evaluation) -> bytes:

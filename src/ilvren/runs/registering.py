@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.runs.stored import stored_files, stored_models
-from ilvren.runs.trust import signature_of
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
@@ -23,7 +22,11 @@ def registered(plan: Plan, ledger: Ledger, member: tuple[int, int] | None) -> Pl
     """Return the plan with the number that its run now has in the ledger, as `member` (place, group) of a group."""
     problem = plan.problem
     models = stored_models(problem)
-    signature = signature_of(problem, models)
+    signature = ""
+    if models:
+        from ilvren.runs.trust import signature_of
+
+        signature = signature_of(problem, models)
     number = ledger.begin_run(
         problem_text=problem.source.text,
         problem_file=problem.source.file,

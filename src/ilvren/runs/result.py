@@ -52,7 +52,7 @@ class FoundOptimum:
     from_starts: tuple[int, ...]
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False)
 class RunResult:
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of

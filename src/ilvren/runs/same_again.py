@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from ilvren.problem import Aim, name_in
+from ilvren.problem import Aim
 from ilvren.runs.settings import Settings
 
 if TYPE_CHECKING:
@@ -56,6 +56,8 @@ def on_file_again(record: RunRecord, command: str, *more: str) -> str:
 
 def sample_again(record: RunRecord) -> str:
     """Return the command that makes a sample again."""
+    from ilvren.problem import name_in
+
     facts = record.overrides["sample"]
     words = ["ilvren", "sample", record.problem_file]
     if "file" in facts or facts["plan"] in GIVEN_PLANS:

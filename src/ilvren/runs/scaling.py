@@ -39,7 +39,7 @@ FLAT_SAMPLES, FLAT_REACH, FLAT_SHARE = 500, 10.0, 1e-4
 MOST_FACTS = 1000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Scaling:
     """The factors of (1), and which variables are `free`. `full_start` (n,) holds all variables."""
 

@@ -10,7 +10,6 @@ import numpy as np
 
 from ilvren.errors import RequestError
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
-from ilvren.runs.trust import refusal_of
 
 if TYPE_CHECKING:
     from ilvren.ledger import RunRecord
@@ -40,6 +39,8 @@ def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
 def problem_of(record: RunRecord) -> Problem:
     """Return the problem as the run stored it. Models run from the files on disk, which may have changed; those of a
     run that somebody else recorded only where that is trusted."""
+    from ilvren.runs.trust import refusal_of
+
     problem = fronted(
         loads(
             record.problem_text,

@@ -220,7 +220,7 @@ def _in_sight(protocol: Protocol, meter: _Meter, note: str = "") -> Generator[An
         protocol.close()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _End:
     """An optimum of a search: its point (n,) and f there."""
 

@@ -19,7 +19,7 @@ FloatArray = NDArray[np.float64]
 MOST_LATEST = 8
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Seen:
     """What is known of a point: f, rows (m,), and the derivatives where they were asked for."""
 
