@@ -11,8 +11,6 @@ import ilvren
 
 SOURCE = Path(ilvren.__file__).parent
 ROOT = SOURCE.parent.parent
-# A package whose modules still know each other both ways.
-TANGLED = ("none",)
 # package → what it may import, as docs/architecture.md says.
 ALLOWED = {
     "formula": set(),
@@ -122,7 +120,7 @@ class Layout(unittest.TestCase):
         edges = {
             name: {home for module, part in imported(path) if (home := home_of(module, part)) not in (None, name)}
             for name, path in MODULES.items()
-            if name not in PACKAGES and not name.startswith(TANGLED)
+            if name not in PACKAGES
         }
         sorter = TopologicalSorter(edges)
         try:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import ilvren
 from ilvren.ledger import Ledger
-from ilvren.problem import loads
+from ilvren.problem import lifted_of, loads
 from ilvren.runs import resume
 from tests.kinked import KINKED_PROBLEMS
 
@@ -54,7 +54,7 @@ class PublishedKinks(unittest.TestCase):
     def test_kinks_that_can_be_lifted_in_part_only(self) -> None:
         for objective, least in (("abs(abs(abs(x)-2)-1) + abs(y)", 0.0), ("max(x, y) + min(x, -y) + x^2 + y^2", -0.5)):
             text = f"[variables]\nx = {{ start = -1.3 }}\ny = {{ start = 5 }}\n[minimize]\nf = '{objective}'\n"
-            lifted = loads(text).lifted
+            lifted = lifted_of(loads(text))
             assert lifted is not None
             self.assertFalse(lifted.is_smooth)
             for method in ("automatic", "sqp", "interior-point"):

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from ilvren.problem.asked import Condition as Condition, condition_of as condition_of, node_of as node_of
     from ilvren.problem.between import Between as Between, limits_between as limits_between
     from ilvren.problem.binding import bind as bind
+    from ilvren.problem.building import built as built
     from ilvren.problem.collocated import CollocatedAxis as CollocatedAxis
     from ilvren.problem.courses import courses_of as courses_of
     from ilvren.problem.entries import (
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
         unfronted as unfronted,
     )
     from ilvren.problem.grid import MemberGrid as MemberGrid, Members as Members, members_of as members_of
-    from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks
+    from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks, lifted_of as lifted_of
     from ilvren.problem.loading import (
         load as load,
         loads as loads,
@@ -75,7 +76,6 @@ if TYPE_CHECKING:
         simulated_problem as simulated_problem,
     )
     from ilvren.problem.scalars import scalar_problem as scalar_problem
-    from ilvren.problem.scatter_functions import speaks_of_scatter as speaks_of_scatter
     from ilvren.problem.scatter_plan import (
         AS_USUAL as AS_USUAL,
         ScatterPlan as ScatterPlan,
@@ -89,6 +89,7 @@ if TYPE_CHECKING:
     )
     from ilvren.problem.squares import residual_problem as residual_problem, sum_of_squares as sum_of_squares
     from ilvren.problem.template import Template as Template
+    from ilvren.problem.texts import speaks_of_scatter as speaks_of_scatter
     from ilvren.problem.time_declarations import TimeDeclaration as TimeDeclaration
     from ilvren.problem.units import check_units as check_units
 
@@ -100,12 +101,13 @@ __getattr__, __all__ = door(
         "asked": "Condition condition_of node_of",
         "between": "Between limits_between",
         "binding": "bind",
+        "building": "built",
         "collocated": "CollocatedAxis",
         "courses": "courses_of",
         "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
         "grid": "MemberGrid Members members_of",
-        "lifted": "Lifted has_kinks",
+        "lifted": "Lifted has_kinks lifted_of",
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
@@ -116,7 +118,7 @@ __getattr__, __all__ = door(
             "control_shares kinked_rate limit_sizes read_control simulated_problem"
         ),
         "scalars": "scalar_problem",
-        "scatter_functions": "speaks_of_scatter",
+        "texts": "speaks_of_scatter",
         "scatter_plan": "AS_USUAL ScatterPlan checked_scenarios",
         "scattering": "Scattered scatter_of wide_designs wide_nominal",
         "squares": "residual_problem sum_of_squares",

@@ -19,6 +19,8 @@ from ilvren.errors import ProblemError
 from ilvren.formula import Graph, Shape, shape_text, shaping
 from ilvren.models.approximation import Group, document_from, group_for
 from ilvren.problem.model import element_name
+from ilvren.problem.template import refuse
+from ilvren.problem.template_parts import Learnt
 
 if TYPE_CHECKING:
     from ilvren.models import Calls
@@ -29,7 +31,6 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Band",
-    "Learnt",
     "add_outputs",
     "band_of",
     "deviations_in",
@@ -45,15 +46,6 @@ FloatArray = NDArray[np.float64]
 ROOT5 = 5.0**0.5
 # The chance of failure of a model, as formulas may name it, and how large a search lets it be.
 CHANCE, MOST_CHANCE = "chance_of_failure", 0.5
-
-
-@dataclass(frozen=True)
-class Learnt:
-    """Where a group stands in a problem: `name` of the model, and the nodes of the group's inputs, held ones last."""
-
-    name: str
-    group: Group
-    nodes: tuple[int, ...]
 
 
 def name_in(document: str) -> str:
@@ -124,23 +116,23 @@ def taken_by_models(
     return found
 
 
-def with_groups(template: Template) -> Declarations:
-    """Return the declarations with what the files of approximations hold. Raises ProblemError."""
+def with_groups(declarations: Declarations, texts: dict[str, str]) -> Declarations:
+    """Return the declarations with what the files of approximations hold, whose `texts` are kept by their names. Raises
+    ProblemError."""
     from ilvren.problem.entries import EntryDeclaration
 
-    declarations = template.declarations
     models = []
     for model in declarations.models:
         if model.approximation:
             file = model.approximation
             where = EntryDeclaration("models", model.name, file)
             try:
-                if file not in template.texts:
-                    template.texts[file] = _text_of(declarations, file)
-                group = group_for(document_from(template.texts[file], file)[1], model.name.partition("@")[0], file)
+                if file not in texts:
+                    texts[file] = _text_of(declarations, file)
+                group = group_for(document_from(texts[file], file)[1], model.name.partition("@")[0], file)
             except ProblemError as error:
-                template.fail(where, f"{file} {error.message}", advice=error.advice)
-            outputs = {name: _shape_of(template, where, group, name) for name in _bases(group.outputs)}
+                refuse(declarations, where, f"{file} {error.message}", advice=error.advice)
+            outputs = {name: _shape_of(declarations, where, group, name) for name in _bases(group.outputs)}
             model = replace(model, group=group, outputs=outputs, units=group.units)
         models.append(model)
     return replace(declarations, models=tuple(models))
@@ -162,7 +154,7 @@ def _bases(names: Iterable[str]) -> list[str]:
     return list(dict.fromkeys(name.partition("[")[0] for name in names))
 
 
-def _shape_of(template: Template, where: Any, group: Group, name: str) -> tuple[float, ...] | None:
+def _shape_of(declarations: Declarations, where: Any, group: Group, name: str) -> tuple[float, ...] | None:
     """Return the shape of an output, from the places of its elements; None for one number."""
     places = [
         [int(part) for part in element[len(name) + 1 : -1].split(",")]
@@ -173,7 +165,7 @@ def _shape_of(template: Template, where: Any, group: Group, name: str) -> tuple[
         return None
     shape = tuple(1.0 + max(place[axis] for place in places) for axis in range(len(places[0])))
     if len(places) != math.prod(shape):
-        template.fail(where, f'the approximation has some elements of "{name}" alone')
+        refuse(declarations, where, f'the approximation has some elements of "{name}" alone')
     return shape
 
 

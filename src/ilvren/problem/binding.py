@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.formula import Shape, shape_text, walk
+from ilvren.problem.building import built
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.grid_blocks import grid_block, sized, time_names
 from ilvren.problem.model import (
@@ -29,7 +30,7 @@ from ilvren.problem.template import Template, checked_override
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
-    from ilvren.problem.rows import RowTemplate
+    from ilvren.problem.template_parts import RowTemplate
 
 __all__ = ["bind"]
 
@@ -54,7 +55,7 @@ def bind(
     starts = {name: _word_number(template, name, value) for name, value in starts.items()}
     values = template.values_for(overrides)
     if values is None:
-        template = Template(template.declarations, overrides)
+        template = built(template.declarations, overrides)
         values = template.values
     return Binding(template, values, overrides, starts, anchor).problem(_plain(parameters), _plain(starts))
 
@@ -174,13 +175,13 @@ class Binding:
         if template.grid_unknowns:
             blocks, rows = sized(blocks, rows)
         return Problem(
-            self.source,
-            declarations.title,
-            declarations.about,
-            template.graph,
-            tuple(blocks),
-            self.parameters(),
-            tuple(
+            source=self.source,
+            title=declarations.title,
+            about=declarations.about,
+            graph=template.graph,
+            blocks=tuple(blocks),
+            parameters=self.parameters(),
+            derived=tuple(
                 NamedValue(
                     entry.name,
                     template.nodes[entry.name],
@@ -192,12 +193,12 @@ class Binding:
                 for entry in declarations.derived
                 if entry.name in template.nodes  # what changes over time has no value of its own
             ),
-            objective,
-            tuple(rows),
-            tuple(np.concatenate(baseline).tolist()),
-            parameters,
-            starts,
-            tuple(
+            objective=objective,
+            row_blocks=tuple(rows),
+            baseline=tuple(np.concatenate(baseline).tolist()),
+            overrides=parameters,
+            start_overrides=starts,
+            residuals=tuple(
                 Residual(
                     item.declaration.name,
                     item.node,
@@ -207,16 +208,17 @@ class Binding:
                 )
                 for item in template.fit
             ),
-            tuple(template.sources),
-            tuple(template.order),
-            template,
-            tuple(
+            sources=tuple(template.sources),
+            order=tuple(template.order),
+            template=template,
+            outputs=tuple(
                 (f"{model.name}.{name}", template.nodes[f"{model.name}.{name}"])
                 for model in declarations.models
                 for name in model.outputs
                 if f"{model.name}.{name}" in template.nodes  # those that rates call have no value of their own
             ),
-            objectives,
+            objectives=objectives,
+            rebound=bind,
             simulations=self.simulations(baseline),
         )
 

@@ -14,9 +14,10 @@ from typing import Any
 
 from ilvren.errors import FormulaError, ProblemError, RequestError, nearest
 from ilvren.formula import Token, tokenize
+from ilvren.problem.building import built
 from ilvren.problem.entries import Declarations, EntryDeclaration, FitDeclaration, TableDeclaration, Value, formula_text
 from ilvren.problem.model_declarations import ModelDeclaration
-from ilvren.problem.template import Template
+from ilvren.problem.ordering import needs_of
 from ilvren.problem.time_declarations import TimeCase, TransferDeclaration
 from ilvren.problem.time_reader import first_variable, is_free
 
@@ -56,7 +57,7 @@ class _Expansion:
         )
         self._check_changes()
         # As if there were no cases: which models and tables need what, and what each name means.
-        self.base = Template(replace(self._mapped(self._plain), confirm=(), cases=(), part="cases"), overrides)
+        self.base = built(replace(self._mapped(self._plain), confirm=(), cases=(), part="cases"), overrides)
         self.dependent = self._closure()
 
     def fail(self, path: tuple[str, ...], message: str, advice: str | None = None) -> ProblemError:
@@ -83,7 +84,7 @@ class _Expansion:
     def _closure(self) -> set[str]:
         """Return the names that are there once for each case."""
         found = {name for case in self.given.cases for name in (*case.set, *case.tables)}
-        needs = {name: set(keys) for name, keys in self.base.needs().items()}
+        needs = {name: set(keys) for name, keys in needs_of(self.base).items()}
         entries = (*self.given.parameters, *self.given.derived, *self.given.objectives)
         for entry in entries:  # without what they take of a case by its name
             needs[entry.name] = set(self._bare_keys(entry.formula))

@@ -9,7 +9,6 @@ the unknowns. A control that is chosen at every moment has its values at the poi
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -20,75 +19,19 @@ from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import Graph, Node, Shape, shaping
 from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.over_time import SAME, Axis, Moments
-from ilvren.problem.rows import RowTemplate
+from ilvren.problem.template_parts import GridUnknown, OwnPoints, RowTemplate
 from ilvren.problem.time_declarations import StateDeclaration
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Input
 
-__all__ = ["CollocatedAxis", "GridUnknown", "OwnPoints"]
+__all__ = ["CollocatedAxis"]
 
 FloatArray = NDArray[np.float64]
 Places = NDArray[np.int64]
 
 # Intervals of a first grid of a scheme of high order.
 FIRST_INTERVALS = 40
-
-
-@dataclass(frozen=True)
-class GridUnknown:
-    """The unknowns of one state: `node` (points, *shape), the graph's variable number `index`; at shares `taus` of the
-    time; nodes (points, *shape) of what limits them and of a guess, None without; the node of the first value, at which
-    the first of them is held unless an equation says so (`is_held`)."""
-
-    name: str
-    state: StateDeclaration
-    size: Any
-    node: int
-    index: int
-    shape: Shape
-    taus: FloatArray
-    times: int
-    lower: int | None
-    upper: int | None
-    guess: int | None
-    first: int
-    is_held: bool
-
-
-@dataclass(frozen=True)
-class OwnPoints:
-    """Where a control that is chosen at every moment has its values: at the used points of a scheme in each interval of
-    a grid; neighbours share the ends where the scheme asks for rates there."""
-
-    taus: FloatArray
-    scheme: str
-
-    @property
-    def count(self) -> int:
-        """Return how many values it has."""
-        scheme, n = SCHEMES[self.scheme], len(self.taus) - 1
-        return n * scheme.width + 1 if scheme.shares_ends else n * len(scheme.used)
-
-    @property
-    def shares(self) -> FloatArray:
-        """Return where the values stand, as shares of the time."""
-        scheme = SCHEMES[self.scheme]
-        inner = self.taus[:-1, np.newaxis] + np.diff(self.taus)[:, np.newaxis] * scheme.used_points
-        return np.append(inner[:, :-1].ravel(), self.taus[-1]) if scheme.shares_ends else np.asarray(inner.ravel())
-
-    @property
-    def is_left(self) -> NDArray[np.bool_]:
-        """Return which values belong to the interval that ends where they stand."""
-        scheme, n = SCHEMES[self.scheme], len(self.taus) - 1
-        if scheme.shares_ends:
-            return self.shares >= 1.0
-        return np.tile(scheme.used_points >= 1.0, n)
-
-    def places(self, interval: Places, used: Places) -> Places:
-        """Return the place of the value at the used point of that number in each of some intervals."""
-        scheme = SCHEMES[self.scheme]
-        return interval * scheme.width + used if scheme.shares_ends else interval * len(scheme.used) + used
 
 
 def located(taus: FloatArray, at: FloatArray, is_left: NDArray[np.bool_]) -> tuple[Places, FloatArray]:

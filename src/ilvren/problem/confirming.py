@@ -11,10 +11,13 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from ilvren.errors import FormulaError, RequestError, nearest
+from ilvren.errors import RequestError, nearest
 from ilvren.formula import Node, names_in, parse_formula, parse_limits
+from ilvren.problem.building import built
 from ilvren.problem.entries import Declarations, EntryDeclaration, formula_text
+from ilvren.problem.ordering import needs_of
 from ilvren.problem.template import Template
+from ilvren.problem.texts import is_limit
 
 __all__ = ["adding", "divided"]
 
@@ -28,7 +31,7 @@ def divided(declarations: Declarations, overrides: Mapping[str, Any]) -> tuple[D
         return declarations, None
     limits = tuple(_as("constraints", entry) for entry in declarations.confirm if is_limit(entry))
     values = tuple(_as("derived", entry) for entry in declarations.confirm if not is_limit(entry))
-    whole = Template(
+    whole = built(
         replace(
             declarations,
             derived=(*declarations.derived, *values),
@@ -37,7 +40,7 @@ def divided(declarations: Declarations, overrides: Mapping[str, Any]) -> tuple[D
         ),
         overrides,
     )
-    needs = whole.needs()
+    needs = needs_of(whole)
     roots = [entry.name for entry in declarations.objectives]
     searched = _closure(needs, [*roots, *_used(whole, declarations.constraints), *_used_by_fit(whole, declarations)])
     confirmed = _closure(needs, [*_used(whole, limits), *(entry.name for entry in values)])
@@ -85,15 +88,6 @@ def adding(declarations: Declarations, names: Iterable[str]) -> Declarations:
         constraints=(*declarations.constraints, *moved),
         confirm=tuple(entry for entry in declarations.confirm if entry.name not in added),
     )
-
-
-def is_limit(entry: EntryDeclaration) -> bool:
-    """Return whether an entry compares, rather than shows a value."""
-    try:
-        parse_formula(formula_text(entry.formula))
-    except FormulaError:  # a comparison, or what will be refused as one, with its place
-        return True
-    return False
 
 
 def _as(section: str, entry: EntryDeclaration) -> EntryDeclaration:

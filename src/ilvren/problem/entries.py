@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
+from ilvren.problem.value import Value, formula_text
 
 if TYPE_CHECKING:
     from ilvren.problem.model_declarations import ModelDeclaration
@@ -26,9 +27,6 @@ __all__ = [
     "VariableDeclaration",
     "formula_text",
 ]
-
-# A number, the text of a formula, or a list of such.
-Value = float | str | tuple["Value", ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,12 +171,3 @@ class Declarations:
     scatter: tuple[ScatterDeclaration, ...] = ()
     together: tuple[tuple[str, str, float], ...] = ()
     scatter_plan: ScatterPlan = AS_USUAL
-
-
-def formula_text(value: Value) -> str:
-    """Return a formula as text; a number is one, too."""
-    if isinstance(value, str):
-        return value
-    if isinstance(value, tuple):
-        return "[" + ", ".join(formula_text(item) for item in value[:6]) + (", …" if len(value) > 6 else "") + "]"
-    return repr(value)

@@ -3,35 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ilvren.formula import Call, Name, Node, children
 from ilvren.problem.entries import EntryDeclaration, FitDeclaration
+from ilvren.problem.template_parts import FitTemplate
 
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["FitTemplate", "fit_objective", "fit_template"]
+__all__ = ["fit_objective", "fit_template"]
 
 # Where robust losses leave the square, in sigmas: they keep 95 % of its efficiency on errors that are normal.
 HUBER_TURN, CAUCHY_SCALE = 1.345, 2.385
-
-
-@dataclass(frozen=True, slots=True)
-class FitTemplate:
-    """An entry of [fit] with the nodes of residual/sigma, of both, and of its `sides`: residual = ±(readings − model),
-    None where the formula is not of that form. `along` is the column that the readings were taken at (None: not known),
-    and its name."""
-
-    declaration: FitDeclaration
-    node: int
-    residual: int
-    sigma: int
-    sides: tuple[int, int] | None
-    along: tuple[str, int] | None
 
 
 def fit_template(template: Template, declared: FitDeclaration) -> FitTemplate:

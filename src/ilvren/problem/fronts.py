@@ -7,7 +7,10 @@ that intervals show to be constant (one that a parameter of zero switches off) i
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -107,7 +110,12 @@ def fronted(problem: Problem) -> Problem:
             )
         )
         first += 1
-    return replace(problem, row_blocks=tuple(blocks))
+    return replace(problem, row_blocks=tuple(blocks), rebound=partial(_fronted_again, problem.rebound))
+
+
+def _fronted_again(rebound: Callable[..., Problem] | None, template: Any, **given: Any) -> Problem:
+    assert rebound is not None
+    return fronted(rebound(template, **given))
 
 
 def unfronted(problem: Problem) -> Problem:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,12 +14,28 @@ from ilvren.formula import walk
 from ilvren.problem.model import RowBlock, VariableBlock
 
 if TYPE_CHECKING:
-    from ilvren.problem.binding import Binding
-    from ilvren.problem.collocated import GridUnknown
+    from ilvren.problem.entries import Source
+    from ilvren.problem.template import Template
+    from ilvren.problem.template_parts import GridUnknown
 
 __all__ = ["grid_block", "sized", "time_names"]
 
 FloatArray = NDArray[np.float64]
+
+
+class Binding(Protocol):
+    """What a template is bound with, as far as unknowns on a grid need it."""
+
+    @property
+    def template(self) -> Template: ...
+
+    @property
+    def source(self) -> Source: ...
+
+    @property
+    def parameter_values(self) -> list[Any]: ...
+
+    def refuse(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn: ...
 
 
 def time_names(times: Sequence[float], is_left: Sequence[bool]) -> tuple[str, ...]:

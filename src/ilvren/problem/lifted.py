@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.formula import KINKED, Entry, LiftedKink, lift
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 
-__all__ = ["Lifted", "has_kinks", "lifted_problem"]
+__all__ = ["Lifted", "has_kinks", "lifted_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -36,6 +36,12 @@ class Lifted:
         return self.with_kinks(np.asarray(point, dtype=float), self.own.entry_values(self.kinks, point).values)
 
 
+def lifted_of(problem: Problem) -> Lifted | None:
+    """Return the problem with its kinks lifted, as far as they can be; None where there are none."""
+    found: Lifted | None = problem.kept("lifted", _lifted)
+    return found
+
+
 def has_kinks(problem: Problem) -> bool:
     """Return whether a formula that is asked for has a derivative that jumps somewhere."""
     graph = problem.graph
@@ -55,7 +61,7 @@ def _roots(problem: Problem) -> list[int]:
     return roots if problem.objective is None else [*roots, problem.objective.node]
 
 
-def lifted_problem(problem: Problem) -> Lifted | None:
+def _lifted(problem: Problem) -> Lifted | None:
     """Return a problem of formulas with its kinks lifted, as far as they can be; None where none can."""
     if problem.sources or problem.grid or not has_kinks(problem):
         return None

@@ -8,11 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.problem.aims import NO_AIM, Aim, aimed
+from ilvren.problem.aiming import aimed
+from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.binding import bind
+from ilvren.problem.building import built
 from ilvren.problem.reader import read_file, read_text
 from ilvren.problem.refinement import AS_DECLARED, SIMULATED, Refinement, refined
-from ilvren.problem.template import Template
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Declarations
@@ -152,14 +153,15 @@ def _built(
 
     def bound(declarations: Declarations) -> Problem:
         return replace(
-            bind(Template(declarations, set), parameters=set, starts=start, anchor=anchor),
+            bind(built(declarations, set), parameters=set, starts=start, anchor=anchor),
             aim=aim,
             refinement=refinement,
         )
 
     if not finer.confirm:
         return bound(finer)
-    from ilvren.problem.confirming import divided, is_limit  # few files have such entries
+    from ilvren.problem.confirming import divided  # few files have such entries
+    from ilvren.problem.texts import is_limit
 
     search, confirm = divided(finer, set)
     assert confirm is not None

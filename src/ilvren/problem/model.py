@@ -8,7 +8,7 @@ matrices. A design and the rows are flat arrays, block after block, each row by 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.formula import KINKED, Graph, Shape, Trouble, walk
+from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.refinement import AS_DECLARED, Refinement
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
     from ilvren.models import Calls, ModelSource
     from ilvren.problem.entries import Source
-    from ilvren.problem.lifted import Lifted
 
 __all__ = [
     "GRID_TOLERANCE",
@@ -318,7 +317,7 @@ class RowBlock:
         return (self.element(place) for place in range(self.size))
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Problem:
     """A problem bound to its numbers.
 
@@ -355,6 +354,8 @@ class Problem:
     refusal: str = ""
     simulations: tuple[Simulation, ...] = field(default=(), repr=False, compare=False)
     refinement: Refinement = AS_DECLARED
+    rebound: Callable[..., Problem] | None = field(default=None, repr=False)
+    _kept: dict[str, Any] = field(default_factory=dict, init=False, repr=False)
 
     @property
     def is_over_time(self) -> bool:
@@ -482,14 +483,11 @@ class Problem:
             for place, variable in enumerate(block)
         )
 
-    @cached_property
-    def lifted(self) -> Lifted | None:
-        """Return the problem with its kinks lifted, as far as they can be; None where there are none."""
-        if not any(node.operation in KINKED for node in self.graph.nodes):
-            return None
-        from ilvren.problem.lifted import lifted_problem
-
-        return lifted_problem(self)
+    def kept(self, name: str, made: Callable[[Problem], Any]) -> Any:
+        """Return what is made of the problem, once."""
+        if name not in self._kept:
+            self._kept[name] = made(self)
+        return self._kept[name]
 
     def split(self, point: Sequence[float] | FloatArray) -> list[Any]:
         """Return a design as one value per block: floats for scalars, arrays of the block's shape else."""
@@ -516,16 +514,10 @@ class Problem:
     def with_parameters(self, **values: Given) -> Problem:
         """Return the problem with other parameter values. Its formulas are built again only where a shape depends on
         one of them. Raises RequestError for an unknown name."""
-        from ilvren.problem.binding import bind
-
-        anchor = self.refinement.anchor
-        found = bind(self.template, parameters={**self.overrides, **values}, starts=self.start_overrides, anchor=anchor)
-        found = replace(found, aim=self.aim, refinement=self.refinement)
-        if not any(block.is_objective for block in self.row_blocks):
-            return found
-        from ilvren.problem.fronts import fronted
-
-        return fronted(found)
+        assert self.rebound is not None
+        anchor, given = self.refinement.anchor, {**self.overrides, **values}
+        found: Problem = self.rebound(self.template, parameters=given, starts=self.start_overrides, anchor=anchor)
+        return replace(found, aim=self.aim, refinement=self.refinement)
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ilvren.problem.entries import Value
+from ilvren.problem.value import Value
 
 if TYPE_CHECKING:
     from ilvren.models.approximation import Group

@@ -9,7 +9,7 @@ from dataclasses import replace
 from ilvren.errors import FormulaError
 from ilvren.formula import Call, Comparison, Condition, Name, Node, parse_formula, parse_limits
 from ilvren.problem.entries import EntryDeclaration, Value, formula_text
-from ilvren.problem.scatter_functions import calls_of_scatter
+from ilvren.problem.texts import calls_of_scatter
 
 __all__ = ["limits_of_one", "value_of_one"]
 

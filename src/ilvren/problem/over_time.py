@@ -36,18 +36,17 @@ from ilvren.formula import (
 )
 from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.spreading import Spread
-from ilvren.problem.time_declarations import ControlDeclaration, StateDeclaration, TimeDeclaration
+from ilvren.problem.texts import calls_of_time
+from ilvren.problem.time_declarations import DEFAULT_STEPS, ControlDeclaration, StateDeclaration, TimeDeclaration
 from ilvren.problem.time_measures import Measures, Samples
 
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["Axis", "Moments", "calls_of_time"]
+__all__ = ["Axis", "Moments"]
 
 FloatArray = NDArray[np.float64]
 
-# Intervals of the grid where a file does not say how many.
-DEFAULT_STEPS = 100
 MOST_STEPS = 20_000
 # Moments nearer than this share of the time are one.
 SAME = 1e-9
@@ -93,19 +92,6 @@ class NameTold:
     about: str
     text: str
     uses: tuple[str, ...]
-
-
-def calls_of_time(tree: Node) -> Iterator[Call]:
-    """Yield the outermost calls of functions of time in a tree."""
-    waiting = [tree]
-    while waiting:
-        node = waiting.pop()
-        if isinstance(node, Call) and node.function in TIME_FUNCTIONS:
-            yield node
-            continue
-        from ilvren.formula import children
-
-        waiting.extend(reversed(children(node)))
 
 
 class Axis:

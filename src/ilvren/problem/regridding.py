@@ -17,8 +17,9 @@ from ilvren.problem.loading import refined_problem
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 
 if TYPE_CHECKING:
-    from ilvren.problem.collocated import CollocatedAxis, OwnPoints
+    from ilvren.problem.collocated import CollocatedAxis
     from ilvren.problem.over_time import Axis
+    from ilvren.problem.template_parts import OwnPoints
 
 __all__ = [
     "begun",

@@ -38,21 +38,20 @@ from ilvren.formula import (
     Name,
     Node,
     Shape,
-    children,
     level,
     lower,
-    parse_formula,
     rebuilt,
     shaping,
 )
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.scenario_nodes import ScenarioNodes
+from ilvren.problem.texts import calls_of_scatter
 from ilvren.scatter import Dependence, dependence, scenario_normals
 
 if TYPE_CHECKING:
     from ilvren.problem.template import Template
 
-__all__ = ["ScatterFunctions", "Written", "calls_of_scatter", "speaks_of_scatter", "without_scatter"]
+__all__ = ["ScatterFunctions", "Written", "without_scatter"]
 
 # (2) begins this many widths within the condition; (1) is rounded over half a width.
 WITHIN = 3.0
@@ -61,18 +60,6 @@ ROUNDED = 0.25
 DIFFERENCE = 1e-4
 # A deviation is at least this part of what it is of: what does not scatter has a width, too.
 LEAST = 1e-9
-
-
-def calls_of_scatter(tree: Node) -> list[Call]:
-    """Return the outermost calls of functions of what scatters in a tree."""
-    if isinstance(tree, Call) and tree.function in SCATTER_FUNCTIONS:
-        return [tree]
-    return [call for child in children(tree) for call in calls_of_scatter(child)]
-
-
-def speaks_of_scatter(entry: EntryDeclaration) -> bool:
-    """Return whether an entry's formula, which can be read, has functions of what scatters."""
-    return not isinstance(entry.formula, tuple) and bool(calls_of_scatter(parse_formula(formula_text(entry.formula))))
 
 
 @dataclass(frozen=True)
@@ -334,7 +321,9 @@ def without_scatter(template: Template, entry: EntryDeclaration, tree: Node, res
     def lowered(part: Node) -> int:
         own, own_resolve = part, resolve
         if template.axes:
-            own, own_resolve = template.without_time(entry, part, resolve)
+            from ilvren.problem.time_functions import without_time  # few files have both
+
+            own, own_resolve = without_time(template, entry, part, resolve)
         return lower(own, template.graph, own_resolve, entry=entry.path, text=text, whole=template.whole)
 
     def replaced(node: Node) -> Node | None:

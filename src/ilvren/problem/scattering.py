@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import FormulaError, ProblemError, RequestError
-from ilvren.formula import Shape, names_in, parse_formula, parse_limits, walk
+from ilvren.errors import ProblemError, RequestError
+from ilvren.formula import Shape, names_in, parse_limits, walk
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -21,6 +21,8 @@ from ilvren.problem.entries import (
     VariableDeclaration,
     formula_text,
 )
+from ilvren.problem.ordering import needs_of
+from ilvren.problem.texts import dependents_of, is_limit, speaks_of_scatter
 from ilvren.scatter import Dependence, Law, dependence, law_named
 
 if TYPE_CHECKING:
@@ -30,9 +32,7 @@ if TYPE_CHECKING:
 __all__ = [
     "Scattered",
     "ScatteredQuantity",
-    "dependents_of",
     "fixed_values",
-    "needed_to_scatter",
     "place_factors",
     "scatter_nodes",
     "scatter_of",
@@ -154,18 +154,6 @@ def scatter_nodes(template: Template) -> dict[str, dict[str, int]]:
     return found
 
 
-def needed_to_scatter(template: Template) -> list[str]:
-    """Return what must be built before a function of what scatters can be: all that scatters, and its widths."""
-    found = []
-    for item in template.declarations.scatter:
-        texts = [
-            value for value in (*item.widths.values(), item.reach, item.column) if isinstance(value, str) and value
-        ]
-        words = [word.name for text in texts for word in names_in(parse_formula(text))]
-        found += [key for name in (item.name, *words) if (key := template.key_of(name)) is not None]
-    return list(dict.fromkeys(found))
-
-
 def place_factors(template: Template) -> dict[str, tuple[FloatArray, float]]:
     """Return {name: (where each place lies (n, d), reach)} of what scatters alike over some places."""
     found = {}
@@ -259,11 +247,9 @@ def fixed_values(problem: Problem) -> dict[str, Any]:
 def _statistics(problem: Problem) -> dict[str, Any]:
     """Return {derived value: its value at the start} of functions of what scatters that other formulas use: in every
     scenario they are what they are of all."""
-    from ilvren.problem.scatter_functions import speaks_of_scatter
-
     template: Template = problem.template
     speaking = [entry.name for entry in template.declarations.derived if speaks_of_scatter(entry)]
-    used = {name for owner, names in template.needs().items() if owner not in speaking for name in names}
+    used = {name for owner, names in needs_of(template).items() if owner not in speaking for name in names}
     for entry in template.declarations.constraints:
         used |= {word.name for side in parse_limits(formula_text(entry.formula)).sides for word in names_in(side)}
     wanted = [name for name in speaking if name in used]
@@ -290,7 +276,6 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
             own = replace(entry, formula=_tupled(values[entry.name])) if entry.name in values else entry
             kept.append(own)
     from ilvren.problem.one_scenario import limits_of_one, value_of_one  # which knows functions of what scatters
-    from ilvren.problem.scatter_functions import speaks_of_scatter
 
     told = {entry.name: formula_text(entry.formula) for entry in declarations.derived if speaks_of_scatter(entry)}
     kept += [
@@ -356,7 +341,6 @@ def wide_designs(wide: Problem, scattered: Scattered, nominal: FloatArray, own: 
 
 def _confirmed(entry: EntryDeclaration, told: Mapping[str, str]) -> list[EntryDeclaration]:
     """Return what an entry of [confirm] asks of one scenario."""
-    from ilvren.problem.confirming import is_limit
     from ilvren.problem.one_scenario import limits_of_one, value_of_one
 
     return limits_of_one(_unsized(entry), told) if is_limit(entry) else [value_of_one(_unsized(entry))]
@@ -396,23 +380,6 @@ def _unsized(entry: EntryDeclaration) -> EntryDeclaration:
         magnitude=None if _has_text(entry.magnitude) else entry.magnitude,
         goal=None if _has_text(entry.goal) else entry.goal,
     )
-
-
-def dependents_of(parameters: Sequence[EntryDeclaration], moved: set[str]) -> set[str]:
-    """Return the parameters that are formulas of others in `moved`, through others, too."""
-    uses = {}
-    for entry in parameters:
-        texts = list(_texts_of(entry.formula))
-        try:
-            uses[entry.name] = {word.name for text in texts for word in names_in(parse_formula(text))}
-        except FormulaError:  # refused with its place when the problem is built
-            uses[entry.name] = set()
-    found: set[str] = set()
-    while True:
-        more = {name for name, names in uses.items() if name not in found and names & (moved | found)}
-        if not more:
-            return found
-        found |= more
 
 
 def _texts_of(value: Value) -> list[str]:

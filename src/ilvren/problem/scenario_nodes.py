@@ -10,6 +10,7 @@ import numpy as np
 
 from ilvren.formula import shaping
 from ilvren.problem.spreading import Spread
+from ilvren.problem.texts import dependents_of
 from ilvren.scatter import EULER, GUMBEL
 
 if TYPE_CHECKING:
@@ -86,8 +87,6 @@ class ScenarioNodes:
     def dependents(self) -> dict[str, int]:
         """Return {parameter: the node of its formula} of those made of scattered parameters, and not set otherwise."""
         if self._dependents is None:
-            from ilvren.problem.scattering import dependents_of
-
             template = self.template
             moved = {name for name in self._declared if name in template.parameter_index}
             entries = [e for e in template.declarations.parameters if e.name not in template.overridden]

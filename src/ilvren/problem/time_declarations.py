@@ -4,9 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ilvren.problem.entries import Value
+from ilvren.problem.value import Value
 
-__all__ = ["ControlDeclaration", "StateDeclaration", "TimeCase", "TimeDeclaration", "TransferDeclaration"]
+__all__ = [
+    "DEFAULT_STEPS",
+    "ControlDeclaration",
+    "StateDeclaration",
+    "TimeCase",
+    "TimeDeclaration",
+    "TransferDeclaration",
+]
+
+# Intervals of the grid where a file does not say how many.
+DEFAULT_STEPS = 100
 
 
 @dataclass(frozen=True, slots=True)

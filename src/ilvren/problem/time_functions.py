@@ -3,37 +3,25 @@ answers."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, cast
 
-from ilvren.formula import Name, Node, shape_text, shaping
+from ilvren.formula import TIME_FUNCTIONS, Call, Name, Node, rebuilt, shape_text, shaping
+from ilvren.problem.template_parts import MeasuredCall
 
 if TYPE_CHECKING:
-    from ilvren.formula import Call
     from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.over_time import Axis
     from ilvren.problem.template import Template
 
-__all__ = ["MeasuredCall", "axis_of_call", "moved", "worked_out"]
-
-
-@dataclass(frozen=True)
-class MeasuredCall:
-    """A measure somewhere in the file: the entry it stands in, the function, the name over time that it measures, the
-    nodes of its levels and of its value."""
-
-    entry: str
-    function: str
-    signal: str
-    levels: tuple[int, ...]
-    node: int
+__all__ = ["axis_of_call", "moved", "without_time", "worked_out"]
 
 
 def axis_of_call(template: Template, entry: EntryDeclaration, call: Call) -> Axis:
     """Return the axis that a function of time is about. Raises FormulaError."""
     found = [axis for axis in template.axes if axis.takes(call)]
     if len(found) == 1:
-        return found[0]
+        return cast("Axis", found[0])
     if found:
         raise template.complaint(entry, f'"{call.function}" of things of different cases', call)
     raise template.complaint(
@@ -73,6 +61,24 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
         if known not in template.measured:
             template.measured.append(known)
     return found
+
+
+def without_time(
+    template: Template, entry: EntryDeclaration, tree: Node, resolve: Callable[[Name], int]
+) -> tuple[Node, Callable[[Name], int]]:
+    """Return a formula with the outermost functions of time worked out, and what resolves the names put in
+    place."""
+    extra: dict[str, int] = {}
+
+    def replaced(node: Node) -> Node | None:
+        if not (isinstance(node, Call) and node.function in TIME_FUNCTIONS):
+            return None
+        name = f"#{len(extra)}"
+        extra[name] = worked_out(template, entry, node)
+        return Name(name, node.span)
+
+    own = rebuilt(tree, replaced)
+    return own, lambda word: extra[word.name] if word.name in extra else resolve(word)
 
 
 def _measure(template: Template, axis: Axis, function: str, node: int, levels: list[int]) -> int:

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from ilvren.formula import Graph, Shape, shaping
 
 if TYPE_CHECKING:
-    from ilvren.problem.over_time import Axis
+    from ilvren.problem.entries import EntryDeclaration
+    from ilvren.problem.template import Template
 
 __all__ = ["Measures", "Samples"]
 
@@ -33,10 +34,24 @@ class Samples:
     corners: tuple[int, ...] = ()
 
 
+class SampledAxis(Protocol):
+    """A time and what evolves along it, as far as measures ask: `graph` is that of one moment."""
+
+    template: Template
+    graph: Graph
+    duration: int
+    structural: list[int]
+    entry: EntryDeclaration
+
+    def samples(self, node: int) -> Samples: ...
+
+    def outer(self, main: int) -> int: ...
+
+
 class Measures:
     """Measures on one axis. All take a node of the moment and return one of the problem."""
 
-    def __init__(self, axis: Axis) -> None:
+    def __init__(self, axis: SampledAxis) -> None:
         self.axis = axis
         self.graph: Graph = axis.template.graph
 

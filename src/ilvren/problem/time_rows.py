@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 import numpy as np
 
 from ilvren.errors import FormulaError
 from ilvren.formula import Call, ShapeMismatch, joint_shape, shape_text
-from ilvren.problem.rows import RowTemplate, compared
+from ilvren.problem.compared_rows import compared
+from ilvren.problem.template_parts import RowTemplate
 from ilvren.problem.time_functions import axis_of_call, first_value, worked_out
 
 if TYPE_CHECKING:
@@ -32,7 +33,7 @@ def rows_over_time(template: Template, entry: EntryDeclaration, limits: Limits) 
             return None
         if len(axes) > 1:
             raise template.complaint(entry, "a limit on things of different cases", None)
-        return _pathwise(template, entry, limits, next(iter(axes.values())))
+        return _pathwise(template, entry, limits, cast("Axis", next(iter(axes.values()))))
     except FormulaError as error:
         template.fail_at(entry, error)
 

@@ -1,34 +1,31 @@
-"""How designs measure up to first-order conditions, and what is made of a method's iterates.
-
-Multipliers are those that a method gives, or better ones. What a run is told of its iterates rests on what is measured
-here, never on a method's word.
-"""
+"""What is made of a method's iterates: they are measured, kept, told, and their number is limited."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods import Assessment, Iterate
-from ilvren.problem import Measures, Problem, objective_size
-from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
+from ilvren.problem import objective_size
+from ilvren.runs.assessor import Assessor
 from ilvren.runs.stopping import ProtocolBroken, Stop
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation
     from ilvren.proofs import Conflict
+    from ilvren.runs.conditions import Conditions
     from ilvren.runs.recording import Recorder
-    from ilvren.runs.scaling import Scaling
-    from ilvren.runs.settings import Settings
     from ilvren.runs.stage import Stage
 
-__all__ = ["LARGE_SIZE", "Assessing", "Assessor"]
+__all__ = ["Assessing"]
 
 FloatArray = NDArray[np.float64]
+
+# A method that goes on this many iterations without asking for anything new is going in circles.
+MOST_IDLE = 200
 
 # A method that goes on this many iterations without asking for anything new is going in circles.
 MOST_IDLE = 200
@@ -36,42 +33,6 @@ MOST_IDLE = 200
 # From so many variables on, iterates are measured with the method's own multipliers; from so many variables and rows
 # on, those that are not within so many times the tolerance.
 LARGE_SIZE, MEDIUM_SIZE, NEAR = 500, 200, 1e3
-
-
-@dataclass
-class Assessor:
-    """Measures designs of one problem; `first_objective` is the internal objective at the start. What it found last
-    saves work at the next."""
-
-    problem: Problem
-    measures: Measures
-    settings: Settings
-    scaling: Scaling | None
-    first_objective: float
-    _last: Conditions | None = None
-
-    def conditions(
-        self, point: FloatArray, evaluation: Evaluation, multipliers: FloatArray | None = None
-    ) -> Conditions | None:
-        """Return the conditions at a full design (n,), None without finite derivatives; `multipliers` (m,) are the
-        method's own, scaled."""
-        if not evaluation.has_finite_derivatives:
-            return None
-        feasibility, tolerance = self.settings.feasibility, self.settings.tolerance
-        size = objective_size(self.measures.objective_magnitude, evaluation.objective, self.first_objective)
-        given = (self.problem, self.measures, point, evaluation)
-        quick = None
-        if not self.problem.row_count:
-            multipliers = np.zeros(0)  # bounds alone need none to be measured exactly
-        if multipliers is not None and self.scaling is not None:
-            own = self.scaling.multipliers_as_written(multipliers)
-            quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility, tolerance=tolerance)
-            is_medium = self.problem.size + self.problem.row_count > MEDIUM_SIZE
-            if self.problem.size > LARGE_SIZE or (is_medium and not quick.meet(NEAR * tolerance)):
-                return quick  # better multipliers would cost more than the iteration
-        found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=quick or self._last)
-        self._last = found
-        return quick if quick is not None and quick.meet(tolerance) and not found.meet(tolerance) else found
 
 
 class Assessing:

@@ -58,7 +58,7 @@ class Choice:
 def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool = False) -> Choice:
     """Return the choice for a problem: by its size, its derivatives, the kinds of its limits and variables, and its
     objective; with `is_relaxed` as if all variables were continuous."""
-    from ilvren.problem import has_kinks, sum_of_squares
+    from ilvren.problem import has_kinks, lifted_of, sum_of_squares
 
     if len(problem.objectives) > 1:
         count = design_count(problem)
@@ -74,7 +74,7 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
     if problem.is_collocated:
         n, m = len(problem.free), problem.row_count
         return Choice(("interior-point", "augmented-lagrangian"), f"{n} unknowns and {m} rows on a grid")
-    lifted = None if derivatives == "differences" else problem.lifted
+    lifted = None if derivatives == "differences" else lifted_of(problem)
     if lifted is not None and lifted.is_smooth:
         return _with_lifted(problem, lifted)
     n, m = len(problem.free), problem.row_count
@@ -236,7 +236,9 @@ def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: b
 
 def _has_room(problem: Problem, method: Method) -> bool:
     """Return whether a method's matrices allow the unknowns of lifted kinks, where there are any."""
-    lifted = problem.lifted
+    from ilvren.problem import lifted_of
+
+    lifted = lifted_of(problem)
     if lifted is None or method.most_variables is None:
         return True
     n, m = len(lifted.problem.free), lifted.problem.row_count

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Evaluation, Gate, form_of, measured
 from ilvren.problem import Lifted, Measures, objective_size
-from ilvren.runs.assessing import Assessor
+from ilvren.runs.assessor import Assessor
 from ilvren.runs.claims import violation_is_stationary
 from ilvren.runs.scaling import Scaling
 

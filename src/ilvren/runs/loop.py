@@ -31,7 +31,7 @@ from ilvren.methods import (
     Task,
     Tight,
 )
-from ilvren.problem import Measures, Problem
+from ilvren.problem import Measures, Problem, lifted_of
 from ilvren.runs.answering import Answering
 from ilvren.runs.assessing import Assessing
 from ilvren.runs.concluding import Conclusion, concluded
@@ -369,7 +369,7 @@ class Loop:
         )
         if self._recorder.archive is not None:
             task = self._of_several(task, scaling)
-        lifted = problem.lifted if method.needs_derivatives and not stage.by_differences else None
+        lifted = lifted_of(problem) if method.needs_derivatives and not stage.by_differences else None
         if lifted is not None:
             from ilvren.runs.lifted_view import LiftedView
 

@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import IlvrenError
 from ilvren.formula import walk
-from ilvren.problem import Declarations, Problem, Template, TimeDeclaration, bind, formula_text
+from ilvren.problem import Declarations, Problem, TimeDeclaration, bind, built, formula_text
 
 if TYPE_CHECKING:
     from ilvren.problem import CollocatedAxis
@@ -76,7 +76,7 @@ def _ending(problem: Problem, axis: CollocatedAxis, change: float) -> Problem | 
         return None
     grids = {own.case: tuple(own.taus.tolist()) for own in problem.template.built_axes}
     declared = _moved(problem.template.declarations, axis.case, end, grids)
-    found = bind(Template(declared, overrides), parameters=overrides, starts={})
+    found = bind(built(declared, overrides), parameters=overrides, starts={})
     is_alike = found.size == problem.size and found.row_count == problem.row_count
     return found if is_alike and _shapes(found) == _shapes(problem) else None
 

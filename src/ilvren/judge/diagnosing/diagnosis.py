@@ -21,7 +21,7 @@ from ilvren.judge.optimum.curvature import lagrangian_curvature
 from ilvren.judge.standing.design_report import trouble_sentence
 from ilvren.methods import method_named
 from ilvren.methods.pieces import can_lift
-from ilvren.problem import NamedValue, Objective, Problem, RowBlock, objective_size
+from ilvren.problem import NamedValue, Objective, Problem, RowBlock, lifted_of, objective_size
 from ilvren.runs import (
     AUTOMATIC,
     HOLDS,
@@ -430,7 +430,7 @@ class _Case:
             return [*found, (on_file_again(self.record, "check", "--only", "conflicts"), why)]
         if "conflict" in self.kinds and self.conflict is None and others:
             found.append((self._command(others[0]), "another way to feasible designs"))
-        lifted = self.problem.lifted
+        lifted = lifted_of(self.problem)
         is_liftable = lifted is not None and lifted.is_smooth
         if "kink" in self.kinds and is_liftable and not can_lift(method_named(self.record.method)):
             found.append((self._command("sqp"), "it takes these kinks as smooth limits of further unknowns"))

@@ -15,6 +15,7 @@ from ilvren.judge.optimum.search_around import check_neighbourhood, search_downh
 from ilvren.judge.optimum.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.proof.region import region_of
 from ilvren.judge.verifying.kinked import pieces_at
+from ilvren.problem import lifted_of
 from ilvren.proofs import is_convex
 
 if TYPE_CHECKING:
@@ -107,7 +108,7 @@ def _judged_kinked(case: Case) -> Verdict:
 def _judged_lifted(case: Case) -> Verdict | None:
     """Return the verdict where the design, with every kink's unknown at its value, is an optimum of the lifted problem:
     then it is one of the problem itself."""
-    lifted = case.problem.lifted
+    lifted = lifted_of(case.problem)
     if lifted is None or not lifted.is_smooth:
         return None
     own = Case(lifted.problem, lifted.point_at(case.point), case.tolerance, case.feasibility)
