@@ -30,10 +30,6 @@ MOST_IDLE = 200
 # A method that goes on this many iterations without asking for anything new is going in circles.
 MOST_IDLE = 200
 
-# From so many variables on, iterates are measured with the method's own multipliers; from so many variables and rows
-# on, those that are not within so many times the tolerance.
-LARGE_SIZE, MEDIUM_SIZE, NEAR = 500, 200, 1e3
-
 
 class Assessing:
     """Assesses the iterates of one stage. `last` is the last one's full design (n,) with what was measured there, and

@@ -20,6 +20,10 @@ __all__ = ["LARGE_SIZE", "Assessor"]
 
 FloatArray = NDArray[np.float64]
 
+# From so many variables on, iterates are measured with the method's own multipliers; from so many variables and rows
+# on, those that are not within so many times the tolerance.
+LARGE_SIZE, MEDIUM_SIZE, NEAR = 500, 200, 1e3
+
 
 @dataclass
 class Assessor:
