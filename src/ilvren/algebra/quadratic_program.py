@@ -16,10 +16,11 @@ far as it is independent and its multipliers have the right signs; and by factor
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["QuadraticSolution", "solve_quadratic", "solve_relaxed"]
 

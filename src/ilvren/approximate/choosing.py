@@ -32,7 +32,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,6 +44,7 @@ from ilvren.approximate.gaussian import fitted_fields
 from ilvren.approximate.polynomial import HIGHEST, all_powers, fitted_polynomial
 from ilvren.approximate.radial import fitted_radial
 from ilvren.approximate.surface import Part, Surface, Trend
+from ilvren.records import dataclass
 
 __all__ = ["KINDS", "LEAST_POINTS", "Approximated", "Told", "approximated"]
 

@@ -16,7 +16,6 @@ J. Marshall, 1984.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -26,6 +25,7 @@ from scipy.linalg import cholesky, solve_triangular
 from ilvren.approximate.fitted import left_out_of, rms
 from ilvren.approximate.kernels import KERNELS
 from ilvren.approximate.maximizing import maximized
+from ilvren.records import dataclass
 
 __all__ = ["EffectsField", "conditioned_effects", "likelihood_of_effects", "searched_effects"]
 

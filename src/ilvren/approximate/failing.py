@@ -11,13 +11,13 @@ Sources: E. A. Nadaraya, "On estimating regression", 1964; G. S. Watson, "Smooth
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.maximizing import maximized
+from ilvren.records import dataclass
 
 __all__ = ["KNOWING_NOTHING", "Failing", "fitted_failing"]
 

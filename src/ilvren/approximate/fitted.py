@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.approximate.surface import Part

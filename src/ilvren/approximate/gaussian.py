@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +28,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.slopes import as_slopes, covariances, from_slopes
 from ilvren.approximate.spread import FieldSpread
 from ilvren.approximate.surface import Expansion, Part, Trend
+from ilvren.records import dataclass
 
 __all__ = ["Field", "conditioned", "fitted_fields", "likelihood_of"]
 

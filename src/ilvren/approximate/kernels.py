@@ -17,10 +17,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["KERNELS", "SMOOTH", "Kernel", "squared_distances"]
 

@@ -16,7 +16,6 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +26,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.slopes import as_slopes, owned_by
 from ilvren.approximate.spread import LeverSpread
 from ilvren.approximate.surface import Part, Trend
+from ilvren.records import dataclass
 
 __all__ = ["HIGHEST", "Path", "all_powers", "fitted_polynomial", "ordered_terms"]
 

@@ -8,7 +8,6 @@ Source of (2): J. Sacks, W. J. Welch, T. J. Mitchell, H. P. Wynn, "Design and an
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
 
@@ -19,6 +18,7 @@ from scipy.linalg import cholesky, solve_triangular
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
 from ilvren.approximate.slopes import as_slopes, covariances
+from ilvren.records import dataclass
 
 __all__ = ["FieldSpread", "LeverSpread", "Spread"]
 

@@ -10,7 +10,7 @@ polynomial by its leverage, of a Gaussian process by the variance that is left.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ilvren.approximate.kernels import KERNELS, squared_distances
 from ilvren.approximate.monomials import monomials
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.approximate.spread import Spread

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row_cells
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape

@@ -6,7 +6,6 @@ import argparse
 import math
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
@@ -21,6 +20,7 @@ from ilvren.cli.arguments import (
     pairs,
     text_pairs,
 )
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal

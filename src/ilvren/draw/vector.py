@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.draw.style import LINES, figure, save
+from ilvren.records import dataclass
 
 __all__ = ["Line", "draw_vector"]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.problem import Measures, Problem, Row, Variable, element_name, name_in
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate

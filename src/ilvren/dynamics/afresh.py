@@ -11,7 +11,6 @@ an unstable system, Π Φ, tells where no integrator could do better.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +19,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.sweeps import transitions
 from ilvren.dynamics.walker import walker_along
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.course import Course

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import bisect
 import math
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.tableau import EXPLICIT, RADAU, Tableau
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.mesh import Mesh

@@ -7,7 +7,6 @@ on, as one design does by itself (see `course`). Designs that need more than tha
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.course import LEAST_SIZE, March
 from ilvren.dynamics.walker import MOST_EVENTS, NO_GAP, ROUNDING
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.mesh import Mesh

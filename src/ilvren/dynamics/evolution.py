@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula import Graph, Shape

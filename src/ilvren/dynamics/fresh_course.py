@@ -5,11 +5,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.gridded import GriddedCourse

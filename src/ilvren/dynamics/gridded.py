@@ -18,7 +18,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -27,6 +26,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.schemes.scheme import Scheme, lagrange_integrals
 from ilvren.formula import compile_arrays, tangents, walk
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

@@ -7,11 +7,12 @@ As no step is longer than a lag, segments come in blocks that look at earlier bl
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.columns import Columns

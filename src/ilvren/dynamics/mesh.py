@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["Mesh"]
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -20,6 +20,7 @@ from ilvren.dynamics.course import Given, Lost, March, nudged
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.tableau import EXPLICIT, RADAU
 from ilvren.dynamics.walker import MOST_EVENTS, VAST, Walker, followed
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

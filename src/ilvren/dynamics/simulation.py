@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +23,7 @@ from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, w
 from ilvren.dynamics.sweeps import Backward, Forward, Linear, backward, forward, second_products
 from ilvren.dynamics.system import System, TooManyFormulas
 from ilvren.dynamics.walker import followed
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution

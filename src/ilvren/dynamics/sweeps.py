@@ -20,7 +20,7 @@ G. Wanner, "Solving Ordinary Differential Equations I", 1993, II.6; A. Griewank,
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -28,6 +28,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, March, segment_of
 from ilvren.dynamics.lookback import Lookback
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics.columns import Columns

@@ -11,12 +11,13 @@ Runge–Kutta formulas", 1986 (2); E. Hairer, G. Wanner, "Solving Ordinary Diffe
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["EXPLICIT", "RADAU", "Tableau"]
 

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["Evaluation", "entries_of"]
 
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class Evaluation:
     """What the problem says at one design; NaN where a value or derivative is invalid.
 

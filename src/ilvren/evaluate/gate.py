@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +19,7 @@ from ilvren.evaluate.questions import Questions
 from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Kink, fixed_nodes, gradient
 from ilvren.problem import Problem
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate.forms import Form
@@ -45,7 +45,7 @@ BEND_STEPS = (1.0, 4.0)
 FEW_SCALARS = 60
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Counts:
     """Distinct points at which values, gradients and Hessians (or products with them) were computed; the calls that
     differences took count as evaluations."""

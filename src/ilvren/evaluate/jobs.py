@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate.evaluation import Evaluation
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models import Outcome, Question

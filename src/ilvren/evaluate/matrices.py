@@ -10,7 +10,6 @@ Patterns and colours are found once per graph; the batch is cut so that no step 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -28,6 +27,7 @@ from ilvren.formula import (
     tangents,
     weighted_gradient,
 )
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models import Calls

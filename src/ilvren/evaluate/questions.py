@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.second_derivatives import has_second_derivatives
 from ilvren.formula import Trouble, gradient, walk
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models import Calls
@@ -29,7 +29,7 @@ BATCH_NUMBERS = 65_536
 SLOW_SECONDS = 1.0
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class Batch:
     """Values at many designs: `objective` (k,) as written (NaN without an objective), `rows` (k, m)."""
 

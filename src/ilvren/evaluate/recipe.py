@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from ilvren.errors import RequestError
 from ilvren.models.program import warden
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
+from ilvren.records import dataclass
 
 __all__ = ["Recipe"]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.questions import BATCH_NUMBERS, Questions
 from ilvren.formula import batched_nodes
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

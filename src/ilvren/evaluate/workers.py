@@ -15,12 +15,12 @@ import sys
 import time
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from multiprocessing.connection import Connection, Listener, wait
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import MachineError, RequestError
 from ilvren.evaluate.jobs import Answer, Job
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate.recipe import Recipe

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -32,6 +32,7 @@ from ilvren.explore.model_slopes import model_slopes
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
 from ilvren.models.approximation import FORM, LearntInput
 from ilvren.problem import Problem, element_name
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.ledger import ApproximationRecord, Ledger

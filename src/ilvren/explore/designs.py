@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -20,6 +19,7 @@ from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord
 from ilvren.problem import Condition, Measures, Problem, condition_of, node_of, sense_of
+from ilvren.records import dataclass
 from ilvren.runs import RunShelf, plain, plain_values, problem_of, told_by_block, trouble_clause
 
 __all__ = ["Design", "DesignTable", "designs_of", "held_by", "node_values", "recorded_calls"]

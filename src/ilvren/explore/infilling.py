@@ -12,7 +12,7 @@ Source: in the spirit of D. A. Cohn, Z. Ghahramani, M. I. Jordan, "Active learni
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from ilvren.evaluate import Gate, measured
 from ilvren.explore.approximating import Learned, LearnedGroup, learned
 from ilvren.explore.sampling import Planned, full_designs, more, sample, space_of
 from ilvren.problem import Problem, on_document
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger

@@ -16,10 +16,10 @@ Sources: R. A. Fisher, "The design of experiments", 1935; (2): T. L. Kelley, "An
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["MainEffect", "main_effect"]
 

@@ -18,7 +18,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -28,6 +28,7 @@ from ilvren.algebra import solve_quadratic
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, measured
 from ilvren.problem import with_limits
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models import Calls

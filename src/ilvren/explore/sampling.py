@@ -7,7 +7,7 @@ import io
 import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +20,7 @@ from ilvren.evaluate import Gate
 from ilvren.models import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
 from ilvren.problem import Problem, element_name, members_of
+from ilvren.records import dataclass
 from ilvren.runs import DEFAULT_EVALUATIONS, RunResult, Settings, addressed, begun_at, problem_of, resume, run
 
 if TYPE_CHECKING:

@@ -8,7 +8,6 @@ from finite numbers. Where such a number may vanish from a result (as in 1/inf) 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from numpy.typing import NDArray
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted, normal_key
 from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.operators import OPERATIONS
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph, GraphNode
@@ -32,7 +32,7 @@ _SILENT = ("dot", "output")
 _ABSORBING = ("interp", "interp_slope", "interp_vjp", "interp_slope_vjp", "lookup", "lookup_vjp")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ArrayCode:
     """Compiled code for some roots. `constants` are the nodes whose values `build(models, *values)` takes; what it
     returns is a function of (variables, weights, tangents, parameters), each a sequence of arrays by index, of the

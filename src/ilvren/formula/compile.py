@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.formula.operators import CODE_NAMES, OPERATIONS
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph
@@ -26,7 +26,7 @@ LONGEST_EXPRESSION = 160
 Context = tuple[tuple[int, bool], ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ScalarCode:
     """Compiled code for some roots. `bound(values of constants)` gives the function of the variables:
     floats in, the tuple of the roots' values out; it raises where IEEE arithmetic has no finite way."""

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 from ilvren.formula.operators import OPERATIONS
+from ilvren.records import dataclass
 
 __all__ = ["INPUTS", "Detail", "Graph", "GraphNode", "Origin", "Shape", "ShapeMismatch", "joint_shape"]
 
@@ -24,7 +24,7 @@ Detail = tuple[object, ...] | None
 INPUTS = ("variable", "parameter", "weight", "tangent")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Origin:
     """Where a node was first written: the entry's key path, its text and the span in it."""
 

@@ -4,7 +4,6 @@ computed from finite numbers alone, as far as its result used them."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +17,7 @@ from ilvren.formula.places import PLACES, gaps as place_gaps
 from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
 from ilvren.formula.walked import Kink, Trouble, Walk
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph, GraphNode
@@ -32,7 +32,7 @@ _COMPARISONS = ("<=", "<", ">=", ">", "==", "!=")
 _MOVES = ("index", "expand", "broadcast", "reshape", "transpose", "join", "scatter", "take")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Fresh:
     """A node that made invalid elements from valid ones: `mask` says which; `arguments` its operands' values."""
 
@@ -43,7 +43,7 @@ class Fresh:
     reason: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ArrayWalk:
     """`values` of the roots, NaN where invalid; `fresh` what went wrong first, in order; `gaps` {node: what changes
     its sign where an operation changes its branch}, without a batch; `conditions` {node of a where: its choice}."""

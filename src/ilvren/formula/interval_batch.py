@@ -10,7 +10,6 @@ Sources: see `intervals`.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.interpret import walk
 from ilvren.formula.interval_arithmetic import Box, elementwise, inverse, meet
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph

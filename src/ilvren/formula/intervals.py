@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -36,6 +35,7 @@ from ilvren.formula.interval_arithmetic import (
 )
 from ilvren.formula.rules import RULES
 from ilvren.formula.sparsity import Link, PatternTooLarge, use
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph
@@ -56,7 +56,7 @@ EXACT_ZEROS = frozenset({"add", "sub", "mul", "neg", "abs", "min", "max", "squar
 MOST_PRODUCTS = 4_000_000
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PossibleFault:
     """An operation whose argument can leave its domain: `low`, `high` are the ends of that argument, `element` where;
     `is_guarded` inside a branch of `where`, whose condition is not looked at here."""

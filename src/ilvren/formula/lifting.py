@@ -18,7 +18,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -30,6 +29,7 @@ from ilvren.formula.operators import OPERATIONS
 from ilvren.formula.reverse import weighted_gradient
 from ilvren.formula.rules import RULES
 from ilvren.formula.sparsity import use
+from ilvren.records import dataclass
 
 __all__ = ["Entry", "LiftedKink", "Lifting", "lift"]
 

@@ -17,7 +17,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from ilvren.records import dataclass
 
 __all__ = ["CODE_NAMES", "KINKED", "MATH_FUNCTIONS", "OPERATIONS", "Operation", "why_not_finite"]
 
@@ -44,7 +45,7 @@ INF = math.inf
 NAN = math.nan
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Operation:
     """One elementary operation.
 

@@ -16,7 +16,7 @@ subscript  = sum | sum? ":" sum? (":" sum?)?
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import NoReturn
 
 from ilvren.errors import FormulaError, nearest
@@ -36,6 +36,7 @@ from ilvren.formula.syntax import (
     Sum,
 )
 from ilvren.formula.tokens import Token, tokenize
+from ilvren.records import dataclass
 
 __all__ = ["RESERVED_NAMES", "SCATTER_FUNCTIONS", "TIME_FUNCTIONS", "Limits", "parse_formula", "parse_limits"]
 
@@ -75,7 +76,7 @@ RESERVED_NAMES = frozenset(FUNCTIONS) | {"pi"}
 _COMPARISONS = ("<=", ">=", "==", "!=", "<", ">")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Limits:
     """A constraint as written: `sides` joined by `operators` ("<=", ">=" or "=="), one fewer."""
 

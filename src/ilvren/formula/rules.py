@@ -19,18 +19,17 @@ Partial derivatives stand in `partials` and `reverse`, which raise for what they
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ilvren.formula.arrays import STRUCTURAL
 from ilvren.formula.operators import OPERATIONS
 from ilvren.formula.places import PLACES
+from ilvren.records import dataclass
 
 __all__ = ["MODEL_NODES", "RULES", "Rule"]
 
 MODEL_NODES = ("call", "output", "model_vjp", "model_jvp", "model_hvp")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Rule:
     """See the head of this file."""
 

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,6 +20,7 @@ from numpy.typing import NDArray
 from ilvren.formula.arrays import STRUCTURAL, index_key
 from ilvren.formula.compile import fixed_nodes
 from ilvren.formula.rules import MODEL_NODES, RULES
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph
@@ -37,7 +37,7 @@ class PatternTooLarge(Exception):
     """A Jacobian or Hessian with so many entries that it is not formed."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Link:
     """How a result looks at one operand: `source` (result size,) the operand element each result element looks at,
     −1 for none; or `matrix` (result size, operand size) in CSR form; or `everything` when each looks at all."""

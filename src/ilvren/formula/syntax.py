@@ -7,7 +7,9 @@ and the top-level terms of a constraint can be read off.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
+
+from ilvren.records import dataclass
 
 __all__ = [
     "Call",
@@ -30,7 +32,7 @@ __all__ = [
 Span = tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Number:
     """A literal."""
 
@@ -38,7 +40,7 @@ class Number:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Name:
     """A name of the file, `pi`, or a dotted name such as `upper.friction`."""
 
@@ -46,7 +48,7 @@ class Name:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Negative:
     """−operand."""
 
@@ -54,7 +56,7 @@ class Negative:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sum:
     """first ± second ± …; each term is (is_added, node) and the first is always added."""
 
@@ -62,7 +64,7 @@ class Sum:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Product:
     """first */ second */ …; each factor is (is_multiplied, node) and the first is always multiplied."""
 
@@ -70,7 +72,7 @@ class Product:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Power:
     """base ^ exponent."""
 
@@ -79,7 +81,7 @@ class Power:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Call:
     """function(arguments…), `axis` being the one argument that may be named."""
 
@@ -89,7 +91,7 @@ class Call:
     axis: Node | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Slice:
     """start:stop:step inside an index, each None when left out."""
 
@@ -99,7 +101,7 @@ class Slice:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Index:
     """base[subscript, …]; a subscript is a formula of a whole number, or a Slice."""
 
@@ -108,7 +110,7 @@ class Index:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Comparison:
     """left operator right, inside a condition."""
 
@@ -118,7 +120,7 @@ class Comparison:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Condition:
     """`and`, `or` of several conditions, or `not` of one."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from ilvren.errors import FormulaError
+from ilvren.records import dataclass
 
 __all__ = ["Token", "tokenize"]
 

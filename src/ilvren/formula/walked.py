@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Origin
@@ -11,7 +12,7 @@ if TYPE_CHECKING:
 __all__ = ["Kink", "Trouble", "Walk"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Trouble:
     """The first operation on the way to a result that gave no finite number. `element` says where in an array;
     `is_fixed` that it depends on no variable."""
@@ -25,7 +26,7 @@ class Trouble:
     is_fixed: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Kink:
     """An operation that changes its branch where `gap` changes its sign; `node` tells it from others. The gap of an
     operation on arrays is an array."""
@@ -36,7 +37,7 @@ class Kink:
     origin: Origin | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Walk:
     """What an evaluation met. `values` (floats, or arrays of the roots' shapes) and `troubles` have one entry per
     root; values are NaN where a non-finite intermediate was used."""

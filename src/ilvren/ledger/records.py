@@ -18,7 +18,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class RunRecord:
     """A run. `state` is "running" or "ended"; `result` the JSON document printed at its end (None before);
     `settings` and `overrides` are what it was asked; `versions` what computed it;
@@ -48,7 +48,7 @@ class RunRecord:
         return f"r{self.number}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class GroupRecord:
     """Runs that belong together. `plan` says what each is to be (see `runs.contest`); `runs` {place in the plan: number
     of the run} has those that were begun."""
@@ -70,7 +70,7 @@ class GroupRecord:
         return f"g{self.number}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ApproximationRecord:
     """What was learnt from runs: `runs` are their ids, `facts` how it was asked for and what it told; `document` is the
     approximation itself, as JSON."""
@@ -88,7 +88,7 @@ class ApproximationRecord:
         return f"a{self.number}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class RequestRecord:
     """One request of a method: its number from 0, the hash of what was asked, how many points."""
 
@@ -97,7 +97,7 @@ class RequestRecord:
     points: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StageRecord:
     """Where a stage of a run began: its number from 1, its first request, computed point and iteration."""
 
@@ -131,7 +131,7 @@ class EvaluationRecord(NamedTuple):
         return bool(self.values)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ForetoldRecord:
     """What a `surface`, in words, `said` of the objective at a design before it was evaluated, about how wrong that may
     be, and the `actual` value, NaN where there is none; all as written."""
@@ -142,7 +142,7 @@ class ForetoldRecord:
     surface: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class IterationRecord:
     """One iteration as a history shows it. `objective` and `best` as written, `best` None while nothing is
     feasible; `path` tells which part of a composed method it came from; `point` is empty where long vectors were

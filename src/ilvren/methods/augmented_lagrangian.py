@@ -22,7 +22,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -47,6 +47,7 @@ from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nea
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.inner import AUTOMATIC
 from ilvren.methods.pieces.points import Point, evaluated, projected_gradient
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "AugmentedLagrangianOptions"]
 

@@ -26,7 +26,7 @@ import importlib
 import math
 import pkgutil
 from collections.abc import Callable, Generator, Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import field, fields
 from enum import Enum
 from functools import cache, cached_property
 from typing import Any
@@ -35,6 +35,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
+from ilvren.records import dataclass
 
 __all__ = [
     "COSTLY_SECONDS",

@@ -15,7 +15,6 @@ Source    C. G. Broyden, "The convergence of a class of double-rank minimization
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +22,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "BfgsOptions"]
 

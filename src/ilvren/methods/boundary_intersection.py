@@ -30,7 +30,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -42,6 +41,7 @@ from ilvren.methods.pieces.ends import Ends, Starts, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.scalarizing import Scalar, Solved
 from ilvren.methods.pieces.trade_offs import Known, compromise
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "BoundaryIntersectionOptions"]
 

@@ -30,7 +30,7 @@ from __future__ import annotations
 import heapq
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
@@ -42,6 +42,7 @@ from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.points import evaluated
 from ilvren.methods.pieces.restricted import restricted
 from ilvren.methods.pieces.together import Child, together
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "BranchAndBoundOptions"]
 

@@ -33,7 +33,7 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Generator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
@@ -44,6 +44,7 @@ from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.ranking import MET_SHARE, judged, order
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "CmaEsOptions"]
 

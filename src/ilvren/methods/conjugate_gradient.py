@@ -16,7 +16,6 @@ Departs   by β ≥ 0 in place of the paper's lower limit: a restart is the bett
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +23,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ConjugateGradientOptions"]
 

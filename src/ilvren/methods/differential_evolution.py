@@ -31,7 +31,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -42,6 +41,7 @@ from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "DifferentialEvolutionOptions"]
 

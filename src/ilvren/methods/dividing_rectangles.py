@@ -23,14 +23,13 @@ Departs   by (4), whose weights come from the values themselves.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.ranking import judged
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "DividingRectanglesOptions"]
 

@@ -14,12 +14,12 @@ Source    (1): D. E. Knuth, "The Art of Computer Programming, Volume 2", 1969, s
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Grid, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "EnumerationOptions"]
 

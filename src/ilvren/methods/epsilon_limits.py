@@ -32,7 +32,6 @@ Departs   by minimizing along the shortest side of a box.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +41,7 @@ from ilvren.methods.pieces.ends import Ends, Starts, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.scalarizing import Scalar, Solved
 from ilvren.methods.pieces.trade_offs import Known, compromise
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "EpsilonLimitsOptions"]
 

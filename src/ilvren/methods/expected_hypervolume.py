@@ -31,7 +31,6 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -45,6 +44,7 @@ from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.hopes import log_chance, most_hoped
 from ilvren.methods.pieces.trade_offs import compromise, trade_offs
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ExpectedHypervolumeOptions"]
 

@@ -30,7 +30,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -41,6 +40,7 @@ from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Req
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.hopes import log_chance, log_hope, most_hoped
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ExpectedImprovementOptions"]
 

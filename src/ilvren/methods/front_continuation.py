@@ -32,7 +32,6 @@ Departs   by (2) in place of Newton's method on the conditions with a fixed choi
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -58,6 +57,7 @@ from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.scalarizing import Scalar, ScalarView, Solved, scalarized_task
 from ilvren.methods.pieces.together import Seen
 from ilvren.methods.pieces.trade_offs import compromise
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "FrontContinuationOptions"]
 

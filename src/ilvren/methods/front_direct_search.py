@@ -24,7 +24,6 @@ Departs   by the room asked for in (2), without which a list on a curve grows fo
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -34,6 +33,7 @@ from ilvren.algebra import crowding, nondominated, spread_subset
 from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.trade_offs import compromise, known_front, trade_offs
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "FrontDirectSearchOptions"]
 

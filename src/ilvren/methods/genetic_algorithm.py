@@ -25,7 +25,6 @@ Departs   by (3).
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -37,6 +36,7 @@ from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
 from ilvren.methods.pieces.variation import crossed, mutated
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "GeneticAlgorithmOptions"]
 

@@ -19,7 +19,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -28,6 +27,7 @@ from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, R
 from ilvren.methods.pieces.descent import begun, end_of, stuck
 from ilvren.methods.pieces.line_search import Found, moving_gradient, searched
 from ilvren.methods.pieces.points import Point, evaluated
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "GradientDescentOptions"]
 

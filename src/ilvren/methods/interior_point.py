@@ -35,7 +35,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -61,6 +61,7 @@ from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nea
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "InteriorPointOptions"]
 

@@ -17,7 +17,6 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +24,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "LBfgsOptions", "two_loops"]
 

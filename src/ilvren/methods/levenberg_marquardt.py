@@ -22,7 +22,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -46,6 +45,7 @@ from ilvren.methods.base import (
 from ilvren.methods.pieces.descent import end_of, near_bounds
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.points import Point
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "LevenbergMarquardtOptions"]
 

@@ -30,7 +30,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -40,6 +40,7 @@ from ilvren.methods.base import Arrived, Ending, Iterate, Method, Protocol, Repl
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.quadratics import fitted, minimizer_of
 from ilvren.methods.pieces.ranking import MET_SHARE
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "MeshAdaptiveSearchOptions"]
 

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -28,6 +28,7 @@ from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.linkage import linked_starts
 from ilvren.methods.pieces.ranking import judged
 from ilvren.methods.pieces.together import Child, together
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "MultistartOptions"]
 

@@ -31,13 +31,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
 from ilvren.methods.pieces.lagrangian import Lagrangian
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "NelderMeadOptions"]
 

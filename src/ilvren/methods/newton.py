@@ -19,7 +19,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -30,6 +29,7 @@ from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Met
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "NewtonOptions"]
 

@@ -27,7 +27,7 @@ Departs   by reporting the front of everything that was evaluated.
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -38,6 +38,7 @@ from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Reques
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.trade_offs import compromise, trade_offs
 from ilvren.methods.pieces.variation import crossed, mutated
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "NondominatedSortingOptions"]
 

@@ -19,8 +19,6 @@ Source    J. Kennedy, R. Eberhart, "Particle swarm optimization", 1995; (1): M. 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,6 +27,7 @@ from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ParticleSwarmOptions"]
 

@@ -20,7 +20,7 @@ Departs   by (2), which makes the temperature a number without unit.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +29,7 @@ from ilvren.methods.base import Ending, Iterate, Method, Optimum, Protocol, Task
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.together import Child, together
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "PerturbAndDescendOptions"]
 

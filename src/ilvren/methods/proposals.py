@@ -27,7 +27,6 @@ Departs   by limiting the promised change as well as the move.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +35,7 @@ from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solv
 from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
 from ilvren.methods.pieces.descent import begun, endless
 from ilvren.methods.pieces.points import Point, evaluated
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ProposalsOptions"]
 

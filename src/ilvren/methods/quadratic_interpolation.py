@@ -28,7 +28,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -39,6 +38,7 @@ from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.merit import MULTIPLIER_FACTOR, least_weights, merits, promised
 from ilvren.methods.pieces.packing import packed_generator, packed_models, unpacked_generator, unpacked_models
 from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "QuadraticInterpolationOptions"]
 

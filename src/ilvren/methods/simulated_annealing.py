@@ -27,7 +27,6 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,6 +34,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.population import first_population, rest_of
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "SimulatedAnnealingOptions"]
 

@@ -46,7 +46,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -59,6 +58,7 @@ from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nea
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
 from ilvren.methods.pieces.rescaled import is_out_of_scale, rescaled
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "SqpOptions"]
 

@@ -26,7 +26,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -37,6 +36,7 @@ from ilvren.methods.pieces.beliefs import Designs
 from ilvren.methods.pieces.merit import MULTIPLIER_FACTOR, least_weights, merits, promised
 from ilvren.methods.pieces.near_surfaces import NearSurfaces, Surfaces
 from ilvren.methods.pieces.quadratics import minimizer_of
+from ilvren.records import dataclass
 
 __all__ = ["METHOD", "SurfaceTrustRegionOptions"]
 

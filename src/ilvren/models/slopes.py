@@ -19,7 +19,6 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
@@ -37,6 +36,7 @@ from ilvren.models.source import (
     ModelSource,
     is_banded,
 )
+from ilvren.records import dataclass
 
 __all__ = ["Steps", "choose_steps", "jacobian"]
 

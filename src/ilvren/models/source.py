@@ -7,11 +7,12 @@ run (what is kept, counted, noted, tried again) is in `models.calls`, and where 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = [
     "AUTOMATIC",

@@ -7,12 +7,12 @@ than that; `grid` as many even levels as the points asked for allow.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
+from ilvren.records import dataclass
 
 __all__ = ["FULL", "GRID", "FullOptions", "GridOptions"]
 

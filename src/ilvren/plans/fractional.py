@@ -11,12 +11,12 @@ Sources: G. Box, J. Hunter, "The 2^(k−p) fractional factorial designs", 1961; 
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
+from ilvren.records import dataclass
 
 __all__ = ["FRACTIONAL", "FractionalOptions", "fraction", "resolution_of", "two_level_columns"]
 

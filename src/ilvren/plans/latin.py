@@ -16,12 +16,11 @@ designs: W. Müller, "Coffee-house designs", 2000.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
+from ilvren.records import dataclass
 
 __all__ = ["LATIN", "LatinOptions", "farthest", "latin_shares"]
 

@@ -15,12 +15,12 @@ constructing exact D-optimal designs", 1980.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
+from ilvren.records import dataclass
 
 __all__ = ["D_OPTIMAL", "OptimalOptions", "polynomial_terms"]
 

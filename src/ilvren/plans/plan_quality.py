@@ -14,11 +14,12 @@ Source: F. Hickernell, "A generalized discrepancy and quadrature error bound", 1
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.plans.base import Space

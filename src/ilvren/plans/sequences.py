@@ -8,12 +8,11 @@ S. Joe, F. Kuo,
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space
+from ilvren.records import dataclass
 
 __all__ = ["RANDOM", "SOBOL", "NoOptions"]
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
+from ilvren.records import dataclass
 
 __all__ = ["ONE_AT_A_TIME", "OneOptions"]
 

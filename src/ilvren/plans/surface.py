@@ -10,13 +10,13 @@ three level designs for the study of quantitative variables", 1960.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.plans.base import Plan, PlanError, Sampled, Space, option
 from ilvren.plans.fractional import fraction
+from ilvren.records import dataclass
 
 __all__ = ["BOX_BEHNKEN", "CENTRAL", "BoxBehnkenOptions", "CentralOptions"]
 

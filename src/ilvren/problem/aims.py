@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
+
+from ilvren.records import dataclass
 
 __all__ = ["NO_AIM", "Aim", "lines_text"]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,6 +21,7 @@ from ilvren.models.approximation import Group, document_from, group_for
 from ilvren.problem.model import element_name
 from ilvren.problem.template import refuse
 from ilvren.problem.template_parts import Learnt
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models import Calls

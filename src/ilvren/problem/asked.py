@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.errors import FormulaError, RequestError
 from ilvren.formula import Node, parse_limits
 from ilvren.problem.entries import EntryDeclaration
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem

@@ -4,7 +4,6 @@ since whoever follows it can cut it off there."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from ilvren.errors import FormulaError
 from ilvren.formula import TIME_FUNCTIONS, Call, joint_shape, parse_limits, walk
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.regridding import read_control
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 from ilvren.problem.value import Value, formula_text
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model_declarations import ModelDeclaration
@@ -29,7 +30,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Source:
     """The text of a problem file, its name for messages, and the lines of its keys. `files` are the texts of
     the table files it reads, by the name written; what is not there is read from disk, beside the problem file."""
@@ -48,7 +49,7 @@ class Source:
         return Path(self.file).parent / name
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class VariableDeclaration:
     """What a file says of a variable; None where it says nothing."""
 
@@ -65,7 +66,7 @@ class VariableDeclaration:
     choices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class EntryDeclaration:
     """A parameter, derived value, objective or constraint: `section` says which; `written_in` where the file has it,
     when that is elsewhere. An objective may have a `goal`, beyond which nothing counts, and a `priority`, lower numbers
@@ -87,7 +88,7 @@ class EntryDeclaration:
         return f"{self.written_in or self.section}.{self.name}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TableDeclaration:
     """A CSV file; `columns` gives names to headers that are none; `lines` a half-open range of data lines, `chosen`
     some of these lines, asked for outside the file."""
@@ -99,7 +100,7 @@ class TableDeclaration:
     chosen: tuple[int, int | None] | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FitDeclaration:
     """A residual to be made small: residual/sigma, under a loss; `has_sigma` where the file says how large sigma is."""
 
@@ -111,7 +112,7 @@ class FitDeclaration:
     has_sigma: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class CaseDeclaration:
     """What a case changes: values of parameters, files of tables."""
 
@@ -120,7 +121,7 @@ class CaseDeclaration:
     tables: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ScatterDeclaration:
     """How a variable or a parameter scatters: its `law`, and `widths` {name: number or formula}, shares of the value
     where `is_relative`. Elements of a vector scatter each for itself, all by the same amount where it `is_common`, or
@@ -137,7 +138,7 @@ class ScatterDeclaration:
     scale: float = 1.0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
     sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1. `unaimed`

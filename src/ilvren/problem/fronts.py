@@ -8,7 +8,7 @@ that intervals show to be constant (one that a parameter of zero switches off) i
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem.model import NamedValue, Objective, Problem, RowBlock
+from ilvren.records import dataclass
 
 __all__ = ["Sense", "constant_objectives", "fronted", "sense_of", "unfronted"]
 

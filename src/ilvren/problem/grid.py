@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem.model import GRID_TOLERANCE, Variable
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem

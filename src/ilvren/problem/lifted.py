@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import KINKED, Entry, LiftedKink, lift
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
+from ilvren.records import dataclass
 
 __all__ = ["Lifted", "has_kinks", "lifted_of"]
 

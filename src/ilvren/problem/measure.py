@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem.grid import MemberGrid
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem

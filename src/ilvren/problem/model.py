@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +21,7 @@ from ilvren.formula import Graph, Shape, Trouble, walk
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.refinement import AS_DECLARED, Refinement
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation
@@ -58,7 +59,7 @@ def element_name(name: str, shape: Shape, place: int) -> str:
     return f"{name}[{','.join(str(int(i)) for i in np.unravel_index(place, shape))}]"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Variable:
     """What may change: one element. `spacing` counts from `lower`; `catalogue` lists all members, ascending;
     those of a choice are places in `words`, from 1."""
@@ -177,7 +178,7 @@ class VariableBlock:
         return (self.element(place) for place in range(self.size))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Parameter:
     """A fixed number or array; `is_overridden` when it was set for this run, `is_data` for a column of a table,
     `is_internal` for numbers that no file gives."""
@@ -191,7 +192,7 @@ class Parameter:
     is_internal: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class NamedValue:
     """A derived value: a name for a node of the graph."""
 
@@ -203,7 +204,7 @@ class NamedValue:
     line: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Objective:
     """What is minimized (`sign` 1) or maximized (`sign` −1). Better than its `goal` counts for nothing; of several
     objectives those of a lower `priority` come first, those of the last one trade off."""
@@ -224,7 +225,7 @@ class Objective:
         return self.goal is not None and self.sign * value <= self.sign * self.goal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Residual:
     """One entry of [fit]: the node of residual/sigma, of any shape, and its loss."""
 
@@ -235,7 +236,7 @@ class Residual:
     line: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Row:
     """One row of a constraint: lower <= value <= upper."""
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 from ilvren.problem.value import Value
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.models.approximation import Group
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["DeckDeclaration", "ModelDeclaration", "ProgramDeclaration", "ReadDeclaration"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DeckDeclaration:
     """A file written for each call, `target` in its folder: from the template `file`, or from a base with numbers
     replaced: `puts` {name: where}, as in `models.program.Put`."""
@@ -25,7 +26,7 @@ class DeckDeclaration:
     puts: Mapping[str, Mapping[str, Any]]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ReadDeclaration:
     """Where a value stands: `file`, and `place` as in `models.program.Reading`."""
 
@@ -35,7 +36,7 @@ class ReadDeclaration:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ProgramDeclaration:
     """What a model with a command says beside what all models say."""
 
@@ -52,7 +53,7 @@ class ProgramDeclaration:
     keep: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ModelDeclaration:
     """A Python function, or a program (then `python` is "" and `program` says the rest): `python` is
     "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or None}; `derivatives` how slopes are

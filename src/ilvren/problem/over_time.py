@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
@@ -39,6 +39,7 @@ from ilvren.problem.spreading import Spread
 from ilvren.problem.texts import calls_of_time
 from ilvren.problem.time_declarations import DEFAULT_STEPS, ControlDeclaration, StateDeclaration, TimeDeclaration
 from ilvren.problem.time_measures import Measures, Samples
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.template import Template

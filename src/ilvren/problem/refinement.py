@@ -4,11 +4,12 @@ the tolerance. A run adds to it from stage to stage, and records it, so that wha
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError, nearest
 from ilvren.problem.scatter_plan import ScatterPlan
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Declarations

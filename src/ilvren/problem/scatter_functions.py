@@ -23,7 +23,6 @@ approximation of non-convex chance constrained optimization with non-Gaussian un
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -46,6 +45,7 @@ from ilvren.formula import (
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.scenario_nodes import ScenarioNodes
 from ilvren.problem.texts import calls_of_scatter
+from ilvren.records import dataclass
 from ilvren.scatter import Dependence, dependence, scenario_normals
 
 if TYPE_CHECKING:

@@ -4,10 +4,11 @@ to stage, and records it."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 
 __all__ = ["AS_USUAL", "DEFAULT_SCENARIOS", "ScatterPlan", "checked_scenarios"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from ilvren.problem.entries import (
 )
 from ilvren.problem.ordering import needs_of
 from ilvren.problem.texts import dependents_of, is_limit, speaks_of_scatter
+from ilvren.records import dataclass
 from ilvren.scatter import Dependence, Law, dependence, law_named
 
 if TYPE_CHECKING:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Source, TableDeclaration

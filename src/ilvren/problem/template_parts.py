@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape
@@ -21,7 +22,7 @@ FloatArray = NDArray[np.float64]
 Places = NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class RowTemplate:
     """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none. Over time
     the rows have `times` (a node), some from the left (`is_left`); of a limit on a measure that is searched at every
@@ -39,7 +40,7 @@ class RowTemplate:
     grid_state: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FitTemplate:
     """An entry of [fit] with the nodes of residual/sigma, of both, and of its `sides`: residual = ±(readings − model),
     None where the formula is not of that form. `along` is the column that the readings were taken at (None: not known),

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ilvren.problem.value import Value
+from ilvren.records import dataclass
 
 __all__ = [
     "DEFAULT_STEPS",
@@ -19,7 +18,7 @@ __all__ = [
 DEFAULT_STEPS = 100
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TimeDeclaration:
     """[time]: when it begins and ends, so many intervals (`steps`) or the moments (`at`) to begin with, and how it is
     treated, "" where that is not said. `more` are moments that a run has added, as shares of the time; `grid` those
@@ -36,7 +35,7 @@ class TimeDeclaration:
     is_fixed: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TransferDeclaration:
     """A linear block: coefficients in descending powers, of what it takes (`of`, a formula)."""
 
@@ -45,7 +44,7 @@ class TransferDeclaration:
     denominator: tuple[Value, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StateDeclaration:
     """What evolves: by a `rate`, as a linear block (`transfer`), or at samples (`every`) to `next`."""
 
@@ -64,7 +63,7 @@ class StateDeclaration:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ControlDeclaration:
     """What may be chosen at every moment, in `pieces` of a `form` ("constant", "linear" or "pointwise")."""
 
@@ -81,7 +80,7 @@ class ControlDeclaration:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TimeCase:
     """What evolves in one case, when that differs from case to case."""
 

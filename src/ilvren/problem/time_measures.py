@@ -7,10 +7,10 @@ between them, and are smooth functions of the design where they do not leap from
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 from ilvren.formula import Graph, Shape, shaping
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration

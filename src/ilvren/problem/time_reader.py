@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ilvren.formula import TIME_FUNCTIONS
 from ilvren.problem.entries import Declarations, EntryDeclaration, Value, VariableDeclaration
 from ilvren.problem.time_declarations import ControlDeclaration, StateDeclaration, TimeDeclaration, TransferDeclaration
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.document import Document

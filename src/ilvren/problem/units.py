@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 from ilvren.formula import (
@@ -32,6 +32,7 @@ from ilvren.formula import (
     parse_limits,
 )
 from ilvren.problem.entries import EntryDeclaration, formula_text
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem
@@ -45,7 +46,7 @@ _PURE_RESULT = ("sin", "cos", "tan", "exp", "log", "log10", "sinh", "cosh", "tan
 _PURE_ARGUMENT = ("exp", "log", "log10", "sinh", "cosh", "tanh", "asin", "acos", "erf")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class UnitTrouble:
     """Two units that do not go together: `where` the entry, `text` its formula, `span` the sub-expression."""
 
@@ -67,7 +68,7 @@ class UnitReport:
     invented: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Unit:
     """A unit of Pint's, its scale being certain or not; `unit` None when nothing is known."""
 

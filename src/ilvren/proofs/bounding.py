@@ -21,13 +21,13 @@ Sources: R. Moore, "Interval Analysis", 1966; E. Hansen, G. W. Walster, "Global 
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import BatchIntervals, BatchValues, gradient
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import MOST_LOOKED_AT, Box, Intervals
 from ilvren.problem import Problem, RowBlock, element_name
+from ilvren.records import dataclass
 
 __all__ = ["Conflict", "least_conflict", "limit_boxes", "never_met", "proved_conflict", "reach_of", "variable_boxes"]
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 from ilvren.runs.limits import by_block
 from ilvren.runs.stored import flat_design, problem_of
 

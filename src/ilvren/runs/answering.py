@@ -8,7 +8,6 @@ request, so that the path is the same whoever computes.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -18,6 +17,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Evaluation, Gate, key_of
 from ilvren.ledger import EvaluationRecord, RequestRecord
 from ilvren.methods import VALUES, Arrived, HessianRequest, Reply, Request, Want
+from ilvren.records import dataclass
 from ilvren.runs.flight import Flight
 from ilvren.runs.recording import packed_values
 from ilvren.runs.replay import request_hash, unpacked

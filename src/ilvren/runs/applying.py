@@ -14,7 +14,7 @@ import math
 import os
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,7 @@ from ilvren.errors import InputError, MachineError, ProblemError, RequestError, 
 from ilvren.models import Calls, NotOnRecord, ProgramSource
 from ilvren.models.program import CannotWrite, Deck, inside, placed_at
 from ilvren.problem import Problem, VariableBlock, element_name, load, loads
+from ilvren.records import dataclass
 from ilvren.runs.shelf import RunShelf
 
 if TYPE_CHECKING:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import dominated_by, hypervolume, nondominated, spread_subset
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem import Sense
@@ -23,7 +23,7 @@ MOST_KEPT, TRIMMED, MOST_MEASURED, MOST_MEASURED_OF_MANY = 6000, 4000, 2000, 120
 PROGRESS = 1e-4
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FrontNow:
     """What a live view tells: how many `points`, the share of the box between ideal and nadir that they dominate, and
     the largest gap between neighbours over the box (two objectives; else NaN)."""

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem import Measures, Problem, objective_size
+from ilvren.records import dataclass
 from ilvren.runs.conditions import Conditions, conditions_with, first_order_conditions
 
 if TYPE_CHECKING:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.methods import FRONT, Method, Protocol, Task, method_named
 from ilvren.models import is_differenced
 from ilvren.problem import Problem, members_of
+from ilvren.records import dataclass
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
 from ilvren.runs.settings import AUTOMATIC, GLOBAL

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError
 from ilvren.evaluate import Gate
+from ilvren.records import dataclass
 from ilvren.runs.report import limit_states
 from ilvren.runs.result import FoundOptimum, RunResult
 

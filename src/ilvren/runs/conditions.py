@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares, sparse_signed_least_squares
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation

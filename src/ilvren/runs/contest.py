@@ -16,7 +16,7 @@ import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,7 @@ import numpy as np
 from ilvren.errors import MachineError, RequestError
 from ilvren.methods import method_named, options_from
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
+from ilvren.records import dataclass
 from ilvren.runs.choice import chosen_method
 from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 
 from ilvren.methods import LOW_AS_WRITTEN, Assessment, Ending
 from ilvren.methods.pieces import LOW, RUNS_AWAY, far_out
+from ilvren.records import dataclass
 from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
 
 if TYPE_CHECKING:

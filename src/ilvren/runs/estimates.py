@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import loss_values
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.runs.archive import FrontNow
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["Ended", "Event", "Finer", "Iterated", "LookedOn", "Sampled", "StageBegun", "Started"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StageBegun:
     """A stage of the run begins: its `number` of so many, and the parameters that it sets, in words."""
 
@@ -33,7 +34,7 @@ class Started:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,
@@ -58,7 +59,7 @@ class Iterated:
     front: FrontNow | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LookedOn:
     """A run that has converged looks for better designs elsewhere: counts so far, and the best feasible objective."""
 
@@ -66,7 +67,7 @@ class LookedOn:
     best: float | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sampled:
     """A design of a sample is there: how many are, the best feasible objective, the seconds so far, and of several
     objectives how many designs are in the `front`."""
@@ -77,14 +78,14 @@ class Sampled:
     front: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Ended:
     """The run is over."""
 
     outcome: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Finer:
     """A problem over time is looked at more finely: what was changed, and why."""
 

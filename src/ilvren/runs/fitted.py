@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +21,7 @@ from numpy.typing import NDArray
 from ilvren.errors import IlvrenError
 from ilvren.evaluate import Gate
 from ilvren.problem import Problem, with_lines
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.runs.estimates import Estimates

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import hypervolume, spread_subset
 from ilvren.errors import RequestError, nearest
 from ilvren.problem import Measures, Problem, Sense, objective_size
+from ilvren.records import dataclass
 from ilvren.runs.conditions import active_sides
 from ilvren.runs.limits import LimitStates, plain, told_by_block
 

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -24,6 +24,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem import courses_of, limits_between
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Deviation, GriddedCourse

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["Incumbent", "Incumbents"]
 
@@ -16,7 +17,7 @@ FloatArray = NDArray[np.float64]
 MOST_LEADERS = 5
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class Incumbent:
     """A design (n,) with its internal objective, violation and the number of its evaluation."""
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem import RowBlock, VariableBlock
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape

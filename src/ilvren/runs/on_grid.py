@@ -7,7 +7,7 @@ and the states simulated: few variables, whose every design is a course. Its bes
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -24,6 +24,7 @@ from ilvren.problem import (
     refined_problem,
     simulated_problem,
 )
+from ilvren.records import dataclass
 from ilvren.runs.gridding import JUMPED
 from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement
 from ilvren.runs.warm import warm_start

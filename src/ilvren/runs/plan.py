@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.records import dataclass
 from ilvren.runs.loop import Loop
 from ilvren.runs.replay import Replay
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings

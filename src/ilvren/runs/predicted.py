@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,6 +21,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
 from ilvren.methods.pieces import evaluating
 from ilvren.problem import Problem, on_document
+from ilvren.records import dataclass
 from ilvren.runs.events import Ended, StageBegun, Started
 from ilvren.runs.on_approximation import On, Truly
 from ilvren.runs.shelf import RunShelf

@@ -12,7 +12,6 @@ the right sign, where multipliers of rows have the signs of the limits they pres
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,6 +20,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Gate, measured
 from ilvren.methods import Assessment, Ending, HessianRequest, Iterate, Method, Request, Task, Tight, Want
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 from ilvren.runs.scaling import Scaling
 
 if TYPE_CHECKING:

@@ -14,7 +14,7 @@ import math
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -35,6 +35,7 @@ from ilvren.problem import (
     courses_of,
     formula_text,
 )
+from ilvren.records import dataclass
 from ilvren.runs.quick import QuickAnswer, QuickScales, quickly_solved
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ for the design that was found, the problem of the next stage has more moments, a
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.problem import Measures, Problem, Refinement, refined_problem
+from ilvren.records import dataclass
 from ilvren.runs.gridding import GridReport, grid_report, next_grid
 
 __all__ = ["MOST_STAGES", "REFINED", "TimeReport", "missed_between", "next_refinement", "time_report"]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Gate
 from ilvren.formula import Call, Comparison, parse_formula
 from ilvren.problem import scatter_of, wide_designs, wide_nominal, widened_problem, with_limits
+from ilvren.records import dataclass
 from ilvren.scatter import DesignPoint, design_points
 
 if TYPE_CHECKING:

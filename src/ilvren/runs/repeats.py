@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,6 +11,7 @@ import numpy as np
 
 from ilvren.algebra import hypervolume
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 from ilvren.runs.front import reference_from
 from ilvren.runs.limits import plain
 from ilvren.runs.planning import planned

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ilvren.records import dataclass
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values, told_by_block
 
 if TYPE_CHECKING:

@@ -10,7 +10,7 @@ size. Variables that are fixed or unused are left out.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ilvren.methods import HessianRequest, Known, Reply, Task
 from ilvren.problem import Measures, Problem, objective_size
+from ilvren.records import dataclass
 from ilvren.runs.grids import scaled_grids
 
 if TYPE_CHECKING:

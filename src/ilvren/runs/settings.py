@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, field, replace
 
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 from ilvren.runs.sources import check_source
 
 __all__ = ["AUTOMATIC", "DEFAULT_EVALUATIONS", "GLOBAL", "Settings"]

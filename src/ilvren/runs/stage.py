@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Counts, Gate
 from ilvren.methods.pieces import SAMPLE
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 from ilvren.runs.stopping import Clock, Stop
 
 if TYPE_CHECKING:

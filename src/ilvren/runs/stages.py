@@ -8,11 +8,12 @@ also of a design that an earlier one was stopped at.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Counts
+from ilvren.records import dataclass
 from ilvren.runs.limits import plain
 
 if TYPE_CHECKING:

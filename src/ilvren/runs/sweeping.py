@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.ledger import GroupRecord, Ledger
 from ilvren.problem import Aim, Problem, loads
+from ilvren.records import dataclass
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
 from ilvren.runs.stored import stored_files, stored_models

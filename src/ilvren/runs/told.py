@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.records import dataclass
 from ilvren.runs.limits import LimitState, LimitStates, plain, plain_values
 
 if TYPE_CHECKING:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -21,6 +21,7 @@ from ilvren.problem import (
     refined_problem,
     simulated_problem,
 )
+from ilvren.records import dataclass
 from ilvren.runs.warm import begun_at
 
 __all__ = ["COLLOCATING", "Treatment", "recalled", "refuse_scheme", "treated", "treated_as"]

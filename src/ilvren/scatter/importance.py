@@ -24,12 +24,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.records import dataclass
 from ilvren.scatter.intervals import mean_interval, share_interval
 from ilvren.scatter.sets import PARTS, parted, scenario_normals
 

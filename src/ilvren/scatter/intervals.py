@@ -10,10 +10,10 @@ functions", 1997.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["Interval", "mean_interval", "share_interval", "student_factor"]
 

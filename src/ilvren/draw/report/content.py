@@ -6,7 +6,6 @@ from __future__ import annotations
 import datetime
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,6 +27,7 @@ from ilvren.judge import (
 )
 from ilvren.ledger import Ledger, RunRecord
 from ilvren.problem import Problem
+from ilvren.records import dataclass
 from ilvren.runs import command_again, problem_of
 
 if TYPE_CHECKING:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import io
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from PIL import Image
+
+from ilvren.records import dataclass
 
 __all__ = ["Picture", "pictured"]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ilvren.draw.report.numbers import number
@@ -11,6 +10,7 @@ from ilvren.draw.report.picture import Picture, pictured
 from ilvren.draw.scatter import draw_scatter, draw_several
 from ilvren.errors import IlvrenError
 from ilvren.explore.scatter import OutputScatter, ScatterResult, scatter
+from ilvren.records import dataclass
 from ilvren.runs import addressed, problem_of
 
 if TYPE_CHECKING:

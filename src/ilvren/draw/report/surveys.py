@@ -10,7 +10,7 @@ import math
 import shlex
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from ilvren.draw.report.picture import Picture, pictured
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of, planned_again
 from ilvren.problem import Problem, on_document
+from ilvren.records import dataclass
 from ilvren.runs import GIVEN_PLANS, problem_of, sample_again
 
 if TYPE_CHECKING:

@@ -18,11 +18,12 @@ Equations", 1988; E. Hairer, G. Wanner, "Solving Ordinary Differential Equations
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["Scheme", "lagrange", "lagrange_integrals", "lagrange_slopes"]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -28,6 +27,7 @@ from ilvren.problem import (
     widened_problem,
     with_limits,
 )
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger

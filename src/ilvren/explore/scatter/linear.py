@@ -9,11 +9,12 @@ Source: C. F. Gauss, "Theoria combinationis observationum erroribus minimis obno
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.explore.scatter.case import ScatterCase

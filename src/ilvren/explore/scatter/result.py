@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.explore.scatter.case import Output

@@ -15,12 +15,11 @@ large models", 2007.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.explore.sensitivity.resampled import interval
+from ilvren.records import dataclass
 
 __all__ = ["Effects", "elementary_effects", "paths"]
 

@@ -16,12 +16,11 @@ M. Jansen, "Analysis of variance designs for model output", 1999.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.explore.sensitivity.resampled import interval
+from ilvren.records import dataclass
 
 __all__ = ["Shares", "first_and_total", "pair_designs", "variance_shares"]
 

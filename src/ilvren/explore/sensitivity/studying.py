@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,6 +19,7 @@ from ilvren.explore.sensitivity.correlation import WAYS, correlations
 from ilvren.explore.sensitivity.effects import elementary_effects, paths
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
 from ilvren.problem import with_limits
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.ledger import ApproximationRecord, Ledger

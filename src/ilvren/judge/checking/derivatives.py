@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +22,7 @@ from ilvren.evaluate import MOST_DENSE, Gate, measured
 from ilvren.judge.checking.finding import Finding, listed
 from ilvren.models import FORWARD_DIFFERENCES
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 from ilvren.runs import mending, trouble_clause
 
 __all__ = ["DerivativeCheck", "check_derivatives"]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
+
+from ilvren.records import dataclass
 
 __all__ = ["KINDS", "Finding", "listed"]
 

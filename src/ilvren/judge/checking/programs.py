@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.judge.checking.finding import Finding
 from ilvren.models import Calls, Outcome, ProgramSource, Question, choose_steps
 from ilvren.problem import Problem, element_name
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate

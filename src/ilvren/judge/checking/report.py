@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,6 +15,7 @@ from ilvren.judge.checking.evolving import check_first_values, check_simulated
 from ilvren.judge.checking.finding import Finding
 from ilvren.judge.checking.programs import ProgramCheck, check_programs, expected_findings, programs_of
 from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem

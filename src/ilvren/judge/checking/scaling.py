@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Gate, measured
 from ilvren.judge.checking.finding import Finding
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock, objective_size
+from ilvren.records import dataclass
 
 __all__ = ["ScalingCheck", "SizeLine", "check_scaling"]
 

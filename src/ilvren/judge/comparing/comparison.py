@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +14,7 @@ from ilvren.errors import RequestError
 from ilvren.judge.comparing.final_designs import final_optima, sorted_differences
 from ilvren.judge.comparing.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
+from ilvren.records import dataclass
 from ilvren.runs import RunResult, plain
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,6 +17,7 @@ from ilvren.judge.comparing.paired_test import PairTest, paired_tests
 from ilvren.judge.comparing.profiles import ShareCurve, data_profile, performance_profile
 from ilvren.judge.comparing.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
+from ilvren.records import dataclass
 from ilvren.runs import Quartiles, plain
 
 if TYPE_CHECKING:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import string
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.problem import Measures, control_shares, objective_size, read_control
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.judge.comparing.track import Track

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.records import dataclass
 from ilvren.runs import plain
 
 __all__ = ["Foretellings"]

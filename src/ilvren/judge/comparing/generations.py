@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 from ilvren.runs import problem_of
 
 if TYPE_CHECKING:

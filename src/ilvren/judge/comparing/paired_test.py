@@ -14,11 +14,12 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.records import dataclass
 from ilvren.runs import plain
 
 __all__ = ["PairTest", "paired_tests"]

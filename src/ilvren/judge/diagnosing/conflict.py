@@ -11,13 +11,14 @@ Source: J. W. Chinneck, E. W. Dravnieks, "Locating minimal infeasible constraint
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
+from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, RunResult, Settings, limit_states, run_as_it_stands
 
 if TYPE_CHECKING:

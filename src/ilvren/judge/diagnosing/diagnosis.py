@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from ilvren.judge.standing.design_report import trouble_sentence
 from ilvren.methods import method_named
 from ilvren.methods.pieces import can_lift
 from ilvren.problem import NamedValue, Objective, Problem, RowBlock, lifted_of, objective_size
+from ilvren.records import dataclass
 from ilvren.runs import (
     AUTOMATIC,
     HOLDS,

@@ -11,10 +11,11 @@ of multiple measurements in taxonomic problems", 1936.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["FailingRegion", "failing_region"]
 

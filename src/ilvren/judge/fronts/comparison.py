@@ -15,7 +15,6 @@ Fonseca, C. Fonseca, A. Hall, "Inferential performance assessment of stochastic 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -24,6 +23,7 @@ from numpy.typing import NDArray
 from ilvren.algebra import dominated_by, hypervolume, nondominated, spread_subset
 from ilvren.errors import RequestError
 from ilvren.problem import Problem, Sense, sense_of
+from ilvren.records import dataclass
 from ilvren.runs import objective_sizes, plain, problem_of, reference_from
 
 if TYPE_CHECKING:

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate, measured
 from ilvren.problem import Problem, Sense, fronted, sense_of
+from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, Settings, plain, run, told_by_block
 
 __all__ = ["Conflict", "EndRow", "conflicts_of", "payoff_table"]

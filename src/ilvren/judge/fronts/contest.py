@@ -7,7 +7,6 @@ pairs of the same problem, start and seed, by what is missing to the whole (`jud
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,6 +14,7 @@ import numpy as np
 from ilvren.errors import RequestError
 from ilvren.judge.comparing.paired_test import PairTest, paired_tests
 from ilvren.judge.fronts.comparison import LEVELS, FrontComparison, FrontTrack, compare_fronts, track_of_front
+from ilvren.records import dataclass
 from ilvren.runs import Quartiles, plain
 
 if TYPE_CHECKING:

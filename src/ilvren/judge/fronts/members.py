@@ -18,13 +18,14 @@ Sources: (1): Y. Haimes, L. Lasdon, D. Wismer, 1971; V. Chankong, Y. Haimes, "Mu
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import signed_least_squares
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation

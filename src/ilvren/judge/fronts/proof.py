@@ -13,7 +13,7 @@ Source: E. Hansen, "Global optimization using interval analysis", 1992, on each 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -23,6 +23,7 @@ from ilvren.errors import RequestError
 from ilvren.judge.fronts.members import member_problem
 from ilvren.judge.optimum.judged import Case
 from ilvren.judge.proof.bound import proved, refusal
+from ilvren.records import dataclass
 from ilvren.runs import plain
 
 if TYPE_CHECKING:

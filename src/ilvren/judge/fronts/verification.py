@@ -7,7 +7,7 @@ in none was evaluated, by the run or in judging it; else the verdict on problem 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ from ilvren.judge.optimum.judged import Case
 from ilvren.judge.standing.verdict import HOLDING, Verdict
 from ilvren.judge.verifying.verification import VerifyOptions, judge
 from ilvren.problem import Problem, Sense, sense_of
+from ilvren.records import dataclass
 from ilvren.runs import addressed, by_block, flat_design, is_large, objective_sizes, plain, problem_of, refuse_changed
 
 if TYPE_CHECKING:

@@ -12,10 +12,11 @@ Source: on copositivity by faces, J. W. Gaddum, "Linear inequalities and quadrat
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["MOST_WEAK", "ConeCurvature", "least_on_cone"]
 

@@ -8,7 +8,6 @@ alone, with two step lengths, whose disagreement measures the error.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem, solve_quadratic
 from ilvren.judge.optimum.critical_cone import MOST_WEAK, least_on_cone
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate

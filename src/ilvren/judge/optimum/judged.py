@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from ilvren.evaluate import Gate, measured
 from ilvren.judge.standing.design_report import point_at
 from ilvren.judge.standing.verdict import Check, Verdict
 from ilvren.problem import Problem, begun, limit_sizes, objective_size
+from ilvren.records import dataclass
 from ilvren.runs import (
     AUTOMATIC,
     Conditions,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ilvren.dynamics import followed_afresh, integrated_afresh
 from ilvren.problem import Between, courses_of, limits_between
+from ilvren.records import dataclass
 from ilvren.runs import missed_between, remarks_on, tolerance_of
 
 if TYPE_CHECKING:

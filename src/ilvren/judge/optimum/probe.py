@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation, Gate

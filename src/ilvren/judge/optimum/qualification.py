@@ -15,12 +15,12 @@ inequality constraints", 1967.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import solve_quadratic
+from ilvren.records import dataclass
 
 __all__ = ["Qualification", "qualification_of"]
 

@@ -25,7 +25,6 @@ existence and uniqueness of solutions to the general equality quadratic programm
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -33,6 +32,7 @@ from numpy.typing import NDArray
 
 from ilvren.formula import BatchIntervals, BatchValues, gradient
 from ilvren.problem import Problem, scalar_problem
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.judge.optimum.judged import Case

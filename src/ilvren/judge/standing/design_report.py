@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from ilvren.evaluate import Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.standing.pattern import Pattern, pattern_of
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 from ilvren.runs import (
     SMOOTH,
     LimitState,

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from ilvren.records import dataclass
 from ilvren.runs import LimitState, plain
 
 __all__ = ["LimitWorth", "ParameterResponse", "Rounding", "ScatterWorth", "Tolerance", "Worth"]

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import RequestError
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Gate

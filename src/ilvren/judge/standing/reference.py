@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.problem import Problem, refined_problem
+from ilvren.records import dataclass
 
 __all__ = ["Agreement", "Reference", "agreement_with", "read_reference"]
 

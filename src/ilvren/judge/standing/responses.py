@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Name, parse_limits
 from ilvren.problem import Measures, Problem
+from ilvren.records import dataclass
 from ilvren.runs import TimeReport, by_block, plain, plain_values, time_report
 
 __all__ = ["LimitCurve", "Mark", "Response", "limit_curves", "measured_at", "response_at", "signal_names", "tightest"]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
+from ilvren.records import dataclass
 from ilvren.runs import LimitState, plain
 
 if TYPE_CHECKING:

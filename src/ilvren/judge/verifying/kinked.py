@@ -9,7 +9,7 @@ derivative from below.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,6 +19,7 @@ from ilvren.evaluate import Gate
 from ilvren.formula import SPLIT, smooth_piece
 from ilvren.judge.optimum.judged import Case
 from ilvren.problem import Problem, RowBlock, scalar_problem
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula import Kink

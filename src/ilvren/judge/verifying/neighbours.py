@@ -9,7 +9,7 @@ nothing better is proved where the problem is convex, or by intervals.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,6 +19,7 @@ from ilvren.evaluate import Gate
 from ilvren.judge.optimum.search_around import better_at
 from ilvren.problem import Members, Problem, members_of
 from ilvren.proofs import is_convex
+from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, Settings, can_be_enumerated, design_count, run
 
 if TYPE_CHECKING:

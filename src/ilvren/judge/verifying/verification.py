@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,6 +29,7 @@ from ilvren.judge.worth.rounding import check_spacings, rounding_near
 from ilvren.judge.worth.worth import worth_of
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
+from ilvren.records import dataclass
 from ilvren.runs import BROKEN, CONFIRMED, FAILED, RunResult, confirmed, counted_problem, limit_states, unpacked
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ Source: A. V. Fiacco, "Introduction to Sensitivity and Stability Analysis in Non
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
@@ -29,6 +29,7 @@ from ilvren.judge.standing.findings import LimitWorth, ParameterResponse, Worth
 from ilvren.judge.worth.scatter_worth import scatter_worths
 from ilvren.judge.worth.tolerances import tolerances_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
+from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run_as_it_stands
 
 if TYPE_CHECKING:

@@ -19,7 +19,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -29,6 +29,7 @@ from ilvren.algebra import KktSystem
 from ilvren.methods.base import Assessment, HessianRequest, Iterate, Matrix, Request, Task
 from ilvren.methods.pieces.descent import endless, near_bounds
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, projected_gradient
+from ilvren.records import dataclass
 
 __all__ = ["Augmented", "newton_within_bounds"]
 

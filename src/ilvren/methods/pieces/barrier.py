@@ -11,11 +11,12 @@ large-scale nonlinear programming", Mathematical Programming 106, 2006, pages 25
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

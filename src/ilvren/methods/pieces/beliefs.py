@@ -14,7 +14,7 @@ of transformations", 1964.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -34,6 +34,7 @@ from ilvren.approximate import (
     likelihood_of_effects,
     searched_effects,
 )
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Reply, Task
 from ilvren.methods.pieces.ranking import judged, order
+from ilvren.records import dataclass
 
 __all__ = ["Coding", "spread"]
 

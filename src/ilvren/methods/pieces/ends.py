@@ -11,7 +11,7 @@ optimization", 1982.
 from __future__ import annotations
 
 from collections.abc import Generator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.scalarizing import Scalar, Solved, solving
 from ilvren.methods.pieces.together import Child, together
 from ilvren.methods.pieces.trade_offs import Known, compromise, known_front, trade_offs
+from ilvren.records import dataclass
 
 __all__ = ["Ends", "Starts", "found_ends", "search_all"]
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import SLOPES, VALUES, Ending, Method, Protocol, Request, Task
+from ilvren.records import dataclass
 
 __all__ = ["SAMPLE", "evaluating"]
 

@@ -10,11 +10,12 @@ multiplier method of Hestenes and Powell applied to convex programming", 1973.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

@@ -17,13 +17,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.pieces.points import Point, evaluated, ratio
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Request, Task

@@ -20,7 +20,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -29,6 +29,7 @@ from threadpoolctl import threadpool_limits
 
 from ilvren.approximate import Part, all_powers, fitted_fields
 from ilvren.methods.pieces.quadratics import Quadratics
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import SLOPES, VALUES, HessianRequest, Matrix, Reply, Request, Task, Tight
+from ilvren.records import dataclass
 
 __all__ = ["Point", "evaluated", "hessian_at", "hessian_product", "projected_gradient", "ratio", "tightened"]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from ilvren.methods.base import Ending, Request, Task
 from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.ranking import best_place, judged, order
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.pieces.coding import Coding

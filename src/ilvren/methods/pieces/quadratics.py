@@ -12,13 +12,13 @@ Sources: M. J. D. Powell, "Least Frobenius norm updating of quadratic models tha
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, solve_quadratic, solve_relaxed
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.base import Task

@@ -10,13 +10,14 @@ points and replies are scaled on the way, and the Hessian of ŵ f̂ − λ̂'ĉ 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Ending, HessianRequest, Iterate, Matrix, Protocol, Reply, Request, Task, Tight
+from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.methods.pieces.points import Point

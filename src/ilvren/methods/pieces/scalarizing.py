@@ -15,7 +15,7 @@ one of it.
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protoco
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.together import Seen
 from ilvren.methods.pieces.trade_offs import counted, minimized, trade_offs
+from ilvren.records import dataclass
 
 __all__ = ["Scalar", "ScalarView", "Solved", "scalarized_task", "solving"]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from ilvren.algebra import spread_subset
 from ilvren.methods.base import FRONT, Arrived, Ending, Iterate, Known, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.ends import found_ends
 from ilvren.methods.pieces.trade_offs import known_front, trade_offs
+from ilvren.records import dataclass
 
 __all__ = ["from_ends", "front_in_turn"]
 

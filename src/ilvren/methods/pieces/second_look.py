@@ -21,7 +21,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Generator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -44,6 +44,7 @@ from ilvren.methods.pieces.linkage import linked_starts
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.ranking import judged
 from ilvren.methods.pieces.together import Child
+from ilvren.records import dataclass
 
 __all__ = ["Effort", "looking_again"]
 

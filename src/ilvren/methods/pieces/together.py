@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Protocol, Reply, Request, Task, Want
+from ilvren.records import dataclass
 
 __all__ = ["Child", "Seen", "together"]
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import dominated_by, nondominated
 from ilvren.methods.base import Reply, Task
 from ilvren.methods.pieces.ranking import judged
+from ilvren.records import dataclass
 
 __all__ = ["Known", "compromise", "counted", "known_front", "minimized", "trade_offs"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Generator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from ilvren.methods.base import (
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.escape import spread_by_violation, valid_nearby
 from ilvren.methods.pieces.together import Child, together
+from ilvren.records import dataclass
 
 __all__ = ["all_of", "in_turn"]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from ilvren.approximate import Failing, FormError, Surface, failing_from, surface_from
 from ilvren.errors import ProblemError
+from ilvren.records import dataclass
 
 __all__ = ["FORM", "Group", "LearntInput", "document_from", "group_for"]
 

@@ -6,13 +6,13 @@ import functools
 import hashlib
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.models.program.writing import CannotWrite, Put, replaced
+from ilvren.records import dataclass
 
 __all__ = ["Deck", "Texts", "argument_names", "filled", "names_in_template", "template_trouble"]
 

@@ -13,13 +13,13 @@ import json
 import math
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 from ilvren.models.program.numbers import NUMBER, Field, as_number, fields
 from ilvren.models.program.reading import Missing, Reading, blank_pattern, found_in
 from ilvren.models.program.writing import CannotWrite, Put, placed_at
+from ilvren.records import dataclass
 
 __all__ = ["Located", "entry_text", "in_order", "located", "nearest_numbers"]
 

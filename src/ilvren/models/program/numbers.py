@@ -9,7 +9,8 @@ not taken for it.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from ilvren.records import dataclass
 
 __all__ = ["Field", "Written", "as_number", "fields", "first_number"]
 

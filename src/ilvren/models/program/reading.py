@@ -17,7 +17,6 @@ import json
 import math
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +24,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.models.program.numbers import Field, as_number, fields, first_number
+from ilvren.records import dataclass
 
 __all__ = ["TAKES", "Found", "Missing", "Reading", "blank_pattern", "found_in", "nearest_lines", "read_values"]
 

@@ -12,10 +12,10 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from ilvren.models.program.wardens import MARK, warden
+from ilvren.records import dataclass
 
 __all__ = ["LOG", "STDERR", "STDOUT", "CannotRun", "Ran", "found_program", "laid_out", "run_commands", "slot"]
 

@@ -10,7 +10,7 @@ import re
 import shutil
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -36,6 +36,7 @@ from ilvren.models.program.shown import cells
 from ilvren.models.program.wardens import warden
 from ilvren.models.program.writing import CannotWrite
 from ilvren.models.source import DIFFERENCES, Outcome, Question
+from ilvren.records import dataclass
 
 __all__ = ["KEEPS", "ProgramCall", "ProgramSource"]
 

@@ -11,7 +11,6 @@ import functools
 import math
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 
 from ilvren.models.program.numbers import Field, Written, as_number, fields, first_number
 from ilvren.models.program.reading import blank_pattern
+from ilvren.records import dataclass
 
 __all__ = ["CannotWrite", "Put", "placed_at", "replaced"]
 

@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from ilvren.models.failures import CannotFollow
+from ilvren.records import dataclass
 
 __all__ = ["RULES", "Rule", "called"]
 

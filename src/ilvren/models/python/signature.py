@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import ast
-from dataclasses import dataclass
 from pathlib import Path
 
 from ilvren.errors import ProblemError, nearest
+from ilvren.records import dataclass
 
 __all__ = ["Arguments", "arguments_of", "read_python"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Arguments:
     """Names of the arguments a function must be given and of those with defaults; both None when the name is made
     otherwise than by `def`, and nothing can be said without running the file."""

@@ -7,7 +7,7 @@ import json
 import math
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import field, fields, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar
@@ -26,6 +26,7 @@ from ilvren.models.python.guard import (
 )
 from ilvren.models.python.reads import local_imports, undeclared
 from ilvren.models.source import AUTOMATIC, LEAST_SPARSE, Outcome, Question
+from ilvren.records import dataclass
 
 __all__ = ["PythonSource"]
 
