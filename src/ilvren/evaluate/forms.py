@@ -22,20 +22,32 @@ __all__ = ["Form", "form_of"]
 
 Array = NDArray[Any]
 
+# What no function of floats takes, without weights and with them.
+_INPUTS = (frozenset({"weight", "tangent"}), frozenset({"tangent"}))
+
 
 class Form:
     """Some roots of a problem's graph as one function. Call it with variables, weights, tangents and,
     where some have a batch axis, all parameters by index."""
 
     def __init__(
-        self, problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), calls: Sequence[Calls] = ()
+        self,
+        problem: Problem,
+        roots: Sequence[int],
+        batch: Sequence[str] = (),
+        calls: Sequence[Calls] = (),
+        weights: int = 0,
     ) -> None:
+        """`weights`: so many may be floats, where all else is."""
         self.problem = problem
         self.models = problem.with_simulations(calls)
         self.roots = tuple(roots)
         self.batch = tuple(batch)
         graph = problem.graph
-        self.is_scalar = not batch and is_scalar_work(graph, self.roots) and not _takes_weights(graph, self.roots)
+        self.is_scalar = (
+            not batch and is_scalar_work(graph, self.roots) and not _takes(graph, self.roots, _INPUTS[weights > 0])
+        )
+        self.weights = weights if self.is_scalar else 0
         key = ("form", self.roots, self.batch, len(problem.blocks))
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
@@ -49,7 +61,7 @@ class Form:
 
     def _compiled(self) -> Any:
         if self.is_scalar:
-            return compile_scalar(self.problem.graph, self.roots, len(self.problem.blocks))
+            return compile_scalar(self.problem.graph, self.roots, len(self.problem.blocks), self.weights)
         from ilvren.formula import compile_arrays
 
         return compile_arrays(self.problem.graph, self.roots, self.batch)
@@ -64,9 +76,11 @@ class Form:
         """Return the values of the roots: a tuple of floats (NaN where invalid), or a list of arrays."""
         if self.is_scalar:
             try:
-                return self.scalar(*variables)
+                return self.scalar(*variables, *weights[: self.weights])
             except (ArithmeticError, ValueError):  # what Python refuses, or what would vanish unseen
                 problem = self.problem
+                if self.weights:
+                    return tuple(float(value) for value in self.careful(variables, weights, tangents))
                 return walk(problem.graph, self.roots, variables, problem.parameter_values).values
         found, is_doubtful = self.arrays(variables, weights, tangents, parameters)
         return self.careful(variables, weights, tangents, parameters) if is_doubtful else found
@@ -96,11 +110,13 @@ class Form:
         )
 
 
-def form_of(problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), *, calls: Sequence[Calls] = ()) -> Form:
+def form_of(
+    problem: Problem, roots: Sequence[int], batch: Sequence[str] = (), *, calls: Sequence[Calls] = (), weights: int = 0
+) -> Form:
     """Return a form of a problem, by the `calls` that are made of its models; code compiled before for the same
     formulas is used again."""
-    return Form(problem, roots, batch, calls)
+    return Form(problem, roots, batch, calls, weights)
 
 
-def _takes_weights(graph: Graph, roots: Sequence[int]) -> bool:
-    return any(graph.nodes[number].operation in ("weight", "tangent") for number in graph.reachable(roots))
+def _takes(graph: Graph, roots: Sequence[int], inputs: frozenset[str]) -> bool:
+    return any(graph.nodes[number].operation in inputs for number in graph.reachable(roots))

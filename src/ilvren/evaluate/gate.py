@@ -13,11 +13,12 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate.evaluation import Evaluation
+from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
 from ilvren.evaluate.questions import Questions
 from ilvren.evaluate.second_derivatives import has_second_derivatives
-from ilvren.formula import Kink, fixed_nodes, gradient
+from ilvren.formula import Kink, fixed_nodes, gradient, weighted_gradient
 from ilvren.problem import Problem
 from ilvren.records import dataclass
 
@@ -494,38 +495,46 @@ class Gate(Questions):
         return self._form_of(roots), np.array(places, dtype=np.int64)
 
     def _scalar_hessian(self, point: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
-        """Second derivatives of every entry in one compiled function of floats, then weighted and added."""
-        form, owners, places, mirrors = self._kept("second derivatives", self._second_plan)
-        n = self.problem.size
-        weights = np.concatenate([[weight], -multipliers])
-        values = np.array(form(point.tolist()), dtype=float) * weights[owners]
-        # An invalid entry of a row without weight does not matter: 0 · NaN is left out.
-        values = np.where(weights[owners] == 0.0, 0.0, values)
-        found = np.bincount(places, values, n * n) + np.bincount(mirrors[0], values[mirrors[1]], n * n)
-        return np.asarray(found, dtype=np.float64).reshape(n, n)
+        """Second derivatives of weight · f − multipliers'c in one compiled function of floats."""
+        n, weights = self.problem.size, np.concatenate([[weight], -multipliers])
+        values, (rows, columns) = self._weighted_second(point, weights, tuple(range(len(weights))))
+        if not np.isfinite(values).all() and not weights.all():
+            # An invalid entry of a row without weight does not matter: 0 · NaN is left out.
+            values, (rows, columns) = self._weighted_second(point, weights, tuple(np.flatnonzero(weights).tolist()))
+        found = np.zeros((n, n))
+        found[rows, columns] = found[columns, rows] = values
+        return found
 
-    def _second_plan(self) -> tuple[Form, NDArray[np.int64], NDArray[np.int64], list[NDArray[np.int64]]]:
-        """Return the form of all second derivatives, whose entry (0 the objective) each belongs to, its place in the
-        lower triangle, and the places and numbers of those to be mirrored."""
+    def _weighted_second(
+        self, point: FloatArray, weights: FloatArray, places: tuple[int, ...]
+    ) -> tuple[FloatArray, tuple[NDArray[np.int64], NDArray[np.int64]]]:
+        """Return the second derivatives of what stands in some places (0 the objective), weighed and added up, that
+        are not zero everywhere, and where they stand in the lower triangle."""
+        form, entries = self._kept(("second derivatives", places), lambda: self._second_plan(places))
+        return np.array(form(point.tolist(), weights.tolist()), dtype=float), entries
+
+    def _second_plan(self, places: tuple[int, ...]) -> tuple[Form, tuple[NDArray[np.int64], NDArray[np.int64]]]:
         problem = self.problem
-        graph, n = problem.graph, problem.size
-        key = ("second derivatives", tuple(self._value_roots), problem.row_count)
+        graph = problem.graph
+        key = ("second derivatives", tuple(self._value_roots), problem.row_count, places)
         if key not in graph.compiled:  # derived once for all gates of these formulas
             nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
             nodes += [block.node for block in problem.row_blocks]
+            seeds: dict[int, int] = {}
+            for place in places:
+                own = graph.input("weight", place)
+                seeds[nodes[place]] = graph.apply("add", seeds[nodes[place]], own) if nodes[place] in seeds else own
             graph.compiled[key] = [
-                (owner, i, j, second)
-                for owner, node in enumerate(nodes)
-                for i, slope in gradient(graph, node).items()
-                if not graph.is_constant(slope)
+                (i, j, second)
+                for i, slope in weighted_gradient(graph, seeds).items()
                 for j, second in gradient(graph, slope).items()
                 if j <= i
             ]
-        found: list[tuple[int, int, int, int]] = graph.compiled[key]
-        owners, rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(3))
-        below = np.flatnonzero(columns < rows)
-        mirrors = [columns[below] * n + rows[below], below]
-        return self._form_of([item[3] for item in found]), owners, rows * n + columns, mirrors
+        found: list[tuple[int, int, int]] = graph.compiled[key]
+        rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(2))
+        weights = 1 + problem.row_count
+        form = form_of(problem, [item[2] for item in found], calls=self.calls, weights=weights)
+        return form, (rows, columns)
 
     def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
         """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values

@@ -46,7 +46,7 @@ class Questions:
         self._value_roots = [block.node for block in problem.row_blocks]
         if problem.objective is not None:
             self._value_roots.insert(0, problem.objective.node)
-        self._forms: dict[str, Any] = {}
+        self._forms: dict[object, Any] = {}
 
     def values(self, point: Sequence[float] | FloatArray) -> dict[str, Any]:
         """Return {name: value} of every derived value, objective and constraint at a design (n,): floats, or arrays
@@ -295,7 +295,7 @@ class Questions:
     def _form_of(self, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
         return form_of(self.problem, roots, batch, calls=self.calls)
 
-    def _kept(self, name: str, make: Callable[[], Any]) -> Any:
+    def _kept(self, name: object, make: Callable[[], Any]) -> Any:
         if name not in self._forms:
             self._forms[name] = make()
         return self._forms[name]

@@ -41,15 +41,15 @@ class ScalarCode:
         return self.build(*values) if all(map(math.isfinite, values)) else _always_raises
 
 
-def compile_scalar(graph: Graph, roots: Sequence[int], variable_count: int) -> ScalarCode:
-    """Compile `roots` of `graph` to one function.
+def compile_scalar(graph: Graph, roots: Sequence[int], variable_count: int, weight_count: int = 0) -> ScalarCode:
+    """Compile `roots` of `graph` to one function of the variables, then of the weights.
 
     Nodes that depend on no variable become arguments of `build`, in the order of `constants`, so that a
     parameter can change without compiling again.
     """
     writer = _Writer(graph, roots)
     body = writer.lines or ["pass"]
-    names = ", ".join(f"x{index}" for index in range(variable_count))
+    names = ", ".join([*(f"x{k}" for k in range(variable_count)), *(f"w{k}" for k in range(weight_count))])
     results = ", ".join(writer.reference(root) for root in roots)
     fixed = ", ".join(f"k{number}" for number in writer.constants)
     source = "\n".join(
@@ -81,16 +81,16 @@ class _Writer:
         self.watches = False
         self._text: dict[int, str] = {}
         self._open: Context = ()
+        self._known_constants: set[int] = set()
         schedule = graph.schedule(roots)
-        self._fixed = fixed_nodes(graph, [number for number, _ in schedule])
-        self._may_be_infinite = _overflowing(graph, [number for number, _ in schedule], self._fixed)
-        uses = _uses(graph, [number for number, _ in schedule], roots, self._fixed)
+        order = [number for number, _ in schedule]
+        self._fixed = fixed_nodes(graph, order)
+        self._may_be_infinite = _overflowing(graph, order, self._fixed)
+        uses = _uses(graph, order, roots, self._fixed)
         contexts = dict(schedule)
-        watched = [
-            (number, context) for number, context in schedule if number not in self._fixed and self._watched(number)
-        ]
+        watched = {number: found for number in order if number not in self._fixed and (found := self._watched(number))}
         self.watches = bool(watched)
-        self._must_be_named = {operand for number, _ in watched for operand in self._watched(number)}
+        must_be_named = {operand for operands in watched.values() for operand in operands}
         if self.watches:
             self.lines.append("unseen = 0.0")
         seen: set[tuple[int, Context]] = set()
@@ -98,22 +98,22 @@ class _Writer:
             if number in self._fixed:
                 continue
             text = self._expression(number)
-            user = uses.get(number, [])
+            user = uses.get(number, ())
             is_inline = (
                 len(user) == 1
-                and number not in self._must_be_named
+                and number not in must_be_named
+                and number not in watched
                 and contexts.get(user[0]) == context
                 and len(text) <= LONGEST_EXPRESSION
-                and not self._watched(number)
             )
-            if is_inline or graph.nodes[number].operation == "variable":
+            if is_inline or graph.nodes[number].operation in ("variable", "weight"):
                 self._text[number] = text
                 continue
             self._enter(context)
             indent = "    " * len(context)
             self.lines.append(f"{indent}v{number} = {text}")
             self._text[number] = f"v{number}"
-            for operand in self._watched(number):
+            for operand in watched.get(number, ()):
                 if (operand, ()) in seen or (operand, context) in seen:
                     continue
                 seen.add((operand, context))
@@ -126,7 +126,8 @@ class _Writer:
             node = self.graph.nodes[number]
             if node.operation == "constant":
                 return repr(node.value) if node.value >= 0.0 else f"({node.value!r})"
-            if number not in self.constants:
+            if number not in self._known_constants:
+                self._known_constants.add(number)
                 self.constants.append(number)
             return f"k{number}"
         return self._text[number]
@@ -135,14 +136,16 @@ class _Writer:
         node = self.graph.nodes[number]
         if node.operation == "variable":
             return f"x{node.index}"
+        if node.operation == "weight":
+            return f"w{node.index}"
         return OPERATIONS[node.operation].code.format(*map(self.reference, node.operands))
 
     def _watched(self, number: int) -> list[int]:
         node = self.graph.nodes[number]
-        if node.operation not in OPERATIONS:
+        operation = OPERATIONS.get(node.operation)
+        if operation is None or not operation.absorbs:
             return []
-        absorbed = OPERATIONS[node.operation].absorbs
-        return [node.operands[i] for i in absorbed if node.operands[i] in self._may_be_infinite]
+        return [node.operands[i] for i in operation.absorbs if node.operands[i] in self._may_be_infinite]
 
     def _enter(self, context: Context) -> None:
         """Open the `if` blocks of a context, sharing those already open."""
@@ -184,7 +187,7 @@ def is_scalar_work(graph: Graph, roots: Sequence[int]) -> bool:
         number in fixed
         or (
             not nodes[number].shape
-            and (nodes[number].operation == "variable" or nodes[number].operation in OPERATIONS)
+            and (nodes[number].operation in ("variable", "weight") or nodes[number].operation in OPERATIONS)
             and not any(nodes[operand].shape for operand in nodes[number].operands)
         )
         for number in order

@@ -33,11 +33,12 @@ class Origin:
     span: tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True, eq=False)
 class GraphNode:
     """`operation` over `operands`; or "constant" with its value; or one of INPUTS with its index.
 
     `detail` holds the plain values that an operation on arrays needs beside its operands (see `arrays`).
+    Nodes are never changed; there are too many of them for a frozen class, which is slow to make.
     """
 
     operation: str
@@ -83,20 +84,21 @@ class Graph:
         # model number → (CSR pattern of its outputs by its inputs, starts of the inputs, starts of the outputs)
         self.model_patterns: dict[int, tuple[Any, Any, Any]] = {}
         self._numbers: dict[tuple[object, ...], int] = {}
+        self._constants: dict[str, int] = {}
+        self._has_branches = False
 
-    def _add(self, node: GraphNode) -> int:
-        # repr tells 0.0 from -0.0, which compare equal but divide differently.
-        key = (node.operation, node.operands, repr(node.value), node.index, node.shape, node.detail)
+    def arrange(
+        self, operation: str, operands: tuple[int, ...], shape: Shape = (), detail: Detail = None, index: int = -1
+    ) -> int:
+        """Return the node of an operation whose shape and detail are known to the caller."""
+        key = (operation, operands, index, shape, detail)
         number = self._numbers.get(key)
         if number is None:
             number = self._numbers[key] = len(self.nodes)
-            self.nodes.append(node)
-            self.has_arrays = self.has_arrays or node.shape != () or node.operation in ("call", "output")
+            self.nodes.append(GraphNode(operation, operands, 0.0, index, shape, detail))
+            self.has_arrays = self.has_arrays or shape != () or operation in ("call", "output")
+            self._has_branches = self._has_branches or operation == "where"
         return number
-
-    def arrange(self, operation: str, operands: tuple[int, ...], shape: Shape, detail: Detail, index: int = -1) -> int:
-        """Return the node of an operation whose shape and detail are known to the caller."""
-        return self._add(GraphNode(operation, operands, 0.0, index, shape, detail))
 
     def shape(self, number: int) -> Shape:
         """Return the shape of a node."""
@@ -104,11 +106,16 @@ class Graph:
 
     def constant(self, value: float) -> int:
         """Return the node of a number."""
-        return self._add(GraphNode("constant", value=float(value)))
+        key = repr(float(value))  # which tells 0.0 from -0.0: they compare equal but divide differently
+        number = self._constants.get(key)
+        if number is None:
+            number = self._constants[key] = len(self.nodes)
+            self.nodes.append(GraphNode("constant", value=float(value)))
+        return number
 
     def input(self, kind: str, index: int, shape: Shape = ()) -> int:
         """Return the node of an input of one of the kinds INPUTS."""
-        return self._add(GraphNode(kind, index=index, shape=shape))
+        return self.arrange(kind, (), shape, None, index)
 
     def variable(self, index: int, shape: Shape = ()) -> int:
         """Return the node of variable number `index`."""
@@ -131,19 +138,22 @@ class Graph:
         """
         nodes = [self.nodes[number] for number in operands]
         shape: Shape = ()
+        is_fixed = True
         for node in nodes:
             if node.shape:
                 shape = joint_shape(shape, node.shape)
+            if node.operation != "constant":
+                is_fixed = False
         if operation == "where" and nodes[0].operation == "constant":
             return self.stretched(operands[1] if nodes[0].value else operands[2], shape)
-        if all(node.operation == "constant" for node in nodes):
+        if is_fixed:
             folded = OPERATIONS[operation].value(*(node.value for node in nodes))
             if math.isfinite(folded):
                 return self.constant(float(folded))
         simpler = self._simplify(operation, operands)
         if simpler is not None:
             return self.stretched(simpler, shape)
-        return self._add(GraphNode(operation, operands, shape=shape))
+        return self.arrange(operation, operands, shape)
 
     def stretched(self, number: int, shape: Shape) -> int:
         """Return a node with its scalar or its lengths of one repeated to `shape`."""
@@ -193,13 +203,13 @@ class Graph:
 
     def reachable(self, roots: Iterable[int]) -> list[int]:
         """Return the numbers of all nodes that `roots` are made of, operands first."""
-        seen: set[int] = set()
-        waiting = list(roots)
+        nodes, seen = self.nodes, set(roots)
+        waiting = list(seen)
         while waiting:
-            number = waiting.pop()
-            if number not in seen:
-                seen.add(number)
-                waiting.extend(self.nodes[number].operands)
+            for operand in nodes[waiting.pop()].operands:
+                if operand not in seen:
+                    seen.add(operand)
+                    waiting.append(operand)
         return sorted(seen)
 
     def variables_of(self, roots: Iterable[int]) -> set[int]:
@@ -215,6 +225,8 @@ class Graph:
         only one side uses belongs to that side; used twice, it belongs to what both uses share.
         """
         roots = list(roots)
+        if not self._has_branches:
+            return dict.fromkeys(self.reachable(roots), ())
         contexts: dict[int, tuple[tuple[int, bool], ...]] = dict.fromkeys(roots, ())
         for number in reversed(self.reachable(roots)):
             node = self.nodes[number]

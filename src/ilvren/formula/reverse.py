@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING
 
 from ilvren.formula import shaping
 from ilvren.formula.levels import level_vjp
+from ilvren.formula.operators import OPERATIONS
 from ilvren.formula.partials import times_partial
 
 if TYPE_CHECKING:
@@ -156,6 +157,8 @@ def _inside(graph: Graph, part: int, branches: Context) -> int:
 def adjoint_part(graph: Graph, number: int, place: int, adjoint: int, *, live: bool) -> int | None:
     """Return what an adjoint of a node adds to that of its operand (before shrinking), or None for nothing."""
     node = graph.nodes[number]
+    if node.operation in OPERATIONS:
+        return times_partial(graph, number, place, adjoint, live=live)
     detail = node.detail or ()
     a = node.operands[0]
     own = graph.shape(node.operands[place])
