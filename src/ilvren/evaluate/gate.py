@@ -527,8 +527,7 @@ class Gate(Questions):
             graph.compiled[key] = [
                 (i, j, second)
                 for i, slope in weighted_gradient(graph, seeds).items()
-                for j, second in gradient(graph, slope).items()
-                if j <= i
+                for j, second in gradient(graph, slope, range(i + 1)).items()
             ]
         found: list[tuple[int, int, int]] = graph.compiled[key]
         rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(2))

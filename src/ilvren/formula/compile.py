@@ -97,16 +97,19 @@ class _Writer:
         for number, context in schedule:
             if number in self._fixed:
                 continue
-            text = self._expression(number)
-            user = uses.get(number, ())
-            is_inline = (
-                len(user) == 1
+            node = graph.nodes[number]
+            if not node.operands:
+                self._text[number] = f"{'x' if node.operation == 'variable' else 'w'}{node.index}"
+                continue
+            text = OPERATIONS[node.operation].code.format(*map(self.reference, node.operands))
+            user = uses.get(number)
+            if (
+                user is not None
+                and len(text) <= LONGEST_EXPRESSION
                 and number not in must_be_named
                 and number not in watched
-                and contexts.get(user[0]) == context
-                and len(text) <= LONGEST_EXPRESSION
-            )
-            if is_inline or graph.nodes[number].operation in ("variable", "weight"):
+                and contexts.get(user) == context
+            ):
                 self._text[number] = text
                 continue
             self._enter(context)
@@ -122,6 +125,9 @@ class _Writer:
 
     def reference(self, number: int) -> str:
         """Return the code that reads a node."""
+        text = self._text.get(number)
+        if text is not None:
+            return text
         if number in self._fixed:
             node = self.graph.nodes[number]
             if node.operation == "constant":
@@ -130,15 +136,7 @@ class _Writer:
                 self._known_constants.add(number)
                 self.constants.append(number)
             return f"k{number}"
-        return self._text[number]
-
-    def _expression(self, number: int) -> str:
-        node = self.graph.nodes[number]
-        if node.operation == "variable":
-            return f"x{node.index}"
-        if node.operation == "weight":
-            return f"w{node.index}"
-        return OPERATIONS[node.operation].code.format(*map(self.reference, node.operands))
+        raise KeyError(number)
 
     def _watched(self, number: int) -> list[int]:
         node = self.graph.nodes[number]
@@ -167,9 +165,12 @@ def fixed_nodes(graph: Graph, order: Sequence[int], open_parameters: Sequence[in
     varies: set[int] = set()
     for number in sorted(order):
         node = graph.nodes[number]
-        is_input = node.operation in ("variable", "weight", "tangent", "call")
+        if node.operands and node.operation != "call":
+            if not varies.isdisjoint(node.operands):
+                varies.add(number)
+            continue
         is_open = node.operation == "parameter" and node.index in open_parameters
-        if is_input or is_open or any(operand in varies for operand in node.operands):
+        if is_open or node.operation in ("variable", "weight", "tangent", "call"):
             varies.add(number)
     return set(order) - varies
 
@@ -208,15 +209,15 @@ def _overflowing(graph: Graph, order: Sequence[int], fixed: set[int]) -> set[int
     return may
 
 
-def _uses(graph: Graph, order: Sequence[int], roots: Sequence[int], fixed: set[int]) -> dict[int, list[int]]:
-    uses: dict[int, list[int]] = {}
+def _uses(graph: Graph, order: Sequence[int], roots: Sequence[int], fixed: set[int]) -> dict[int, int]:
+    """Return {node: the one node that uses it, once}; of all that nothing, or more, uses there is none."""
+    nodes, users, often = graph.nodes, dict[int, int](), set(roots)
     for number in order:
         if number in fixed:
             continue
-        for operand in graph.nodes[number].operands:
-            uses.setdefault(operand, []).append(number)
-            if graph.nodes[number].operation == "square":
-                uses[operand].append(number)
-    for root in roots:
-        uses.setdefault(root, []).extend([root, root])
-    return uses
+        node = nodes[number]
+        for operand in node.operands:
+            if operand in users or node.operation == "square":  # whose code reads it twice
+                often.add(operand)
+            users[operand] = number
+    return {operand: number for operand, number in users.items() if operand not in often}

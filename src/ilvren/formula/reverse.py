@@ -14,7 +14,7 @@ Source: A. Griewank, A. Walther, "Evaluating Derivatives", 2nd ed., 2008, chapte
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from typing import TYPE_CHECKING
 
 from ilvren.formula import shaping
@@ -30,35 +30,41 @@ __all__ = ["gradient", "weighted_gradient"]
 Context = tuple[tuple[int, bool], ...]
 
 
-def gradient(graph: Graph, output: int) -> dict[int, int]:
-    """Return {variable index: node of d(output)/d(variable)} for the variables a scalar `output` depends on.
+def gradient(graph: Graph, output: int, among: Container[int] | None = None) -> dict[int, int]:
+    """Return {variable index: node of d(output)/d(variable)} for the variables a scalar `output` depends on; of some
+    alone where `among` has their indices.
 
     A derivative that is zero everywhere is left out.
     """
-    return weighted_gradient(graph, {output: graph.constant(1.0)})
+    return weighted_gradient(graph, {output: graph.constant(1.0)}, among)
 
 
-def weighted_gradient(graph: Graph, seeds: Mapping[int, int]) -> dict[int, int]:
+def weighted_gradient(graph: Graph, seeds: Mapping[int, int], among: Container[int] | None = None) -> dict[int, int]:
     """Return {variable index: node} of the gradient of Σ weight · output, `seeds` being {output: its weight}.
 
     A weight has the shape of its output. A derivative that is zero everywhere is left out.
     """
-    return _Reverse(graph, seeds).gradient()
+    return _Reverse(graph, seeds, among).gradient()
 
 
 class _Reverse:
     """One sweep from outputs to variables."""
 
-    def __init__(self, graph: Graph, seeds: Mapping[int, int]) -> None:
+    def __init__(self, graph: Graph, seeds: Mapping[int, int], among: Container[int] | None) -> None:
         self.graph = graph
         self.contexts = graph.contexts(seeds)
         self.order = sorted(self.contexts)
         nodes = graph.nodes
-        self.is_array = any(nodes[n].shape or nodes[n].operation in ("call", "output") for n in self.order)
+        self.is_array = graph.has_arrays and any(
+            nodes[n].shape or nodes[n].operation in ("call", "output") for n in self.order
+        )
         self.depends: set[int] = set()
         for number in self.order:
             node = nodes[number]
-            if node.operation == "variable" or any(operand in self.depends for operand in node.operands):
+            if node.operation == "variable":
+                if among is None or node.index in among:
+                    self.depends.add(number)
+            elif not self.depends.isdisjoint(node.operands):
                 self.depends.add(number)
             if node.operation == "variable":
                 self.contexts[number] = ()  # its adjoint is the result, which is wanted in every branch
@@ -134,6 +140,8 @@ class _Reverse:
         """Return what goes from inside a branch to an operand outside, wrapped in the scalar conditions it leaves: so a
         model that only a branch not chosen needs is not called for its derivatives either."""
         left = context[len(self.contexts[operand]) :]
+        if not left:
+            return part
         return _inside(self.graph, part, tuple(branch for branch in left if not self.graph.shape(branch[0])))
 
     def _add(self, operand: int, part: int) -> None:
