@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import functools
 import os
+import sys
 from typing import Any, NoReturn
 
 from ilvren.errors import RequestError, nearest
@@ -31,12 +33,31 @@ __all__ = [
 DEFAULT_LEDGER = "ilvren.ledger"
 
 
+class HelpFormatter(argparse.RawDescriptionHelpFormatter):
+    """Help as wide as the terminal; told the width, argparse need not load what finds it out for every flag."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, width=terminal_width() - 2)
+
+
+@functools.cache
+def terminal_width() -> int:
+    """Return the columns that COLUMNS or the terminal says there are, 80 where neither does."""
+    given = os.environ.get("COLUMNS", "")
+    if given.isdecimal() and int(given):
+        return int(given)
+    try:
+        return os.get_terminal_size(sys.__stdout__.fileno()).columns or 80  # type: ignore[union-attr]
+    except (AttributeError, ValueError, OSError):
+        return 80
+
+
 class Parser(argparse.ArgumentParser):
     """A parser without abbreviations, whose errors name the nearest flag and where to read more."""
 
     def __init__(self, *args: object, **options: object) -> None:
         options.setdefault("allow_abbrev", False)
-        options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        options.setdefault("formatter_class", HelpFormatter)
         super().__init__(*args, **options)  # type: ignore[arg-type]
 
     def error(self, message: str) -> NoReturn:

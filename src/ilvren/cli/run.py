@@ -382,7 +382,7 @@ def run_and_show(
     """Run with progress, print the result and return the exit status."""
     from ilvren.cli.progress import progress_of
     from ilvren.ledger import Ledger
-    from ilvren.runs import check_workers, no_second_look, run
+    from ilvren.runs import check_workers, run
 
     extras = extras or Extras()
     progress = progress_of(problem, terminal, is_quiet=extras.step_log, limits=_limits_of(settings))
@@ -399,9 +399,12 @@ def run_and_show(
     if problem.seeks_feasible:
         what = "no objective" if problem.objective is None else "a constant objective"
         terminal.note(f"{what}: this run looks for any feasible design")
-    why_not = no_second_look(problem, settings)
-    if why_not:
-        terminal.note(f"--second-look: none is taken: {why_not}")
+    if settings.second_look:
+        from ilvren.runs import no_second_look
+
+        why_not = no_second_look(problem, settings)
+        if why_not:
+            terminal.note(f"--second-look: none is taken: {why_not}")
     if extras.workers is not None:
         check_workers(extras.workers)
         if not problem.sources:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, NamedTuple
+
+from ilvren.records import dataclass
 
 __all__ = [
     "ApproximationRecord",

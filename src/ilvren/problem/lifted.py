@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import KINKED, Entry, LiftedKink, lift
+from ilvren.formula import KINKED, LiftedKink
 from ilvren.problem.model import Problem, RowBlock, VariableBlock
 from ilvren.records import dataclass
 
@@ -64,6 +64,8 @@ def _roots(problem: Problem) -> list[int]:
 
 def _lifted(problem: Problem) -> Lifted | None:
     """Return a problem of formulas with its kinks lifted, as far as they can be; None where none can."""
+    from ilvren.formula import Entry, lift
+
     if problem.sources or problem.grid or not has_kinks(problem):
         return None
     entries = [Entry(block.node, _pressed(block)) for block in problem.row_blocks]

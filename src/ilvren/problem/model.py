@@ -522,6 +522,8 @@ class Problem:
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""
+        if not self.sources:
+            return ()
         from ilvren.models import Calls
 
         found = tuple(Calls(source) for source in self.sources)

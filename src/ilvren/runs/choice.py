@@ -223,15 +223,19 @@ def _costly(problem: Problem, methods: list[Method]) -> str:
 
 
 def _resolved(problem: Problem, name: str, settings: Settings, *, looks_first: bool = False) -> Method:
-    from ilvren.methods.pieces import can_lift, lifting, looking_first, watched
-
     method = method_named(name)
     if name == ENUMERATION and len(problem.objectives) > 1:
         return replace(method, kind=FRONT)  # all designs are asked for: the front is what nothing dominates
     refuse_other_kind(problem, method)
     if method.inner:
         return _with_inner(problem, method, settings)
-    method = watched(looking_first(method) if looks_first else method)
+    from ilvren.methods.pieces import can_lift, lifting, watched
+
+    if looks_first:
+        from ilvren.methods.pieces import looking_first
+
+        method = looking_first(method)
+    method = watched(method)
     return lifting(method) if can_lift(method) and _has_room(problem, method) else method
 
 

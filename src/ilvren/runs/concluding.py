@@ -50,13 +50,13 @@ class Conclusion:
 
 def concluded(end: Conclusion, stage: Stage, recorder: Recorder, assessing: Assessing) -> RunResult:
     """Return the result of a stage."""
-    from ilvren.methods.pieces import compromise
-
     problem, gate, settings = stage.problem, stage.gate, stage.settings
     _note_start_if_nothing_else(stage, recorder)
     front = _front(end, stage, recorder)
     point, design = _reported(end.outcome, stage, recorder, assessing)
     if front is not None and front.members:
+        from ilvren.methods.pieces import compromise
+
         point, design = np.array(front.members[compromise(front.values)].point), "compromise"
     has_derivatives = stage.method.needs_derivatives and end.can_differentiate and stage.view is None
     evaluation = gate.evaluate(point, derivatives=has_derivatives)

@@ -13,10 +13,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.proofs import Conflict
-
 if TYPE_CHECKING:
     from ilvren.problem import Problem, RowBlock
+    from ilvren.proofs import Conflict
 
 __all__ = ["Watch"]
 

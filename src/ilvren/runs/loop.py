@@ -282,11 +282,11 @@ class Loop:
 
     def _replied(self, message: object) -> object:
         """Return what a method is sent for what it has yielded."""
-        from ilvren.runs.following import keep_checkpoint
-
         if isinstance(message, (Request, HessianRequest)):
             return self._answered(message)
         if isinstance(message, Checkpoint):
+            from ilvren.runs.following import keep_checkpoint
+
             keep_checkpoint(message, self._stage, self._recorder, self._assessing)
             return None
         if isinstance(message, Tight):
@@ -351,8 +351,6 @@ class Loop:
 
     def _task(self) -> Task:
         """Return the task as the method sees it, with the one that has its kinks lifted where there is one."""
-        from ilvren.runs.following import gone_ahead
-
         stage, problem, method, scaling = self._stage, self.problem, self._stage.method, self._stage.scaling
         assert scaling is not None
         task = scaling.task(
@@ -379,6 +377,8 @@ class Loop:
         keeps = method.keeps_checkpoints and not method.needs_derivatives and stage.ledger is not None
         found = None
         if stage.replay.checkpoint is not None and keeps:
+            from ilvren.runs.following import gone_ahead
+
             found = gone_ahead(stage.replay.checkpoint, stage, self._recorder, self._assessing)
         return replace(task, takes_checkpoints=keeps, checkpoint=found)
 

@@ -115,8 +115,6 @@ class Plan:
 
     def replay(self, stage: int) -> Replay | None:
         """Return what is on record of a stage."""
-        from ilvren.runs.checkpoints import RunCheckpoint
-
         if not self.is_resumed or self.ledger is None:
             return None
         ledger, number = self.ledger, self.number
@@ -126,6 +124,8 @@ class Plan:
             first = begun[stage].first_evaluation if stage in begun else sys.maxsize
             end = begun[stage + 1].first_evaluation if stage + 1 in begun else sys.maxsize
             of_stage = range(first, end)
+        from ilvren.runs.checkpoints import RunCheckpoint
+
         packed = ledger.checkpoint(number) if self.method.keeps_checkpoints else None
         checkpoint = None if packed is None else RunCheckpoint.unpacked(packed)
         if checkpoint is not None and of_stage is not None and checkpoint.evaluations not in of_stage:

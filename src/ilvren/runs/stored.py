@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.problem import Aim, Problem, Refinement, fronted, loads
+from ilvren.problem import Aim, Problem, Refinement, loads
 
 if TYPE_CHECKING:
     from ilvren.ledger import RunRecord
@@ -39,6 +39,7 @@ def stored_models(problem: Problem) -> dict[str, dict[str, str]]:
 def problem_of(record: RunRecord) -> Problem:
     """Return the problem as the run stored it. Models run from the files on disk, which may have changed; those of a
     run that somebody else recorded only where that is trusted."""
+    from ilvren.problem import fronted
     from ilvren.runs.trust import refusal_of
 
     problem = fronted(
