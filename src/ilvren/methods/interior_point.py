@@ -34,7 +34,7 @@ Departs   by polishing: once the limits that hold the optimum are plain, one New
 from __future__ import annotations
 
 import math
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from dataclasses import replace
 from typing import Any
 
@@ -54,6 +54,7 @@ from ilvren.methods.pieces.barrier import (
     fraction_to_boundary,
     inside,
     main_stage,
+    powered,
     scaled_error,
 )
 from ilvren.methods.pieces.descent import endless
@@ -116,8 +117,7 @@ NEARER = 0.9
 MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
 # Iterations at a small μ with the measured conditions met, without the method's own being met.
 MOST_LINGERING = 10
-# Powers are taken of no more than this.
-HUGE = 1e100
+ROUNDED = "first-order conditions hold; rounding allows no further decrease"
 # Tiny steps: relative change below this, so many times.
 TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
 
@@ -131,6 +131,10 @@ class InteriorPointOptions:
     exact_limits: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
 
 
+# Says whether a point (x, t) of (3) is good enough to return to.
+Outer = Callable[[Point, FloatArray], bool]
+
+
 @dataclass
 class _Memory:
     """What one solution of (1) remembers: the filter, δ, quasi-Newton information."""
@@ -142,6 +146,43 @@ class _Memory:
     eased: int = 0  # how often in a row the first δ tried was enough
     matrix: Any = None
     is_fresh: bool = True
+
+    def add(self, theta: float, phi: float) -> None:
+        """Augment the filter (A-7, equation 22 of the paper)."""
+        pair = ((1.0 - GAMMA_THETA) * theta, phi - GAMMA_PHI * theta)
+        self.filter[:] = [(t, p) for t, p in self.filter if t < pair[0] or p < pair[1]]
+        self.filter.append(pair)
+
+    @property
+    def has_curvature(self) -> bool:
+        """Return whether a quasi-Newton matrix has learnt anything."""
+        return self.matrix is not None and not self.is_fresh
+
+    def forget_curvature(self) -> bool:
+        """Begin a quasi-Newton matrix anew; return whether there was anything to forget."""
+        if not self.has_curvature:
+            return False
+        self.matrix, self.is_fresh = None, True
+        return True
+
+
+@dataclass(frozen=True)
+class _End:
+    """Where an iteration ended, what it claims, and why."""
+
+    state: State
+    claim: str
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class _Move:
+    """How the iteration came to a state: the length of the step, a note on it, and how well the prediction held."""
+
+    state: State
+    length: float = math.nan
+    note: str = ""
+    gain_ratio: float = math.nan
 
 
 def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
@@ -164,7 +205,7 @@ def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
     looks = 0
     while True:
         ended = yield from _solved(stage, state, options, outer=None)
-        state, claim, reason = ended
+        state, claim, reason = ended.state, ended.claim, ended.reason
         if claim == "conflict" and escapes < MOST_ESCAPES:
             elsewhere = yield from less_violated_nearby(task, state.point, escapes)
             escapes += 1
@@ -243,183 +284,299 @@ def _nothing(stage: Stage) -> Any:
 
 
 def _solved(
-    stage: Stage, state: State, options: InteriorPointOptions, *, outer: Any
-) -> Generator[Request | HessianRequest | Iterate, Any, tuple[State, str, str]]:
-    """Solve (1) for μ → 0. Return the state reached, a claim and a reason.
-
-    `outer` is None for the main problem; for (3) a function that says whether a point is good enough to return to.
-    """
-    task, n = stage.task, stage.n
-    deltas = CHAINED if task.is_on_grid and n > LARGE_EARLY else None
-    condensed = _condensed_rows(stage, state)
-    system = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, condensed=condensed, deltas=deltas)
-    polishing = KktSystem(n, len(stage.b), is_sparse=task.is_sparse, deltas=deltas)
+    stage: Stage, state: State, options: InteriorPointOptions, *, outer: Outer | None
+) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
+    """Solve (1) for μ → 0: algorithm A of the paper, by its steps. `outer` is None for the main problem; for (3) it
+    says whether a point is good enough to return to."""
+    system, polishing = _systems(stage, state)
     theta = constraint_miss(stage, state.point, state.t)
-    memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))
-    step, note, gain_ratio = math.nan, "the start" if outer is None else "restoring feasibility", math.nan
-    restorations, stuck, failures, polishes, at_end, tiny, count = 0, 0, 0, 0, 0, 0, 0
-    goal = 0.01 * task.tolerance
-    has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
-    is_free, errors = outer is None, list[float]()
-    lowest, idle, still, lingering = math.inf, 0, 0, 0
-    early, before_early = 0, FIRST_EARLY
-    last_polished: FloatArray | None = None
-    most_polishes = MOST_LARGE_POLISHES if task.is_sparse else MOST_POLISHES
+    memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))  # A-1
+    tests, barrier = _Tests(stage, outer), _Barrier(stage, memory, is_free=outer is None)
+    polish = _Polishing(stage, options) if outer is None else None
+    move, restorations = _Move(state, note="the start" if outer is None else "restoring feasibility"), _Restorations()
     while True:
-        assessment: Assessment = yield Iterate(
-            state.point.x, step, note, gain_ratio, -state.y if outer is None else None
-        )
-        if outer is not None:
-            count += 1
-            if outer(state.point, state.t):
-                return state, "restored", ""
-            if count > MOST_IN_RESTORATION:
-                return state, "stalled", "feasibility could not be restored"
+        y = -state.y if outer is None else None
+        assessment: Assessment = yield Iterate(state.point.x, move.length, move.note, move.gain_ratio, y)
         error = scaled_error(stage, state, 0.0)
-        lowest, idle = (error, 0) if error < CLEARLY_LOWER * lowest else (lowest, idle + 1)
-        if idle > MOST_IDLE:
-            return state, "stalled", f"{MOST_IDLE} iterations brought the conditions no nearer"
-        if outer is not None and error <= goal:
-            return state, "conflict", ""
-        if outer is None:
-            ended = endless(task, state.point, assessment)
-            if ended is not None:
-                return state, ended.claim, ended.reason
-            is_new = last_polished is None or not np.array_equal(last_polished, state.point.x)
-            is_early = (
-                task.is_sparse and early < (MOST_EARLY if n <= LARGE_EARLY else 2) and error <= EARLY * before_early
-            )
-            is_near = error <= goal or state.mu <= LAST_BARRIER * 1.01 or is_early
-            is_early = is_early and is_new
-            if is_early:
-                early, before_early, polishes = early + 1, error, polishes - 1
-            if options.exact_limits and is_new and is_near and polishes < most_polishes:
-                newton = found = taken = None
-                better, multipliers = yield from polished(
-                    stage, state, polishing, is_exact=options.exact, is_early=is_early
-                )
-                last_polished, polishes = state.point.x, polishes + 1
-                if better is not None:
-                    length = float(np.abs(better.x - state.point.x).max())
-                    seen: Assessment = yield Iterate(
-                        better.x, length, "put on the limits that hold it", math.nan, multipliers
-                    )
-                    if seen.meets_conditions:
-                        reason = "first-order conditions hold exactly on the limits that hold the design"
-                        return replace(state, point=better, y=-multipliers), "converged", reason
-            if error <= goal and assessment.meets_conditions and (state.mu <= goal or not has_barrier):
-                return state, "converged", "first-order conditions hold, and the barrier is gone"
-            # Along flat valleys the method's own conditions fall ever more slowly, long after the measured ones hold.
-            lingering = lingering + 1 if assessment.meets_conditions and state.mu <= goal else 0
-            if lingering > MOST_LINGERING:
-                return state, "converged", f"first-order conditions hold, and have for {MOST_LINGERING} iterations"
-        if state.mu <= LAST_BARRIER * 1.01 and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * goal:
-            at_end += 1
-            if at_end > MOST_AT_END:
-                return state, "stalled", "the barrier is gone, but the measured conditions do not hold"
-        errors.append(error)
-        if is_free and len(errors) > PATIENCE and not error <= KEPT_SHARE * max(errors[-PATIENCE - 1 : -1]):
-            is_free = False  # the choice of μ does not lead on: solve (1) for one μ after the other
-            state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(stage, state)))
-            memory.filter.clear()
-        before = state.mu
-        while (
-            not is_free and scaled_error(stage, state, state.mu) <= BARRIER_ERROR * state.mu and state.mu > LAST_BARRIER
-        ):
-            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, _powered(state.mu, BARRIER_POWER)))
-            is_free, errors = outer is None, []
-        if state.mu < before:
-            memory.filter.clear()
-        hessian, memory = yield from _curvature(stage, state, memory, options)
-        newton = found = taken = None  # a large factorization makes room for the next
-        newton = _factored(stage, state, system, hessian, memory)
+        ended = tests.ended_first(state, assessment, error)
+        if ended is None and polish is not None and polish.is_due(state, error):
+            newton = found = taken = None  # a large factorization makes room for the other
+            ended = yield from polish.put_on_limits(state, polishing, error)
+        ended = ended or tests.ended(state, assessment, error)  # A-2
+        if ended is not None:
+            return ended
+        barrier.lower_where_solved(state, error)  # A-3
+        hessian = yield from _curvature(stage, state, memory, options)
+        newton = found = taken = None
+        newton = _factored(stage, state, system, hessian, memory)  # algorithm IC
         if newton is not None:
-            aimed = _step(stage, state, newton, 0.0) if is_free and has_barrier else None
-            probed = _probed_barrier(stage, state, aimed) if aimed is not None else None
-            if probed is not None:
-                state.mu = probed
-                memory.filter.clear()
-            found = _step_between(stage, state, newton, aimed)  # (2)
+            aimed = barrier.probe(state, newton)
+            found = _step_between(stage, state, newton, aimed)  # A-4, (2)
         if newton is not None and found is not None:
-            taken, _ = yield from _line_search(stage, state, newton, found, memory, options)
-            if taken is None and is_free and failures < MOST_STUCK:
-                failures += 1
-                is_free, errors = False, []
-                state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(stage, state)))
-                memory.filter.clear()
-                step, note, gain_ratio = 0.0, "no step acceptable: the barrier is kept for a while", math.nan
+            taken = yield from _line_search(stage, state, newton, found, memory, options)  # A-5 to A-7
+            if taken is None and barrier.keep_for_a_while(state):
+                move = _Move(state, 0.0, "no step acceptable: the barrier is kept for a while")
                 continue
-        is_feasible = outer is None and assessment.violation <= task.feasibility
-        if taken is None and newton is not None and found is not None and is_feasible:
+        if taken is None and found is not None and outer is None and assessment.violation <= stage.task.feasibility:
             taken = yield from _towards_conditions(stage, state, found)
         if taken is None and found is not None and _is_tiny(state, found.dw):
-            tiny += 1
-            if tiny > MOST_TINY or state.mu <= LAST_BARRIER:
-                if outer is None and assessment.meets_conditions:
-                    return state, "converged", "first-order conditions hold; rounding allows no further decrease"
-                if constraint_miss(stage, state.point, state.t) <= task.feasibility or outer is not None:
-                    return state, "stalled", "steps have become as small as rounding"
-            else:
-                state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
-                memory.filter.clear()
-                step, note, gain_ratio = 0.0, "the barrier is lowered: the step was as small as rounding", math.nan
+            ended = tests.ended_tiny(state, assessment)
+            if ended is not None:
+                return ended
+            if tests.is_first_tiny(state):
+                barrier.lower(state)
+                move = _Move(state, 0.0, "the barrier is lowered: the step was as small as rounding")
                 continue
         if taken is None:
-            if outer is not None:
-                if memory.matrix is not None and not memory.is_fresh:
-                    memory.matrix, memory.is_fresh = None, True
-                    step, note, gain_ratio = 0.0, "curvature forgotten", math.nan
-                    continue
-                return (
-                    state,
-                    "conflict" if error <= math.sqrt(task.tolerance) else "stalled",
-                    "feasibility could not be restored",
-                )
-            if assessment.meets_conditions and error <= math.sqrt(task.tolerance):
-                return state, "converged", "first-order conditions hold; rounding allows no further decrease"
-            if error <= goal:
-                return (
-                    state,
-                    "stalled",
-                    "the method's own conditions hold, but not to the accuracy asked for as measured",
-                )
-            if memory.matrix is not None and not memory.is_fresh:
-                memory.matrix, memory.is_fresh = None, True
-                step, note, gain_ratio = 0.0, "no step acceptable: curvature forgotten", math.nan
+            ended = tests.ended_without_step(state, assessment, error, memory)
+            if ended is not None:
+                return ended
+            if memory.forget_curvature():
+                move = _Move(state, 0.0, "no step acceptable: curvature forgotten")
                 continue
-            restorations += 1
-            if restorations > MOST_RESTORATIONS:
-                return state, "stalled", "feasibility had to be restored too often"
-            theta = constraint_miss(stage, state.point, state.t)
-            _add_to_filter(memory, theta, barrier_value(stage, state, state.point, state.t))
-            restored = yield from _restored(stage, state, memory, options)
-            if not isinstance(restored, str) and restored[1] == "stalled":
-                theta = constraint_miss(stage, restored[0].point, restored[0].t)
-                if not theta <= RESTORED_SHARE * constraint_miss(stage, state.point, state.t):
-                    restored = "stalled"
-            if isinstance(restored, str):
-                return state, restored, "no step is acceptable, and feasibility could not be improved either"
-            if restored[1] == "conflict":
-                return restored[0], "conflict", ""
-            if np.array_equal(restored[0].point.x, state.point.x):  # only slacks moved: another μ must show another way
-                stuck += 1
-                if stuck > MOST_STUCK:
-                    return state, "stalled", "no step is acceptable at a design that is already feasible"
-                restored[0].mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
-                memory.filter.clear()
-            state = restored[0]
-            step, note, gain_ratio = math.nan, "feasibility restored", math.nan
+            restored = yield from _restored_from(stage, state, memory, options, restorations)  # A-9
+            if isinstance(restored, _End):
+                return restored
+            state, move = restored, _Move(restored, note="feasibility restored")
             continue
-        tiny, failures = 0, 0
-        trial, step, note, gain_ratio = taken
-        # Steps accepted one after the other that are rounding alone, at the last barrier, lead nowhere any more.
-        still = still + 1 if step <= STILL * max(1.0, float(np.abs(trial.point.x).max(initial=0.0))) else 0
-        if still > MOST_STILL and state.mu <= LAST_BARRIER * 1.01 and outer is None:
-            if assessment.meets_conditions:
-                return state, "converged", "first-order conditions hold; rounding allows no further decrease"
-            return state, "stalled", "steps have become as small as rounding"
-        _update_quasi_newton(memory, state, trial)
-        state = trial
+        tests.tiny, barrier.failures = 0, 0
+        ended = tests.ended_still(state, taken, assessment)
+        if ended is not None:
+            return ended
+        _update_quasi_newton(memory, state, taken.state)
+        state, move = taken.state, taken  # A-8
+
+
+def _systems(stage: Stage, state: State) -> tuple[KktSystem, KktSystem]:
+    """Return what factors the matrix of (2), its rows folded into the Hessian where that is quicker, and the one of
+    polishing."""
+    n, m, is_sparse = stage.n, len(stage.b), stage.task.is_sparse
+    deltas = CHAINED if stage.task.is_on_grid and n > LARGE_EARLY else None
+    system = KktSystem(n, m, is_sparse=is_sparse, condensed=_condensed_rows(stage, state), deltas=deltas)
+    return system, KktSystem(n, m, is_sparse=is_sparse, deltas=deltas)
+
+
+class _Tests:
+    """When the iteration ends (A-2), and why: counts of what leads nowhere, and the verdicts on it."""
+
+    def __init__(self, stage: Stage, outer: Outer | None) -> None:
+        self._stage, self._outer = stage, outer
+        self._goal = 0.01 * stage.task.tolerance
+        self._has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
+        self._count = self._idle = self._at_end = self._lingering = self._still = 0
+        self._lowest = math.inf
+        self.tiny = 0
+
+    def ended_first(self, state: State, assessment: Assessment, error: float) -> _End | None:
+        """Return the end where a restoration is done, nothing leads on, or the objective falls without end."""
+        if self._outer is not None:
+            self._count += 1
+            if self._outer(state.point, state.t):
+                return _End(state, "restored")
+            if self._count > MOST_IN_RESTORATION:
+                return _End(state, "stalled", "feasibility could not be restored")
+        lower = error < CLEARLY_LOWER * self._lowest
+        self._lowest, self._idle = (error, 0) if lower else (self._lowest, self._idle + 1)
+        if self._idle > MOST_IDLE:
+            return _End(state, "stalled", f"{MOST_IDLE} iterations brought the conditions no nearer")
+        if self._outer is not None:
+            return _End(state, "conflict") if error <= self._goal else None
+        ended = endless(self._stage.task, state.point, assessment)
+        return None if ended is None else _End(state, ended.claim, ended.reason)
+
+    def ended(self, state: State, assessment: Assessment, error: float) -> _End | None:
+        """Return the end where the conditions of (1) hold for a small μ, and the measured ones, or never will."""
+        goal, is_main = self._goal, self._outer is None
+        if is_main and error <= goal and assessment.meets_conditions and (state.mu <= goal or not self._has_barrier):
+            return _End(state, "converged", "first-order conditions hold, and the barrier is gone")
+        if is_main:
+            # Along flat valleys the method's own conditions fall ever more slowly, long after the measured ones hold.
+            self._lingering = self._lingering + 1 if assessment.meets_conditions and state.mu <= goal else 0
+            if self._lingering > MOST_LINGERING:
+                reason = f"first-order conditions hold, and have for {MOST_LINGERING} iterations"
+                return _End(state, "converged", reason)
+        if state.mu <= LAST_BARRIER * 1.01 and scaled_error(self._stage, state, state.mu) <= BARRIER_ERROR * goal:
+            self._at_end += 1
+            if self._at_end > MOST_AT_END:
+                return _End(state, "stalled", "the barrier is gone, but the measured conditions do not hold")
+        return None
+
+    def ended_tiny(self, state: State, assessment: Assessment) -> _End | None:
+        """Return the end where steps have been as small as rounding for long, or at the last μ."""
+        self.tiny += 1
+        if self.is_first_tiny(state):
+            return None
+        if self._outer is None and assessment.meets_conditions:
+            return _End(state, "converged", ROUNDED)
+        is_feasible = constraint_miss(self._stage, state.point, state.t) <= self._stage.task.feasibility
+        if is_feasible or self._outer is not None:
+            return _End(state, "stalled", "steps have become as small as rounding")
+        return None
+
+    def is_first_tiny(self, state: State) -> bool:
+        """Return whether a lower μ may still lead on from a step as small as rounding."""
+        return self.tiny <= MOST_TINY and state.mu > LAST_BARRIER
+
+    def ended_without_step(self, state: State, assessment: Assessment, error: float, memory: _Memory) -> _End | None:
+        """Return the end where no step is acceptable and nothing is left to be tried but restoring feasibility."""
+        nearly = math.sqrt(self._stage.task.tolerance)
+        if self._outer is not None:
+            if memory.has_curvature:
+                return None
+            claim = "conflict" if error <= nearly else "stalled"
+            return _End(state, claim, "feasibility could not be restored")
+        if assessment.meets_conditions and error <= nearly:
+            return _End(state, "converged", ROUNDED)
+        if error <= self._goal:
+            reason = "the method's own conditions hold, but not to the accuracy asked for as measured"
+            return _End(state, "stalled", reason)
+        return None
+
+    def ended_still(self, state: State, taken: _Move, assessment: Assessment) -> _End | None:
+        """Return the end where steps accepted one after the other at the last μ are rounding alone."""
+        size = max(1.0, float(np.abs(taken.state.point.x).max(initial=0.0)))
+        self._still = self._still + 1 if taken.length <= STILL * size else 0
+        if self._still <= MOST_STILL or state.mu > LAST_BARRIER * 1.01 or self._outer is not None:
+            return None
+        if assessment.meets_conditions:
+            return _End(state, "converged", ROUNDED)
+        return _End(state, "stalled", "steps have become as small as rounding")
+
+
+class _Barrier:
+    """The choice of μ. While the error falls it is chosen anew at each step, from the step for μ = 0; else it is kept
+    until (1) is solved, and lowered then (A-3, equation 7 of the paper).
+
+    Source: J. Nocedal, A. Wächter, R. A. Waltz, "Adaptive barrier update strategies for nonlinear interior methods",
+    SIAM Journal on Optimization 19, 2009: free and fixed mode; the choice in free mode is Mehrotra's.
+    """
+
+    def __init__(self, stage: Stage, memory: _Memory, *, is_free: bool) -> None:
+        self._stage, self._memory, self._is_main, self.is_free = stage, memory, is_free, is_free
+        self._has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
+        self._errors: list[float] = []
+        self.failures = 0
+
+    def lower_where_solved(self, state: State, error: float) -> None:
+        """Change to fixed mode where the error falls no longer; lower a fixed μ where (1) is solved for it."""
+        self._errors.append(error)
+        recent = self._errors[-PATIENCE - 1 : -1]
+        if self.is_free and len(self._errors) > PATIENCE and not error <= KEPT_SHARE * max(recent):
+            self._fix(state)
+        before = state.mu
+        while (
+            not self.is_free
+            and scaled_error(self._stage, state, state.mu) <= BARRIER_ERROR * state.mu
+            and state.mu > LAST_BARRIER
+        ):
+            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, powered(state.mu, BARRIER_POWER)))
+            self.is_free, self._errors = self._is_main, []
+        if state.mu < before:
+            self._memory.filter.clear()
+
+    def probe(self, state: State, newton: _Newton) -> _Step | None:
+        """In free mode, choose μ by the step for μ = 0, and return that step."""
+        if not (self.is_free and self._has_barrier):
+            return None
+        aimed = _step(self._stage, state, newton, 0.0)
+        probed = None if aimed is None else _probed_barrier(self._stage, state, aimed)
+        if probed is not None:
+            state.mu = probed
+            self._memory.filter.clear()
+        return aimed
+
+    def keep_for_a_while(self, state: State) -> bool:
+        """Change to fixed mode where no step is acceptable in free mode; return whether that is a change."""
+        if not self.is_free or self.failures >= MOST_STUCK:
+            return False
+        self.failures += 1
+        self._errors = []
+        self._fix(state)
+        return True
+
+    def lower(self, state: State) -> None:
+        """Lower μ, (1) being solved for it as far as rounding allows."""
+        state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
+        self._memory.filter.clear()
+
+    def _fix(self, state: State) -> None:
+        self.is_free = False
+        state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(self._stage, state)))
+        self._memory.filter.clear()
+
+
+class _Polishing:
+    """When the design is put exactly on the limits that hold it: near the end, and of large problems some times before
+    the barrier is gone, each when the error has fallen enough."""
+
+    def __init__(self, stage: Stage, options: InteriorPointOptions) -> None:
+        self._stage, self._options = stage, options
+        self._left = MOST_LARGE_POLISHES if stage.task.is_sparse else MOST_POLISHES
+        self._early_left = (MOST_EARLY if stage.n <= LARGE_EARLY else 2) if stage.task.is_sparse else 0
+        self._before, self._is_early = FIRST_EARLY, False
+        self._last: FloatArray | None = None
+
+    def is_due(self, state: State, error: float) -> bool:
+        """Return whether to try it here."""
+        is_new = self._last is None or not np.array_equal(self._last, state.point.x)
+        is_early = self._early_left > 0 and error <= EARLY * self._before
+        self._is_early = is_early and is_new
+        if self._is_early:
+            self._early_left, self._before, self._left = self._early_left - 1, error, self._left + 1
+        is_near = error <= 0.01 * self._stage.task.tolerance or state.mu <= LAST_BARRIER * 1.01 or is_early
+        return self._options.exact_limits and is_new and is_near and self._left > 0
+
+    def put_on_limits(
+        self, state: State, system: KktSystem, error: float
+    ) -> Generator[Request | HessianRequest | Iterate, Any, _End | None]:
+        """Try it; return the end where the measured conditions hold there."""
+        is_exact = self._options.exact
+        better, multipliers = yield from polished(
+            self._stage, state, system, is_exact=is_exact, is_early=self._is_early
+        )
+        self._last, self._left = state.point.x, self._left - 1
+        if better is None:
+            return None
+        length = float(np.abs(better.x - state.point.x).max())
+        seen: Assessment = yield Iterate(better.x, length, "put on the limits that hold it", math.nan, multipliers)
+        if not seen.meets_conditions:
+            return None
+        reason = "first-order conditions hold exactly on the limits that hold the design"
+        return _End(replace(state, point=better, y=-multipliers), "converged", reason)
+
+
+@dataclass
+class _Restorations:
+    """How often feasibility was restored, and how often that moved slacks alone."""
+
+    count: int = 0
+    stuck: int = 0
+
+
+def _restored_from(
+    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions, so_far: _Restorations
+) -> Generator[Request | HessianRequest | Iterate, Any, State | _End]:
+    """Restore feasibility (A-9); return the state to go on from, or the end."""
+    so_far.count += 1
+    if so_far.count > MOST_RESTORATIONS:
+        return _End(state, "stalled", "feasibility had to be restored too often")
+    theta = constraint_miss(stage, state.point, state.t)
+    memory.add(theta, barrier_value(stage, state, state.point, state.t))
+    restored = yield from _restored(stage, state, memory, options)
+    if restored.claim == "stalled":
+        left = constraint_miss(stage, restored.state.point, restored.state.t)
+        if restored.state is state or not left <= RESTORED_SHARE * theta:
+            return _End(state, "stalled", "no step is acceptable, and feasibility could not be improved either")
+    if restored.claim == "conflict":
+        return _End(restored.state, "conflict")
+    found = restored.state
+    if np.array_equal(found.point.x, state.point.x):  # only slacks moved: another μ must show another way
+        so_far.stuck += 1
+        if so_far.stuck > MOST_STUCK:
+            return _End(state, "stalled", "no step is acceptable at a design that is already feasible")
+        found.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
+        memory.filter.clear()
+    return found
 
 
 def _condensed_rows(stage: Stage, state: State) -> NDArray[np.bool_] | None:
@@ -435,17 +592,17 @@ def _condensed_rows(stage: Stage, state: State) -> NDArray[np.bool_] | None:
 
 def _curvature(
     stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
-) -> Generator[HessianRequest, Any, tuple[Any, _Memory]]:
+) -> Generator[HessianRequest, Any, Any]:
     """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
     task = stage.task
     if (task.has_curvature or task.has_secants) and options.exact:
         found = yield from hessian_at(state.point.x, -state.y, stage.weight)
         if found is not None:
-            return found, memory
+            return found
     if memory.matrix is None:
         memory.matrix = LimitedMemory(stage.n) if task.is_sparse else np.eye(stage.n)
         memory.is_fresh = True
-    return memory.matrix, memory
+    return memory.matrix
 
 
 def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
@@ -604,8 +761,8 @@ def _is_tiny(state: State, dw: FloatArray) -> bool:
 
 def _line_search(
     stage: Stage, state: State, newton: _Newton, found: _Step, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Request, Any, tuple[tuple[State, float, str, float] | None, str]]:
-    """Return (state, length of the step, note, how well the prediction held) of the accepted point, or None."""
+) -> Generator[Request, Any, _Move | None]:
+    """Return the move to the accepted trial point of a backtracking search (A-5), None where there is none."""
     dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
     tau = max(LEAST_TAU, 1.0 - state.mu)
@@ -637,19 +794,17 @@ def _line_search(
             there = yield from evaluated(point.x, derivatives=True)
             if there.has_derivatives:
                 if not is_f_type:
-                    _add_to_filter(memory, theta, phi)
+                    memory.add(theta, phi)  # A-7
                 trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
                 length = float(np.abs(there.x - state.point.x).max(initial=0.0))
                 gain_ratio = ratio(phi - new_phi, -alpha * descent)
-                return (trial, length, note + _why(state, newton), gain_ratio), ""
+                return _Move(trial, length, note + _why(state, newton), gain_ratio)
         alpha *= 0.5
         count += 1
-    return None, "no trial point is acceptable"
+    return None
 
 
-def _towards_conditions(
-    stage: Stage, state: State, found: _Step
-) -> Generator[Request, Any, tuple[State, float, str, float] | None]:
+def _towards_conditions(stage: Stage, state: State, found: _Step) -> Generator[Request, Any, _Move | None]:
     """Return the full step, as `_line_search` does, where it brings the conditions of (1) nearer, None elsewhere. At a
     feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
     rows."""
@@ -664,7 +819,7 @@ def _towards_conditions(
     if not scaled_error(stage, trial, state.mu) <= NEARER * scaled_error(stage, state, state.mu):
         return None
     length = float(np.abs(there.x - state.point.x).max(initial=0.0))
-    return trial, length, "full step for the conditions: rounding hides what it gains", math.nan
+    return _Move(trial, length, "full step for the conditions: rounding hides what it gains")
 
 
 def _why(state: State, newton: _Newton) -> str:
@@ -703,8 +858,8 @@ def _least_length(memory: _Memory, theta: float, descent: float) -> float:
     if descent < 0.0:
         least = min(least, GAMMA_PHI * theta / -descent)
         if theta <= memory.least_theta:
-            power = _powered(-descent, POWER_PHI)
-            least = min(least, _powered(theta, POWER_THETA) / power) if power > 0.0 else least
+            power = powered(-descent, POWER_PHI)
+            least = min(least, powered(theta, POWER_THETA) / power) if power > 0.0 else least
     return GAMMA_ALPHA * max(least, 1e-14)
 
 
@@ -723,22 +878,11 @@ def _accepts(
         return False, False
     if any(new_theta >= (1.0 - GAMMA_THETA) * t and new_phi - slack > p - GAMMA_PHI * t for t, p in memory.filter):
         return False, False
-    is_f_type = descent < 0.0 and alpha * _powered(-descent, POWER_PHI) > _powered(theta, POWER_THETA)
+    is_f_type = descent < 0.0 and alpha * powered(-descent, POWER_PHI) > powered(theta, POWER_THETA)
     if is_f_type and theta <= memory.least_theta:
         return new_phi <= phi + ARMIJO * alpha * descent + slack, True
     lowers = new_theta <= (1.0 - GAMMA_THETA) * theta or new_phi - slack <= phi - GAMMA_PHI * theta
     return lowers, False
-
-
-def _powered(value: float, power: float) -> float:
-    """Return value^power for value ≥ 0, without the exception Python makes of an overflow."""
-    return math.pow(min(value, HUGE), power)
-
-
-def _add_to_filter(memory: _Memory, theta: float, phi: float) -> None:
-    pair = ((1.0 - GAMMA_THETA) * theta, phi - GAMMA_PHI * theta)
-    memory.filter[:] = [(t, p) for t, p in memory.filter if t < pair[0] or p < pair[1]]
-    memory.filter.append(pair)
 
 
 def _corrected(
@@ -780,14 +924,14 @@ def _corrected(
 
 def _restored(
     stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
-) -> Generator[Request | HessianRequest | Iterate, Any, tuple[State, str] | str]:
-    """Solve (3) until the filter takes a point with clearly less θ. Return the state to go on from and "restored" or
-    "conflict", or a word for the end."""
+) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
+    """Solve (3) until the filter takes a point with clearly less θ: return the state there, and whether feasibility was
+    "restored", the limits "conflict" there, or neither ("stalled": where it began, if nothing came of it)."""
     n, m, k = stage.n, len(stage.b), len(state.t)
     theta = constraint_miss(stage, state.point, state.t)
     if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
-        return "stalled"
-    state = yield from _off_the_bounds(stage, state)
+        return _End(state, "stalled")
+    given, state = state, (yield from _off_the_bounds(stage, state))
     rest = stage.rest(state.point.c, state.t)
     mu = max(state.mu, float(np.abs(rest).max()))
     rho = RESTORATION_PRICE
@@ -824,17 +968,18 @@ def _restored(
         new_phi = barrier_value(stage, state, point, t[:k])
         return math.isfinite(new_phi) and all(new_theta < a or new_phi < b for a, b in memory.filter)
 
-    ended, claim, _ = yield from _solved(inner, begun, options, outer=is_enough)
+    found = yield from _solved(inner, begun, options, outer=is_enough)
+    ended, claim = found.state, found.claim
     t = ended.t[:k]
     back = State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
     if claim == "conflict" and constraint_miss(stage, ended.point, t) <= stage.task.feasibility * 1e-2:
-        return "stalled"
+        return _End(given, "stalled")
     if claim in ("conflict", "stalled"):
-        return back, "conflict" if claim == "conflict" else "stalled"
+        return _End(back, claim)
     largest = max(float(back.z_low.max(initial=0.0)), float(back.z_high.max(initial=0.0)))
     if largest > MOST_FIRST_MULTIPLIER:
         back = replace(back, z_low=np.where(back.z_low > 0.0, 1.0, 0.0), z_high=np.where(back.z_high > 0.0, 1.0, 0.0))
-    return replace(back, y=_least_squares_multipliers(stage, back)), "restored"
+    return _End(replace(back, y=_least_squares_multipliers(stage, back)), "restored")
 
 
 def _off_the_bounds(stage: Stage, state: State) -> Generator[Request, Any, State]:

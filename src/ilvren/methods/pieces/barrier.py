@@ -34,10 +34,14 @@ __all__ = [
     "inside",
     "lagrangian_slope",
     "main_stage",
+    "powered",
     "scaled_error",
 ]
 
 FloatArray = NDArray[np.float64]
+
+# Powers are taken of no more than this.
+HUGE = 1e100
 IntArray = NDArray[np.int64]
 
 # s_max of the scaled error (paper), κ_d of the pull on variables with one bound (chosen: small enough for the last μ).
@@ -228,3 +232,8 @@ def bound_steps(stage: Stage, state: State, dw: FloatArray, mu: float) -> tuple[
     dz_low = np.where(np.isfinite(low), mu / low - state.z_low - state.z_low / low * dw, 0.0)
     dz_high = np.where(np.isfinite(high), mu / high - state.z_high + state.z_high / high * dw, 0.0)
     return dz_low, dz_high
+
+
+def powered(value: float, power: float) -> float:
+    """Return value^power for value ≥ 0, without the exception Python makes of an overflow."""
+    return math.pow(min(value, HUGE), power)
