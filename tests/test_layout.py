@@ -156,7 +156,11 @@ class Layout(unittest.TestCase):
                 continue
             for module, _ in imported(path):
                 parts = module.split(".")
-                if parts[0] == "ilvren" and len(parts) > 1 and parts[1] not in ("errors", "version", "doors", "records", package):
+                if (
+                    parts[0] == "ilvren"
+                    and len(parts) > 1
+                    and parts[1] not in ("errors", "version", "doors", "records", package)
+                ):
                     self.assertIn(parts[1], ALLOWED[package], f"{path.relative_to(SOURCE)} imports {module}")
 
     def test_methods_do_not_know_each_other(self):

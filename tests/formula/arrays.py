@@ -4,8 +4,8 @@ import numpy as np
 
 from ilvren.formula import Graph, lower, parse_formula, weighted_gradient
 from ilvren.formula.array_code import compile_arrays
+from ilvren.formula.array_interpreter import interpret_arrays
 from ilvren.formula.forward import tangents
-from ilvren.formula.interpret_arrays import walk_arrays
 
 SHAPES = {"x": (), "u": (5,), "v": (5,), "a": (3, 5), "b": (5, 3)}
 NAMES = tuple(SHAPES)
@@ -37,15 +37,15 @@ class Formula:
         key = (tuple(roots), tuple(batch))
         if key not in self._functions:
             code = compile_arrays(self.graph, roots, batch)
-            constants = [walk_arrays(self.graph, [constant]).values[0] for constant in code.constants]
+            constants = [interpret_arrays(self.graph, [constant]).values[0] for constant in code.constants]
             self._functions[key] = code.bound((), constants)
         found, is_doubtful = self._functions[key](point, weights, directions)
         if is_doubtful:
-            return list(self.walk(roots, point, weights, directions, batch).values)
+            return list(self.interpret(roots, point, weights, directions, batch).values)
         return found
 
-    def walk(self, roots, point, weights=(), directions=(), batch=()):
-        return walk_arrays(self.graph, list(roots), point, (), weights, directions, batch=batch)
+    def interpret(self, roots, point, weights=(), directions=(), batch=()):
+        return interpret_arrays(self.graph, list(roots), point, (), weights, directions, batch=batch)
 
     def value(self, point):
         return np.asarray(self.run([self.root], point)[0], dtype=float)

@@ -69,7 +69,7 @@ class EveryFunction(unittest.TestCase):
                 self.assertEqual(formula.shape, expected.shape)
                 np.testing.assert_allclose(formula.value(point), expected, rtol=1e-13, atol=1e-13)
                 np.testing.assert_allclose(
-                    formula.walk([formula.root], point).values[0], expected, rtol=1e-13, atol=1e-13
+                    formula.interpret([formula.root], point).values[0], expected, rtol=1e-13, atol=1e-13
                 )
                 self.check_first_derivatives(formula, point, rng)
                 self.check_second_derivatives(formula, point, rng)
@@ -156,7 +156,7 @@ class Edges(unittest.TestCase):
                     u = np.array([at, 0.7, at, 0.9, 1.1])
                     point = [np.float64(0.3), u, np.ones(5), np.ones((3, 5)), np.ones((5, 3))]
                     clean = Formula(text).value([*point[:1], np.array([0.7, 0.7, 0.7, 0.9, 1.1]), *point[2:]])
-                    for values in (formula.value(point), formula.walk([formula.root], point).values[0]):
+                    for values in (formula.value(point), formula.interpret([formula.root], point).values[0]):
                         self.same(values[[0, 2]], [value, value])
                         if "lookup" not in text:
                             np.testing.assert_allclose(values[[1, 3, 4]], clean[[1, 3, 4]], rtol=1e-15)
@@ -224,7 +224,7 @@ class RandomArrays(unittest.TestCase):
         weights = np.ones(formula.shape)
         roots = [formula.root, *formula.slopes.values()]
         for fast, slow in zip(
-            formula.run(roots, point, [weights]), formula.walk(roots, point, [weights]).values, strict=True
+            formula.run(roots, point, [weights]), formula.interpret(roots, point, [weights]).values, strict=True
         ):
             fast, slow = np.broadcast_arrays(np.asarray(fast, dtype=float), slow)
             valid = np.isfinite(slow)

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 from scipy.sparse import csr_array, diags_array
 
-from ilvren.formula import Graph, lower, parse_formula, walk
+from ilvren.formula import Graph, interpret, lower, parse_formula
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
 from ilvren.formula.intervals import Intervals
 from tests.formula.test_random import build, draw
@@ -64,7 +64,7 @@ class IntervalProperties(unittest.TestCase):
             reach = Intervals(graph, [root], {i: (np.array(low[i]), np.array(high[i])) for i in range(3)}, ())
             least, most = reach.boxes[root]
             points = [tuple(numbers.uniform(low, high)) for _ in range(30)]
-            values = [walk(graph, [root], point, ()).values[0] for point in points]
+            values = [interpret(graph, [root], point, ()).values[0] for point in points]
             finite = [value for value in values if np.isfinite(value)]
             for value in finite:
                 self.assertTrue(least <= value <= most)

@@ -7,7 +7,7 @@ import random
 import unittest
 
 from ilvren.errors import FormulaError
-from ilvren.formula import Graph, compile_scalar, gradient, lower, parse_formula, parse_limits, walk
+from ilvren.formula import Graph, compile_scalar, gradient, interpret, lower, parse_formula, parse_limits
 
 NAMES = ("x", "y", "z")
 
@@ -20,16 +20,16 @@ def graph_of(text):
 
 def value(text, *point):
     graph, root = graph_of(text)
-    return walk(graph, [root], point + (0.0,) * (3 - len(point)), ()).values[0]
+    return interpret(graph, [root], point + (0.0,) * (3 - len(point)), ()).values[0]
 
 
 def fast(graph, roots, point):
     """Evaluate by compiled code, as the gate does: the interpreter where the code raises."""
     code = compile_scalar(graph, roots, 3)
     try:
-        return code.bound(walk(graph, code.constants, (), ()).values)(*point)
+        return code.bound(interpret(graph, code.constants, (), ()).values)(*point)
     except (ArithmeticError, ValueError):
-        return walk(graph, roots, point, ()).values
+        return interpret(graph, roots, point, ()).values
 
 
 class Reading(unittest.TestCase):
@@ -103,7 +103,7 @@ class Arithmetic(unittest.TestCase):
             with self.subTest(text=text):
                 graph, root = graph_of(text)
                 point = (*point, 0.0, 0.0, 0.0)[:3]
-                slow, quick = walk(graph, [root], point, ()).values[0], fast(graph, [root], point)[0]
+                slow, quick = interpret(graph, [root], point, ()).values[0], fast(graph, [root], point)[0]
                 if expected is None:
                     self.assertFalse(math.isfinite(slow))
                     self.assertFalse(math.isfinite(quick))
@@ -113,7 +113,7 @@ class Arithmetic(unittest.TestCase):
 
     def test_trouble_is_located(self):
         graph, root = graph_of("2 + y * log(x - 3)")
-        trouble = walk(graph, [root], (1.0, 1.0, 0.0), ()).troubles[0]
+        trouble = interpret(graph, [root], (1.0, 1.0, 0.0), ()).troubles[0]
         self.assertEqual((trouble.operation, trouble.arguments), ("log", (-2.0,)))
         self.assertEqual(trouble.origin.text[slice(*trouble.origin.span)], "log(x - 3)")
 
@@ -123,7 +123,7 @@ class Arithmetic(unittest.TestCase):
         code = compile_scalar(graph, [root], 1)
         self.assertEqual(code.source.count("exp"), 0)  # what depends on parameters alone is computed before
         for p in (0.0, 1.0):
-            fixed = walk(graph, code.constants, (), (p,)).values
+            fixed = interpret(graph, code.constants, (), (p,)).values
             self.assertEqual(code.bound(fixed)(2.0), (2.0 * math.exp(p),))
 
 
@@ -152,7 +152,7 @@ class Reasons(unittest.TestCase):
             ("cosh(x)", 1e4, "the result overflows"),
         ):
             graph, root = graph_of(text)
-            trouble = walk(graph, [root], (at, 0.0, 0.0), ()).troubles[0]
+            trouble = interpret(graph, [root], (at, 0.0, 0.0), ()).troubles[0]
             self.assertEqual((text, trouble.reason), (text, words))
             self.assertEqual(trouble.is_fixed, text.startswith("9^"))
 
@@ -160,7 +160,7 @@ class Reasons(unittest.TestCase):
         graph, root = graph_of("0^x + x^2")
         slope = gradient(graph, root)[0]
         bend = gradient(graph, slope)[0]
-        self.assertEqual(walk(graph, [bend], (2.0, 0.0, 0.0), ()).values[0], 2.0)
+        self.assertEqual(interpret(graph, [bend], (2.0, 0.0, 0.0), ()).values[0], 2.0)
 
 
 class Derivatives(unittest.TestCase):
@@ -168,7 +168,7 @@ class Derivatives(unittest.TestCase):
         graph, root = graph_of(text)
         slopes = gradient(graph, root)
         roots = [slopes.get(i, graph.constant(0.0)) for i in range(3)]
-        slow, quick = walk(graph, roots, point, ()).values, fast(graph, roots, point)
+        slow, quick = interpret(graph, roots, point, ()).values, fast(graph, roots, point)
         self.assertEqual(slow, tuple(quick), text)
         for mine, right in zip(slow, expected, strict=True):
             self.assertLessEqual(
@@ -242,6 +242,6 @@ class Derivatives(unittest.TestCase):
         graph, root = graph_of("x^y")
         for place in (0, 1):
             inner = gradient(graph, gradient(graph, root)[place])
-            mine = walk(graph, [inner[place]], (1.7, 2.3, 0.0), ()).values[0]
+            mine = interpret(graph, [inner[place]], (1.7, 2.3, 0.0), ()).values[0]
             x, y = 1.7, 2.3
             self.assertAlmostEqual(mine, (y * (y - 1) * x ** (y - 2), x**y * math.log(x) ** 2)[place], places=12)

@@ -6,7 +6,17 @@ import unittest
 
 from ilvren.errors import FormulaError
 from ilvren.formula import Graph, parse_formula, top_terms
-from ilvren.formula.operators import OPERATIONS, divide, maximum, minimum, power, power_log, power_slope, share, sign
+from ilvren.formula.operators import (
+    OPERATIONS,
+    divide,
+    heaviside,
+    maximum,
+    minimum,
+    power,
+    power_log,
+    power_slope,
+    sign,
+)
 from ilvren.formula.syntax import Name, Sum, names_in
 from ilvren.formula.tokens import tokenize
 
@@ -47,7 +57,7 @@ class GuardedFunctions(unittest.TestCase):
             self.assertTrue(same(power(a, b), expected), (a, b))
 
     def test_ties_and_what_derivatives_use(self):
-        self.assertEqual([share(*p) for p in ((2.0, 1.0), (1.0, 2.0), (1.0, 1.0))], [1.0, 0.0, 0.5])
+        self.assertEqual([heaviside(*p) for p in ((2.0, 1.0), (1.0, 2.0), (1.0, 1.0))], [1.0, 0.0, 0.5])
         self.assertEqual([sign(a) for a in (-2.0, 0.0, 3.0)], [-1.0, 0.0, 1.0])
         for function in (minimum, maximum):
             for pair in ((NAN, 1.0), (1.0, NAN), (NAN, NAN)):

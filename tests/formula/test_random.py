@@ -7,9 +7,9 @@ import unittest
 
 import numpy as np
 
-from ilvren.formula import Graph, compile_scalar, gradient, lower, parse_formula, walk
+from ilvren.formula import Graph, compile_scalar, gradient, interpret, lower, parse_formula
 from ilvren.formula.array_code import compile_arrays
-from ilvren.formula.interpret_arrays import walk_arrays
+from ilvren.formula.array_interpreter import interpret_arrays
 
 NAMES = ("x", "y", "z")
 UNARY = ("sqrt", "exp", "log", "sin", "cos", "tan", "atan", "tanh", "erf", "abs", "sinh", "asin")
@@ -45,13 +45,13 @@ def build(text):
 def compiled(graph, roots):
     """Return the evaluation that the gate uses: compiled code, and the interpreter where that raises."""
     code = compile_scalar(graph, roots, 3)
-    function = code.bound(walk(graph, code.constants, (), ()).values)
+    function = code.bound(interpret(graph, code.constants, (), ()).values)
 
     def evaluate(point):
         try:
             return function(*point), True
         except (ArithmeticError, ValueError):
-            return walk(graph, roots, point, ()).values, False
+            return interpret(graph, roots, point, ()).values, False
 
     return evaluate
 
@@ -75,7 +75,7 @@ class RandomFormulas(unittest.TestCase):
             evaluate = compiled(graph, roots)
             for point in points(rng):
                 found, was_fast = evaluate(point)
-                slow = walk(graph, roots, point, ()).values
+                slow = interpret(graph, roots, point, ()).values
                 ran_fast += was_fast
                 for mine, reference in zip(found, slow, strict=True):
                     if math.isfinite(reference):
@@ -93,7 +93,7 @@ class RandomFormulas(unittest.TestCase):
             slopes = gradient(graph, root)
             for _ in range(4):
                 point = [rng.uniform(-1.5, 1.5) for _ in NAMES]
-                here = walk(graph, [root, *slopes.values()], point, ())
+                here = interpret(graph, [root, *slopes.values()], point, ())
                 if not all(map(math.isfinite, here.values)) or abs(here.values[0]) > 1e4:
                     continue
                 for place, index in enumerate(slopes, start=1):
@@ -130,7 +130,7 @@ def difference(graph, root, point, index, here):
         for sign in (1.0, -1.0):
             moved = list(point)
             moved[index] += sign * step
-            there = walk(graph, [root], moved, ())
+            there = interpret(graph, [root], moved, ())
             if not math.isfinite(there.values[0]) or branches(there) != branches(here, only=there):
                 return None
             ends.append(there.values[0])
@@ -157,12 +157,12 @@ class BothForms(unittest.TestCase):
             roots = [root, *gradient(graph, root).values()]
             evaluate = compiled(graph, roots)
             code = compile_arrays(graph, roots, ("variable",))
-            together = code.bound((), [walk_arrays(graph, [constant]).values[0] for constant in code.constants])
+            together = code.bound((), [interpret_arrays(graph, [constant]).values[0] for constant in code.constants])
             places = points(rng)
             columns = [np.array([place[axis] for place in places]) for axis in range(3)]
             found, is_doubtful = together(columns)
             if is_doubtful:
-                found = walk_arrays(graph, roots, columns, (), batch=("variable",)).values
+                found = interpret_arrays(graph, roots, columns, (), batch=("variable",)).values
             for number, place in enumerate(places):
                 for alone, many in zip(evaluate(place)[0], found, strict=True):
                     here = float(np.broadcast_to(many, (len(places),))[number])

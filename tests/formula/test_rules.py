@@ -8,8 +8,8 @@ import numpy as np
 
 from ilvren.formula import Graph, shaping, weighted_gradient
 from ilvren.formula.array_code import compile_arrays
+from ilvren.formula.array_interpreter import interpret_arrays
 from ilvren.formula.forward import tangents
-from ilvren.formula.interpret_arrays import walk_arrays
 from ilvren.formula.intervals import Intervals
 from ilvren.formula.levels import level
 from ilvren.formula.places import PLACES
@@ -22,7 +22,7 @@ from ilvren.runs import run
 XS = np.array([-2.0, -0.5, 0.3, 2.5])
 KEYS = np.array([9.0, 7.0, 20.0])
 UNARY = "neg square abs sqrt exp log log10 sin cos tan asin acos atan sinh cosh tanh erf sign not"
-BINARY = "add sub mul div pow min max atan2 hypot share pow_slope pow_log unit mul_live div_live <= < >= > == != and or"
+BINARY = "add sub mul div pow min max atan2 hypot heaviside pow_slope pow_log unit mul_live div_live <= < >= > == != and or"
 TRUTHS = ("and", "or", "not")
 
 
@@ -107,7 +107,7 @@ class Case:
 
     def value(self, point, roots=None, weights=(), directions=()):
         roots = [self.root] if roots is None else roots
-        return [np.asarray(v) for v in walk_arrays(self.graph, roots, point, (), weights, directions).values]
+        return [np.asarray(v) for v in interpret_arrays(self.graph, roots, point, (), weights, directions).values]
 
     def changed(self, point, step=None):
         """Return by how much elements (size of the result, size of the operands) change with each operand element, by a
@@ -187,7 +187,7 @@ class EveryOperation(unittest.TestCase):
                 boxes = {k: (np.minimum(one[k], other[k]), np.maximum(one[k], other[k])) for k in case.moving}
                 low, high = Intervals(case.graph, [case.root], boxes, ()).boxes[case.root]
                 code = compile_arrays(case.graph, [case.root], ("variable",))
-                constants = [walk_arrays(case.graph, [constant]).values[0] for constant in code.constants]
+                constants = [interpret_arrays(case.graph, [constant]).values[0] for constant in code.constants]
                 points = []
                 for _ in range(8):
                     share = case.rng.random()
@@ -210,7 +210,7 @@ class EveryOperation(unittest.TestCase):
                 graph, (numbers,) = unrolled(case.graph, [case.root], (), starts, 10_000)
                 point = case.draw()
                 flat = np.concatenate([np.ravel(point[k]) for k in case.moving]).tolist()
-                found = walk_arrays(graph, np.ravel(numbers).tolist(), flat, ()).values
+                found = interpret_arrays(graph, np.ravel(numbers).tolist(), flat, ()).values
                 np.testing.assert_allclose(np.ravel(found), np.ravel(case.value(point)[0]), rtol=1e-13)
 
 

@@ -16,7 +16,7 @@ from ilvren.methods.dividing_rectangles import _chosen, _Rectangles
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.quadratics import fitted, minimizer_of
 from ilvren.methods.pieces.ranking import Level, better, order
-from ilvren.problem import Measures, MemberGrid
+from ilvren.problem import Measures, ValueGrid
 from ilvren.proofs.convexity import is_convex
 from ilvren.runs import Settings, repeat
 from tests.multimodal import MIXED, MULTIMODAL
@@ -124,7 +124,7 @@ class Populations(unittest.TestCase):
                     self.assertGreater(len(seen), 0.1 * len(points))
 
 
-class Members(unittest.TestCase):
+class AllowedValues(unittest.TestCase):
     def test_designs_between_members_are_evaluated_but_never_reported(self):
         text = (
             "[variables]\nn = { start = 1, lower = 0, upper = 6, spacing = 1 }\nx = { start = 1.5, lower = 0, upper = 4 }\n"
@@ -195,7 +195,7 @@ class Members(unittest.TestCase):
     def test_members_of_a_problem_are_met_exactly(self):
         text = '[variables]\na = { start = 0.1, lower = 0.1, upper = 9.1, spacing = 0.3 }\n[minimize]\nf = "a"\n'
         problem = loads(text)
-        grid = MemberGrid(problem)
+        grid = ValueGrid(problem)
         exact = problem.variables[0].member(3.4)
         points = np.array([[exact * (1 + 1e-12)], [3.55]])
         self.assertEqual(grid.straightened(points)[0, 0], exact)

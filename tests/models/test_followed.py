@@ -8,7 +8,7 @@ import numpy as np
 
 from ilvren.models.failures import CannotFollow
 from ilvren.models.python.called import RULES, called
-from ilvren.models.python.followed_functions import Followed
+from ilvren.models.python.traced_functions import Traced
 
 U = np.array([0.4, -0.7, 1.3, 0.9])
 A = np.array([[0.3, 1.2, -0.5], [0.8, -0.1, 0.6]])
@@ -49,7 +49,7 @@ WORKS = {
     "diagonals": lambda u, a, x: np.trace(a[:, :2]) * np.diag(a[:, 1:]),
     "constants": lambda u, a, x: np.ones_like(u) * x + np.zeros_like(u) + np.full_like(u, 2.0) * u,
     "branches": lambda u, a, x: u * 2 if x > 0 and np.any(u > 0) and len(u) == 4 else u / 0,
-    "loops": lambda u, a, x: Followed.stacked([value * x for value in u]),
+    "loops": lambda u, a, x: Traced.stacked([value * x for value in u]),
     "assignment": lambda u, a, x: _assigned(u, x),
     "views": lambda u, a, x: _written_through(u, a, x),
     "in place": lambda u, a, x: _changed(u, a, x),
@@ -250,7 +250,7 @@ class EveryOperation(unittest.TestCase):
     def followed(self):
         parts, at = [], 0
         for value in (U, A, np.float64(0.8)):
-            parts.append(Followed.input(np.asarray(value), at, 11))
+            parts.append(Traced.input(np.asarray(value), at, 11))
             at += np.size(value)
         return parts
 
@@ -295,7 +295,7 @@ class EveryOperation(unittest.TestCase):
             self.assertRegex(str(error if isinstance(error, CannotFollow) else error.__cause__), words)
 
     def test_kinks_take_the_average_and_patterns_do_not_depend_on_the_point(self):
-        x = Followed.input(np.array([0.0, 0.0]), 0, 2)
+        x = Traced.input(np.array([0.0, 0.0]), 0, 2)
         np.testing.assert_allclose(np.abs(x).slopes.toarray(), np.zeros((2, 2)))
         np.testing.assert_allclose(np.maximum(x[0], x[1]).slopes.toarray(), [[0.5, 0.5]])
         np.testing.assert_allclose(np.hypot(x[0], x[1]).slopes.toarray(), [[0.0, 0.0]])

@@ -12,7 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.judge import final_optima, sorted_differences
 
 if TYPE_CHECKING:
-    from ilvren.judge import Case, ContestSummary, ShareCurve, Track
+    from ilvren.judge import ContestRun, ContestSummary, ShareCurve, Track
 
 __all__ = ["draw_basins", "draw_designs", "draw_paths", "draw_series", "draw_shares"]
 
@@ -275,7 +275,7 @@ def draw_basins(summary: ContestSummary, path: str) -> None:
         save(made, path)
 
 
-def _basin(axis: Any, own: list[tuple[int, Case]], letters: dict[int, Any], places: list[int]) -> None:
+def _basin(axis: Any, own: list[tuple[int, ContestRun]], letters: dict[int, Any], places: list[int]) -> None:
     for place, case in own:
         start = [case.track.problem.start[i] for i in places]
         item = letters.get(place)

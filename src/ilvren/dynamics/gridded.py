@@ -25,7 +25,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.schemes.scheme import Scheme, lagrange_integrals
-from ilvren.formula import compile_arrays, tangents, walk
+from ilvren.formula import compile_arrays, interpret, tangents
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ class MomentCode:
     def _bound(self, roots: Sequence[int], batch: Sequence[str]) -> Any:
         graph = self.evolution.graph
         code = compile_arrays(graph, roots, batch)
-        fixed = walk(graph, code.constants, (), self._still).values
+        fixed = interpret(graph, code.constants, (), self._still).values
         numbers: list[Any] = [np.asarray(value) if np.ndim(value) else np.float64(value) for value in fixed]
         return code.bound((), numbers)
 

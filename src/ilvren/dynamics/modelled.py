@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Graph, compile_arrays, tangents, walk, weighted_gradient
+from ilvren.formula import Graph, compile_arrays, interpret, tangents, weighted_gradient
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution
@@ -76,7 +76,7 @@ class ModelledSystem:
         if key not in self.graph.compiled:
             self.graph.compiled[key] = compile_arrays(self.graph, roots, batch)
         code = self.graph.compiled[key]
-        fixed = walk(self.graph, code.constants, (), self._still).values
+        fixed = interpret(self.graph, code.constants, (), self._still).values
         bound: Callable[..., Any] = code.bound(self._models, [np.asarray(value, dtype=float) for value in fixed])
         return bound
 

@@ -194,7 +194,7 @@ class _Pacing(Walker):
             raise Lost(0.0, -1, self.most, f"a lag is so short that it takes more than {MOST_STEPS} steps")
 
     def paced(self) -> _Pacing:
-        """Walk to the end. Raises Lost, _Stiff."""
+        """Interpretation to the end. Raises Lost, _Stiff."""
         self.walked()
         return self
 

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import SPLIT, Graph, TooLong, compile_arrays, compile_scalar, gradient, unrolled, walk
+from ilvren.formula import SPLIT, Graph, TooLong, compile_arrays, compile_scalar, gradient, interpret, unrolled
 
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution
@@ -197,7 +197,7 @@ class System:
 
     def _scalar(self, graph: Graph, roots: Sequence[int], count: int) -> Callable[..., tuple[float, ...]]:
         code = compile_scalar(graph, roots, count)
-        return code.bound(walk(graph, code.constants, (), ()).values)
+        return code.bound(interpret(graph, code.constants, (), ()).values)
 
     @cached_property
     def rates(self) -> Callable[..., tuple[float, ...]]:
@@ -245,7 +245,7 @@ class System:
 
     def _many(self, graph: Graph, roots: Sequence[int]) -> Callable[[Sequence[FloatArray]], list[Any]]:
         code = compile_arrays(graph, roots, ("variable",))
-        bound = code.bound((), [np.asarray(value) for value in walk(graph, code.constants, (), ()).values])
+        bound = code.bound((), [np.asarray(value) for value in interpret(graph, code.constants, (), ()).values])
 
         def function(moments: Sequence[FloatArray]) -> list[Any]:
             return bound(moments)[0]

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import Graph, compile_scalar, is_scalar_work, walk
+from ilvren.formula import Graph, compile_scalar, interpret, is_scalar_work
 
 if TYPE_CHECKING:
     from ilvren.models import Calls
@@ -52,7 +52,7 @@ class Form:
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
         self.code: Any = graph.compiled[key]
-        fixed = walk(graph, self.code.constants, (), problem.parameter_values, models=self.models).values
+        fixed = interpret(graph, self.code.constants, (), problem.parameter_values, models=self.models).values
         if self.is_scalar:
             self.scalar: Callable[..., tuple[float, ...]] = self.code.bound(fixed)
         else:
@@ -81,7 +81,7 @@ class Form:
                 problem = self.problem
                 if self.weights:
                     return tuple(float(value) for value in self.careful(variables, weights, tangents))
-                return walk(problem.graph, self.roots, variables, problem.parameter_values).values
+                return interpret(problem.graph, self.roots, variables, problem.parameter_values).values
         found, is_doubtful = self.arrays(variables, weights, tangents, parameters)
         return self.careful(variables, weights, tangents, parameters) if is_doubtful else found
 
@@ -93,11 +93,11 @@ class Form:
         parameters: Sequence[Any] = (),
     ) -> list[Array]:
         """Return the values by the slow evaluation that follows every element's validity."""
-        from ilvren.formula import walk_arrays
+        from ilvren.formula import interpret_arrays
 
         problem = self.problem
         return list(
-            walk_arrays(
+            interpret_arrays(
                 problem.graph,
                 self.roots,
                 variables,

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.second_derivatives import has_second_derivatives
-from ilvren.formula import Trouble, gradient, walk
+from ilvren.formula import Trouble, gradient, interpret
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -259,7 +259,7 @@ class Questions:
             if problem.graph.shape(node):
                 continue
             slopes = gradient(problem.graph, node)
-            seen = walk(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=models)
+            seen = interpret(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=models)
             for index, value, trouble in zip(slopes, seen.values, seen.troubles, strict=True):
                 if trouble is not None:
                     block = problem.blocks[index]
@@ -279,7 +279,7 @@ class Questions:
         slopes = self._lagrangian_nodes()
         weights = np.zeros(problem.row_count)
         weights[row] = 1.0
-        seen = walk(
+        seen = interpret(
             problem.graph,
             list(slopes.values()),
             problem.split(point),

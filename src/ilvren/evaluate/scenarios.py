@@ -159,12 +159,14 @@ def _can_batch(asked: Questions, roots: Sequence[int], kinds: Sequence[str]) -> 
 
 
 def _one(asked: Questions, roots: Sequence[int], point: FloatArray, part: Mapping[int, FloatArray]) -> list[Any]:
-    from ilvren.formula import walk
+    from ilvren.formula import interpret
 
     problem = asked.problem
     values = [part[i][0] if i in part else v for i, v in enumerate(problem.parameter_values)]
     return list(
-        walk(problem.graph, roots, problem.split(point), values, models=problem.with_simulations(asked.calls)).values
+        interpret(
+            problem.graph, roots, problem.split(point), values, models=problem.with_simulations(asked.calls)
+        ).values
     )
 
 

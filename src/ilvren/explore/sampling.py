@@ -19,7 +19,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.models import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
-from ilvren.problem import Problem, element_name, members_of
+from ilvren.problem import Problem, allowed_values_of, element_name
 from ilvren.records import dataclass
 from ilvren.runs import DEFAULT_EVALUATIONS, RunResult, Settings, addressed, begun_at, problem_of, resume, run
 
@@ -76,7 +76,7 @@ def space_of(problem: Problem) -> Space:
     if not places:
         raise RequestError("no variable is free: there is nothing to sample")
     listed: FloatArray | None
-    grids = {place: members_of(variable) for place, variable in problem.grid}
+    grids = {place: allowed_values_of(variable) for place, variable in problem.grid}
     names: list[str] = []
     members: list[FloatArray | None] = []
     lower, upper = problem.joined("lower")[places].copy(), problem.joined("upper")[places].copy()
@@ -134,7 +134,7 @@ def full_designs(problem: Problem, designs: FloatArray) -> FloatArray:
     found[:, list(problem.free)] = designs
     for place, variable in problem.grid:
         if place in set(problem.free):
-            found[:, place] = members_of(variable).nearest(found[:, place])
+            found[:, place] = allowed_values_of(variable).nearest(found[:, place])
     return found
 
 
@@ -328,7 +328,7 @@ def _cell(problem: Problem, path: str, number: int, name: str, text: str) -> flo
             f"{path}:{number}: {name} = {value:g} lies outside its bounds {variable.lower:g} .. {variable.upper:g}"
         )
     if variable.catalogue is not None or variable.spacing is not None:
-        member = float(members_of(variable).nearest(np.array([value]))[0])
+        member = float(allowed_values_of(variable).nearest(np.array([value]))[0])
         if abs(member - value) > 1e-9 * max(abs(value), 1.0):
             raise RequestError(f"{path}:{number}: {name} = {value:g} is no member; the nearest is {member:g}")
         return member

@@ -8,6 +8,7 @@ from ilvren.doors import door
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from ilvren.formula.array_code import batched_nodes as batched_nodes, compile_arrays as compile_arrays
+    from ilvren.formula.array_interpreter import interpret_arrays as interpret_arrays
     from ilvren.formula.colouring import (
         column_colours as column_colours,
         split_rows as split_rows,
@@ -27,8 +28,8 @@ if TYPE_CHECKING:
         ShapeMismatch as ShapeMismatch,
         joint_shape as joint_shape,
     )
-    from ilvren.formula.interpret import walk as walk
-    from ilvren.formula.interpret_arrays import walk_arrays as walk_arrays
+    from ilvren.formula.interpretation import Kink as Kink, Trouble as Trouble
+    from ilvren.formula.interpreter import interpret as interpret
     from ilvren.formula.interval_arithmetic import Box as Box
     from ilvren.formula.interval_batch import BatchIntervals as BatchIntervals, BatchValues as BatchValues
     from ilvren.formula.intervals import (
@@ -75,7 +76,6 @@ if TYPE_CHECKING:
     )
     from ilvren.formula.tokens import Token as Token, tokenize as tokenize
     from ilvren.formula.unroll import TooLong as TooLong, unrolled as unrolled
-    from ilvren.formula.walked import Kink as Kink, Trouble as Trouble
 
 __getattr__, __all__ = door(
     __name__,
@@ -86,8 +86,8 @@ __getattr__, __all__ = door(
         "composition": "curvatures",
         "forward": "tangents",
         "graph": "Graph Shape ShapeMismatch joint_shape",
-        "interpret": "walk",
-        "interpret_arrays": "walk_arrays",
+        "interpreter": "interpret",
+        "array_interpreter": "interpret_arrays",
         "interval_arithmetic": "Box",
         "interval_batch": "BatchIntervals BatchValues",
         "intervals": "Intervals MOST_LOOKED_AT PossibleFault",
@@ -106,6 +106,6 @@ __getattr__, __all__ = door(
         ),
         "tokens": "Token tokenize",
         "unroll": "TooLong unrolled",
-        "walked": "Kink Trouble",
+        "interpretation": "Kink Trouble",
     },
 )

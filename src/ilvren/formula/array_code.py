@@ -2,7 +2,7 @@
 
 Like `compile`, the text contains node numbers, operators and known function names, nothing of the user's
 file. NumPy never raises: it computes by IEEE rules and tells that some operation made an infinity or a NaN
-from finite numbers. Where such a number may vanish from a result (as in 1/inf) the caller turns to `walk_arrays`.
+from finite numbers. Where such a number may vanish from a result (as in 1/inf) the caller turns to `interpret_arrays`.
 """
 
 from __future__ import annotations

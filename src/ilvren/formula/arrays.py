@@ -58,7 +58,7 @@ ELEMENTWISE: dict[str, str] = {
     "unit": "unit({0}, {1})",
     "abs": "absolute({0})",
     "sign": "sign({0})",
-    "share": "share({0}, {1})",
+    "heaviside": "heaviside({0}, {1})",
     "min": "minimum({0}, {1})",
     "max": "maximum({0}, {1})",
     "asin": "arcsin({0})",
@@ -102,7 +102,7 @@ def unit(a: Array, length: Array) -> Array:
     return np.where(is_tip, 0.0, np.divide(a, np.where(is_tip, 1.0, length)))
 
 
-def share(a: Array, b: Array) -> Array:
+def heaviside(a: Array, b: Array) -> Array:
     """Return 1, 0 or 1/2: how much of max(a, b) follows a."""
     return 0.5 + 0.5 * np.sign(np.subtract(a, b))
 
@@ -124,7 +124,7 @@ CODE_SPACE: dict[str, Callable[..., Any]] = {
     "mul_live": mul_live,
     "div_live": div_live,
     "unit": unit,
-    "share": share,
+    "heaviside": heaviside,
     "erf": _erf,
     **{name: getattr(np, name) for name in _NUMPY_NAMES.split()},
 }

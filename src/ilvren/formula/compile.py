@@ -3,7 +3,7 @@
 The generated text contains node numbers, operators and the names in `CODE_NAMES`; no text of the
 user's file ever reaches it. It computes by IEEE rules or raises: an operation that Python refuses
 (1/0, log of −1), or a non-finite number about to vanish from the result (as in 1/inf), raises an
-ArithmeticError or a ValueError, and the caller turns to `interpret.walk`, which follows it exactly.
+ArithmeticError or a ValueError, and the caller turns to `interpreter.interpret`, which follows it exactly.
 """
 
 from __future__ import annotations

@@ -152,7 +152,7 @@ def elementwise(operation: str, boxes: Sequence[Box]) -> Box:
         case "hypot":
             first, second = _even(a, np.abs), _even(b, np.abs)
             return np.hypot(first[0], second[0]), np.hypot(first[1], second[1])
-        case "share":
+        case "heaviside":
             return np.where(low > b[1], 1.0, 0.0), np.where(high < b[0], 0.0, 1.0)
         case "mul_live":
             return _products(a, b)

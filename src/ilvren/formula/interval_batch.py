@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.interpret import walk
+from ilvren.formula.interpreter import interpret
 from ilvren.formula.interval_arithmetic import Box, elementwise, inverse, meet
 from ilvren.records import dataclass
 
@@ -34,7 +34,7 @@ RELATIVE, LIBRARY_RELATIVE, ABSOLUTE = 4e-16, 4e-15, 1e-300
 ROOT_RELATIVE = 1e-12
 # Results that no rounding touches: truths, signs, and what is only chosen.
 UNROUNDED = frozenset(
-    {"<=", "<", ">=", ">", "==", "!=", "and", "or", "not", "sign", "share", "neg", "abs", "min", "max"}
+    {"<=", "<", ">=", ">", "==", "!=", "and", "or", "not", "sign", "heaviside", "neg", "abs", "min", "max"}
 )
 _COMPARISONS = frozenset({"<=", "<", ">=", ">", "==", "!="})
 # A crossing of ends by less than this share is rounding.
@@ -61,7 +61,7 @@ class BatchIntervals:
         self.order = graph.reachable([*primary, *roots])
         fixed = fixed_nodes(graph, self.order)
         known = [number for number in self.order if number in fixed]
-        values = walk(graph, known, (), parameters).values
+        values = interpret(graph, known, (), parameters).values
         self._fixed = {number: float(value) for number, value in zip(known, values, strict=True)}
         self.varying = [number for number in self.order if number not in fixed]
         self._primary = set(graph.reachable(primary))

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from ilvren.formula.arrays import STRUCTURAL
 from ilvren.formula.compile import fixed_nodes
-from ilvren.formula.interpret import walk
+from ilvren.formula.interpreter import interpret
 from ilvren.formula.interval_arithmetic import (
     DOMAIN,
     Box,
@@ -79,7 +79,7 @@ class Intervals:
         self.order = graph.reachable(roots)
         fixed = fixed_nodes(graph, self.order)
         known = [number for number in self.order if number in fixed]
-        values = walk(graph, known, (), parameters).values
+        values = interpret(graph, known, (), parameters).values
         self.boxes: dict[int, Box] = {}
         for number, value in zip(known, values, strict=True):
             array = np.asarray(value, dtype=float)

@@ -6,7 +6,7 @@ number; both use the same primitive, so that they agree to the last bit wherever
 
 Some operations exist for derivatives alone:
 
-    share(a, b)       1 where a > b, 0 where a < b, 1/2 at a tie: the part of max(a, b) that follows a
+    heaviside(a, b)       1 where a > b, 0 where a < b, 1/2 at a tie: the part of max(a, b) that follows a
     pow_slope(x, c)   c · x^(c−1), and 0 where c = 0
     pow_log(x, c)     x^c · log x, and 0 where x = 0 < c
     unit(a, r)        a / r, and 0 where r = 0: the average slope at the tip of a cone
@@ -113,7 +113,7 @@ def power_log(x: float, c: float) -> float:
     return power(x, c) * _OPERATION_LOG(x)
 
 
-def share(a: float, b: float) -> float:
+def heaviside(a: float, b: float) -> float:
     """Return 1, 0 or 1/2: how much of max(a, b) follows a."""
     if a > b:
         return 1.0
@@ -149,7 +149,7 @@ def maximum(a: float, b: float) -> float:
 
 def sign(a: float) -> float:
     """Return −1, 0 or 1: the derivative of |a|, averaged at 0."""
-    return share(a, 0.0) * 2.0 - 1.0
+    return heaviside(a, 0.0) * 2.0 - 1.0
 
 
 def _hypot(a: float, b: float) -> float:
@@ -189,7 +189,7 @@ OPERATIONS: dict[str, Operation] = {
         Operation("div_live", div_live, "div_live({0}, {1})", absorbs=(0, 1), may_overflow=True),
         Operation("abs", abs, "abs({0})", passes=True),
         Operation("sign", sign, "sign({0})", absorbs=(0,)),
-        Operation("share", share, "share({0}, {1})", absorbs=(0, 1)),
+        Operation("heaviside", heaviside, "heaviside({0}, {1})", absorbs=(0, 1)),
         Operation("min", minimum, "minimum({0}, {1})", absorbs=(0, 1)),
         Operation("max", maximum, "maximum({0}, {1})", absorbs=(0, 1)),
         _function("sqrt", _nan, passes=True),
@@ -261,7 +261,7 @@ CODE_NAMES: dict[str, Callable[..., float]] = {
     "pow_slope": power_slope,
     "pow_log": power_log,
     "sign": sign,
-    "share": share,
+    "heaviside": heaviside,
     "unit": unit,
     "mul_live": mul_live,
     "div_live": div_live,

@@ -64,9 +64,9 @@ def times_partial(graph: Graph, number: int, place: int, amount: int, *, live: b
         case "abs", _:
             return times(apply("sign", a))
         case "max", _:
-            return times(apply("share", node.operands[place], node.operands[1 - place]))
+            return times(apply("heaviside", node.operands[place], node.operands[1 - place]))
         case "min", _:
-            return times(apply("share", node.operands[1 - place], node.operands[place]))
+            return times(apply("heaviside", node.operands[1 - place], node.operands[place]))
         case "sqrt", _:
             return over(apply("mul", constant(2.0), number))
         case "exp", _:
@@ -114,7 +114,7 @@ def times_partial(graph: Graph, number: int, place: int, amount: int, *, live: b
             return apply("div_live", amount, b)
         case "div_live", 1:
             return apply("neg", apply("mul_live", a, apply("div", amount, apply("square", b))))
-        case (("sign" | "share" | "<=" | "<" | ">=" | ">" | "==" | "!=" | "and" | "or" | "not"), _):
+        case (("sign" | "heaviside" | "<=" | "<" | ">=" | ">" | "==" | "!=" | "and" | "or" | "not"), _):
             return None
     raise AssertionError(f"no derivative for {node.operation}")
 

@@ -64,7 +64,7 @@ RULES: dict[str, Rule] = {
     **{name: _element(sloped=(False,)) for name in _DECIDING.split()},
     "where": _element(sloped=(False, True, True)),
     # Of derivatives alone.
-    "share": _element(sloped=(False,)),
+    "heaviside": _element(sloped=(False,)),
     **{name: _element() for name in ("pow_slope", "pow_log", "unit", "mul_live", "div_live")},
     # Of arrays.
     **{name: Rule(("moved",), (True,), "moved", "moved", linear=True) for name in _MOVING.split()},

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     )
     from ilvren.judge.comparing.contest import (
         SOLVED as SOLVED,
-        Case as Case,
+        ContestRun as ContestRun,
         ContestSummary as ContestSummary,
         Fixing as Fixing,
         MethodSummary as MethodSummary,
@@ -83,7 +83,7 @@ __getattr__, __all__ = door(
     __name__,
     {
         "comparing.comparison": "ALONG Comparison DISTANCES GRADIENT_WORTH compare compared distance_text tracks_of",
-        "comparing.contest": "Case ContestSummary Fixing MethodSummary SOLVED contest_summary",
+        "comparing.contest": "ContestRun ContestSummary Fixing MethodSummary SOLVED contest_summary",
         "comparing.final_designs": "DesignDifference FinalOptimum final_optima sorted_differences",
         "comparing.generations": "Generation Generations generations_of",
         "comparing.history": "group_table history_table write_history write_rows",

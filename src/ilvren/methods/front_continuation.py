@@ -149,7 +149,7 @@ class _Walk:
     # ---- two objectives -------------------------------------------------------------------------
 
     def along(self) -> Generator[Any, Any, None]:
-        """Walk from one end to the other, then into the widest gaps."""
+        """Interpretation from one end to the other, then into the widest gaps."""
         ends = self.ends
         order = np.lexsort((ends.front.values[:, 1], ends.front.values[:, 0]))
         first, last = ends.front.values[order[0]], ends.front.values[order[-1]]
@@ -240,7 +240,7 @@ class _Walk:
     # ---- three and more -------------------------------------------------------------------------
 
     def over(self) -> Generator[Any, Any, None]:
-        """Walk over a lattice of directions from the ideal, each from the nearest one that is done."""
+        """Interpretation over a lattice of directions from the ideal, each from the nearest one that is done."""
         ends, p, parts = self.ends, len(self.ends.low), 1
         while len(lattice(parts + 1, p)) <= max(LATTICE_SHARE * self.count, p + 1):
             parts += 1

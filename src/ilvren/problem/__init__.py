@@ -32,7 +32,11 @@ if TYPE_CHECKING:
         sense_of as sense_of,
         unfronted as unfronted,
     )
-    from ilvren.problem.grid import MemberGrid as MemberGrid, Members as Members, members_of as members_of
+    from ilvren.problem.grid import (
+        AllowedValues as AllowedValues,
+        ValueGrid as ValueGrid,
+        allowed_values_of as allowed_values_of,
+    )
     from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks, lifted_of as lifted_of
     from ilvren.problem.loading import (
         load as load,
@@ -106,7 +110,7 @@ __getattr__, __all__ = door(
         "courses": "courses_of",
         "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
-        "grid": "MemberGrid Members members_of",
+        "grid": "ValueGrid Members allowed_values_of",
         "lifted": "Lifted has_kinks lifted_of",
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",

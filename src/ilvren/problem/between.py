@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import FormulaError
-from ilvren.formula import TIME_FUNCTIONS, Call, joint_shape, parse_limits, walk
+from ilvren.formula import TIME_FUNCTIONS, Call, interpret, joint_shape, parse_limits
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.regridding import read_control
 from ilvren.records import dataclass
@@ -126,7 +126,7 @@ def _looked_at(
     if block is not None:
         size = float(np.nanmax(block.magnitude))
     numbers = [*problem.parameter_values, *axis.template.values[len(problem.parameter_values) :]]
-    values = walk(problem.graph, [node for node, _ in told], problem.split(point), numbers).values
+    values = interpret(problem.graph, [node for node, _ in told], problem.split(point), numbers).values
     miss = np.full(len(taus), -np.inf)
     for value in values:
         array = np.asarray(value, dtype=float)

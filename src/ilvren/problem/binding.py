@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
-from ilvren.formula import Shape, shape_text, walk
+from ilvren.formula import Shape, interpret, shape_text
 from ilvren.problem.building import built
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.grid_blocks import grid_block, sized, time_names
@@ -245,7 +245,9 @@ class Binding:
         baseline."""
         template = self.template
         assert item.times is not None
-        times = np.ravel(walk(template.graph, [item.times], self.by_block(baseline), self.parameter_values).values[0])
+        times = np.ravel(
+            interpret(template.graph, [item.times], self.by_block(baseline), self.parameter_values).values[0]
+        )
         names = time_names(times.tolist(), item.is_left)
         return _with(row, times=tuple(times.tolist()), time_names=names, measure=item.measure)
 

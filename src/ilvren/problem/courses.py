@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics import ControlOnGrid, Evolution, GriddedCourse
 from ilvren.dynamics.schemes import SCHEMES
-from ilvren.formula import walk
+from ilvren.formula import interpret
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis
@@ -49,7 +49,7 @@ def _course(problem: Problem, axis: CollocatedAxis, point: FloatArray, by_name: 
     main = problem.graph
     outers = problem.entry_values(axis.outer_nodes, point).values
     lags = problem.entry_values(axis.lag_nodes, point).values
-    still = [walk(main, [node], (), problem.parameter_values).values[0] for node in axis.still_nodes]
+    still = [interpret(main, [node], (), problem.parameter_values).values[0] for node in axis.still_nodes]
     controls = []
     for control in axis.controls:
         own = axis.own_points.get(control.name)

@@ -14,7 +14,7 @@ from ilvren.records import dataclass
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem
 
-__all__ = ["MemberGrid", "Members", "members_of"]
+__all__ = ["AllowedValues", "ValueGrid", "allowed_values_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -23,7 +23,7 @@ MOST_MEMBERS = 2**52
 
 
 @dataclass(frozen=True, eq=False)
-class Members:
+class AllowedValues:
     """`first` + k · `spacing` for 0 <= k < `count`; or those `listed` (count,), ascending, told apart by `spacing`."""
 
     first: float
@@ -41,24 +41,24 @@ class Members:
         return np.asarray(self.first + steps * self.spacing, dtype=np.float64)
 
 
-def members_of(variable: Variable) -> Members:
+def allowed_values_of(variable: Variable) -> AllowedValues:
     """Return the members of a spaced or catalogue variable."""
     if variable.catalogue is not None:
         listed = np.array(variable.catalogue, dtype=float)
         least = float(np.diff(listed).min()) if len(listed) > 1 else max(abs(float(listed[0])), 1.0)
-        return Members(float(listed[0]), least, len(listed), listed)
+        return AllowedValues(float(listed[0]), least, len(listed), listed)
     assert variable.spacing is not None
     count = MOST_MEMBERS
     if math.isfinite(variable.upper):
         count = int(min(count, math.floor((variable.upper - variable.lower) / variable.spacing + GRID_TOLERANCE) + 1))
-    return Members(variable.lower, variable.spacing, count)
+    return AllowedValues(variable.lower, variable.spacing, count)
 
 
-class MemberGrid:
+class ValueGrid:
     """The members of all spaced and catalogue variables of a problem that are not fixed."""
 
     def __init__(self, problem: Problem) -> None:
-        self._members = [(place, members_of(item)) for place, item in problem.grid if not item.is_fixed]
+        self._members = [(place, allowed_values_of(item)) for place, item in problem.grid if not item.is_fixed]
 
     def straightened(self, points: FloatArray) -> FloatArray:
         """Return designs (k, n) with values that are within rounding of a member replaced by it, in place."""

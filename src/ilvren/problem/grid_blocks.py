@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, NoReturn, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.formula import walk
+from ilvren.formula import interpret
 from ilvren.problem.model import RowBlock, VariableBlock
 
 if TYPE_CHECKING:
@@ -58,12 +58,14 @@ def grid_block(binding: Binding, unknown: GridUnknown, first: int, before: Seque
     def told(node: int | None, otherwise: float) -> FloatArray:
         if node is None:
             return np.full(size, otherwise)
-        values = walk(template.graph, [node], variables, binding.parameter_values).values[0]
+        values = interpret(template.graph, [node], variables, binding.parameter_values).values[0]
         return np.array(np.broadcast_to(values, shape), dtype=float).ravel()
 
     low, high = told(unknown.lower, -math.inf), told(unknown.upper, math.inf)
     begun = np.ravel(
-        np.broadcast_to(walk(template.graph, [unknown.first], variables, binding.parameter_values).values[0], shape[1:])
+        np.broadcast_to(
+            interpret(template.graph, [unknown.first], variables, binding.parameter_values).values[0], shape[1:]
+        )
     ).astype(float)
     begun = np.where(np.isfinite(begun), begun, np.clip(0.0, low[:each], high[:each]))
     start = np.tile(begun, shape[0])
@@ -83,7 +85,7 @@ def grid_block(binding: Binding, unknown: GridUnknown, first: int, before: Seque
                 f"begins at {begun[place]:.12g}, outside its bounds [{low[place]:.12g}, {high[place]:.12g}]",
             )
         low[:each] = high[:each] = start[:each] = begun
-    times = np.ravel(walk(template.graph, [unknown.times], variables, binding.parameter_values).values[0]).tolist()
+    times = np.ravel(interpret(template.graph, [unknown.times], variables, binding.parameter_values).values[0]).tolist()
     magnitude: Any = np.nan if unknown.size is None else unknown.size
     return VariableBlock(
         unknown.name,

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.problem.grid import MemberGrid
+from ilvren.problem.grid import ValueGrid
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ class Measures:
     _magnitudes: FloatArray
     _starts: FloatArray
     objective_magnitude: float | None
-    grid: MemberGrid
+    grid: ValueGrid
     _moves: FloatArray
 
     @classmethod
@@ -60,7 +60,7 @@ class Measures:
             problem.joined("magnitude"),
             np.array(problem.start),
             problem.objective.magnitude if problem.objective else None,
-            MemberGrid(problem),
+            ValueGrid(problem),
             np.zeros(problem.size),
         )
 

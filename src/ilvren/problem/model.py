@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.formula import Graph, Shape, Trouble, walk
+from ilvren.formula import Graph, Shape, Trouble, interpret
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.refinement import AS_DECLARED, Refinement
@@ -537,7 +537,7 @@ class Problem:
         """Return the walk (values, troubles, kinks) of some nodes at a design, by the `calls` that a run makes of its
         models; without any, by new ones."""
         models = self.with_simulations(calls or self.calls())
-        return walk(self.graph, nodes, self.split(point), self.parameter_values, models=models)
+        return interpret(self.graph, nodes, self.split(point), self.parameter_values, models=models)
 
     def simulation_inputs(
         self, point: Sequence[float] | FloatArray, calls: Sequence[Calls] = ()

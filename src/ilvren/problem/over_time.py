@@ -26,13 +26,13 @@ from ilvren.formula import (
     Name,
     Node,
     Shape,
+    interpret,
     lower,
     names_in,
     rebuilt,
     shape_text,
     shaping,
     tangents,
-    walk,
 )
 from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.spreading import Spread
@@ -659,8 +659,10 @@ class Axis:
         """Return the whole number that a node of the moment gives, or None."""
         if self.graph.shape(node) or self.graph.variables_of([node]):
             return None
-        still = [walk(self.template.graph, [main], (), self.template.values).values[0] for main in self.still_nodes]
-        value = walk(self.graph, [node], (), still).values[0]
+        still = [
+            interpret(self.template.graph, [main], (), self.template.values).values[0] for main in self.still_nodes
+        ]
+        value = interpret(self.graph, [node], (), still).values[0]
         if not math.isfinite(value) or abs(value - round(value)) > 1e-9 * max(abs(value), 1.0):
             return None
         for number in self.graph.reachable([node]):
@@ -908,12 +910,12 @@ class Axis:
         """Return the simulation for values of the parameters; its mesh is chosen along the design `anchor`, given by
         blocks."""
         main = self.template.graph
-        still = [np.asarray(walk(main, [node], (), values).values[0]) for node in self.still_nodes]
+        still = [np.asarray(interpret(main, [node], (), values).values[0]) for node in self.still_nodes]
         shapes = [main.shape(node) for node in self.operands]
         is_moving = [self.template.depends(node) for node in self.operands]
         begun = None
         if anchor is not None and not any(main.nodes[k].operation == "call" for k in main.reachable(self.operands)):
-            begun = [np.asarray(value) for value in walk(main, self.operands, anchor, values).values]
+            begun = [np.asarray(value) for value in interpret(main, self.operands, anchor, values).values]
         return Simulation(self.evolution(), still, shapes, is_moving, begun, self.time.unit)
 
     # ---- written out at moments -------------------------------------------------------------------

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
-from ilvren.formula import Shape, names_in, parse_limits, walk
+from ilvren.formula import Shape, interpret, names_in, parse_limits
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -181,7 +181,9 @@ def scatter_of(problem: Problem, point: Sequence[float] | FloatArray) -> Scatter
             advice='[scatter] does:  wall = { law = "normal", deviation = 0.15 }',
         )
     nodes = [node for own in template.scatter_nodes.values() for node in own.values()]
-    found = walk(problem.graph, nodes, problem.split(np.asarray(point, dtype=float)), problem.parameter_values).values
+    found = interpret(
+        problem.graph, nodes, problem.split(np.asarray(point, dtype=float)), problem.parameter_values
+    ).values
     numbers = iter(found)
     quantities, places = [], place_factors(template)
     for item in declared.scatter:

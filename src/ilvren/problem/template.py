@@ -20,10 +20,10 @@ from ilvren.formula import (
     Node,
     Shape,
     Trouble,
+    interpret,
     lower,
     parse_formula,
     shape_text,
-    walk,
 )
 from ilvren.problem.entries import (
     Declarations,
@@ -217,7 +217,7 @@ class Template:
 
     def number_of(self, node: int) -> Any:
         """Return the value of a node that depends on parameters alone."""
-        return walk(self.graph, [node], (), self.values).values[0]
+        return interpret(self.graph, [node], (), self.values).values[0]
 
     # ---- parameters and shapes ----------------------------------------------------------------
 
@@ -276,10 +276,10 @@ class Template:
                 if np.shape(values[index]) != self.shapes[name]:
                     return None
         for node, size in self.sizes.items():
-            if walk(self.graph, [node], (), values).values[0] != size:
+            if interpret(self.graph, [node], (), values).values[0] != size:
                 return None
         for axis in self.axes:  # other moments, another graph
-            before, after = (walk(self.graph, axis.structural, (), own).values for own in (self.values, values))
+            before, after = (interpret(self.graph, axis.structural, (), own).values for own in (self.values, values))
             if not all(np.array_equal(a, b) for a, b in zip(before, after, strict=True)):
                 return None
             if not axis.has_same_moments(values):
@@ -290,7 +290,7 @@ class Template:
         """Return the value of a node that depends on no variable: a float or an array. Refuses what is not finite."""
         if self.graph.nodes[node].operation == "constant":
             return self.graph.nodes[node].value
-        seen = walk(self.graph, [node], (), values)
+        seen = interpret(self.graph, [node], (), values)
         trouble: Trouble | None = seen.troubles[0]
         if trouble is not None:
             origin = trouble.origin
@@ -307,7 +307,9 @@ class Template:
         if self.graph.shape(node) or self.depends(node):
             return None
         found = self.graph.nodes[node]
-        value = found.value if found.operation == "constant" else walk(self.graph, [node], (), self.values).values[0]
+        value = (
+            found.value if found.operation == "constant" else interpret(self.graph, [node], (), self.values).values[0]
+        )
         if not math.isfinite(value) or abs(value - round(value)) > WHOLE * max(abs(value), 1.0):
             return None
         if found.operation != "constant":

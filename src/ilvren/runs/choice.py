@@ -11,7 +11,7 @@ import numpy as np
 from ilvren.errors import RequestError
 from ilvren.methods import FRONT, Method, Protocol, Task, method_named
 from ilvren.models import is_differenced
-from ilvren.problem import Problem, members_of
+from ilvren.problem import Problem, allowed_values_of
 from ilvren.records import dataclass
 from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
@@ -262,7 +262,7 @@ def design_count(problem: Problem) -> int | None:
     if len(problem.continuous_places):
         return None
     free = set(problem.free)
-    return math.prod(members_of(variable).count for place, variable in problem.grid if place in free)
+    return math.prod(allowed_values_of(variable).count for place, variable in problem.grid if place in free)
 
 
 def can_be_enumerated(problem: Problem, count: int) -> bool:

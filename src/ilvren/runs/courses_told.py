@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics import costates
-from ilvren.formula import tangents, walk
+from ilvren.formula import interpret, tangents
 from ilvren.problem import Between, Problem, courses_of, element_name, limits_between
 from ilvren.runs.time_worth import time_worth
 from ilvren.runs.told import Arc, CourseTold
@@ -113,7 +113,7 @@ def _worth_of_integrals(
         weights = np.array(numbers[place], dtype=float)
         weights[which] += step
         numbers[place] = weights
-        found = walk(problem.graph, nodes, problem.split(point), numbers).values
+        found = interpret(problem.graph, nodes, problem.split(point), numbers).values
         result = sign * float(np.asarray(found[0]))
         for block, value in zip(own_rows, found[1:], strict=True):
             result -= float(np.ravel(value) @ rows[block.first : block.first + block.size])

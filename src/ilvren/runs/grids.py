@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.methods import Grid
-from ilvren.problem import Problem, members_of
+from ilvren.problem import Problem, allowed_values_of
 
 __all__ = ["scaled_grids"]
 
@@ -23,7 +23,7 @@ def scaled_grids(problem: Problem, free: NDArray[np.int64], sizes: FloatArray) -
         if place not in known:
             grids.append(None)
             continue
-        own = members_of(known[place])
+        own = allowed_values_of(known[place])
         listed = None if own.listed is None else own.listed / size
         grids.append(Grid(own.first / size, own.spacing / size, own.count, listed, bool(known[place].words)))
     return tuple(grids)

@@ -395,11 +395,11 @@ class _Loop:
         other = bind(problem.template, parameters=values, starts={})
         if other.template is not problem.template:
             raise RequestError("--plant changes what the grid depends on, such as a table's moments")
-        from ilvren.formula import walk
+        from ilvren.formula import interpret
 
         axis = problem.template.built_axes[0]
         numbers = other.parameter_values
-        still = [walk(problem.graph, [node], (), numbers).values[0] for node in axis.still_nodes]
+        still = [interpret(problem.graph, [node], (), numbers).values[0] for node in axis.still_nodes]
         return replace(course, still=tuple(still))
 
     def _worth(self, problem: Problem, course: GriddedCourse, point: FloatArray) -> FloatArray | None:

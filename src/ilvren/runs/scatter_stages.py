@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate, measured
-from ilvren.formula import walk
+from ilvren.formula import interpret
 from ilvren.problem import AS_USUAL, Problem, ScatterPlan, objective_size, refined_problem
 from ilvren.runs.limits import LimitStates
 from ilvren.runs.on_grid import NextStage
@@ -225,7 +225,7 @@ def _written(problem: Problem, point: FloatArray) -> dict[str, Any]:
     written = problem.template.scatter_functions.written
     nodes = [item.node for item in written.values()]
     calls = problem.with_simulations(problem.calls())
-    found = walk(problem.graph, nodes, problem.split(point), problem.parameter_values, models=calls).values
+    found = interpret(problem.graph, nodes, problem.split(point), problem.parameter_values, models=calls).values
     return dict(zip(written, found, strict=True))
 
 

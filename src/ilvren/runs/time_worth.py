@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import IlvrenError
-from ilvren.formula import walk
+from ilvren.formula import interpret
 from ilvren.problem import Declarations, Problem, TimeDeclaration, bind, built, formula_text
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ def _lagrangian(
         return None
     assert other.objective is not None
     nodes = [other.objective.node, *(block.node for block in other.row_blocks)]
-    found = walk(other.graph, nodes, other.split(point), other.parameter_values).values
+    found = interpret(other.graph, nodes, other.split(point), other.parameter_values).values
     values = [np.ravel(np.asarray(value, dtype=float)) for value in found[1:]]
     values = [np.broadcast_to(value, (block.size,)) for value, block in zip(values, other.row_blocks, strict=True)]
     own = np.concatenate([np.zeros(0), *values])

@@ -23,7 +23,7 @@ from ilvren.runs import Quartiles, plain
 if TYPE_CHECKING:
     from ilvren.problem import Problem
 
-__all__ = ["Case", "ContestSummary", "MethodSummary", "contest_summary"]
+__all__ = ["ContestRun", "ContestSummary", "MethodSummary", "contest_summary"]
 
 Key = tuple[int, ...]
 # What "solved" means unless asked otherwise: this close to the best known, relative.
@@ -31,7 +31,7 @@ SOLVED = 1e-4
 
 
 @dataclass(frozen=True)
-class Case:
+class ContestRun:
     """One run of a contest: its track, the `series` it counts for, and (problem, start, seed)."""
 
     track: Track
@@ -113,7 +113,7 @@ class ContestSummary:
     pairs; `performance` and `data` profiles where there are several problems; `missing` members that have not run."""
 
     name: str
-    cases: tuple[tuple[Case, ...], ...]
+    cases: tuple[tuple[ContestRun, ...], ...]
     comparisons: tuple[Comparison, ...]
     methods: tuple[MethodSummary, ...]
     tests: tuple[PairTest, ...]
@@ -211,7 +211,7 @@ def contest_summary(
             opened.close()
     if not cases:
         raise RequestError(f"{', '.join(references)}: no run has been recorded yet")
-    by_problem: dict[int, list[Case]] = {}
+    by_problem: dict[int, list[ContestRun]] = {}
     for case in cases:
         by_problem.setdefault(case.key[0], []).append(case)
     if reference is not None and len(by_problem) > 1:
@@ -247,11 +247,11 @@ def contest_summary(
     )
 
 
-def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[Case], int]:
+def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[ContestRun], int]:
     groups = [name for name in references if ledger.is_group(name)]
     problems: dict[str, int] = {}
     starts: dict[tuple[float, ...], int] = {}
-    found: list[Case] = []
+    found: list[ContestRun] = []
     missing = 0
 
     def key(track: Track, seed: int) -> Key:
@@ -267,7 +267,9 @@ def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[Case], int]:
             track = track_of_record(ledger, record)
             _once(record.id, seen)
             seed = record.settings.get("seed")
-            found.append(Case(track, track.name, key(track, seed if isinstance(seed, int) else 0), is_random=True))
+            found.append(
+                ContestRun(track, track.name, key(track, seed if isinstance(seed, int) else 0), is_random=True)
+            )
             continue
         group = ledger.group(name)
         if group.is_sweep:
@@ -284,7 +286,7 @@ def _cases(references: Sequence[str], ledger: Ledger) -> tuple[list[Case], int]:
             series = group.plan["contenders"][member["contender"]]["name"]
             if len(groups) > 1:
                 series = f"{group.id} {series}"
-            found.append(Case(track, series, key(track, member["seed"]), _is_random(group, member["contender"])))
+            found.append(ContestRun(track, series, key(track, member["seed"]), _is_random(group, member["contender"])))
     return found, missing
 
 
@@ -301,7 +303,7 @@ def _is_random(group: GroupRecord, contender: int) -> bool:
 
 
 def _costs(
-    grouped: Sequence[Sequence[Case]], comparisons: Sequence[Comparison], within: float
+    grouped: Sequence[Sequence[ContestRun]], comparisons: Sequence[Comparison], within: float
 ) -> dict[str, dict[Key, float]]:
     """Return {series: {(problem, start, seed): cost to the target}}; what is the same for every seed stands for
     each."""
@@ -334,7 +336,7 @@ def _independent(costs: Mapping[str, Mapping[Key, float]]) -> dict[str, dict[Key
 
 def _method(
     series: str,
-    grouped: Sequence[Sequence[Case]],
+    grouped: Sequence[Sequence[ContestRun]],
     comparisons: Sequence[Comparison],
     within: float,
     distances: Sequence[float],

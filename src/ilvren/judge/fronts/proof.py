@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.judge.fronts.members import member_problem
-from ilvren.judge.optimum.judged import Case
+from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.judge.proof.bound import proved, refusal
 from ilvren.records import dataclass
 from ilvren.runs import plain
@@ -126,7 +126,7 @@ def _bounded(
     problem: Problem, point: FloatArray, size: float, tolerance: float, feasibility: float, seconds: float
 ) -> tuple[Verdict, tuple[float, ...]]:
     """Return what a proof says of a problem of one objective at a design, and the better design that it found."""
-    case = Case(replace(problem, confirmation=None), point, tolerance, feasibility)
+    case = JudgedDesign(replace(problem, confirmation=None), point, tolerance, feasibility)
     case.size = size
     why = refusal(case)
     if why:

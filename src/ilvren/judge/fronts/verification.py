@@ -18,7 +18,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
 from ilvren.judge.fronts.members import Weights, member_problem, weights_at
 from ilvren.judge.fronts.proof import FrontBound, proved_front
-from ilvren.judge.optimum.judged import Case
+from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.judge.standing.verdict import HOLDING, Verdict
 from ilvren.judge.verifying.verification import VerifyOptions, judge
 from ilvren.problem import Problem, Sense, sense_of
@@ -286,7 +286,7 @@ class _Bench:
     ) -> Verdict:
         """Return the verdict on a member as an optimum of one objective."""
         problem = member_problem(self.problem, self.sense, written, main, self.sizes, capped)
-        case = Case(
+        case = JudgedDesign(
             replace(problem, confirmation=None),
             point,
             self.tolerance,

@@ -8,12 +8,12 @@ from ilvren.errors import MachineError
 from ilvren.evaluate import Evaluation, Job, Recipe
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["evaluated_afresh"]
 
 
-def evaluated_afresh(case: Case) -> Evaluation | None:
+def evaluated_afresh(case: JudgedDesign) -> Evaluation | None:
     """Return the evaluation of the case's design by another process; None where that could not be had."""
     from ilvren.evaluate import ProcessPool
 

@@ -13,7 +13,7 @@ from ilvren.judge.optimum.qualification import Qualification, qualification_of
 from ilvren.runs import Conditions, first_order_conditions
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["check_first_order", "measure_conditions", "prices_of"]
 
@@ -25,7 +25,7 @@ NEARLY_REACHED = (10.0, 100.0, 1000.0)
 WEAKLY_PRESSED = 1e-6
 
 
-def prices_of(case: Case) -> FloatArray:
+def prices_of(case: JudgedDesign) -> FloatArray:
     """Return the worth of a unit of miss per row, from the multipliers where derivatives allow."""
     measure_conditions(case)
     if case.conditions is None or not np.isfinite(case.conditions.row_multipliers).all():
@@ -33,13 +33,13 @@ def prices_of(case: Case) -> FloatArray:
     return case.conditions.row_multipliers
 
 
-def measure_conditions(case: Case) -> None:
+def measure_conditions(case: JudgedDesign) -> None:
     """Measure the first-order conditions of the case once, where derivatives allow."""
     if case.conditions is None and case.evaluation.has_finite_derivatives:
         case.conditions = _conditions(case, case.feasibility)
 
 
-def _conditions(case: Case, feasibility: float, guess: Conditions | None = None) -> Conditions:
+def _conditions(case: JudgedDesign, feasibility: float, guess: Conditions | None = None) -> Conditions:
     return first_order_conditions(
         case.problem,
         case.measures,
@@ -51,7 +51,7 @@ def _conditions(case: Case, feasibility: float, guess: Conditions | None = None)
     )
 
 
-def check_first_order(case: Case) -> str:
+def check_first_order(case: JudgedDesign) -> str:
     """Add the checks and return "holds", "fails", or "unknown" where a failed qualification leaves multipliers open."""
     measure_conditions(case)
     if case.gate.is_sparse:
@@ -75,14 +75,14 @@ def check_first_order(case: Case) -> str:
     return "holds" if is_small else "fails"
 
 
-def _curve(case: Case) -> None:
+def _curve(case: JudgedDesign) -> None:
     assert case.conditions is not None
     case.curvature = lagrangian_curvature(
         case.gate, case.measures, case.point, case.conditions, sizes=case.sizes, objective_size=case.size
     )
 
 
-def _check_qualification(case: Case) -> Qualification | None:
+def _check_qualification(case: JudgedDesign) -> Qualification | None:
     assert case.conditions is not None
     if case.gate.is_sparse:
         dependent = not case.conditions.are_unique
@@ -107,7 +107,7 @@ def _check_qualification(case: Case) -> Qualification | None:
     return found
 
 
-def _check_stationarity(case: Case, qualification: Qualification | None) -> str:
+def _check_stationarity(case: JudgedDesign, qualification: Qualification | None) -> str:
     conditions = case.conditions
     assert conditions is not None
     value, passes = conditions.stationarity, conditions.stationarity <= case.tolerance
@@ -133,7 +133,7 @@ def _check_stationarity(case: Case, qualification: Qualification | None) -> str:
     return "holds" if passes else "fails"
 
 
-def _take_all_but_reached(case: Case) -> None:
+def _take_all_but_reached(case: JudgedDesign) -> None:
     """Count limits of a large problem as active that the design all but reaches, where that makes the conditions hold:
     a method may end a little inside thousands of limits, whose prices times distances are what counts."""
     for share in (1.0, *NEARLY_REACHED):
@@ -144,7 +144,7 @@ def _take_all_but_reached(case: Case) -> None:
             break
 
 
-def _take_nearly_active(case: Case) -> None:
+def _take_nearly_active(case: JudgedDesign) -> None:
     """Count limits as active that the design all but reaches, where that explains more of the gradient: a method
     without derivatives stops a little short of them."""
     assert case.conditions is not None
@@ -155,7 +155,7 @@ def _take_nearly_active(case: Case) -> None:
 
 
 def _limit_sets(
-    case: Case, conditions: Conditions
+    case: JudgedDesign, conditions: Conditions
 ) -> list[tuple[FloatArray, FloatArray, FloatArray, FloatArray, FloatArray]]:
     """Return values, lower and upper limits, sides and multipliers of rows, then of bounds."""
     measures = case.measures
@@ -177,7 +177,7 @@ def _limit_sets(
     ]
 
 
-def _complementarity(case: Case, conditions: Conditions) -> float:
+def _complementarity(case: JudgedDesign, conditions: Conditions) -> float:
     worst = 0.0
     for values, low, high, sides, multipliers in _limit_sets(case, conditions):
         margin = np.maximum(np.where(sides == -1, values - low, high - values), 0.0)
@@ -187,7 +187,7 @@ def _complementarity(case: Case, conditions: Conditions) -> float:
     return worst
 
 
-def _check_strictness(case: Case) -> None:
+def _check_strictness(case: JudgedDesign) -> None:
     """Say whether every active limit is priced: one that is met by chance may be left either way."""
     conditions = case.conditions
     assert conditions is not None

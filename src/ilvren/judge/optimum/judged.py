@@ -38,13 +38,13 @@ if TYPE_CHECKING:
     from ilvren.ledger import EvaluationRecord, Ledger
     from ilvren.runs import LimitState, LimitStates
 
-__all__ = ["Case", "case_of_design", "case_of_record", "case_of_result"]
+__all__ = ["JudgedDesign", "case_of_design", "case_of_record", "case_of_result"]
 
 FloatArray = NDArray[np.float64]
 
 
 @dataclass
-class Case:
+class JudgedDesign:
     """What is judged, and what has been found so far."""
 
     problem: Problem
@@ -137,7 +137,7 @@ class Case:
         return rows if not self.problem.is_collocated else rows[: self.problem.own_row_count]
 
 
-def case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> Case:
+def case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> JudgedDesign:
     return _case(
         result.whole or result.problem,
         result.full_point,
@@ -153,7 +153,7 @@ def case_of_result(result: RunResult, tolerance: float | None, accept_probe: boo
 
 def case_of_record(
     ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool, *, as_now: bool = False
-) -> Case:
+) -> JudgedDesign:
     reference, number = split_address(reference)
     record = ledger.run(reference)
     if number is not None:
@@ -182,7 +182,9 @@ def case_of_record(
     )
 
 
-def _case_of_number(ledger: Ledger, address: str, tolerance: float | None, accept_probe: bool, *, as_now: bool) -> Case:
+def _case_of_number(
+    ledger: Ledger, address: str, tolerance: float | None, accept_probe: bool, *, as_now: bool
+) -> JudgedDesign:
     """Return the case of one of the designs that a run evaluated, whether it has ended or not."""
     found = addressed(ledger, address)
     problem = problem_of(found.record)
@@ -208,7 +210,7 @@ def case_of_design(
     accept_probe: bool,
     *,
     in_new_process: bool = False,
-) -> Case:
+) -> JudgedDesign:
     """Return the case of any design of a problem: its starts with the values of `at` in place."""
     point = point_at(problem, at)
     settings = Settings(method=AUTOMATIC).to_dict()
@@ -229,7 +231,7 @@ def _case(
     *,
     in_new_process: bool = False,
     sizes: Mapping[str, float] | None = None,
-) -> Case:
+) -> JudgedDesign:
     if problem.is_collocated:  # its states are as large as they are along this design
         problem = begun(problem, np.array(point), sizes)
     own, feasibility = settings["tolerance"], settings["feasibility"]
@@ -238,6 +240,6 @@ def _case(
     tolerance = own if tolerance is None else tolerance
     if not 0.0 < tolerance < 1.0:
         raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
-    return Case(
+    return JudgedDesign(
         problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe, in_new_process
     )

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 from ilvren.runs import FRESH_SETS, fresh_values
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["check_fresh_scenarios"]
 
 
-def check_fresh_scenarios(case: Case) -> str | None:
+def check_fresh_scenarios(case: JudgedDesign) -> str | None:
     """Count objective and constraints on fresh scenarios; return which limit is broken there, None for none. A limit
     that is missed by less than sets as large as the run's differ by is not called broken: the run could not know."""
     fresh = fresh_values(case.problem, case.point)

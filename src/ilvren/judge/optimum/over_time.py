@@ -13,7 +13,7 @@ from ilvren.runs import missed_between, remarks_on, tolerance_of
 
 if TYPE_CHECKING:
     from ilvren.dynamics import GriddedCourse, Simulation
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
     from ilvren.problem import Axis, CollocatedAxis
 
 __all__ = ["check_between", "check_time"]
@@ -27,7 +27,7 @@ NEEDS_FEEDBACK = 1e4
 _RANKS = {"pass": 0, "unknown": 1, "fail": 2}
 
 
-def check_time(case: Case) -> str | None:
+def check_time(case: JudgedDesign) -> str | None:
     """Add the check "time"; return why nothing can be said of the design where the error is beyond the tolerance."""
     return _check_course(case) if case.problem.is_collocated else _check_simulation(case)
 
@@ -43,14 +43,14 @@ class _Found:
     wrong: str = ""
 
 
-def _added(case: Case, found: list[_Found], limit: float) -> str | None:
+def _added(case: JudgedDesign, found: list[_Found], limit: float) -> str | None:
     """Add the check of all axes: what fails stands before what is unknown, and that before what passes."""
     worst = max(found, key=lambda one: (_RANKS[one.result], math.inf if one.value is None else one.value))
     case.add("time", worst.result, worst.value, limit, worst.detail)
     return next((one.wrong for one in found if one.wrong), None)
 
 
-def _check_course(case: Case) -> str | None:
+def _check_course(case: JudgedDesign) -> str | None:
     """Integrate every interval of a course on a grid afresh, from its own states, and look at its controls."""
     problem, limit, told = case.problem, tolerance_of(case.problem), []
     for axis, course in zip(problem.template.built_axes, courses_of(problem, case.point), strict=True):
@@ -60,7 +60,7 @@ def _check_course(case: Case) -> str | None:
     return _added(case, told, limit)
 
 
-def _course_found(case: Case, axis: CollocatedAxis, course: GriddedCourse, limit: float) -> _Found:
+def _course_found(case: JudgedDesign, axis: CollocatedAxis, course: GriddedCourse, limit: float) -> _Found:
     found = followed_afresh(course)
     unit = f" {axis.time.unit}" if axis.time.unit else ""
     when = axis.time_at(found.tau, case.point.tolist(), case.problem)
@@ -103,7 +103,7 @@ def _passed(error: float, growth: float, limit: float, where: str, what: str) ->
     return _Found("fail", error, detail, f"{what} is off by {off}")
 
 
-def _check_simulation(case: Case) -> str | None:
+def _check_simulation(case: JudgedDesign) -> str | None:
     problem, limit = case.problem, tolerance_of(case.problem)
     told = [
         _simulation_found(case, *each, limit)
@@ -117,7 +117,7 @@ def _check_simulation(case: Case) -> str | None:
     return _added(case, told, limit)
 
 
-def _simulation_found(case: Case, axis: Axis, simulation: Simulation, inputs: Any, limit: float) -> _Found:
+def _simulation_found(case: JudgedDesign, axis: Axis, simulation: Simulation, inputs: Any, limit: float) -> _Found:
     found = integrated_afresh(simulation, inputs)
     if found is None:
         return _Found("unknown", None, "the design cannot be simulated")
@@ -135,7 +135,7 @@ def _simulation_found(case: Case, axis: Axis, simulation: Simulation, inputs: An
     return _passed(found.error, found.growth, limit, where, "the simulation")
 
 
-def _check_between_points(case: Case, looked: list[Between], limit: float) -> str | None:
+def _check_between_points(case: JudgedDesign, looked: list[Between], limit: float) -> str | None:
     if not looked:
         return None
 
@@ -159,7 +159,7 @@ def _check_between_points(case: Case, looked: list[Between], limit: float) -> st
     return None
 
 
-def check_between(case: Case) -> str | None:
+def check_between(case: JudgedDesign) -> str | None:
     """Add the check "moments"; return which limit is broken between the moments of the grid."""
     problem, limit = case.problem, tolerance_of(case.problem)
     if problem.is_collocated:

@@ -15,7 +15,7 @@ from ilvren.problem import Problem, carried, collocated_problem, refined_problem
 from ilvren.runs import AUTOMATIC, PRICED_STATIONARITY, RunResult, Settings, run, run_as_it_stands
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = [
     "better_at",
@@ -39,7 +39,7 @@ BLIND_REACH = 0.05
 OPEN_REACH = 3.0
 
 
-def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
+def check_neighbourhood(case: JudgedDesign, radii: tuple[float, ...], directions: list[FloatArray]) -> Probe:
     """Try designs around the case's; add the check and return what was found."""
     probe = probe_around(
         case.gate,
@@ -63,7 +63,7 @@ def check_neighbourhood(case: Case, radii: tuple[float, ...], directions: list[F
     return probe
 
 
-def _gained(case: Case, result: RunResult) -> Better | None:
+def _gained(case: JudgedDesign, result: RunResult) -> Better | None:
     """Return what a run found, if it beats the case's design by more than the tolerance."""
     if not result.violation <= case.feasibility:
         return None
@@ -84,7 +84,7 @@ def _from_file(problem: Problem, own: FloatArray | None = None) -> Problem:
     return collocated_problem(plain, problem.refinement.scheme, grids)[0]
 
 
-def better_at(case: Case, point: FloatArray) -> Better | None:
+def better_at(case: JudgedDesign, point: FloatArray) -> Better | None:
     """Return a feasible design as better than the case's, if it is by more than the tolerance, the worth of its larger
     misses taken off. Where multipliers need not exist (at a cusp, at a kink) or are not known a miss has no price,
     however small it is (it may be worth its root): then the design is brought back to misses no larger than those here
@@ -102,7 +102,7 @@ def better_at(case: Case, point: FloatArray) -> Better | None:
     return Better(point, there.objective, gain, violation) if gain > case.tolerance * case.size else None
 
 
-def has_prices(case: Case) -> bool:
+def has_prices(case: JudgedDesign) -> bool:
     """Return whether multipliers say what a miss is worth: they exist, and no kink makes them those of one side."""
     prices = prices_of(case)
     is_known = case.conditions is not None and bool(np.isfinite(prices).all())
@@ -110,14 +110,14 @@ def has_prices(case: Case) -> bool:
     return is_known and is_near and case.qualification in ("independent", "inward") and not case.kinks
 
 
-def _add(case: Case, name: str, better: Better | None, what: str, *, is_known: bool = True) -> Better | None:
+def _add(case: JudgedDesign, name: str, better: Better | None, what: str, *, is_known: bool = True) -> Better | None:
     gain = 0.0 if better is None else better.gain / case.size
     result = "fail" if better is not None else "pass" if is_known else "unknown"
     case.add(name, result, gain, case.tolerance, f"{what} finds {'a better design' if better else 'nothing better'}")
     return better
 
 
-def search_downhill(case: Case) -> Better | None:
+def search_downhill(case: JudgedDesign) -> Better | None:
     """Run the method that suits the problem from the design; add the check."""
     if any(case.problem.variables[i].kind != "continuous" for i in case.problem.free):
         return None
@@ -133,7 +133,7 @@ def search_downhill(case: Case) -> Better | None:
     return _add(case, "search", _gained(case, found), "a search downhill")
 
 
-def search_without_slopes(case: Case) -> Better | None:
+def search_without_slopes(case: JudgedDesign) -> Better | None:
     """Search near the design with a method that needs no derivatives; add the check."""
     problem = case.problem.with_starts(case.point)
     if problem.is_collocated:
@@ -160,7 +160,7 @@ def search_without_slopes(case: Case) -> Better | None:
     return _add(case, "search", _gained(case, run(nearby, settings)), "a search without derivatives, nearby,")
 
 
-def check_other_method(case: Case, method: str) -> Better | None:
+def check_other_method(case: JudgedDesign, method: str) -> Better | None:
     """Solve from the problem's start with another method, which must find nothing better; add the check."""
     settings = Settings(method=method, tolerance=case.tolerance, feasibility=case.feasibility)
     result = run_as_it_stands(_from_file(case.problem), settings)
@@ -184,7 +184,7 @@ def check_other_method(case: Case, method: str) -> Better | None:
     return better
 
 
-def check_random_starts(case: Case, count: int, seed: int = 0) -> Better | None:
+def check_random_starts(case: JudgedDesign, count: int, seed: int = 0) -> Better | None:
     """Solve from random designs within the bounds; add the check."""
     rng = np.random.default_rng([seed, 11])
     low = np.where(np.isfinite(case.measures.lower), case.measures.lower, case.point - OPEN_REACH * case.sizes)

@@ -18,12 +18,12 @@ from numpy.typing import NDArray
 from ilvren.judge.optimum.probe import Better
 from ilvren.judge.optimum.search_around import better_at
 from ilvren.judge.standing.verdict import Proof, Verdict
-from ilvren.problem import members_of, scalar_problem
+from ilvren.problem import allowed_values_of, scalar_problem
 from ilvren.proofs import Bounder, Search, search_boxes
 from ilvren.runs import AUTOMATIC, Settings, run_as_it_stands
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["MOST_SECONDS", "bound_on_box", "proved", "refusal"]
 
@@ -43,7 +43,7 @@ SEARCH_EVALUATIONS = 400
 EXACT = 1e-12
 
 
-def refusal(case: Case) -> str:
+def refusal(case: JudgedDesign) -> str:
     """Return why there can be no proof, or nothing."""
     problem = case.problem
     if problem.sources:
@@ -53,13 +53,13 @@ def refusal(case: Case) -> str:
     return "" if scalar_problem(problem) is not None else "formulas as long as these cannot be followed by intervals"
 
 
-def _bounder(case: Case) -> Bounder:
+def _bounder(case: JudgedDesign) -> Bounder:
     problem = scalar_problem(case.problem)
     assert problem is not None
     return Bounder(problem.with_starts(case.point))
 
 
-def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
+def bound_on_box(case: JudgedDesign, radius: float, seconds: float) -> float | None:
     """Return 0.0 (the gap) when no feasible design within `radius` sizes is better at all, else None."""
     if refusal(case):
         return None
@@ -76,7 +76,7 @@ def bound_on_box(case: Case, radius: float, seconds: float) -> float | None:
 
 
 def proved(
-    case: Case, verdict: Verdict, *, seconds: float, told: Told | None = None, most: int | None = None
+    case: JudgedDesign, verdict: Verdict, *, seconds: float, told: Told | None = None, most: int | None = None
 ) -> Verdict:
     """Try to prove the case's design best of all, with `most` boxes; return the verdict with that."""
     why = refusal(case)
@@ -88,7 +88,7 @@ def proved(
     low, high = (np.array(side[free]) for side in (case.measures.lower, case.measures.upper))
     for place, variable in case.problem.grid:
         at = np.flatnonzero(free == place)
-        own = members_of(variable)
+        own = allowed_values_of(variable)
         if len(at) and own.listed is not None:
             low[at], high[at] = own.listed[0], own.listed[-1]
     slack = case.tolerance * case.size
@@ -126,7 +126,7 @@ def proved(
     return _with_proof(case, verdict, again, free, assumed)
 
 
-def _try_points(case: Case, free: NDArray[np.int64], points: FloatArray, cutoff: float) -> FloatArray | None:
+def _try_points(case: JudgedDesign, free: NDArray[np.int64], points: FloatArray, cutoff: float) -> FloatArray | None:
     """Return the best of the designs (k, n_free) that is feasible and below the cutoff, or None."""
     points = points[np.isfinite(points).all(axis=1)]
     if not len(points):
@@ -143,12 +143,12 @@ def _try_points(case: Case, free: NDArray[np.int64], points: FloatArray, cutoff:
     return None
 
 
-def _gain(case: Case, point: FloatArray) -> float:
+def _gain(case: JudgedDesign, point: FloatArray) -> float:
     found = better_at(case, point)
     return -math.inf if found is None else found.gain
 
 
-def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> FloatArray | None:
+def _search_from(case: JudgedDesign, free: NDArray[np.int64], point: FloatArray) -> FloatArray | None:
     if not np.isfinite(point).all():
         return None
     start = case.point.copy()
@@ -166,7 +166,7 @@ def _search_from(case: Case, free: NDArray[np.int64], point: FloatArray) -> Floa
 
 
 def _with_proof(
-    case: Case,
+    case: JudgedDesign,
     verdict: Verdict,
     found: Search,
     free: NDArray[np.int64],

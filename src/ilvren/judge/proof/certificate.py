@@ -35,7 +35,7 @@ from ilvren.problem import Problem, scalar_problem
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["Certificate", "certified"]
 
@@ -63,7 +63,7 @@ class Certificate:
     is_refused: bool = False
 
 
-def certified(case: Case) -> Certificate:
+def certified(case: JudgedDesign) -> Certificate:
     """Return the certificate of a design whose conditions have been measured."""
     problem = case.problem
     conditions = case.conditions
@@ -92,7 +92,7 @@ class _Refused(Exception):
 class _Setting:
     """The first-order system of one design; see the head of this file."""
 
-    def __init__(self, case: Case, problem: Problem) -> None:
+    def __init__(self, case: JudgedDesign, problem: Problem) -> None:
         assert case.conditions is not None
         assert problem.objective is not None
         conditions = case.conditions

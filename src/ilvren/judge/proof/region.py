@@ -11,7 +11,7 @@ from ilvren.judge.optimum.curvature import lagrangian_curvature
 from ilvren.judge.proof.certificate import certified
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["Region", "region_of"]
 
@@ -30,7 +30,7 @@ class Region:
         self.clause = clause
 
 
-def region_of(case: Case) -> Region:
+def region_of(case: JudgedDesign) -> Region:
     """Examine the surroundings of a design whose curvature is strict; add the check `certificate`."""
     found = certified(case)
     if found.radius is not None:
@@ -44,7 +44,7 @@ def region_of(case: Case) -> Region:
     return Region(True, f"judged at the point ({found.clause}): {how}")
 
 
-def _kept(case: Case) -> tuple[bool, str]:
+def _kept(case: JudgedDesign) -> tuple[bool, str]:
     """Return whether the curvature keeps its sign over several times the Newton step, both ways, and a clause."""
     curvature = case.curvature
     assert curvature is not None
@@ -63,7 +63,7 @@ def _kept(case: Case) -> tuple[bool, str]:
     return False, f"the curvature does not keep its sign {where}"
 
 
-def _is_strict(case: Case, point: FloatArray) -> bool:
+def _is_strict(case: JudgedDesign, point: FloatArray) -> bool:
     assert case.conditions is not None
     there = lagrangian_curvature(
         case.gate, case.measures, point, case.conditions, sizes=case.sizes, objective_size=case.size
@@ -71,7 +71,7 @@ def _is_strict(case: Case, point: FloatArray) -> bool:
     return there is not None and there.kind == "strict"
 
 
-def _is_kept_by_slopes(case: Case, point: FloatArray) -> bool:
+def _is_kept_by_slopes(case: JudgedDesign, point: FloatArray) -> bool:
     """Through models second derivatives are dear: the slope along the step must rise, from halfway on as well."""
     assert case.conditions is not None
     step = point - case.point

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.formula import SPLIT, smooth_piece
-from ilvren.judge.optimum.judged import Case
+from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.problem import Problem, RowBlock, scalar_problem
 from ilvren.records import dataclass
 
@@ -40,13 +40,13 @@ class Pieces:
     """The pieces to be judged, and how many need not be: they do not reach the design, or jump upwards there. `lower`
     counts those whose objective is lower just beside the design; `is_complete` is false where not all were followed."""
 
-    cases: tuple[Case, ...]
+    cases: tuple[JudgedDesign, ...]
     beside: int
     lower: int
     is_complete: bool
 
 
-def pieces_at(case: Case, kinks: list[Kink], radii: FloatArray) -> Pieces:
+def pieces_at(case: JudgedDesign, kinks: list[Kink], radii: FloatArray) -> Pieces:
     """Return the smooth pieces that meet within `radii` (n,) of the case's design."""
     problem = scalar_problem(case.problem)
     if problem is None or len(problem.free) > MOST_VARIABLES:
@@ -56,13 +56,13 @@ def pieces_at(case: Case, kinks: list[Kink], radii: FloatArray) -> Pieces:
     return _split(case, problem, kinks, radii, MOST_DEPTH)
 
 
-def _split(case: Case, problem: Problem, kinks: list[Kink], radii: FloatArray, depth: int) -> Pieces:
+def _split(case: JudgedDesign, problem: Problem, kinks: list[Kink], radii: FloatArray, depth: int) -> Pieces:
     nothing = Pieces((), 0, 0, is_complete=False)
     if depth == 0 or len(kinks) > MOST_BRANCHES:
         return nothing
     if any(kink.operation not in SPLIT for kink in kinks):
         return nothing
-    found: list[Case] = []
+    found: list[JudgedDesign] = []
     beside = lower = 0
     for signs in itertools.product((True, False), repeat=len(kinks)):
         sides = {kink.node: sign for kink, sign in zip(kinks, signs, strict=True)}
@@ -90,12 +90,12 @@ def _split(case: Case, problem: Problem, kinks: list[Kink], radii: FloatArray, d
     return Pieces(tuple(found), beside, lower, is_complete=True)
 
 
-def _misses(case: Case, rows: FloatArray) -> bool:
+def _misses(case: JudgedDesign, rows: FloatArray) -> bool:
     misses = case.measures.row_misses(rows) / case.measures.row_sizes
     return bool((misses > case.feasibility).any())
 
 
-def _piece(problem: Problem, sides: dict[int, bool], case: Case) -> Problem:
+def _piece(problem: Problem, sides: dict[int, bool], case: JudgedDesign) -> Problem:
     """Return the problem with its branches chosen, the signs of their gaps added as constraints."""
     graph = problem.graph
     roots = [block.node for block in problem.row_blocks]
@@ -116,7 +116,7 @@ def _piece(problem: Problem, sides: dict[int, bool], case: Case) -> Problem:
     return _with_sizes(draft, problem.row_count, case)
 
 
-def _with_sizes(problem: Problem, own_rows: int, case: Case) -> Problem:
+def _with_sizes(problem: Problem, own_rows: int, case: JudgedDesign) -> Problem:
     """Give each row the size it has in the case, and each gap one by which the design counts as lying on the kink."""
     evaluation = Gate(problem).evaluate(case.point, derivatives=True)
     sizes = np.ones(problem.row_count)
@@ -133,7 +133,7 @@ def _with_sizes(problem: Problem, own_rows: int, case: Case) -> Problem:
     return replace(problem, row_blocks=tuple(blocks))
 
 
-def _case(case: Case, piece: Problem) -> Case:
-    own = Case(piece, case.point, case.tolerance, case.feasibility)
+def _case(case: JudgedDesign, piece: Problem) -> JudgedDesign:
+    own = JudgedDesign(piece, case.point, case.tolerance, case.feasibility)
     own.size, own.sizes = case.size, case.sizes
     return own

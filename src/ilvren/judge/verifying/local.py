@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.judge.optimum.first_order import check_first_order, prices_of
-from ilvren.judge.optimum.judged import Case
+from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.judge.optimum.search_around import check_neighbourhood, search_downhill, search_without_slopes
 from ilvren.judge.optimum.smoothness import doubt_in_formulas, doubt_in_models
 from ilvren.judge.proof.region import region_of
@@ -41,13 +41,13 @@ EXACTLY = 1e-3
 CONVEX = "objective and limits are convex within the bounds, as rules and intervals of second derivatives prove"
 
 
-def judged_locally(case: Case) -> Verdict:
+def judged_locally(case: JudgedDesign) -> Verdict:
     """Return the verdict by derivatives as far as they are to be trusted, by trying where they are not."""
     judged = {"smooth": _judged_smooth, "kinked": _judged_kinked, "blind": _probed_blind}
     return judged[_check_derivatives(case)](case)
 
 
-def _check_derivatives(case: Case) -> str:
+def _check_derivatives(case: JudgedDesign) -> str:
     """Return "smooth", "kinked" or "blind"."""
     radii = np.zeros(len(case.point))
     free = list(case.problem.continuous_places)
@@ -72,14 +72,14 @@ def _check_derivatives(case: Case) -> str:
     return "smooth"
 
 
-def _doubt(case: Case) -> str | None:
+def _doubt(case: JudgedDesign) -> str | None:
     prices_of(case)
     rows = np.flatnonzero(case.conditions.row_sides) if case.conditions is not None else np.zeros(0, dtype=np.int64)
     examine = doubt_in_models if case.problem.sources else doubt_in_formulas
     return examine(case.gate, case.measures, case.point, case.evaluation, case.sizes, rows)
 
 
-def better_reason(case: Case, better: Better, who: str) -> str:
+def better_reason(case: JudgedDesign, better: Better, who: str) -> str:
     objective = case.problem.objective
     assert objective is not None
     unit = f" {objective.unit}" if objective.unit else ""
@@ -92,26 +92,26 @@ def better_reason(case: Case, better: Better, who: str) -> str:
 # ---- by what the derivatives allow ---------------------------------------------------------------
 
 
-def _judged_smooth(case: Case) -> Verdict:
+def _judged_smooth(case: JudgedDesign) -> Verdict:
     first_order = check_first_order(case)
     if first_order == "holds":
         return _second_order(case)
     return _descended(case)
 
 
-def _judged_kinked(case: Case) -> Verdict:
+def _judged_kinked(case: JudgedDesign) -> Verdict:
     """Judge the problem with its kinks lifted, where it has such a form; else every smooth piece that meets the others
     here."""
     return _judged_lifted(case) or _judged_pieces(case)
 
 
-def _judged_lifted(case: Case) -> Verdict | None:
+def _judged_lifted(case: JudgedDesign) -> Verdict | None:
     """Return the verdict where the design, with every kink's unknown at its value, is an optimum of the lifted problem:
     then it is one of the problem itself."""
     lifted = lifted_of(case.problem)
     if lifted is None or not lifted.is_smooth:
         return None
-    own = Case(lifted.problem, lifted.point_at(case.point), case.tolerance, case.feasibility)
+    own = JudgedDesign(lifted.problem, lifted.point_at(case.point), case.tolerance, case.feasibility)
     own.size = case.size
     if not own.evaluation.has_finite_derivatives or check_first_order(own) != "holds":
         return None
@@ -136,7 +136,7 @@ def _judged_lifted(case: Case) -> Verdict | None:
     return case.verdict("local-weak", f"{told}, first-order conditions hold; {CONVEX}, so nothing is better")
 
 
-def _judged_pieces(case: Case) -> Verdict:
+def _judged_pieces(case: JudgedDesign) -> Verdict:
     pieces = pieces_at(case, case.kinks, case.kink_radii)
     if not pieces.is_complete or pieces.lower:
         return _probed_blind(case)
@@ -174,14 +174,14 @@ def _judged_pieces(case: Case) -> Verdict:
     )
 
 
-def _is_strict(piece: Case) -> bool:
+def _is_strict(piece: JudgedDesign) -> bool:
     curvature = piece.curvature
     if curvature is None or curvature.kind != "strict" or curvature.moved > math.sqrt(piece.tolerance):
         return False
     return region_of(piece).holds
 
 
-def _coarse(case: Case) -> str | None:
+def _coarse(case: JudgedDesign) -> str | None:
     """Return which model's derivatives are too coarse to judge by, or None: differences of numbers with few digits."""
     for calls in case.gate.calls:
         accuracy = getattr(calls.steps, "accuracy", 0.0)
@@ -193,7 +193,7 @@ def _coarse(case: Case) -> str | None:
     return None
 
 
-def _probed_blind(case: Case) -> Verdict:
+def _probed_blind(case: JudgedDesign) -> Verdict:
     why = next((check.detail for check in case.checks if check.name == "derivatives"), "no derivatives")
     probe = check_neighbourhood(case, BLIND_RADII, [])
     better, who = probe.better, "the neighbourhood probe found"
@@ -213,7 +213,7 @@ def _probed_blind(case: Case) -> Verdict:
     )
 
 
-def _descended(case: Case) -> Verdict:
+def _descended(case: JudgedDesign) -> Verdict:
     """First-order conditions fail: search downhill from here, so that the failure is shown and not only claimed."""
     better = search_downhill(case)
     if better is None:
@@ -231,7 +231,7 @@ def _descended(case: Case) -> Verdict:
     return case.verdict("unverified", f"{failed.detail}, yet no better feasible design was found")
 
 
-def _second_order(case: Case) -> Verdict:
+def _second_order(case: JudgedDesign) -> Verdict:
     curvature = case.curvature
     if curvature is None:
         case.add("curvature", "unknown", None, None, "derivatives near this design are not finite")
@@ -262,7 +262,7 @@ def _second_order(case: Case) -> Verdict:
     return case.verdict("local-strict", f"{reason}; {region.clause}")
 
 
-def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict:
+def _left_open(case: JudgedDesign, reason: str, directions: list[FloatArray]) -> Verdict:
     """The curvature does not decide: look around, then for a reason of another kind why nothing near can be better."""
     probe = check_neighbourhood(case, WIDE_RADII, directions)
     if probe.better is not None:
@@ -275,14 +275,14 @@ def _left_open(case: Case, reason: str, directions: list[FloatArray]) -> Verdict
     return _bounded_nearby(case) or case.verdict("first-order-only", reason)
 
 
-def _is_convex_and_exact(case: Case, problem: Problem) -> bool:
+def _is_convex_and_exact(case: JudgedDesign, problem: Problem) -> bool:
     """Return whether the case meets its conditions to more than the tolerance, and the problem is convex."""
     conditions = case.conditions
     is_exact = conditions is not None and conditions.stationarity <= EXACTLY * case.tolerance
     return case.curvature is not None and is_exact and is_convex(problem)
 
 
-def _bounded_nearby(case: Case) -> Verdict | None:
+def _bounded_nearby(case: JudgedDesign) -> Verdict | None:
     """Return the verdict where intervals show that no feasible design in the box around is better, else None."""
     if len(case.problem.continuous_places) > SMALL_BOX_VARIABLES or case.problem.grid:
         return None

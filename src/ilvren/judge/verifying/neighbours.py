@@ -17,13 +17,13 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.judge.optimum.search_around import better_at
-from ilvren.problem import Members, Problem, members_of
+from ilvren.problem import AllowedValues, Problem, allowed_values_of
 from ilvren.proofs import is_convex
 from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, Settings, can_be_enumerated, design_count, run
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
     from ilvren.judge.optimum.probe import Better
 
 __all__ = ["Neighbours", "all_designs", "neighbours_of"]
@@ -71,7 +71,7 @@ class Neighbours:
         return f"all {self.count:,} neighbours ({self.what}) were tried"
 
 
-def all_designs(case: Case) -> tuple[int, Better | None] | None:
+def all_designs(case: JudgedDesign) -> tuple[int, Better | None] | None:
     """Evaluate every design where all variables are spaced or from catalogues and there are few designs of formulas;
     return how many there are and the best that beats the case's, or None where that cannot be."""
     problem = case.problem
@@ -90,7 +90,7 @@ def all_designs(case: Case) -> tuple[int, Better | None] | None:
     return count, best
 
 
-def neighbours_of(case: Case) -> Neighbours:
+def neighbours_of(case: JudgedDesign) -> Neighbours:
     """Try the neighbours of the case's design."""
     problem = case.problem
     places, members = _discrete(problem)
@@ -117,19 +117,19 @@ def _best(one: Better | None, other: Better | None) -> Better | None:
     return one
 
 
-def _discrete(problem: Problem) -> tuple[list[int], list[Members]]:
+def _discrete(problem: Problem) -> tuple[list[int], list[AllowedValues]]:
     free = set(problem.free)
-    found = [(place, members_of(variable)) for place, variable in problem.grid if place in free]
+    found = [(place, allowed_values_of(variable)) for place, variable in problem.grid if place in free]
     return [place for place, _ in found], [own for _, own in found]
 
 
-def _index(own: Members, value: float) -> int:
+def _index(own: AllowedValues, value: float) -> int:
     if own.listed is not None:
         return int(np.argmin(np.abs(own.listed - value)))
     return round((value - own.first) / own.spacing)
 
 
-def _values(own: Members, indices: IntArray) -> FloatArray:
+def _values(own: AllowedValues, indices: IntArray) -> FloatArray:
     if own.listed is not None:
         return np.asarray(own.listed[indices], dtype=np.float64)
     return np.asarray(own.first + indices * own.spacing, dtype=np.float64)
@@ -139,7 +139,7 @@ def _values(own: Members, indices: IntArray) -> FloatArray:
 
 
 def _moves(
-    case: Case, places: list[int], members: list[Members], here: IntArray
+    case: JudgedDesign, places: list[int], members: list[AllowedValues], here: IntArray
 ) -> tuple[NDArray[np.int64], tuple[str, ...]]:
     """Return the moves (k, number of variables) in member numbers, singles first, and what they are."""
     n = len(places)
@@ -170,7 +170,9 @@ def _moves(
     return moves[np.sort(first)], tuple(what)
 
 
-def _along_equalities(case: Case, places: list[int], members: list[Members], here: IntArray) -> list[IntArray]:
+def _along_equalities(
+    case: JudgedDesign, places: list[int], members: list[AllowedValues], here: IntArray
+) -> list[IntArray]:
     """Return moves of two or three variables by several members that keep an equality of those variables alone."""
     evaluation = case.evaluation
     equal = np.flatnonzero(case.measures.row_lower == case.measures.row_upper)
@@ -208,7 +210,7 @@ def _along_equalities(case: Case, places: list[int], members: list[Members], her
 # ---- how they fare --------------------------------------------------------------------------------
 
 
-def _evaluated(case: Case, points: FloatArray) -> tuple[Better | None, int]:
+def _evaluated(case: JudgedDesign, points: FloatArray) -> tuple[Better | None, int]:
     """Return the best of designs (k, n) that beats the case's, and how many tie with it."""
     if not len(points):
         return None, 0
@@ -233,7 +235,7 @@ def _evaluated(case: Case, points: FloatArray) -> tuple[Better | None, int]:
     return None, int((valid & (np.abs(gain) <= slack)).sum())
 
 
-def _solved(case: Case, points: FloatArray, count: int, kinds: str) -> Neighbours:
+def _solved(case: JudgedDesign, points: FloatArray, count: int, kinds: str) -> Neighbours:
     """Solve for the continuous variables at every neighbour (k, n)."""
     convex = is_convex(case.problem)
     best: Better | None = None
@@ -256,7 +258,7 @@ def _solved(case: Case, points: FloatArray, count: int, kinds: str) -> Neighbour
     return Neighbours(count, len(points), kinds, ties, unsettled, only_searched, best)
 
 
-def _searched(case: Case, held: Problem, number: int, starts: int) -> tuple[Better | None, bool, bool]:
+def _searched(case: JudgedDesign, held: Problem, number: int, starts: int) -> tuple[Better | None, bool, bool]:
     """Return the best design found, whether the searches came to an end, and whether it ties with the case's."""
     best: Better | None = None
     settled = tied = False
@@ -290,7 +292,7 @@ def _searched(case: Case, held: Problem, number: int, starts: int) -> tuple[Bett
     return best, settled, tied and best is None
 
 
-def _proved_worse(case: Case, held: Problem, left: int) -> tuple[bool, int]:
+def _proved_worse(case: JudgedDesign, held: Problem, left: int) -> tuple[bool, int]:
     """Return whether intervals show that nothing at a neighbour is better, and how many boxes are left."""
     if left <= 0 or len(held.free) > MOST_PROVED_VARIABLES:
         return False, left

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge.optimum.afresh import evaluated_afresh
-from ilvren.judge.optimum.judged import Case, case_of_design, case_of_record, case_of_result
+from ilvren.judge.optimum.judged import JudgedDesign, case_of_design, case_of_record, case_of_result
 from ilvren.judge.optimum.search_around import better_at, check_other_method, check_random_starts
 from ilvren.judge.standing.design_report import trouble_sentence
 from ilvren.judge.standing.reference import Agreement, Reference, agreement_with
@@ -100,7 +100,7 @@ def _case_of(
     tolerance: float | None,
     accept_probe: bool,
     as_now: bool,
-) -> Case:
+) -> JudgedDesign:
     if isinstance(subject, Problem):
         return case_of_design(subject, at or {}, tolerance, accept_probe)
     if isinstance(subject, RunResult):
@@ -117,7 +117,7 @@ def _case_of(
             opened.close()
 
 
-def judge(case: Case, extra: VerifyOptions) -> Verdict:
+def judge(case: JudgedDesign, extra: VerifyOptions) -> Verdict:
     """Return the verdict on a case."""
     agreements = tuple(agreement_with(case.problem, case.point, extra.reference)) if extra.reference else ()
     if extra.rounding:
@@ -137,7 +137,9 @@ def judge(case: Case, extra: VerifyOptions) -> Verdict:
     return found
 
 
-def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...], extra: VerifyOptions) -> Verdict:
+def _with_reference(
+    case: JudgedDesign, found: Verdict, agreements: tuple[Agreement, ...], extra: VerifyOptions
+) -> Verdict:
     if extra.reference is None:
         return found
     limit = extra.reference.tolerance
@@ -157,7 +159,7 @@ def _with_reference(case: Case, found: Verdict, agreements: tuple[Agreement, ...
     return found
 
 
-def _with_regions(case: Case, found: Verdict) -> Verdict:
+def _with_regions(case: JudgedDesign, found: Verdict) -> Verdict:
     """Say of a design whose values are approximated that they are, and where it lies outside what was learnt."""
     problem = case.asked
     if problem.template is None or not problem.template.learnt:
@@ -179,7 +181,7 @@ def _with_regions(case: Case, found: Verdict) -> Verdict:
     return found
 
 
-def _with_confirmation(case: Case, found: Verdict, extra: VerifyOptions) -> Verdict:
+def _with_confirmation(case: JudgedDesign, found: Verdict, extra: VerifyOptions) -> Verdict:
     """Evaluate [confirm] afresh for a design that holds, or that is asked for: a limit it misses breaks the verdict, a
     value that cannot be had leaves it open."""
     is_due = found.holds or found.verdict == "probe-only" or extra.confirm
@@ -198,7 +200,7 @@ def _with_confirmation(case: Case, found: Verdict, extra: VerifyOptions) -> Verd
     return found
 
 
-def _searched_further(case: Case, found: Verdict, extra: VerifyOptions) -> Verdict:
+def _searched_further(case: JudgedDesign, found: Verdict, extra: VerifyOptions) -> Verdict:
     if found.verdict in ("limits-broken", "improvable") or not case.evaluation.is_finite:
         return found
     if case.problem.seeks_feasible or not case.problem.free:
@@ -214,7 +216,7 @@ def _searched_further(case: Case, found: Verdict, extra: VerifyOptions) -> Verdi
     return replace(found, checks=tuple(case.checks))
 
 
-def _with_sensitivity(case: Case, found: Verdict) -> Verdict:
+def _with_sensitivity(case: JudgedDesign, found: Verdict) -> Verdict:
     """Say how far the verdict depends on the tolerance: which one the checks would still have passed."""
     if not found.holds or found.verdict == "global-proved":
         return found
@@ -242,7 +244,7 @@ def _with_sensitivity(case: Case, found: Verdict) -> Verdict:
 # ---- the checks, in the order of the verdicts ----------------------------------------------------
 
 
-def _judged(case: Case) -> Verdict:
+def _judged(case: JudgedDesign) -> Verdict:
     agrees = _check_evaluation(case)
     if not _check_limits(case):
         worst = next(
@@ -274,7 +276,7 @@ def _judged(case: Case) -> Verdict:
     return judged_locally(case)
 
 
-def _judged_among_members(case: Case) -> Verdict:
+def _judged_among_members(case: JudgedDesign) -> Verdict:
     """Judge a design with spaced or catalogue variables: by all designs where they are few, else by its neighbours."""
     everything = all_designs(case)
     if everything is not None:
@@ -303,7 +305,7 @@ def _judged_among_members(case: Case) -> Verdict:
     return case.verdict(word, f"{reason}{members.told}, and {'it is' if members.count == 1 else 'all are'} worse")
 
 
-def _judged_by_all(case: Case, count: int, better: Better | None) -> Verdict:
+def _judged_by_all(case: JudgedDesign, count: int, better: Better | None) -> Verdict:
     gain = 0.0 if better is None else better.gain / case.size
     if better is not None:
         case.add("members", "fail", gain, case.tolerance, f"all {count:,} designs were evaluated: one is better")
@@ -313,7 +315,7 @@ def _judged_by_all(case: Case, count: int, better: Better | None) -> Verdict:
     return case.verdict("global-proved", detail)
 
 
-def _proved_quickly(case: Case) -> Verdict | None:
+def _proved_quickly(case: JudgedDesign) -> Verdict | None:
     """Return the verdict where intervals prove a small problem with members within a second or two."""
     from ilvren.judge.proof.bound import MOST_SECONDS, proved, refusal
 
@@ -327,7 +329,7 @@ def _proved_quickly(case: Case) -> Verdict | None:
     return None
 
 
-def _note_members(case: Case, found: Neighbours) -> None:
+def _note_members(case: JudgedDesign, found: Neighbours) -> None:
     gain = 0.0 if found.better is None else found.better.gain / case.size
     word = f"{found.told}, none is better"
     if found.better is not None:
@@ -342,7 +344,7 @@ def _note_members(case: Case, found: Neighbours) -> None:
     case.add("members", result, gain, case.tolerance, word)
 
 
-def _check_evaluation(case: Case) -> str:
+def _check_evaluation(case: JudgedDesign) -> str:
     evaluation = case.evaluation
     if not evaluation.is_finite:
         troubles = case.problem.named_values(tuple(case.point.tolist()), case.gate.calls)
@@ -377,7 +379,7 @@ def _check_evaluation(case: Case) -> str:
     return case.add("evaluation", result, worst, AGREEMENT, f"{where} {word} with {what}")
 
 
-def _check_limits(case: Case) -> bool:
+def _check_limits(case: JudgedDesign) -> bool:
     bounds, rows = limit_states(
         case.problem, case.measures, case.point, case.evaluation, None, feasibility=case.feasibility
     )
@@ -408,7 +410,7 @@ def _check_limits(case: Case) -> bool:
     return holds
 
 
-def _check_looked_at(case: Case) -> Verdict | None:
+def _check_looked_at(case: JudgedDesign) -> Verdict | None:
     """Check what evolves over time, integrated afresh and between the moments of the grid, and what scatters, on
     fresh scenarios; return the verdict where that decides."""
     if case.problem.is_about_scatter:
@@ -428,7 +430,7 @@ def _check_looked_at(case: Case) -> Verdict | None:
     return None if wrong is None else case.verdict("unverified", wrong)
 
 
-def _check_record(case: Case) -> Better | None:
+def _check_record(case: JudgedDesign) -> Better | None:
     """Return the best feasible design on record that beats the reported one."""
     slack, found = case.tolerance * case.size, []
     for record in case.logged:

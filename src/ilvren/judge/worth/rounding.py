@@ -21,7 +21,7 @@ from ilvren.judge.standing.findings import Rounding
 from ilvren.runs import AUTOMATIC, Settings, run_as_it_stands
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
     from ilvren.problem import Problem
 
 __all__ = ["check_spacings", "rounding_near"]
@@ -32,7 +32,7 @@ FloatArray = NDArray[np.float64]
 REACH, MOST_COMBINATIONS, MOST_STEPS = 2, 600, 60
 
 
-def rounding_near(case: Case, spacings: Mapping[str, float]) -> Rounding:
+def rounding_near(case: JudgedDesign, spacings: Mapping[str, float]) -> Rounding:
     """Return the best makeable design near the case's. `spacings` by variable name, counted from 0, in the variable's
     unit; the problem's own spaced and catalogue variables are held at members, too. Raises RequestError."""
     problem = case.problem
@@ -53,7 +53,7 @@ def rounding_near(case: Case, spacings: Mapping[str, float]) -> Rounding:
     return Rounding(spacings, variables, case.sized(value), value - here, own_rounded, len(search.values))
 
 
-def check_spacings(case: Case, spacings: Mapping[str, float]) -> tuple[list[int], list[list[float]]]:
+def check_spacings(case: JudgedDesign, spacings: Mapping[str, float]) -> tuple[list[int], list[list[float]]]:
     """Return the places of the variables and the members near the design of each. Raises RequestError."""
     places: list[int] = []
     candidates: list[list[float]] = []
@@ -70,7 +70,7 @@ def check_spacings(case: Case, spacings: Mapping[str, float]) -> tuple[list[int]
     return places, candidates
 
 
-def _multiples(case: Case, place: int, spacing: float) -> list[float]:
+def _multiples(case: JudgedDesign, place: int, spacing: float) -> list[float]:
     middle = case.point[place] / spacing
     low, high = case.measures.lower[place], case.measures.upper[place]
     slack = 1e-9 * spacing
@@ -87,7 +87,7 @@ def _multiples(case: Case, place: int, spacing: float) -> list[float]:
 class _Search:
     """Values of combinations of members, each solved for the other variables."""
 
-    def __init__(self, case: Case, places: list[int], candidates: list[list[float]]) -> None:
+    def __init__(self, case: JudgedDesign, places: list[int], candidates: list[list[float]]) -> None:
         self.case, self.places, self.candidates = case, places, candidates
         self.values: dict[tuple[int, ...], float] = {}
         self.designs: dict[tuple[int, ...], FloatArray] = {}

@@ -22,7 +22,7 @@ from ilvren.problem import refined_problem, scatter_of
 from ilvren.runs import AUTOMATIC, run
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
     from ilvren.problem import Problem
 
 __all__ = ["scatter_worths"]
@@ -33,7 +33,7 @@ FloatArray = NDArray[np.float64]
 STEP, MOST_SOLVED = 1e-3, 8
 
 
-def scatter_worths(case: Case) -> tuple[ScatterWorth, ...]:
+def scatter_worths(case: JudgedDesign) -> tuple[ScatterWorth, ...]:
     """Return what each width is worth at the design of a judged case, the dearest first."""
     problem = case.problem
     if problem.objective is None or case.conditions is None:
@@ -60,7 +60,7 @@ def _scaled(problem: Problem, scales: Mapping[str, float]) -> Problem:
     return refined_problem(problem, replace(problem.refinement, scales=dict(scales)))
 
 
-def _slope(case: Case, name: str) -> float:
+def _slope(case: JudgedDesign, name: str) -> float:
     """Return by how much the objective as written changes with the width, per width."""
     assert case.conditions is not None
     values = []
@@ -70,7 +70,7 @@ def _slope(case: Case, name: str) -> float:
     return case.sized((values[0] - values[1]) / (2.0 * STEP))
 
 
-def _solved(case: Case, scales: Mapping[str, float]) -> float:
+def _solved(case: JudgedDesign, scales: Mapping[str, float]) -> float:
     """Return the optimum for other widths, found from this design; NaN where none was found."""
     own = _scaled(case.problem, scales).with_starts(case.point)
     try:

@@ -10,7 +10,7 @@ import numpy as np
 from ilvren.judge.standing.findings import Tolerance
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
 
 __all__ = ["tolerances_of"]
 
@@ -20,7 +20,7 @@ BISECTIONS = 50
 MOST_VARIABLES = 100
 
 
-def tolerances_of(case: Case) -> tuple[Tolerance, ...]:
+def tolerances_of(case: JudgedDesign) -> tuple[Tolerance, ...]:
     """Return the room of every continuous variable, up to MOST_VARIABLES."""
     found = []
     for place in case.problem.continuous_places[:MOST_VARIABLES].tolist():
@@ -33,7 +33,7 @@ def tolerances_of(case: Case) -> tuple[Tolerance, ...]:
     return tuple(found)
 
 
-def _room(case: Case, place: int, sign: float) -> tuple[float, str]:
+def _room(case: JudgedDesign, place: int, sign: float) -> tuple[float, str]:
     """Return how far a variable can move alone until something stops it, and what."""
 
     def stopped(distance: float) -> str:

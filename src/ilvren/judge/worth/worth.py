@@ -33,7 +33,7 @@ from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run_as_it_stands
 
 if TYPE_CHECKING:
-    from ilvren.judge.optimum.judged import Case
+    from ilvren.judge.optimum.judged import JudgedDesign
     from ilvren.runs import LimitState
 
 __all__ = ["worth_of"]
@@ -51,7 +51,7 @@ LIMIT_SHARE, MOST_SHARE = 0.5, 0.05
 PRESSING = 1e-8
 
 
-def worth_of(case: Case, active: tuple[LimitState, ...]) -> Worth:
+def worth_of(case: JudgedDesign, active: tuple[LimitState, ...]) -> Worth:
     """Return what the design of a judged case is worth; `active` are its active limits."""
     with np.errstate(all="ignore"):
         is_grid = case.problem.is_collocated
@@ -89,7 +89,7 @@ class _Response:
     inverse: FloatArray
 
     @classmethod
-    def of(cls, case: Case) -> _Response | str:
+    def of(cls, case: JudgedDesign) -> _Response | str:
         """Return the system, or why there is none."""
         conditions, free = case.conditions, case.problem.continuous_places
         if len(free) > MOST_VARIABLES or case.gate.is_sparse:
@@ -141,7 +141,7 @@ class _Response:
         return found[:n], -found[n:]
 
 
-def _limit_worth(case: Case, response: _Response, state: LimitState) -> LimitWorth:
+def _limit_worth(case: JudgedDesign, response: _Response, state: LimitState) -> LimitWorth:
     price = state.price or 0.0
     kind, place = _place(case, state)
     sign = case.problem.objective.sign if case.problem.objective else 1
@@ -159,7 +159,7 @@ def _limit_worth(case: Case, response: _Response, state: LimitState) -> LimitWor
     return LimitWorth(state, amount, price * up * amount, there, valid, ends)
 
 
-def _place(case: Case, state: LimitState) -> tuple[str, int]:
+def _place(case: JudgedDesign, state: LimitState) -> tuple[str, int]:
     for place, row in enumerate(case.problem.rows):
         if row.name == state.name:
             return "row", place
@@ -168,7 +168,7 @@ def _place(case: Case, state: LimitState) -> tuple[str, int]:
 
 
 def _validity(
-    case: Case, response: _Response, dx: FloatArray, du: FloatArray, *, but: tuple[str, int]
+    case: JudgedDesign, response: _Response, dx: FloatArray, du: FloatArray, *, but: tuple[str, int]
 ) -> tuple[float, str]:
     """Return how far the response goes on until another limit is met or one no longer presses, to first order."""
     best, ends = math.inf, "no end was found"
@@ -205,7 +205,7 @@ def _validity(
     return best, ends
 
 
-def _with_limit(case: Case, kind: str, place: int, state: LimitState, move: float) -> Problem:
+def _with_limit(case: JudgedDesign, kind: str, place: int, state: LimitState, move: float) -> Problem:
     """Return the problem with one limit moved."""
     problem = case.problem
     if kind == "row":
@@ -225,7 +225,7 @@ def _moved(block: Block, place: int, side: str, move: float) -> Block:
     return replace(block, lower=lower, upper=upper)
 
 
-def _solved_again(problem: Problem, case: Case) -> RunResult | None:
+def _solved_again(problem: Problem, case: JudgedDesign) -> RunResult | None:
     """Solve a changed problem from the design; None where that does not end well."""
     settings = Settings(
         method=AUTOMATIC,
@@ -249,7 +249,7 @@ def _objective(result: RunResult) -> float:
 # ---- parameters ----------------------------------------------------------------------------------
 
 
-def _parameters(case: Case, response: _Response) -> tuple[tuple[ParameterResponse, ...], tuple[str, ...]]:
+def _parameters(case: JudgedDesign, response: _Response) -> tuple[tuple[ParameterResponse, ...], tuple[str, ...]]:
     found: list[ParameterResponse] = []
     notes: list[str] = []
     names = [p for p in case.problem.parameters if not p.is_data and np.ndim(p.value) == 0 and float(p.value) != 0.0]
@@ -269,7 +269,7 @@ def _parameters(case: Case, response: _Response) -> tuple[tuple[ParameterRespons
 
 
 def _parameter_response(
-    case: Case, response: _Response, name: str, value: float, unit: str
+    case: JudgedDesign, response: _Response, name: str, value: float, unit: str
 ) -> ParameterResponse | None:
     """Return the response to a parameter by (1); None where it changes nothing."""
     step = PARAMETER_STEP * abs(value)
@@ -301,7 +301,7 @@ def _parameter_response(
     )
 
 
-def _gap(case: Case, kind: str, place: int, rows: FloatArray, measures: Measures) -> float:
+def _gap(case: JudgedDesign, kind: str, place: int, rows: FloatArray, measures: Measures) -> float:
     """Return the pressing limit's c − limit under changed parameters."""
     conditions = case.conditions
     assert conditions is not None

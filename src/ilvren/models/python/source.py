@@ -246,19 +246,19 @@ class PythonSource:
         """Return the Jacobian by running the function on our own array type."""
         from scipy.sparse import csr_array, vstack
 
-        from ilvren.models.python.followed_functions import Followed
+        from ilvren.models.python.traced_functions import Traced
 
         given, at = [], 0
         for value in inputs:
-            given.append(Followed.input(value, at, self.input_size))
+            given.append(Traced.input(value, at, self.input_size))
             at += value.size
         raw = self._listed(self._called(self.path, self.function, given))
         blocks = []
         for (name, shape), value in zip(self.outputs, raw, strict=True):
             if isinstance(value, (list, tuple)):
-                value = Followed.stacked(value)
+                value = Traced.stacked(value)
             size = math.prod(shape)
-            if not isinstance(value, Followed):  # a constant
+            if not isinstance(value, Traced):  # a constant
                 blocks.append(csr_array((size, self.input_size)))
                 continue
             if value.shape != shape and not (value.size == size == 1):

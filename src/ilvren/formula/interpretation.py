@@ -9,7 +9,7 @@ from ilvren.records import dataclass
 if TYPE_CHECKING:
     from ilvren.formula.graph import Origin
 
-__all__ = ["Kink", "Trouble", "Walk"]
+__all__ = ["Interpretation", "Kink", "Trouble"]
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Kink:
 
 
 @dataclass(frozen=True)
-class Walk:
+class Interpretation:
     """What an evaluation met. `values` (floats, or arrays of the roots' shapes) and `troubles` have one entry per
     root; values are NaN where a non-finite intermediate was used."""
 

@@ -10,16 +10,16 @@ import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from ilvren.formula.interpretation import Interpretation, Kink, Trouble
 from ilvren.formula.operators import OPERATIONS, why_not_finite
-from ilvren.formula.walked import Kink, Trouble, Walk
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph
 
-__all__ = ["walk"]
+__all__ = ["interpret"]
 
 
-def walk(
+def interpret(
     graph: Graph,
     roots: Sequence[int],
     variables: Sequence[Any],
@@ -27,14 +27,14 @@ def walk(
     *,
     weights: Sequence[Any] = (),
     models: Sequence[Any] = (),
-) -> Walk:
+) -> Interpretation:
     """Evaluate `roots`, keeping for each the first trouble on its way, and all kinks with their gaps.
 
     Inputs are floats, or arrays for those with a shape, by index.
     """
     nodes = graph.nodes
     if graph.has_arrays and any(nodes[n].shape or nodes[n].operation in _ARRAY_ONLY for n in graph.reachable(roots)):
-        from ilvren.formula.interpret_arrays import walk_with_troubles
+        from ilvren.formula.array_interpreter import walk_with_troubles
 
         return walk_with_troubles(graph, roots, variables, parameters, weights, models)
     return _walk_scalars(graph, roots, variables, parameters, weights)
@@ -45,7 +45,7 @@ _ARRAY_ONLY = ("call", "index", "sum", "dot", "norm", "level", "interp", "lookup
 
 def _walk_scalars(
     graph: Graph, roots: Sequence[int], variables: Sequence[Any], parameters: Sequence[Any], weights: Sequence[Any]
-) -> Walk:
+) -> Interpretation:
     inputs = {"variable": variables, "parameter": parameters, "weight": weights}
     values: dict[int, float] = {}
     troubles: dict[int, Trouble | None] = {}
@@ -75,7 +75,7 @@ def _walk_scalars(
         gap = _kink_gap(node.operation, arguments)
         if gap is not None:
             kinks.append(Kink(number, node.operation, gap, graph.origins.get(number)))
-    return Walk(
+    return Interpretation(
         tuple(math.nan if troubles[root] else values[root] for root in roots),
         tuple(troubles[root] for root in roots),
         tuple(kinks),

@@ -1,6 +1,6 @@
 """Our own array type: values with their exact derivatives by a model's inputs, through NumPy's protocols.
 
-A `Followed` array holds a value and a sparse matrix of slopes (elements, inputs). NumPy's functions are told
+A `Traced` array holds a value and a sparse matrix of slopes (elements, inputs). NumPy's functions are told
 what to do with it by `__array_ufunc__` and `__array_function__`; what is not known here is refused by name, never
 computed without its derivative, and so is every argument that is not implemented (`followed_functions` has the rules).
 Comparisons look at values alone, so a function may branch on them.
@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from ilvren.models.failures import CannotFollow
 from ilvren.models.python.called import called
 
-__all__ = ["Followed", "added", "binary", "broadcast", "gathered", "moved", "only_value", "raised"]
+__all__ = ["Traced", "added", "binary", "broadcast", "gathered", "moved", "only_value", "raised"]
 
 Array = NDArray[Any]
 # NumPy, which hands arrays of ours to us and returns what we make of them.
@@ -50,7 +50,7 @@ class _Store:
         self.changes += 1
 
 
-class Followed(NDArrayOperatorsMixin):
+class Traced(NDArrayOperatorsMixin):
     """An array that carries its slopes, a CSR array (size, inputs)."""
 
     def __init__(self, value: Array, slopes: Any) -> None:
@@ -60,7 +60,7 @@ class Followed(NDArrayOperatorsMixin):
         self._seen: tuple[int, Any] = (0, slopes)
 
     @classmethod
-    def input(cls, value: Array, first: int, count: int) -> Followed:
+    def input(cls, value: Array, first: int, count: int) -> Traced:
         """Return an input, whose elements are the inputs from `first` on, of `count`."""
         from scipy.sparse import csr_array
 
@@ -71,7 +71,7 @@ class Followed(NDArrayOperatorsMixin):
     @classmethod
     def stacked(cls, parts: Sequence[Any]) -> Any:
         """Return a list of numbers and followed arrays of one shape as one array."""
-        first = next((part for part in parts if isinstance(part, Followed)), None)
+        first = next((part for part in parts if isinstance(part, Traced)), None)
         return np.asarray(parts) if first is None else _numpy.stack(parts)
 
     @property
@@ -88,9 +88,9 @@ class Followed(NDArrayOperatorsMixin):
         """Return the numbers of the elements in what views share, in the shape of the array."""
         return np.arange(self.size).reshape(self.shape) if self._places is None else self._places
 
-    def viewed(self, value: Array, places: Array) -> Followed:
+    def viewed(self, value: Array, places: Array) -> Traced:
         """Return a view of this array: `value` looks at the same memory, `places` says at which elements."""
-        view = Followed.__new__(Followed)
+        view = Traced.__new__(Traced)
         view.value, view._store, view._places, view._seen = value, self._store, places, (-1, None)
         return view
 
@@ -115,7 +115,7 @@ class Followed(NDArrayOperatorsMixin):
         return self.value.dtype
 
     @property
-    def T(self) -> Followed:
+    def T(self) -> Traced:
         """Return the transpose."""
         return moved(self, lambda a: a.T)
 
@@ -125,7 +125,7 @@ class Followed(NDArrayOperatorsMixin):
     def __iter__(self) -> Any:
         return (self[place] for place in range(len(self)))
 
-    def __getitem__(self, key: Any) -> Followed:
+    def __getitem__(self, key: Any) -> Traced:
         key = only_value(key)
         return moved(self, lambda a: a[key])
 
@@ -158,13 +158,13 @@ class Followed(NDArrayOperatorsMixin):
     def __getattr__(self, name: str) -> Any:
         if not name.startswith("_") and hasattr(np.ndarray, name):
             raise CannotFollow(f"the array's .{name}")
-        raise AttributeError(f"'Followed' has no attribute {name!r}")
+        raise AttributeError(f"'Traced' has no attribute {name!r}")
 
-    def copy(self, order: str = "C") -> Followed:
+    def copy(self, order: str = "C") -> Traced:
         """Return a copy."""
-        return Followed(self.value.copy(), self.slopes)
+        return Traced(self.value.copy(), self.slopes)
 
-    def astype(self, dtype: Any, **options: Any) -> Followed:
+    def astype(self, dtype: Any, **options: Any) -> Traced:
         """Return a copy as floats; other types are refused."""
         if options or np.dtype(dtype) != np.dtype(float):
             raise CannotFollow(f"astype({dtype})")
@@ -174,15 +174,15 @@ class Followed(NDArrayOperatorsMixin):
         """Set all elements to a number."""
         self[...] = value
 
-    def flatten(self, order: str = "C") -> Followed:
+    def flatten(self, order: str = "C") -> Traced:
         """Return a copy of the elements in a row."""
         return self.reshape(-1, order=order).copy()
 
-    def reshape(self, *shape: Any, order: str = "C") -> Followed:
+    def reshape(self, *shape: Any, order: str = "C") -> Traced:
         """Return the same elements in another shape."""
         return _numpy.reshape(self, shape[0] if len(shape) == 1 else shape, order=order)
 
-    def transpose(self, *axes: Any) -> Followed:
+    def transpose(self, *axes: Any) -> Traced:
         """Return the array with its axes in another order."""
         return _numpy.transpose(self, (axes[0] if len(axes) == 1 else axes) or None)
 
@@ -202,7 +202,7 @@ class Followed(NDArrayOperatorsMixin):
             a = inputs[0]
             value = ufunc(a.value)
             with np.errstate(all="ignore"):
-                return Followed(value, _scaled(a.slopes, np.ravel(_UNARY[ufunc](a.value, value))))
+                return Traced(value, _scaled(a.slopes, np.ravel(_UNARY[ufunc](a.value, value))))
         if ufunc in _BINARY:
             return binary(ufunc, *inputs)
         raise CannotFollow(f"numpy.{ufunc.__name__}")
@@ -210,7 +210,7 @@ class Followed(NDArrayOperatorsMixin):
     def _in_place(self, ufunc: Any, method: str, inputs: Any, out: Any, options: Any) -> Any:
         """Compute into an array of ours: `u += 1` writes through views, a number becomes a new one."""
         target = out[0]
-        if len(out) != 1 or not isinstance(target, Followed) or method != "__call__":
+        if len(out) != 1 or not isinstance(target, Traced) or method != "__call__":
             raise CannotFollow(f"numpy.{ufunc.__name__} with out=, or an operation in place on a plain array")
         result = getattr(ufunc, method)(*inputs, **options)
         if not target.ndim:
@@ -227,7 +227,7 @@ class Followed(NDArrayOperatorsMixin):
 def _method(name: str) -> Callable[..., Any]:
     function = getattr(np, name)
 
-    def method(self: Followed, *args: Any, **options: Any) -> Any:
+    def method(self: Traced, *args: Any, **options: Any) -> Any:
         return function(self, *args, **options)
 
     method.__doc__ = f"The array's `{name}`, as the function of that name."
@@ -237,14 +237,14 @@ def _method(name: str) -> Callable[..., Any]:
 # Methods whose arguments are those of the function of the same name.
 _METHODS = "all any argmax argmin clip cumsum diagonal dot max mean min prod ravel squeeze sum swapaxes take trace"
 for _name in _METHODS.split():
-    setattr(Followed, _name, _method(_name))
+    setattr(Traced, _name, _method(_name))
 
 
 def only_value(item: Any) -> Any:
     """Return the values of what may hold followed arrays: an item, or a list, tuple or mapping of such."""
-    if isinstance(item, Followed):
+    if isinstance(item, Traced):
         return item.value
-    if isinstance(item, (list, tuple)) and any(isinstance(part, (Followed, list, tuple)) for part in item):
+    if isinstance(item, (list, tuple)) and any(isinstance(part, (Traced, list, tuple)) for part in item):
         return type(item)(only_value(part) for part in item)
     return item
 
@@ -256,16 +256,16 @@ def _real(item: Any) -> Array:
     return value.astype(float, copy=False)
 
 
-def raised(item: Any, like: Followed) -> Followed:
+def raised(item: Any, like: Traced) -> Traced:
     """Return an item as a followed array; plain numbers do not depend on the inputs of `like`."""
-    if isinstance(item, Followed):
+    if isinstance(item, Traced):
         return item
-    if isinstance(item, (list, tuple)) and any(isinstance(part, (Followed, list, tuple)) for part in item):
+    if isinstance(item, (list, tuple)) and any(isinstance(part, (Traced, list, tuple)) for part in item):
         return _numpy.stack([raised(part, like) for part in item])
     from scipy.sparse import csr_array
 
     value = _real(item)
-    return Followed(value, csr_array((value.size, like.slopes.shape[1])))
+    return Traced(value, csr_array((value.size, like.slopes.shape[1])))
 
 
 def _scaled(slopes: Any, factors: Array) -> Any:
@@ -275,26 +275,26 @@ def _scaled(slopes: Any, factors: Array) -> Any:
     return made
 
 
-def moved(a: Followed, move: Callable[[Array], Any]) -> Followed:
+def moved(a: Traced, move: Callable[[Array], Any]) -> Traced:
     """Return a rearrangement: each element of the result is one of `a`; a view of it where NumPy gives one."""
     value, places = move(a.value), move(a.places)
     if isinstance(value, np.ndarray) and value.ndim and np.may_share_memory(value, a.value):
         return a.viewed(value, np.asarray(places))
     own = np.arange(a.size).reshape(a.shape)
-    return Followed(np.asarray(value), a.slopes[np.ravel(move(own))])
+    return Traced(np.asarray(value), a.slopes[np.ravel(move(own))])
 
 
-def broadcast(a: Followed, shape: tuple[int, ...]) -> Followed:
+def broadcast(a: Traced, shape: tuple[int, ...]) -> Traced:
     """Return an array stretched to a shape."""
     return a if a.shape == shape else moved(a, lambda v: np.broadcast_to(v, shape))
 
 
-def gathered(a: Followed, target: Array, value: Array) -> Followed:
+def gathered(a: Traced, target: Array, value: Array) -> Traced:
     """Return sums: element i of `a` is added to element `target`[i] of a result of these values."""
     from scipy.sparse import csr_array
 
     gather = csr_array((np.ones(a.size), (np.ravel(target), np.arange(a.size))), shape=(value.size, a.size))
-    return Followed(value, csr_array(gather @ a.slopes))
+    return Traced(value, csr_array(gather @ a.slopes))
 
 
 def _along_axis(ufunc: Any, method: str, inputs: Any, options: dict[str, Any]) -> Any:
@@ -406,9 +406,9 @@ _VALUES_ONLY = {
 }
 
 
-def binary(ufunc: Any, a: Any, b: Any) -> Followed:
+def binary(ufunc: Any, a: Any, b: Any) -> Traced:
     """Return a ufunc of two operands, of which one at least is followed."""
-    like = a if isinstance(a, Followed) else b
+    like = a if isinstance(a, Traced) else b
     a, b = (raised(item, like) if isinstance(item, (list, tuple)) else item for item in (a, b))
     with np.errstate(all="ignore"):
         first, second = _real(a), _real(b)
@@ -416,10 +416,10 @@ def binary(ufunc: Any, a: Any, b: Any) -> Followed:
         by_first, by_second = _BINARY[ufunc](first, second, value)
     slopes = None
     for item, factor in ((a, by_first), (b, by_second)):
-        if isinstance(item, Followed):
+        if isinstance(item, Traced):
             part = _scaled(broadcast(item, value.shape).slopes, np.ravel(np.broadcast_to(factor, value.shape)))
             slopes = part if slopes is None else added(slopes, part)
-    return Followed(value, slopes)
+    return Traced(value, slopes)
 
 
 def added(one: Any, other: Any) -> Any:

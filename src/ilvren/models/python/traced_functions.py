@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 
 from ilvren.models.failures import CannotFollow
 from ilvren.models.python.called import RULES, Rule
-from ilvren.models.python.followed import Followed, added, binary, broadcast, gathered, moved, only_value, raised
+from ilvren.models.python.traced import Traced, added, binary, broadcast, gathered, moved, only_value, raised
 
 # Whoever makes followed arrays takes them from here, so that the rules are known.
-__all__ = ["Followed"]
+__all__ = ["Traced"]
 
 Array = NDArray[Any]
 
@@ -42,27 +42,27 @@ def _arguments(function: Any) -> tuple[tuple[str, ...], dict[str, Any]]:
 # ---- reductions -----------------------------------------------------------------------------------
 
 
-def _groups(a: Followed, axis: Any, keepdims: Any) -> tuple[Array, tuple[int, ...]]:
+def _groups(a: Traced, axis: Any, keepdims: Any) -> tuple[Array, tuple[int, ...]]:
     """Return to which element of a reduction each element goes, and the shape of the result."""
     shape = np.sum(a.value, axis=axis, keepdims=bool(keepdims)).shape
     kept = np.sum(a.value, axis=axis, keepdims=True).shape
     return np.broadcast_to(np.arange(int(np.prod(kept))).reshape(kept), a.shape), shape
 
 
-def _sum(a: Followed, axis: Any = None, keepdims: Any = False) -> Followed:
+def _sum(a: Traced, axis: Any = None, keepdims: Any = False) -> Traced:
     target, _ = _groups(a, axis, keepdims)
     return gathered(a, target, np.asarray(np.sum(a.value, axis=axis, keepdims=bool(keepdims))))
 
 
-def _mean(a: Followed, axis: Any = None, keepdims: Any = False) -> Any:
+def _mean(a: Traced, axis: Any = None, keepdims: Any = False) -> Any:
     total = _sum(a, axis, keepdims)
     return total / (a.size / max(total.size, 1))
 
 
-def _folded(ufunc: Any) -> Callable[..., Followed]:
+def _folded(ufunc: Any) -> Callable[..., Traced]:
     """Return a reduction by a ufunc of two operands, one element of each group after the other."""
 
-    def fold(a: Followed, axis: Any = None, keepdims: Any = False) -> Followed:
+    def fold(a: Traced, axis: Any = None, keepdims: Any = False) -> Traced:
         target, shape = _groups(a, axis, keepdims)
         count = a.size // max(int(np.prod(shape)), 1)
         if not count:
@@ -93,7 +93,7 @@ def _norm(x: Any, ord: Any = None, axis: Any = None, keepdims: Any = False) -> A
     raise CannotFollow(f"numpy.linalg.norm with ord={ord}{'' if is_vector else ' of a matrix'}")
 
 
-def _cumsum(a: Followed, axis: Any = None) -> Followed:
+def _cumsum(a: Traced, axis: Any = None) -> Traced:
     from scipy.sparse import csr_array
 
     if axis is None:
@@ -104,11 +104,11 @@ def _cumsum(a: Followed, axis: Any = None) -> Followed:
     gather = csr_array(
         (np.ones(lines[:, low].size), (lines[:, low].ravel(), lines[:, high].ravel())), shape=(a.size,) * 2
     )
-    return Followed(np.cumsum(a.value, axis=axis), csr_array(gather @ a.slopes))
+    return Traced(np.cumsum(a.value, axis=axis), csr_array(gather @ a.slopes))
 
 
 def _trapezoid(y: Any, x: Any = None, dx: Any = 1.0, axis: int = -1) -> Any:
-    like = next(item for item in (y, x, dx) if isinstance(item, Followed))
+    like = next(item for item in (y, x, dx) if isinstance(item, Traced))
     y = raised(y, like)
     if x is not None:
         widths = _diff(raised(x, like), axis=axis if np.ndim(x) > 1 else -1)
@@ -144,12 +144,12 @@ def _dot(a: Any, b: Any) -> Any:
 
 
 def _column(a: Any) -> Any:
-    return a[:, np.newaxis] if isinstance(a, Followed) else np.asarray(a)[:, np.newaxis]
+    return a[:, np.newaxis] if isinstance(a, Traced) else np.asarray(a)[:, np.newaxis]
 
 
 def _inner(a: Any, b: Any) -> Any:
     if np.ndim(only_value(b)) == 2:
-        b = b.T if isinstance(b, Followed) else np.asarray(b).T
+        b = b.T if isinstance(b, Traced) else np.asarray(b).T
     return _dot(a, b)
 
 
@@ -160,7 +160,7 @@ def _outer(a: Any, b: Any) -> Any:
 # ---- joining --------------------------------------------------------------------------------------
 
 
-def _stack(arrays: Sequence[Any], axis: int = 0) -> Followed:
+def _stack(arrays: Sequence[Any], axis: int = 0) -> Traced:
     parts = [_as_one(part) for part in arrays]
     if len({np.shape(only_value(part)) for part in parts}) > 1:
         raise ValueError("all input arrays must have the same shape")
@@ -168,18 +168,18 @@ def _stack(arrays: Sequence[Any], axis: int = 0) -> Followed:
 
 
 def _as_one(part: Any) -> Any:
-    return Followed.stacked(part) if isinstance(part, (list, tuple)) else part
+    return Traced.stacked(part) if isinstance(part, (list, tuple)) else part
 
 
 def _widened(part: Any, axis: int) -> Any:
-    return moved(part, lambda v: np.expand_dims(v, axis)) if isinstance(part, Followed) else np.expand_dims(part, axis)
+    return moved(part, lambda v: np.expand_dims(v, axis)) if isinstance(part, Traced) else np.expand_dims(part, axis)
 
 
-def _concatenate(arrays: Sequence[Any], axis: int | None = 0) -> Followed:
+def _concatenate(arrays: Sequence[Any], axis: int | None = 0) -> Traced:
     from scipy.sparse import vstack
 
     parts = [_as_one(part) for part in arrays]
-    like = next(part for part in parts if isinstance(part, Followed))
+    like = next(part for part in parts if isinstance(part, Traced))
     own = [raised(part, like) for part in parts]
     if axis is None:
         own, axis = [moved(part, lambda v: v.ravel()) for part in own], 0
@@ -188,41 +188,41 @@ def _concatenate(arrays: Sequence[Any], axis: int | None = 0) -> Followed:
     places = np.concatenate(
         [np.arange(part.size).reshape(part.shape) + start for part, start in zip(own, starts, strict=False)], axis=axis
     )
-    return Followed(value, vstack([part.slopes for part in own], format="csr")[np.ravel(places)])
+    return Traced(value, vstack([part.slopes for part in own], format="csr")[np.ravel(places)])
 
 
 def _at_least(axes: int) -> Callable[..., Any]:
     widen = np.atleast_1d if axes == 1 else np.atleast_2d
 
     def widened(*arrays: Any) -> Any:
-        found = [moved(a, widen) if isinstance(a, Followed) else widen(_as_one(a)) for a in arrays]
+        found = [moved(a, widen) if isinstance(a, Traced) else widen(_as_one(a)) for a in arrays]
         return found[0] if len(found) == 1 else tuple(found)
 
     return widened
 
 
-def _hstack(tup: Sequence[Any]) -> Followed:
+def _hstack(tup: Sequence[Any]) -> Traced:
     parts = [np.atleast_1d(_as_one(part)) for part in tup]
     return _concatenate(parts, 0 if np.ndim(only_value(parts[0])) == 1 else 1)
 
 
-def _vstack(tup: Sequence[Any]) -> Followed:
+def _vstack(tup: Sequence[Any]) -> Traced:
     return _concatenate([np.atleast_2d(_as_one(part)) for part in tup], 0)
 
 
-def _column_stack(tup: Sequence[Any]) -> Followed:
+def _column_stack(tup: Sequence[Any]) -> Traced:
     parts = [_as_one(part) for part in tup]
     return _concatenate([_column(np.atleast_1d(p)) if np.ndim(only_value(p)) < 2 else p for p in parts], 1)
 
 
-def _append(arr: Any, values: Any, axis: int | None = None) -> Followed:
+def _append(arr: Any, values: Any, axis: int | None = None) -> Traced:
     return _concatenate([_as_one(arr), _as_one(values)], axis)
 
 
 def _where(condition: Any, x: Any = None, y: Any = None) -> Any:
     if x is None and y is None:
         return np.where(only_value(condition))
-    like = next((item for item in (x, y) if isinstance(item, Followed)), None)
+    like = next((item for item in (x, y) if isinstance(item, Traced)), None)
     chosen = np.asarray(only_value(condition), dtype=bool)
     if like is None:
         return np.where(chosen, x, y)
@@ -235,19 +235,19 @@ def _where(condition: Any, x: Any = None, y: Any = None) -> Any:
         part = item.slopes.copy()
         part.data = np.where(np.repeat(mine, np.diff(part.indptr)), part.data, 0.0)
         parts.append(part)
-    return Followed(np.where(np.reshape(mask, shape), a.value, b.value), added(*parts))
+    return Traced(np.where(np.reshape(mask, shape), a.value, b.value), added(*parts))
 
 
 # ---- differences and curves -----------------------------------------------------------------------
 
 
-def _picked(a: Followed, places: Any, axis: int) -> Followed:
+def _picked(a: Traced, places: Any, axis: int) -> Traced:
     return moved(a, lambda v: np.take(v, places, axis=axis))
 
 
 def _diff(a: Any, n: int = 1, axis: int = -1, prepend: Any = None, append: Any = None) -> Any:
     ends = [prepend, append]
-    like = next(item for item in (a, *ends) if isinstance(item, Followed))
+    like = next(item for item in (a, *ends) if isinstance(item, Traced))
     a = raised(a, like)
     parts = []
     for end in (ends[0], a, ends[1]):
@@ -268,17 +268,17 @@ def _diff(a: Any, n: int = 1, axis: int = -1, prepend: Any = None, append: Any =
 
 def _interp(x: Any, xp: Any, fp: Any) -> Any:
     """Piecewise linear; at a knot the slope is the average of both sides, beyond the ends 0."""
-    if isinstance(xp, Followed):
+    if isinstance(xp, Traced):
         raise CannotFollow("numpy.interp with points that vary")
-    like = next(item for item in (x, fp) if isinstance(item, Followed))
+    like = next(item for item in (x, fp) if isinstance(item, Traced))
     xp, at, values = np.asarray(xp, dtype=float), np.asarray(only_value(x), dtype=float), raised(fp, like)
     if len(xp) == 1:
-        return broadcast(values[0] + 0.0 * raised(x, like) if isinstance(x, Followed) else values[0], at.shape)
+        return broadcast(values[0] + 0.0 * raised(x, like) if isinstance(x, Traced) else values[0], at.shape)
     j = np.clip(np.searchsorted(xp, at, side="right") - 1, 0, len(xp) - 2)
     low, high = _picked(values, j, 0), _picked(values, j + 1, 0)
     share = np.clip((at - xp[j]) / (xp[j + 1] - xp[j]), 0.0, 1.0)
     found = low + share * (high - low)
-    if not isinstance(x, Followed):
+    if not isinstance(x, Traced):
         return found
     rises = np.diff(values.value) / np.diff(xp)
     before = np.clip(np.searchsorted(xp, at, side="left") - 1, 0, len(xp) - 2)
@@ -300,9 +300,9 @@ def _moves(function: Any) -> Callable[..., Any]:
     """Return a rule that moves elements as a function does, whatever its arguments."""
     array = _arguments(function)[0][0]
 
-    def move(**options: Any) -> Followed:
+    def move(**options: Any) -> Traced:
         first = options.pop(array)
-        if not isinstance(first, Followed):
+        if not isinstance(first, Traced):
             raise CannotFollow(f"numpy.{function.__name__} with a value among its other arguments")
         given = {word: only_value(value) for word, value in options.items()}
         return moved(first, lambda v: function(v, **given))
@@ -310,11 +310,11 @@ def _moves(function: Any) -> Callable[..., Any]:
     return move
 
 
-def _trace(a: Followed, offset: int = 0, axis1: int = 0, axis2: int = 1) -> Followed:
+def _trace(a: Traced, offset: int = 0, axis1: int = 0, axis2: int = 1) -> Traced:
     return _sum(moved(a, lambda v: np.diagonal(v, offset, axis1, axis2)), axis=-1)
 
 
-def _diag(v: Followed, k: int = 0) -> Followed:
+def _diag(v: Traced, k: int = 0) -> Traced:
     if v.ndim == 2:
         return moved(v, lambda a: np.diagonal(a, k))
     padded = _concatenate([v, np.zeros(1)])
@@ -329,14 +329,14 @@ def _made_like(function: Any) -> Callable[..., Any]:
 
     def make(**options: Any) -> Any:
         fill = options.get("fill_value")
-        like = next(item for item in options.values() if isinstance(item, Followed))
+        like = next(item for item in options.values() if isinstance(item, Traced))
         given = {word: only_value(value) for word, value in options.items()}
         value = function(given.pop(array), **given)
         if value.dtype != np.dtype(float):
             return value
         made = raised(np.zeros(value.shape) if function is np.empty_like else value, like)
         made.value = made.value.copy()
-        return broadcast(fill, value.shape).copy() if isinstance(fill, Followed) else made
+        return broadcast(fill, value.shape).copy() if isinstance(fill, Traced) else made
 
     return make
 

@@ -12,17 +12,17 @@ from numpy.typing import NDArray
 
 from ilvren.formula.array_code import batched_nodes
 from ilvren.formula.arrays import CODE_SPACE, ELEMENTWISE, STRUCTURAL, lifted
+from ilvren.formula.interpretation import Interpretation, Kink, Trouble
 from ilvren.formula.operators import OPERATIONS, why_not_finite
 from ilvren.formula.places import PLACES, gaps as place_gaps
 from ilvren.formula.rules import MODEL_NODES
 from ilvren.formula.sparsity import depends_on
-from ilvren.formula.walked import Kink, Trouble, Walk
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.formula.graph import Graph, GraphNode
 
-__all__ = ["ArrayWalk", "Fresh", "walk_arrays", "walk_with_troubles"]
+__all__ = ["ArrayWalk", "Fresh", "interpret_arrays", "walk_with_troubles"]
 
 Array = NDArray[Any]
 Mask = NDArray[np.bool_]
@@ -72,7 +72,7 @@ class _State:
         self.conditions: dict[int, Array] = {}
 
 
-def walk_arrays(
+def interpret_arrays(
     graph: Graph,
     roots: Sequence[int],
     variables: Sequence[Any] = (),
@@ -240,15 +240,15 @@ def walk_with_troubles(
     parameters: Sequence[Any],
     weights: Sequence[Any] = (),
     models: Sequence[Any] = (),
-) -> Walk:
-    """Like `interpret.walk`, for graphs with arrays: values are arrays, or floats for scalars."""
-    seen = walk_arrays(graph, roots, variables, parameters, weights, models=models)
+) -> Interpretation:
+    """Like `interpreter.interpret`, for graphs with arrays: values are arrays, or floats for scalars."""
+    seen = interpret_arrays(graph, roots, variables, parameters, weights, models=models)
     values = [value if graph.shape(root) else float(value) for root, value in zip(roots, seen.values, strict=True)]
     troubles = [_trouble(graph, seen, root, value) for root, value in zip(roots, seen.values, strict=True)]
     kinks = tuple(
         Kink(number, graph.nodes[number].operation, gap, graph.origins.get(number)) for number, gap in seen.gaps.items()
     )
-    return Walk(tuple(values), tuple(troubles), kinks)
+    return Interpretation(tuple(values), tuple(troubles), kinks)
 
 
 def _trouble(graph: Graph, seen: ArrayWalk, root: int, value: Array) -> Trouble | None:
