@@ -110,7 +110,7 @@ __getattr__, __all__ = door(
         "courses": "courses_of",
         "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
-        "grid": "ValueGrid Members allowed_values_of",
+        "grid": "ValueGrid AllowedValues allowed_values_of",
         "lifted": "Lifted has_kinks lifted_of",
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",
