@@ -22,7 +22,9 @@ from ilvren.runs import run
 XS = np.array([-2.0, -0.5, 0.3, 2.5])
 KEYS = np.array([9.0, 7.0, 20.0])
 UNARY = "neg square abs sqrt exp log log10 sin cos tan asin acos atan sinh cosh tanh erf sign not"
-BINARY = "add sub mul div pow min max atan2 hypot heaviside pow_slope pow_log unit mul_live div_live <= < >= > == != and or"
+BINARY = (
+    "add sub mul div pow min max atan2 hypot heaviside pow_slope pow_log unit mul_live div_live <= < >= > == != and or"
+)
 TRUTHS = ("and", "or", "not")
 
 
