@@ -18,7 +18,6 @@ else:
     __all__ = ["dataclass"]
 
     _completing = RLock()
-    _MAKING = ("__init__", "__dataclass_fields__", "__match_args__")
     _COMPARING = ("__repr__", "__eq__", "__hash__", "__lt__", "__le__", "__gt__", "__ge__")
 
     def dataclass(cls=None, /, **options):
@@ -34,22 +33,30 @@ else:
         return cls
 
     class _Deferred:
-        """Stands in for the methods and the fields of a class until they are asked for."""
+        """Stands in for the methods and the fields of a class until they are asked for.
+
+        What `dataclasses` writes is written for a class made for that alone, and put in place name by name: there is no
+        moment at which another thread finds neither the stand-in nor the method.
+        """
 
         def __init__(self, cls, options):
-            self.cls, self.options = cls, options
+            self.cls, self.options, self.is_made, self.is_compared = cls, options, False, False
             own = cls.__dict__
-            self.given = {name: own[name] for name in own.get("__annotations__", ()) if name in own}
-            self.hooks = {}
-            asked = {
+            self.declared = {
+                name: own[name] for name in ("__module__", "__qualname__", "__annotations__") if name in own
+            }
+            self.declared |= {name: own[name] for name in own.get("__annotations__", ()) if name in own}
+            asked = {name: options.get("order", False) for name in _COMPARING}
+            asked |= {
                 "__repr__": options.get("repr", True),
                 **dict.fromkeys(("__eq__", "__hash__"), options.get("eq", True)),
             }
-            for name in (*_MAKING, *_COMPARING):
-                if name in own or not (name in _MAKING or asked.get(name, options.get("order", False))):
-                    continue
-                self.hooks[name] = _Asked(self, name) if name in _MAKING[1:] else self._calling(name)
-                setattr(cls, name, self.hooks[name])
+            self.compared = [name for name in _COMPARING if asked[name] and name not in own]
+            self.has_init = "__init__" in own
+            for name in (*(() if self.has_init else ("__init__",)), *self.compared):
+                setattr(cls, name, self._calling(name))
+            for name in ("__dataclass_fields__", "__match_args__"):
+                setattr(cls, name, _Asked(self, name))
 
         def _calling(self, name):
             def first(this, *args, **given):
@@ -61,30 +68,43 @@ else:
         def complete(self, name):
             """Write what `name` belongs to, and what comes before it."""
             with _completing:
-                if self._drop(_MAKING):
-                    self._written(repr=False, eq=False, order=False)
-                if name in _COMPARING and self._drop(_COMPARING):
-                    self._compared()
-
-        def _drop(self, names):
-            found = [name for name in names if self.hooks.pop(name, None) is not None]
-            for name in found:
-                delattr(self.cls, name)
-            return bool(found)
+                if not self.is_made:
+                    self._make()
+                    self.is_made = True
+                if name in self.compared and not self.is_compared:
+                    self._compare()
+                    self.is_compared = True
 
         def _written(self, **options):
             from dataclasses import dataclass as completed
 
-            completed(**{**self.options, **options})(self.cls)
+            names = dict(self.declared)
+            if hasattr(self.cls, "__post_init__"):
+                names["__post_init__"] = self.cls.__post_init__
+            return completed(**{**self.options, **options})(type(self.cls.__name__, (), names))
 
-        def _compared(self):
+        def _make(self):
+            from dataclasses import MISSING, FrozenInstanceError
+
+            def refused(this, name, *value):
+                raise FrozenInstanceError(f"cannot {'assign to' if value else 'delete'} field {name!r}")
+
+            cls, made = self.cls, self._written(init=not self.has_init, repr=False, eq=False, order=False)
+            for name, own in made.__dataclass_fields__.items():
+                if own is self.declared.get(name):
+                    delattr(cls, name) if own.default is MISSING else setattr(cls, name, own.default)
+            for name in ("__dataclass_params__", "__match_args__", "__dataclass_fields__"):
+                setattr(cls, name, getattr(made, name))
+            if self.options.get("frozen"):
+                cls.__setattr__ = cls.__delattr__ = refused
+            if not self.has_init:
+                cls.__init__ = made.__init__
+
+        def _compare(self):
             is_frozen = self.options.get("frozen", False)
-            parameters = self.cls.__dataclass_params__
-            for name, value in self.given.items():
-                setattr(self.cls, name, value)  # as it was declared: the first step has left the defaults alone
-            has_hash = is_frozen and self.options.get("eq", True) and "__hash__" not in self.cls.__dict__
-            self._written(init=False, frozen=False, unsafe_hash=has_hash, match_args=False)
-            self.cls.__dataclass_params__ = parameters
+            made = self._written(init=False, frozen=False, unsafe_hash=is_frozen and "__hash__" in self.compared)
+            for name in self.compared:
+                setattr(self.cls, name, getattr(made, name))
 
     class _Asked:
         """An attribute of a class that is written when it is read."""

@@ -27,10 +27,10 @@ from ilvren.problem import (
     SIMULATED,
     EntryDeclaration,
     Problem,
-    Template,
     VariableBlock,
     begun,
     bind,
+    built,
     carried_along,
     courses_of,
     formula_text,
@@ -220,7 +220,7 @@ class _Loop:
             whole=None,
         )
         overrides = dict(problem.overrides)
-        found = bind(Template(made, overrides), parameters=overrides, starts={})
+        found = bind(built(made, overrides), parameters=overrides, starts={})
         return replace(found, refinement=replace(problem.refinement, scheme=scheme))
 
     def _window(self, base: Problem, begin: float, states: FloatArray, before: Mapping[str, Any]) -> Problem:
