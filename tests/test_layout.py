@@ -105,6 +105,20 @@ DOORS = {
 }
 
 
+# room of judge → rooms it may know.
+ROOMS = {
+    "standing": set(),
+    "checking": set(),
+    "optimum": {"standing"},
+    "proof": {"standing", "optimum"},
+    "worth": {"standing", "optimum", "proof"},
+    "verifying": {"standing", "optimum", "proof", "worth"},
+    "comparing": {"standing"},
+    "fronts": {"standing", "optimum", "proof", "worth", "verifying", "comparing"},
+    "diagnosing": {"standing", "optimum", "checking"},
+}
+
+
 def home_of(module: str, name: str) -> str | None:
     """Return the module that `from module import name` is about, behind its package's door; None for none of ours."""
     if f"{module}.{name}" in MODULES:
@@ -162,6 +176,16 @@ class Layout(unittest.TestCase):
                     and parts[1] not in ("errors", "version", "doors", "records", package)
                 ):
                     self.assertIn(parts[1], ALLOWED[package], f"{path.relative_to(SOURCE)} imports {module}")
+
+    def test_rooms_of_judge_know_only_those_before_them(self):
+        for name, path in MODULES.items():
+            if not name.startswith("ilvren.judge.") or name in PACKAGES:
+                continue
+            room = name.split(".")[2]
+            for module, part in imported(path):
+                home = home_of(module, part) or ""
+                if home.startswith("ilvren.judge.") and home.split(".")[2] != room:
+                    self.assertIn(home.split(".")[2], ROOMS[room], f"{name} imports {home}")
 
     def test_methods_do_not_know_each_other(self):
         for path in (SOURCE / "methods").rglob("*.py"):
