@@ -644,9 +644,7 @@ class _Step:
 def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
     """Return the matrix of (2) factored with δ as small as the inertia allows; None when the numbers break down."""
     n, m = stage.n, len(stage.b)
-    w = state.w
-    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
-    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
+    low, high = state.gaps(stage)
     sigma = state.z_low / low + state.z_high / high
     if stage.pull is not None:
         sigma[:n] += stage.pull
@@ -689,7 +687,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
 
 def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | None:
     """Return the direction of (2) for a value of μ."""
-    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.w, mu)
+    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.gaps(stage), mu)
     found = _newton_step(stage, state, newton, slope, stage.rest(state.point.c, state.t))
     return None if found is None else _Step(*found, slope)
 
@@ -716,23 +714,22 @@ def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
 
     Source: S. Mehrotra, "On the implementation of a primal-dual interior point method", 1992.
     """
-    has_low, has_high = np.isfinite(stage.lower), np.isfinite(stage.upper)
-    count = int(has_low.sum() + has_high.sum())
+    count, (low, high) = stage.bound_count, state.gaps(stage)
     if not count:
         return None
-    w = state.w
     dz_low, dz_high = bound_steps(stage, state, aimed.dw, 0.0)
-    primal = fraction_to_boundary(w, aimed.dw, stage, 1.0)
+    primal = fraction_to_boundary((low, high), aimed.dw, 1.0)
     dual = min(
         dual_fraction_to_boundary(state.z_low, dz_low, 1.0), dual_fraction_to_boundary(state.z_high, dz_high, 1.0)
     )
     now = after = 0.0
-    for has, gap, change, z, dz in (
-        (has_low, w - stage.lower, aimed.dw, state.z_low, dz_low),
-        (has_high, stage.upper - w, -aimed.dw, state.z_high, dz_high),
+    for has, sign, gap, z, dz in (
+        (stage.bounded[0], 1.0, low, state.z_low, dz_low),
+        (stage.bounded[1], -1.0, high, state.z_high, dz_high),
     ):
-        now += float(gap[has] @ z[has])
-        after += float((gap[has] + primal * change[has]) @ (z[has] + dual * dz[has]))
+        own, of_z = gap[has], z[has]
+        now += float(own @ of_z)
+        after += float((own + (sign * primal) * aimed.dw[has]) @ (of_z + dual * dz[has]))
     share = min(max(after / now, 0.0), 1.0) if now > 0.0 else 1.0
     mu = share**3 * now / count
     return min(max(mu, LAST_BARRIER), MOST_BARRIER) if math.isfinite(mu) else None
@@ -766,7 +763,7 @@ def _line_search(
     dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
     tau = max(LEAST_TAU, 1.0 - state.mu)
-    longest = fraction_to_boundary(w, dw, stage, tau)
+    longest = fraction_to_boundary(state.gaps(stage), dw, tau)
     dz_low, dz_high = bound_steps(stage, state, dw, state.mu)
     theta, phi = constraint_miss(stage, state.point, state.t), barrier_value(stage, state, state.point, state.t)
     descent = float(slope @ dw)
@@ -809,7 +806,7 @@ def _towards_conditions(stage: Stage, state: State, found: _Step) -> Generator[R
     feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
     rows."""
     tau = max(LEAST_TAU, 1.0 - state.mu)
-    alpha = fraction_to_boundary(state.w, found.dw, stage, tau)
+    alpha = fraction_to_boundary(state.gaps(stage), found.dw, tau)
     at = np.clip(state.w + alpha * found.dw, stage.lower, stage.upper)
     there = yield from evaluated(at[: stage.n], derivatives=True)
     if np.array_equal(at, state.w) or not (there.is_finite and there.has_derivatives):
@@ -839,17 +836,18 @@ def _moved(
 ) -> State:
     """Return the next state: y with the primal step's length, z with its own, kept near μ over its distance."""
     share = min(dual_fraction_to_boundary(state.z_low, dz[0], tau), dual_fraction_to_boundary(state.z_high, dz[1], tau))
-    w = np.concatenate([there.x, t])
-    found = []
-    for z, d, distance in (
-        (state.z_low, dz[0], w - stage.lower),
-        (state.z_high, dz[1], stage.upper - w),
-    ):
-        own = z + share * d
-        centre = state.mu / np.where(np.isfinite(distance), np.maximum(distance, 1e-300), 1.0)
-        own = np.maximum(np.minimum(own, SIGMA_SAFEGUARD * centre), centre / SIGMA_SAFEGUARD)
-        found.append(np.where(np.isfinite(distance), own, 0.0))
-    return State(there, t, state.y + dy, found[0], found[1], state.mu)
+    moved = State(there, t, state.y + dy, state.z_low, state.z_high, state.mu)
+    moved.z_low, moved.z_high = (
+        _kept_near(z + share * d, gap, state.mu)
+        for z, d, gap in zip((state.z_low, state.z_high), dz, moved.gaps(stage), strict=True)
+    )
+    return moved
+
+
+def _kept_near(z: FloatArray, gap: FloatArray, mu: float) -> FloatArray:
+    """Return z within κ_Σ of μ over the distance to the bound (equation 16 of the paper); 0 where there is none."""
+    centre = mu / np.maximum(gap, 1e-300)
+    return np.asarray(np.clip(z, centre / SIGMA_SAFEGUARD, SIGMA_SAFEGUARD * centre), dtype=np.float64)
 
 
 def _least_length(memory: _Memory, theta: float, descent: float) -> float:
@@ -905,7 +903,7 @@ def _corrected(
         again = _newton_step(stage, state, newton, slope, rest)
         if again is None:
             return None
-        share = fraction_to_boundary(w, again[0], stage, tau)
+        share = fraction_to_boundary(state.gaps(stage), again[0], tau)
         at = np.clip(w + share * again[0], stage.lower, stage.upper)
         trial = yield from evaluated(at[:n], derivatives=False)
         new_theta, new_phi = constraint_miss(stage, trial, at[n:]), barrier_value(stage, state, trial, at[n:])

@@ -11,6 +11,7 @@ large-scale nonlinear programming", Mathematical Programming 106, 2006, pages 25
 from __future__ import annotations
 
 import math
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -88,24 +89,35 @@ class Stage:
             own = own + self.pull * (x - self.centre)
         return np.concatenate([own, self.prices])
 
+    @cached_property
+    def bounded(self) -> tuple[IntArray, IntArray]:
+        """Return the places of w that have a lower bound, and an upper one."""
+        return np.flatnonzero(np.isfinite(self.lower)), np.flatnonzero(np.isfinite(self.upper))
+
+    @property
+    def bound_count(self) -> int:
+        """Return how many finite bounds there are."""
+        return len(self.bounded[0]) + len(self.bounded[1])
+
+    @cached_property
+    def alone(self) -> FloatArray:
+        """Return 1 for what has a lower bound alone, −1 for an upper one alone, else 0."""
+        return np.isfinite(self.lower).astype(float) - np.isfinite(self.upper)
+
     def barrier(self, w: FloatArray, mu: float) -> float:
         """Return the logarithmic terms of φ, infinite outside the bounds."""
-        low, high = w - self.lower, self.upper - w
-        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
-        if (low[has_low] <= 0.0).any() or (high[has_high] <= 0.0).any():
+        has_low, has_high = self.bounded
+        low, high = w[has_low] - self.lower[has_low], self.upper[has_high] - w[has_high]
+        if (low <= 0.0).any() or (high <= 0.0).any():
             return math.inf
-        logs = float(np.log(low[has_low]).sum() + np.log(high[has_high]).sum())
-        alone = float(low[has_low & ~has_high].sum() + high[has_high & ~has_low].sum())
+        logs = float(np.log(low).sum() + np.log(high).sum())
+        alone = float(low[self.alone[has_low] > 0.0].sum() + high[self.alone[has_high] < 0.0].sum())
         return -mu * logs + ONE_SIDED * mu * alone
 
-    def barrier_slope(self, w: FloatArray, mu: float) -> FloatArray:
-        """Return the gradient of `barrier`."""
-        has_low, has_high = np.isfinite(self.lower), np.isfinite(self.upper)
-        low = np.where(has_low, w - self.lower, 1.0)
-        high = np.where(has_high, self.upper - w, 1.0)
-        slope = np.where(has_high, mu / high, 0.0) - np.where(has_low, mu / low, 0.0)
-        alone = (has_low.astype(float) - has_high) * (has_low != has_high)
-        return np.asarray(slope + ONE_SIDED * mu * alone, dtype=np.float64)
+    def barrier_slope(self, gaps: tuple[FloatArray, FloatArray], mu: float) -> FloatArray:
+        """Return the gradient of `barrier` where w has these distances from its bounds."""
+        low, high = gaps
+        return np.asarray(mu / high - mu / low + (ONE_SIDED * mu) * self.alone, dtype=np.float64)
 
 
 @dataclass
@@ -119,9 +131,15 @@ class State:
     z_high: FloatArray
     mu: float
 
-    @property
-    def w(self) -> FloatArray:
-        return np.concatenate([self.point.x, self.t])
+    def __post_init__(self) -> None:
+        self.w = np.concatenate([self.point.x, self.t])
+        self._gaps: tuple[FloatArray, FloatArray] | None = None
+
+    def gaps(self, stage: Stage) -> tuple[FloatArray, FloatArray]:
+        """Return w − l and u − w, infinite where there is no bound."""
+        if self._gaps is None:
+            self._gaps = self.w - stage.lower, stage.upper - self.w
+        return self._gaps
 
 
 def main_stage(task: Task) -> Stage:
@@ -171,15 +189,13 @@ def barrier_value(stage: Stage, state: State, point: Point, t: FloatArray) -> fl
 
 def scaled_error(stage: Stage, state: State, mu: float) -> float:
     """Return the scaled error E_μ of the conditions of (1)."""
-    w = state.w
-    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
     slope = lagrangian_slope(stage, state)
-    gaps = [
-        np.where(low, (w - stage.lower) * state.z_low - mu, 0.0)[low],
-        np.where(high, (stage.upper - w) * state.z_high - mu, 0.0)[high],
+    complementarity = [
+        gap[has] * z[has] - mu
+        for gap, z, has in zip(state.gaps(stage), (state.z_low, state.z_high), stage.bounded, strict=True)
     ]
     total = float(np.abs(state.z_low).sum() + np.abs(state.z_high).sum())
-    k = max(int(low.sum() + high.sum()), 1)
+    k = max(stage.bound_count, 1)
     scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
     count = max(k + len(state.y), 1)
     scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
@@ -188,17 +204,16 @@ def scaled_error(stage: Stage, state: State, mu: float) -> float:
         float(np.abs(slope).max(initial=0.0)) / scale_slope,
         # A row is met in its own size, which may be far smaller than what its gradient scales it by.
         float((rest / np.minimum(stage.task.row_sizes, 1.0)).max(initial=0.0)),
-        *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in gaps),
+        *(float(np.abs(gap).max(initial=0.0)) / scale_gap for gap in complementarity),
     )
     return worst if math.isfinite(worst) else math.inf
 
 
 def average_gap(stage: Stage, state: State) -> float:
     """Return the average of z (w − l) and z (u − w)."""
-    w = state.w
-    low, high = np.isfinite(stage.lower), np.isfinite(stage.upper)
-    total = float((w - stage.lower)[low] @ state.z_low[low] + (stage.upper - w)[high] @ state.z_high[high])
-    return total / max(int(low.sum() + high.sum()), 1)
+    (low, high), (has_low, has_high) = state.gaps(stage), stage.bounded
+    total = float(low[has_low] @ state.z_low[has_low] + high[has_high] @ state.z_high[has_high])
+    return total / max(stage.bound_count, 1)
 
 
 def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
@@ -210,12 +225,12 @@ def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
     return slope
 
 
-def fraction_to_boundary(w: FloatArray, dw: FloatArray, stage: Stage, tau: float) -> float:
+def fraction_to_boundary(gaps: tuple[FloatArray, FloatArray], dw: FloatArray, tau: float) -> float:
     """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
+    low, high = gaps
     with np.errstate(divide="ignore", invalid="ignore"):
-        down = np.where(dw < 0.0, tau * (w - stage.lower) / -dw, np.inf)
-        up = np.where(dw > 0.0, tau * (stage.upper - w) / dw, np.inf)
-    return float(min(1.0, np.min(down, initial=np.inf), np.min(up, initial=np.inf)))
+        most = max(np.fmax.reduce(dw / high, initial=0.0), -np.fmin.reduce(dw / low, initial=0.0))
+    return 1.0 if most <= tau else float(tau / most)
 
 
 def dual_fraction_to_boundary(z: FloatArray, dz: FloatArray, tau: float) -> float:
@@ -226,12 +241,8 @@ def dual_fraction_to_boundary(z: FloatArray, dz: FloatArray, tau: float) -> floa
 
 def bound_steps(stage: Stage, state: State, dw: FloatArray, mu: float) -> tuple[FloatArray, FloatArray]:
     """Return (dz_l, dz_u) of the linearised complementarity."""
-    w = state.w
-    low = np.where(np.isfinite(stage.lower), w - stage.lower, np.inf)
-    high = np.where(np.isfinite(stage.upper), stage.upper - w, np.inf)
-    dz_low = np.where(np.isfinite(low), mu / low - state.z_low - state.z_low / low * dw, 0.0)
-    dz_high = np.where(np.isfinite(high), mu / high - state.z_high + state.z_high / high * dw, 0.0)
-    return dz_low, dz_high
+    low, high = state.gaps(stage)
+    return (mu - state.z_low * dw) / low - state.z_low, (mu + state.z_high * dw) / high - state.z_high
 
 
 def powered(value: float, power: float) -> float:
