@@ -8,7 +8,7 @@ import numpy as np
 from ilvren import loads, run
 from ilvren.evaluate import Gate
 from ilvren.judge.standing.design_report import design_report_at
-from ilvren.runs.claims import trouble_clause
+from ilvren.runs.start_troubles import trouble_clause
 
 VARIABLES = (
     "[variables]\nx = { start = 0.5, lower = -2, upper = 2 }\n"

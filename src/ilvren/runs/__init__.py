@@ -31,11 +31,6 @@ if TYPE_CHECKING:
         choose as choose,
         design_count as design_count,
     )
-    from ilvren.runs.claims import (
-        mending as mending,
-        refuse_unhandled as refuse_unhandled,
-        trouble_clause as trouble_clause,
-    )
     from ilvren.runs.conditions import Conditions as Conditions, first_order_conditions as first_order_conditions
     from ilvren.runs.confirming import confirmed as confirmed
     from ilvren.runs.contest import (
@@ -66,6 +61,7 @@ if TYPE_CHECKING:
         reference_from as reference_from,
         refuse_reference as refuse_reference,
     )
+    from ilvren.runs.handling import refuse_unhandled as refuse_unhandled
     from ilvren.runs.incumbents import Incumbent as Incumbent
     from ilvren.runs.limits import (
         LimitState as LimitState,
@@ -129,6 +125,7 @@ if TYPE_CHECKING:
         run as run,
         run_as_it_stands as run_as_it_stands,
     )
+    from ilvren.runs.start_troubles import mending as mending, trouble_clause as trouble_clause
     from ilvren.runs.stored import (
         changed_files as changed_files,
         flat_design as flat_design,
@@ -157,7 +154,8 @@ __getattr__, __all__ = door(
             "recorded_quantities returned_values starts_at write_files"
         ),
         "choice": "can_be_enumerated choose design_count",
-        "claims": "mending refuse_unhandled trouble_clause",
+        "start_troubles": "mending trouble_clause",
+        "handling": "refuse_unhandled",
         "conditions": "Conditions first_order_conditions",
         "confirming": "confirmed",
         "contest": "Finished contender_of hold_contest plan_contest read_problems resume_contest",

@@ -13,8 +13,8 @@ from ilvren.methods import FRONT, Method, Protocol, Task, method_named
 from ilvren.models import is_differenced
 from ilvren.problem import Problem, allowed_values_of
 from ilvren.records import dataclass
-from ilvren.runs.claims import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
+from ilvren.runs.handling import MOST_ENTRIES, refuse_other_kind
 from ilvren.runs.settings import AUTOMATIC, GLOBAL
 
 if TYPE_CHECKING:

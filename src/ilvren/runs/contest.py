@@ -27,8 +27,8 @@ from ilvren.methods import method_named, options_from
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
 from ilvren.records import dataclass
 from ilvren.runs.choice import chosen_method
-from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
+from ilvren.runs.handling import refuse_unhandled
 from ilvren.runs.limits import by_block
 from ilvren.runs.planning import check_label
 from ilvren.runs.settings import AUTOMATIC, GLOBAL, Settings

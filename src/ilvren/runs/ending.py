@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ilvren.methods import LOW_AS_WRITTEN, Assessment, Ending
 from ilvren.methods.pieces import LOW, RUNS_AWAY, far_out
 from ilvren.records import dataclass
-from ilvren.runs.claims import MODEL_OPERATIONS, start_trouble, violation_is_stationary, where_invalid
+from ilvren.runs.start_troubles import MODEL_OPERATIONS, start_trouble, where_invalid
+from ilvren.runs.stationary_violation import violation_is_stationary
 
 if TYPE_CHECKING:
     from ilvren.evaluate import Evaluation, Gate

@@ -10,7 +10,7 @@ from ilvren.errors import RequestError
 from ilvren.methods import Method, options_from
 from ilvren.models import is_differenced
 from ilvren.problem import Problem, has_kinks
-from ilvren.runs.claims import told_objectives
+from ilvren.runs.handling import told_objectives
 
 if TYPE_CHECKING:
     from ilvren.runs.settings import Settings

@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 from ilvren.evaluate import Evaluation, Gate, form_of, measured
 from ilvren.problem import Lifted, Measures, objective_size
 from ilvren.runs.assessor import Assessor
-from ilvren.runs.claims import violation_is_stationary
 from ilvren.runs.scaling import Scaling
+from ilvren.runs.stationary_violation import violation_is_stationary
 
 if TYPE_CHECKING:
     from ilvren.methods import Reply, Task

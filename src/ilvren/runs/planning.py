@@ -17,8 +17,8 @@ from ilvren.methods import Method, options_from
 from ilvren.methods.pieces import evaluating
 from ilvren.problem import Problem, on_document, refined_problem
 from ilvren.runs.choice import chosen_method, design_count
-from ilvren.runs.claims import refuse_unhandled
 from ilvren.runs.front_choice import refuse_front
+from ilvren.runs.handling import refuse_unhandled
 from ilvren.runs.plan import Plan
 from ilvren.runs.settings import DEFAULT_EVALUATIONS, Settings
 from ilvren.runs.sources import with_source
