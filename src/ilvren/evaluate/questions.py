@@ -258,7 +258,7 @@ class Questions:
         for name, node in entries:
             if problem.graph.shape(node):
                 continue
-            slopes = gradient(problem.graph, node)
+            slopes = dict(sorted(gradient(problem.graph, node).items()))  # the first variable of the file is told
             seen = interpret(problem.graph, list(slopes.values()), variables, problem.parameter_values, models=models)
             for index, value, trouble in zip(slopes, seen.values, seen.troubles, strict=True):
                 if trouble is not None:
