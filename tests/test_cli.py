@@ -15,7 +15,7 @@ from pathlib import Path
 
 from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import main
-from ilvren.cli.tables import number
+from ilvren.cli.tables.table import number
 from ilvren.cli.terminal import Terminal
 
 PUMP = """title = "Pump"

@@ -7,7 +7,7 @@ from unittest import mock
 from ilvren.cli import progress as module
 from ilvren.cli.complaint import complaint
 from ilvren.cli.progress import Progress
-from ilvren.cli.tables import change_percent, count, limits_text, margin_text, seconds_text, small, table
+from ilvren.cli.tables.table import change_percent, count, limits_text, margin_text, seconds_text, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import FormulaError, MachineError, ProblemError, nearest
 from ilvren.runs import Iterated

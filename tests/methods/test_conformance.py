@@ -79,47 +79,51 @@ class EveryMethod(unittest.TestCase):
         for method in methods():
             is_local = method.kind not in ("global", "discrete")
             if is_local and method.needs != "residuals" and method.handles.issuperset(handled):
-                with self.subTest(method=method.name):
-                    yield method
+                yield method
 
     def searches(self):
         """Yield the methods that search a whole box, or members: fewer tests, each of them longer."""
         for method in methods():
             if method.kind in ("global", "discrete"):
-                with self.subTest(method=method.name):
-                    yield method
+                yield method
 
     def test_declarations_are_complete(self):
         for method in methods():
-            self.assertIn(method.needs, ("values", "gradients", "residuals"))
-            self.assertTrue(method.about and method.cost and method.weak)
-            for item in fields(method.options):
-                self.assertTrue(item.metadata["option"].help)
-            self.assertEqual({o["name"] for o in describe(method)["options"]}, {f.name for f in fields(method.options)})
+            with self.subTest(method=method.name):
+                self.assertIn(method.needs, ("values", "gradients", "residuals"))
+                self.assertTrue(method.about and method.cost and method.weak)
+                for item in fields(method.options):
+                    self.assertTrue(item.metadata["option"].help)
+                self.assertEqual(
+                    {o["name"] for o in describe(method)["options"]}, {f.name for f in fields(method.options)}
+                )
 
     def test_options_are_read_and_refused(self):
         for method in methods():
-            self.assertEqual(options_from(method, {}), method.options())
-            with self.assertRaises(RequestError):
-                options_from(method, {"no_such_option": "1"})
-            for item in fields(method.options):
+            with self.subTest(method=method.name):
+                self.assertEqual(options_from(method, {}), method.options())
                 with self.assertRaises(RequestError):
-                    options_from(method, {item.name: "rubbish"})
+                    options_from(method, {"no_such_option": "1"})
+                for item in fields(method.options):
+                    with self.assertRaises(RequestError):
+                        options_from(method, {item.name: "rubbish"})
 
     def test_what_a_method_does_not_handle_is_refused_by_name(self):
         for method in methods():
-            for kind, row in (("inequalities", "x <= y"), ("equalities", "x == y")):
-                if kind not in method.handles:
-                    with self.assertRaises(RequestError) as caught:
-                        run(loads(two_variables("x^2 + y^2", row)), method=method.name)
-                    self.assertIn("sqp", caught.exception.advice)
+            with self.subTest(method=method.name):
+                for kind, row in (("inequalities", "x <= y"), ("equalities", "x == y")):
+                    if kind not in method.handles:
+                        with self.assertRaises(RequestError) as caught:
+                            run(loads(two_variables("x^2 + y^2", row)), method=method.name)
+                        self.assertIn("sqp", caught.exception.advice)
 
     def test_points_asked_for_lie_within_bounds_and_the_same_seed_takes_the_same_path(self):
         for method in self.each():
-            paths = [drive(method, bowl, [0.5, 0.2], lower=[0, 0], upper=[0.8, 3])[1] for _ in range(2)]
-            for points in paths[0]:
-                self.assertTrue((points >= 0.0).all() and (points <= [0.8, 3.0]).all())
-            self.assertEqual([p.tobytes() for p in paths[0]], [p.tobytes() for p in paths[1]])
+            with self.subTest(method=method.name):
+                paths = [drive(method, bowl, [0.5, 0.2], lower=[0, 0], upper=[0.8, 3])[1] for _ in range(2)]
+                for points in paths[0]:
+                    self.assertTrue((points >= 0.0).all() and (points <= [0.8, 3.0]).all())
+                self.assertEqual([p.tobytes() for p in paths[0]], [p.tobytes() for p in paths[1]])
 
     def test_nonsense_ends_without_a_false_claim(self):
         def never(x):
@@ -129,11 +133,12 @@ class EveryMethod(unittest.TestCase):
             return float("inf"), np.full(len(x), np.inf)
 
         for method in self.each():
-            for nonsense in (never, endless):
-                ending, made = drive(method, nonsense, [1.0, 2.0])
-                self.assertIsInstance(ending, Ending)
-                self.assertEqual(ending.claim, "invalid")
-                self.assertLess(len(made), 50)
+            with self.subTest(method=method.name):
+                for nonsense in (never, endless):
+                    ending, made = drive(method, nonsense, [1.0, 2.0])
+                    self.assertIsInstance(ending, Ending)
+                    self.assertEqual(ending.claim, "invalid")
+                    self.assertLess(len(made), 50)
 
     def test_flat_objective_one_variable_and_a_half_invalid_domain(self):
         def half(x):
@@ -144,10 +149,11 @@ class EveryMethod(unittest.TestCase):
             )
 
         for method in self.each():
-            ending, _ = drive(method, lambda x: (3.0, np.zeros(1)), [1.0])
-            self.assertIsNotNone(ending, "a flat objective must end")
-            _, made = drive(method, half, [0.05, 4.0])
-            self.assertLess(min(half(x)[0] for batch in made for x in batch if x[0] > 0.0), 1e-5)
+            with self.subTest(method=method.name):
+                ending, _ = drive(method, lambda x: (3.0, np.zeros(1)), [1.0])
+                self.assertIsNotNone(ending, "a flat objective must end")
+                _, made = drive(method, half, [0.05, 4.0])
+                self.assertLess(min(half(x)[0] for batch in made for x in batch if x[0] > 0.0), 1e-5)
 
     def test_known_answers(self):
         cases = [
@@ -159,14 +165,15 @@ class EveryMethod(unittest.TestCase):
             ('[variables]\nx = { start = 3e-7, lower = 1e-7 }\n[minimize]\nf = "1e12 * (x - 2e-7)^2 + 4"\n', 4.0),
         ]
         for method in self.each("bounds"):
-            for text, best in cases:
-                if "c0 =" in text and "inequalities" not in method.handles:
-                    continue
-                with self.subTest(text=text):
-                    result = run(loads(text), method=method.name)
-                    self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
-                    self.assertLessEqual(result.violation, 1e-6)
-                    self.assertLess(abs(result.objective - best), 1e-5 * max(1.0, abs(best)))
+            with self.subTest(method=method.name):
+                for text, best in cases:
+                    if "c0 =" in text and "inequalities" not in method.handles:
+                        continue
+                    with self.subTest(text=text):
+                        result = run(loads(text), method=method.name)
+                        self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
+                        self.assertLessEqual(result.violation, 1e-6)
+                        self.assertLess(abs(result.objective - best), 1e-5 * max(1.0, abs(best)))
 
     def test_searches_find_known_answers_and_claim_no_more(self):
         cases = [
@@ -176,14 +183,15 @@ class EveryMethod(unittest.TestCase):
             ('[variables]\nx = { start = 3, lower = 1, upper = 5 }\n[minimize]\nf = "x^2"\n', 1.0),
         ]
         for method in self.searches():
-            for text, best in cases:
-                if method.kind == "discrete" and "abs" in text:
-                    continue  # its relaxations are for methods with gradients
-                with self.subTest(text=text):
-                    result = run(loads(text), method=method.name, evaluations=9000)
-                    self.assertIn(result.outcome, ("settled", "converged", "exhausted"), result.reason)
-                    self.assertLessEqual(result.violation, 1e-6)
-                    self.assertLess(result.objective - best, 2e-3 * max(1.0, abs(best)))
+            with self.subTest(method=method.name):
+                for text, best in cases:
+                    if method.kind == "discrete" and "abs" in text:
+                        continue  # its relaxations are for methods with gradients
+                    with self.subTest(text=text):
+                        result = run(loads(text), method=method.name, evaluations=9000)
+                        self.assertIn(result.outcome, ("settled", "converged", "exhausted"), result.reason)
+                        self.assertLessEqual(result.violation, 1e-6)
+                        self.assertLess(result.objective - best, 2e-3 * max(1.0, abs(best)))
 
     def test_searches_take_members_only_and_are_the_same_with_the_same_seed(self):
         text = (
@@ -204,53 +212,59 @@ class EveryMethod(unittest.TestCase):
     def test_searches_of_nonsense_and_of_conflicts_claim_nothing(self):
         conflict = two_variables("x + y", "x^2 + y^2 <= 1", "x + y >= 3", bounds=(-5, 5))
         for method in self.searches():
-            nonsense = two_variables("sqrt(-1 - x^2) + y", bounds=(-5, 5))
-            result = run(loads(nonsense), method=method.name, evaluations=3000)
-            self.assertEqual(result.outcome, "invalid", result.reason)
-            result = run(loads(conflict), method=method.name, evaluations=3000)
-            self.assertFalse(result.holds)
-            self.assertEqual(result.design, "least-violation")
-
-    def test_conflicting_limits_never_hold(self):
-        for method in self.each("inequalities", "equalities"):
-            for text in (
-                two_variables("x + y", "x^2 + y^2 <= 1", "x + y >= 3"),
-                two_variables("x^2", "x >= 2", "x <= 1"),
-                two_variables("", "x^2 + y^2 == -1"),
-            ):
-                result = run(loads(text), method=method.name, evaluations=4000)
+            with self.subTest(method=method.name):
+                nonsense = two_variables("sqrt(-1 - x^2) + y", bounds=(-5, 5))
+                result = run(loads(nonsense), method=method.name, evaluations=3000)
+                self.assertEqual(result.outcome, "invalid", result.reason)
+                result = run(loads(conflict), method=method.name, evaluations=3000)
                 self.assertFalse(result.holds)
                 self.assertEqual(result.design, "least-violation")
 
+    def test_conflicting_limits_never_hold(self):
+        for method in self.each("inequalities", "equalities"):
+            with self.subTest(method=method.name):
+                for text in (
+                    two_variables("x + y", "x^2 + y^2 <= 1", "x + y >= 3"),
+                    two_variables("x^2", "x >= 2", "x <= 1"),
+                    two_variables("", "x^2 + y^2 == -1"),
+                ):
+                    result = run(loads(text), method=method.name, evaluations=4000)
+                    self.assertFalse(result.holds)
+                    self.assertEqual(result.design, "least-violation")
+
     def test_unbounded_objectives_are_called_so(self):
         for method in self.each("inequalities"):
-            result = run(loads(two_variables("x + y", "x <= y")), method=method.name)
-            self.assertFalse(result.holds)
-            if method.name != "augmented-lagrangian":  # whose subproblems may be unbounded where the problem is not
-                self.assertEqual(result.outcome, "unbounded")
+            with self.subTest(method=method.name):
+                result = run(loads(two_variables("x + y", "x <= y")), method=method.name)
+                self.assertFalse(result.holds)
+                if method.name != "augmented-lagrangian":  # whose subproblems may be unbounded where the problem is not
+                    self.assertEqual(result.outcome, "unbounded")
 
     def test_nothing_to_change(self):
         for method in self.each("inequalities"):
-            for bound, outcome in ((1.0, "converged"), (3.0, "infeasible")):
-                text = f'[variables]\nx = {{ lower = {bound}, upper = {bound} }}\n[minimize]\nf = "x"\n[constraints]\nc = "x <= 2"\n'
-                result = run(loads(text), method=method.name)
-                self.assertEqual((result.outcome, result.counts["evaluations"]), (outcome, 1))
+            with self.subTest(method=method.name):
+                for bound, outcome in ((1.0, "converged"), (3.0, "infeasible")):
+                    text = f'[variables]\nx = {{ lower = {bound}, upper = {bound} }}\n[minimize]\nf = "x"\n[constraints]\nc = "x <= 2"\n'
+                    result = run(loads(text), method=method.name)
+                    self.assertEqual((result.outcome, result.counts["evaluations"]), (outcome, 1))
 
     def test_a_hundred_constraints(self):
         text = two_variables(
             "x^2 + y^2", *(f"x * ({math.cos(a)!r}) + y * ({math.sin(a)!r}) <= 3" for a in np.linspace(0, 6.2, 100))
         )
         for method in self.each("inequalities"):
-            result = run(loads(text), method=method.name)
-            self.assertLess(abs(result.objective), 1e-6)
+            with self.subTest(method=method.name):
+                result = run(loads(text), method=method.name)
+                self.assertLess(abs(result.objective), 1e-6)
 
     def test_manufactured_problems(self):
         for method in self.each("inequalities", "equalities"):
-            for seed in range(6 if method.needs == "values" else 40):
-                n = 2 + seed % (2 if method.needs == "values" else 7)
-                problem, optimum = manufactured(seed, n=n, inequalities=seed % 4, equalities=seed % 2)
-                with self.subTest(seed=seed, n=n):
-                    result = run(problem, method=method.name)
-                    self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
-                    best = problem.named_values(tuple(optimum))["f"][0]
-                    self.assertLess(result.objective - best, 1e-5 * max(1.0, abs(best)))
+            with self.subTest(method=method.name):
+                for seed in range(6 if method.needs == "values" else 40):
+                    n = 2 + seed % (2 if method.needs == "values" else 7)
+                    problem, optimum = manufactured(seed, n=n, inequalities=seed % 4, equalities=seed % 2)
+                    with self.subTest(seed=seed, n=n):
+                        result = run(problem, method=method.name)
+                        self.assertTrue(result.holds, f"{result.outcome}: {result.reason}")
+                        best = problem.named_values(tuple(optimum))["f"][0]
+                        self.assertLess(result.objective - best, 1e-5 * max(1.0, abs(best)))

@@ -219,8 +219,8 @@ def _show(
 ) -> None:
     from rich.text import Text
 
-    from ilvren.cli.blocks import value_text
-    from ilvren.cli.tables import small, table
+    from ilvren.cli.tables.blocks import value_text
+    from ilvren.cli.tables.table import small, table
 
     terminal.show(Text(f"design {found.address}{told}", style="bold"))
     for file in files:
@@ -257,7 +257,7 @@ def _show(
 
 
 def _told(value: float | str) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     return value if isinstance(value, str) else number(value, 9)
 

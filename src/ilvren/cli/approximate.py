@@ -137,7 +137,7 @@ def show(learned: Learned, name: str, label: str | None, terminal: Terminal) -> 
     """Tell how good an approximation is."""
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table as framed
+    from ilvren.cli.tables.table import number, table as framed
 
     title = learned.problem.title or learned.problem.source.file
     word = f" ({label})" if label else ""

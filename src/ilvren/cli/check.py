@@ -88,7 +88,7 @@ def _texts(value: str) -> str | list[str]:
 def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
     from rich.text import Text
 
-    from ilvren.cli.program_tables import show_program
+    from ilvren.cli.tables.program import show_program
 
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
     for program in report.programs:
@@ -125,7 +125,7 @@ def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
 def _show_derivatives(report: CheckReport, terminal: Terminal) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import count, small, table
+    from ilvren.cli.tables.table import count, small, table
 
     found = report.derivatives
     assert found is not None
@@ -161,7 +161,7 @@ def _verdict(finding: Finding) -> str:
 
 
 def _digits(value: object) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     return number(value, 9) if isinstance(value, float) else "not finite"
 
@@ -169,7 +169,7 @@ def _digits(value: object) -> str:
 def _show_scaling(report: CheckReport, terminal: Terminal) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
 
     found = report.scaling
     assert found is not None

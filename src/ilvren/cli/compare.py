@@ -37,9 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.contest_tables import check_figure, distances_of, reference_of, summarize
     from ilvren.cli.files import read_ledger
     from ilvren.cli.front_compare import compare_recorded_fronts, have_several
+    from ilvren.cli.tables.contest import check_figure, distances_of, reference_of, summarize
     from ilvren.judge import GRADIENT_WORTH, compare
 
     check_figure(arguments)
@@ -78,7 +78,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _draw(comparison: Comparison, arguments: argparse.Namespace, terminal: Terminal) -> None:
-    from ilvren.cli.contest_tables import draw_summary
+    from ilvren.cli.tables.contest import draw_summary
     from ilvren.judge import SOLVED, contest_summary
 
     if arguments.figure in (None, "histories"):
@@ -94,8 +94,8 @@ def _draw(comparison: Comparison, arguments: argparse.Namespace, terminal: Termi
 
 
 def _show(comparison: Comparison, terminal: Terminal) -> None:
-    from ilvren.cli.contest_tables import show_optima
-    from ilvren.cli.tables import number, seconds_text, small, table
+    from ilvren.cli.tables.contest import show_optima
+    from ilvren.cli.tables.table import number, seconds_text, small, table
     from ilvren.judge import distance_text
 
     objective = comparison.tracks[0].problem.objective
@@ -135,7 +135,7 @@ def _show(comparison: Comparison, terminal: Terminal) -> None:
 
 def _show_predictions(comparison: Comparison, terminal: Terminal) -> None:
     """Print what surfaces said along the way, against what came of it."""
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
 
     objective = comparison.tracks[0].problem.objective
     rows = []
@@ -163,7 +163,7 @@ def _show_predictions(comparison: Comparison, terminal: Terminal) -> None:
 
 def _show_designs(comparison: Comparison, terminal: Terminal) -> None:
     """Print the final designs side by side, the variables that differ most first."""
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
     from ilvren.judge import sorted_differences
 
     if not 2 <= len(comparison.tracks) <= MOST_COLUMNS:

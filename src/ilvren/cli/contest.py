@@ -84,7 +84,7 @@ def add_summary_flags(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.contest_tables import check_figure, reference_of, summarize
+    from ilvren.cli.tables.contest import check_figure, reference_of, summarize
     from ilvren.errors import RequestError
     from ilvren.ledger import Ledger
     from ilvren.runs import Settings, contender_of, hold_contest, plan_contest, read_problems

@@ -124,7 +124,7 @@ def _columns(arguments: argparse.Namespace, table: DesignTable) -> list[str]:
 
 
 def _table(table: DesignTable, names: list[str], most: int) -> Table:
-    from ilvren.cli.tables import small, table as framed
+    from ilvren.cli.tables.table import small, table as framed
 
     units = table.units
     columns = {name: table.column(name) for name in names}
@@ -149,7 +149,7 @@ def _table(table: DesignTable, names: list[str], most: int) -> Table:
 
 
 def _cell(value: float | str) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     return value if isinstance(value, str) else number(value)
 
@@ -246,7 +246,7 @@ def _follow(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from rich.live import Live
     from rich.text import Text
 
-    from ilvren.cli.tables import number, small
+    from ilvren.cli.tables.table import number, small
 
     seen = 0
     live = Live(console=terminal.error_console, transient=True, auto_refresh=False) if terminal.is_live else None

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from ilvren.cli.tables import number
+from ilvren.cli.tables.table import number
 
 __all__ = ["dot_plot"]
 

@@ -203,7 +203,7 @@ def _document(subject: str, what: str, output: str, found: Mapping[str, Sequence
 
 def _list_extremes(subject: str, found: Mapping[str, Sequence[Extreme]], terminal: Terminal) -> None:
     """List the local extremes of the grid, as starts to paste."""
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
 
     rows = []
     total = 0

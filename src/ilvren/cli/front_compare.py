@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ilvren.cli import status
 from ilvren.cli.arguments import numbers
-from ilvren.cli.tables import count, number, seconds_text, table, with_unit
+from ilvren.cli.tables.table import count, number, seconds_text, table, with_unit
 
 if TYPE_CHECKING:
     from rich.table import Table

@@ -28,7 +28,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     import inspect
     import sys
 
-    from ilvren.cli.tables import table
+    from ilvren.cli.tables.table import table
     from ilvren.methods import describe, method_named, method_names
 
     if arguments.name:

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally, value_text
-from ilvren.cli.tables import (
+from ilvren.cli.tables.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally, value_text
+from ilvren.cli.tables.table import (
     change_percent,
     count,
     limits_text,
@@ -74,7 +74,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     elif _DESIGNS.get(result.design):
         terminal.show(f"  {_DESIGNS[result.design][:1].upper()}{_DESIGNS[result.design][1:]}.")
     if result.front is not None:
-        from ilvren.cli.front_tables import show_front  # few problems have several objectives
+        from ilvren.cli.tables.front import show_front  # few problems have several objectives
 
         show_front(result, terminal, full=full)
         _show_counts(result, terminal)
@@ -106,11 +106,11 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
     elif result.problem.aim.lines:
         _show_lines(result, terminal)
     if result.scatter is not None:
-        from ilvren.cli.scatter_tables import show_counted  # few runs are about scatter
+        from ilvren.cli.tables.scatter import show_counted  # few runs are about scatter
 
         show_counted(result, terminal)
     if result.courses:
-        from ilvren.cli.course_tables import show_courses  # few problems have unknowns on a grid
+        from ilvren.cli.tables.course import show_courses  # few problems have unknowns on a grid
 
         show_courses(result, terminal)
     for sentence in _price_sentences(result):

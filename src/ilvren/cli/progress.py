@@ -7,7 +7,7 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ilvren.cli.tables import number, seconds_text, small, table
+from ilvren.cli.tables.table import number, seconds_text, small, table
 from ilvren.runs import Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
 
 if TYPE_CHECKING:

@@ -222,7 +222,7 @@ def _trusted(found: Proposal, accepted: RunResult) -> float:
 def _show(terminal: Terminal, found: Proposal, address: str, accepted: RunResult | None) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
 
     wishes = ", ".join(change.text for change in found.changes)
     word = "given" if found.is_whole else f"given to {min(found.shares):.0%}"
@@ -259,8 +259,8 @@ def _show(terminal: Terminal, found: Proposal, address: str, accepted: RunResult
 
 
 def _show_quantities(terminal: Terminal, found: Proposal, accepted: RunResult | None) -> None:
-    from ilvren.cli.blocks import value_text
-    from ilvren.cli.tables import table
+    from ilvren.cli.tables.blocks import value_text
+    from ilvren.cli.tables.table import table
 
     rows = []
     for item in found.quantities:
@@ -279,7 +279,7 @@ def _show_quantities(terminal: Terminal, found: Proposal, accepted: RunResult | 
 
 
 def _change(now: float, then: float) -> str:
-    from ilvren.cli.tables import change_percent
+    from ilvren.cli.tables.table import change_percent
 
     if then == now:
         return "0"
@@ -287,7 +287,7 @@ def _change(now: float, then: float) -> str:
 
 
 def _show_accepted(terminal: Terminal, found: Proposal, accepted: RunResult) -> None:
-    from ilvren.cli.tables import small
+    from ilvren.cli.tables.table import small
 
     feasible = "meets all limits" if accepted.violation <= 1e-6 else f"violation {small(accepted.violation)}"
     trusted = _trusted(found, accepted)

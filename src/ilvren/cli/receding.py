@@ -99,7 +99,7 @@ def _show(loop: ClosedLoop, terminal: Terminal) -> None:
     import numpy as np
     from rich.text import Text
 
-    from ilvren.cli.tables import count, number, table, with_unit
+    from ilvren.cli.tables.table import count, number, table, with_unit
 
     problem = loop.problem
     axis = problem.template.built_axes[0]
@@ -162,7 +162,7 @@ def _bounds_left(loop: ClosedLoop) -> list[str]:
     """Return by how much each state left bounds that are numbers along the plant."""
     import numpy as np
 
-    from ilvren.cli.tables import with_unit
+    from ilvren.cli.tables.table import with_unit
 
     found = []
     axis = loop.problem.template.built_axes[0]

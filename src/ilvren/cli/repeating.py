@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.progress import progress_of
-from ilvren.cli.tables import count, number, table
+from ilvren.cli.tables.table import count, number, table
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal

@@ -96,7 +96,7 @@ def _resume_sweep(arguments: argparse.Namespace, ledger: Ledger, group: GroupRec
 def _resume_group(arguments: argparse.Namespace, path: str, terminal: Terminal) -> int:
     """Go on with a contest or a sweep; the limits are part of it."""
     from ilvren.cli.contest import told, worker_number
-    from ilvren.cli.contest_tables import show_summary
+    from ilvren.cli.tables.contest import show_summary
     from ilvren.errors import RequestError
     from ilvren.judge import contest_summary
     from ilvren.ledger import Ledger

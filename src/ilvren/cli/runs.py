@@ -28,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import read_ledger
-    from ilvren.cli.tables import count, number, seconds_text, table
+    from ilvren.cli.tables.table import count, number, seconds_text, table
 
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         records = ledger.runs()

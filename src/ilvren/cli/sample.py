@@ -251,7 +251,7 @@ def show_sample(result: RunResult, ledger: Ledger, count: int, terminal: Termina
 def _show(terminal: Terminal, result: RunResult, table: DesignTable, count: int) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, seconds_text, small, table as framed
+    from ilvren.cli.tables.table import number, seconds_text, small, table as framed
 
     problem = table.problem
     word = result.settings.get("label")
@@ -302,7 +302,7 @@ def _show(terminal: Terminal, result: RunResult, table: DesignTable, count: int)
 
 
 def _cell(table: DesignTable, name: str, place: int) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     value = table.told(name, float(table.column(name)[place]))
     return value if isinstance(value, str) else number(value)
@@ -318,7 +318,7 @@ def _cost(arguments: argparse.Namespace, made: Planned) -> str:
     from pathlib import Path
 
     from ilvren.cli.files import read_ledger
-    from ilvren.cli.tables import seconds_text
+    from ilvren.cli.tables.table import seconds_text
 
     if not made.problem.sources:
         return ""
@@ -340,7 +340,7 @@ def _cost(arguments: argparse.Namespace, made: Planned) -> str:
 def _preview(made: Planned, terminal: Terminal, *, as_json: bool, facts: str) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table as framed
+    from ilvren.cli.tables.table import number, table as framed
 
     problem = made.problem
     places = list(problem.free)
@@ -391,7 +391,7 @@ def _headed(name: str, units: dict[str, str]) -> str:
 
 
 def _shown(problem: Problem, place: int, value: float) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     name = problem.variables[place].name
     block = next(block for block in problem.blocks if block.name == name.partition("[")[0])
@@ -422,7 +422,7 @@ def _write(made: Planned, path: str, terminal: Terminal) -> None:
 def _list(terminal: Terminal, *, as_json: bool) -> int:
     from dataclasses import fields
 
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables.table import table as framed
     from ilvren.plans import plan_named, plan_names
 
     plans = [plan_named(name) for name in plan_names()]

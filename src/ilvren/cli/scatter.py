@@ -73,7 +73,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.json:
         terminal.document(found.to_dict())
     else:
-        from ilvren.cli.scatter_tables import show_scatter
+        from ilvren.cli.tables.scatter import show_scatter
 
         show_scatter(terminal, found)
     if suffix:
@@ -91,7 +91,7 @@ def _several(arguments: argparse.Namespace, terminal: Terminal, suffix: str) -> 
     if arguments.json:
         terminal.document({"designs": [item.to_dict() for item in found]})
     else:
-        from ilvren.cli.scatter_tables import show_several
+        from ilvren.cli.tables.scatter import show_several
 
         show_several(terminal, found)
     if suffix == ".json":

@@ -273,7 +273,7 @@ def _of_runs(arguments: argparse.Namespace) -> Sensitivity:
 def _show(terminal: Terminal, found: Sensitivity) -> None:
     from rich.text import Text
 
-    from ilvren.cli.tables import table as framed
+    from ilvren.cli.tables.table import table as framed
 
     where = f" ({found.run}, {found.evaluations:,} designs)" if found.run else ""
     terminal.show(Text(f"{found.kind}{where}", style="bold"), "")
@@ -303,7 +303,7 @@ MEANS = {
 
 
 def _rows(kind: str, head: str, drivers: list[Driver]) -> tuple[list[tuple[Any, ...]], tuple[str, ...]]:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     largest = max((driver.size for driver in drivers if math.isfinite(driver.size)), default=0.0)
     scale = max(largest, 1e-300) if kind in ("elasticities", "elementary-effects") else 1.0

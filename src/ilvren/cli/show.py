@@ -103,7 +103,7 @@ def _several(
 
 
 def _show_several(problem: Problem, several: dict[str, Any], terminal: Terminal) -> None:
-    from ilvren.cli.tables import number, table
+    from ilvren.cli.tables.table import number, table
     from ilvren.judge.fronts import Conflict
 
     if not several:
@@ -209,7 +209,7 @@ def _scattered(report: DesignReport) -> list[tuple[str, str, float, float, str]]
 def _show(problem: Problem, report: DesignReport, terminal: Terminal, place: str) -> None:
     from rich.text import Text
 
-    from ilvren.cli import design_tables as tables
+    from ilvren.cli.tables import design as tables
 
     terminal.show(Text(problem.title or problem.source.file, style="bold"))
     if place:
@@ -220,11 +220,11 @@ def _show(problem: Problem, report: DesignReport, terminal: Terminal, place: str
     if any(not item.is_internal for item in problem.parameters):
         terminal.show(tables.parameters_table(problem))
     if problem.template.declarations.scatter:
-        from ilvren.cli.scatter_tables import scattered_table
+        from ilvren.cli.tables.scatter import scattered_table
 
         terminal.show(scattered_table(_scattered(report)))
     if problem.is_over_time:
-        from ilvren.cli.time_tables import horizon_lines, over_time_table
+        from ilvren.cli.tables.time import horizon_lines, over_time_table
 
         terminal.show(over_time_table(problem, report.signals))
         terminal.show(*horizon_lines(problem, report.time), "")

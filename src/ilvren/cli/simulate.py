@@ -156,8 +156,8 @@ def _show(found: list[Response], names: list[str], terminal: Terminal) -> None:
     import numpy as np
     from rich.text import Text
 
-    from ilvren.cli.tables import number, table
-    from ilvren.cli.time_tables import error_line
+    from ilvren.cli.tables.table import number, table
+    from ilvren.cli.tables.time import error_line
 
     problem = found[0].problem
     units = {name: unit for told in problem.template.told_over_time for name, unit, _ in told}
@@ -192,7 +192,7 @@ def _show(found: list[Response], names: list[str], terminal: Terminal) -> None:
 
 
 def _times_text(mark: Any, units: dict[str, str], problem: Any) -> str:
-    from ilvren.cli.tables import number
+    from ilvren.cli.tables.table import number
 
     unit = problem.template.built_axes[0].time.unit
     if not mark.times:

@@ -6,7 +6,7 @@ import math
 import textwrap
 from typing import TYPE_CHECKING
 
-from ilvren.cli.tables import number, small
+from ilvren.cli.tables.table import number, small
 from ilvren.runs import Ended, Event, Iterated
 
 if TYPE_CHECKING:

@@ -91,7 +91,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
     from ilvren.cli.files import check_suffix, note_changed_file, read_ledger
-    from ilvren.cli.verdict_tables import show_verdict
+    from ilvren.cli.tables.verdict import show_verdict
     from ilvren.errors import RequestError
     from ilvren.judge import verify
     from ilvren.runs import problem_of, split_address
@@ -126,7 +126,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                     terminal.note(f"{arguments.run} is a group: its best run, {record.id}, is judged")
                 note_changed_file(record, terminal)
                 if len(problem_of(record).objectives) > 1:
-                    from ilvren.cli.front_verdict import verify_recorded_front  # few runs have several objectives
+                    from ilvren.cli.tables.front_verdict import (
+                        verify_recorded_front,  # few runs have several objectives
+                    )
 
                     return verify_recorded_front(arguments, record, ledger, path, number, terminal)
                 _refuse_front_flags(arguments)

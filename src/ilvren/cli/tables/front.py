@@ -10,7 +10,7 @@ import numpy as np
 from rich.table import Table
 
 from ilvren.cli.dots import dot_plot
-from ilvren.cli.tables import number, table, with_unit
+from ilvren.cli.tables.table import number, table, with_unit
 from ilvren.explore import corners, exchange_rates, knee
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.tables import limits_text, number, small, table
+from ilvren.cli.tables.table import limits_text, number, small, table
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal

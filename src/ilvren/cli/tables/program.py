@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Any
 
-from ilvren.cli.blocks import value_text
-from ilvren.cli.tables import number, seconds_text, small, table
+from ilvren.cli.tables.blocks import value_text
+from ilvren.cli.tables.table import number, seconds_text, small, table
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal

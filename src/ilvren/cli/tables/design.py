@@ -9,8 +9,8 @@ import numpy as np
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.blocks import bound_lines, row_lines, shape_note, tally, value_text
-from ilvren.cli.tables import count, number, seconds_text, table, with_unit
+from ilvren.cli.tables.blocks import bound_lines, row_lines, shape_note, tally, value_text
+from ilvren.cli.tables.table import count, number, seconds_text, table, with_unit
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape

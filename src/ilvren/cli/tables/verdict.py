@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from ilvren.cli.tables import count, margin_text, number, small, table, with_unit
+from ilvren.cli.tables.table import count, margin_text, number, small, table, with_unit
 from ilvren.judge import MEANINGS
 
 if TYPE_CHECKING:

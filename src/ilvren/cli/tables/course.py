@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ilvren.cli.tables import count, number, table, with_unit
+from ilvren.cli.tables.table import count, number, table, with_unit
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.cli.tables import bound_cells, limits_text, margin_text, number, row_cells
+from ilvren.cli.tables.table import bound_cells, limits_text, margin_text, number, row_cells
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:

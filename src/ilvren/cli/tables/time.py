@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ilvren.cli.blocks import shape_note
-from ilvren.cli.tables import count, number, table
+from ilvren.cli.tables.blocks import shape_note
+from ilvren.cli.tables.table import count, number, table
 
 if TYPE_CHECKING:
     from rich.table import Table

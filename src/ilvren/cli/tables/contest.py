@@ -10,7 +10,7 @@ from rich.text import Text
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path, numbers
-from ilvren.cli.tables import count, number, seconds_text, small, table, with_unit
+from ilvren.cli.tables.table import count, number, seconds_text, small, table, with_unit
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ilvren.cli import status
-from ilvren.cli.tables import number, table, with_unit
+from ilvren.cli.tables.table import number, table, with_unit
 from ilvren.judge import MEANINGS
 from ilvren.judge.fronts import FRONT_MEANINGS, FrontVerdict, JudgedMember, verify_front
 

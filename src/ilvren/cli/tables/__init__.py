@@ -1,0 +1,1 @@
+"""Tables of the terminal, by what they show. Each takes results and a terminal; none computes."""
