@@ -1,5 +1,5 @@
-"""Whole processes: `ilvren run` against importing NumPy, `ilvren --help` against a bare interpreter; and a small problem in
-process, from its text to its result, against importing NumPy."""
+"""Whole processes: `ilvren run` against importing NumPy, `ilvren --help` against a bare interpreter; and a small
+problem, from its text to its result, against importing NumPy."""
 
 from __future__ import annotations
 

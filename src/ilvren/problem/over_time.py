@@ -51,8 +51,6 @@ FloatArray = NDArray[np.float64]
 MOST_STEPS = 20_000
 # Moments nearer than this share of the time are one.
 SAME = 1e-9
-# Seven stages of a step, and what is around them.
-OPERATIONS_STAGES = 20
 
 
 @dataclass(frozen=True)
@@ -65,34 +63,6 @@ class Moments:
     count: int
     taus: tuple[float, ...] = ()
     is_left: tuple[bool, ...] = ()
-
-
-@dataclass(frozen=True)
-class Facts:
-    """From when to when (`end` None where the design gives it), in `moments`; how many numbers evolve, jump at samples,
-    are added up, are chosen at every moment; and from how long ago something is taken."""
-
-    begin: float
-    end: float | None
-    unit: str
-    moments: int
-    states: int
-    samples: int
-    integrals: int
-    controls: int
-    lags: int
-
-
-@dataclass(frozen=True)
-class NameTold:
-    """A name over time: what it is, its rate or formula, and the names that uses."""
-
-    name: str
-    kind: str
-    unit: str
-    about: str
-    text: str
-    uses: tuple[str, ...]
 
 
 class Axis:
@@ -1063,63 +1033,6 @@ class Axis:
             except FormulaError:  # a control some while ago, as the design decides: it has no value on the grid
                 continue
         return found
-
-    def facts(self) -> Facts:
-        """Return from when to when, and how much evolves."""
-        sizes = [math.prod(state.shape) for state in self.states]
-        sampled = [size for state, size in zip(self.states, sizes, strict=True) if state.rate is None]
-        own = sum(sizes[: len(self.state_declarations)])
-        return Facts(
-            self.begin_value,
-            None if self.is_free_end else self.begin_value + self.duration_value,
-            self.time.unit,
-            len(self.taus),
-            own - sum(sampled),
-            sum(sampled),
-            sum(sizes) - own,
-            sum(math.prod(control.shape) for control in self.controls),
-            len(self.lag_nodes),
-        )
-
-    @property
-    def operations(self) -> float:
-        """Return about how many operations one simulation takes: every state's rate at every stage of a step for each
-        moment of the grid."""
-        roots = [node for state in self.states for node in (state.rate, state.next) if node is not None]
-        size = sum(math.prod(state.shape) for state in self.states)
-        each = len(self.graph.reachable(roots)) * max(1, size // max(len(self.states), 1)) + 8 * size + 30
-        return float(OPERATIONS_STAGES * each * len(self.taus))
-
-    def names_told(self) -> list[NameTold]:
-        """Return what there is over time, in the order of the file."""
-        template = self.template
-        found = []
-        for state in self.state_declarations:
-            kind = (
-                "sampled state" if state.next is not None else "linear block" if state.transfer is not None else "state"
-            )
-            text = state.rate or state.next or (state.transfer.of if state.transfer is not None else "")
-            found.append(NameTold(state.name, kind, state.unit, state.about, text, self._used(state)))
-        for control in self.control_declarations.values():
-            place = self.controls[self.control_places[control.name]]
-            text = f"{place.pieces} pieces, {control.form}" if control.form != "pointwise" else "pointwise"
-            found.append(NameTold(control.name, "control", control.unit, control.about, text, ()))
-        for name, entry in self.signals.items():
-            used = tuple(dict.fromkeys(word.name for word in names_in(self.trees[name])))
-            found.append(NameTold(name, "signal", entry.unit, entry.about, formula_text(entry.formula), used))
-        for name in template.names_over_time(self):
-            tree, own = template.derived_over_time(name)
-            assert tree is not None and own is not None
-            used = tuple(dict.fromkeys(word.name for word in names_in(tree)))
-            found.append(NameTold(name, "derived", own.unit, own.about, formula_text(own.formula), used))
-        return found
-
-    def _used(self, state: StateDeclaration) -> tuple[str, ...]:
-        texts = [state.rate, state.next, state.transfer.of if state.transfer is not None else None]
-        trees = [
-            self.template.parse(EntryDeclaration("states", state.name, text)) for text in texts if text is not None
-        ]
-        return tuple(dict.fromkeys(word.name for tree in trees for word in names_in(tree)))
 
     # ---- slopes over time -------------------------------------------------------------------------
 

@@ -76,9 +76,11 @@ def _operations(problem: Problem) -> tuple[float, float]:
     each = 0.01 if graph.has_arrays else 0.0
     weight = 4.0 if graph.has_arrays else 1.0  # an operation of NumPy takes longer than one of Python
     elements = sum(node.size for node in found)
-    simulated = (
-        SIMULATED_SHARE * sum(axis.operations for axis in problem.template.built_axes) if problem.simulations else 0.0
-    )
+    simulated = 0.0
+    if problem.simulations:
+        from ilvren.problem import operations_over_time
+
+        simulated = SIMULATED_SHARE * sum(map(operations_over_time, problem.template.built_axes))
     return weight * len(found) + each * elements + simulated, float(elements)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from ilvren.cli.tables.blocks import shape_note
 from ilvren.cli.tables.table import count, number, table
+from ilvren.problem import names_told, time_facts
 
 if TYPE_CHECKING:
     from rich.table import Table
@@ -23,7 +24,7 @@ def horizon_lines(problem: Problem, report: TimeReport | None) -> list[str]:
     """Return from when to when, how finely, and what simulating costs."""
     found = []
     for axis in problem.template.built_axes:
-        facts = axis.facts()
+        facts = time_facts(axis)
         unit = f" {facts.unit}" if facts.unit else ""
         end = "an end that the design gives" if facts.end is None else f"{number(facts.end)}{unit}"
         case = f" in {axis.case}" if axis.case else ""
@@ -54,7 +55,7 @@ def over_time_table(problem: Problem, signals: Sequence[Mapping[str, Any]]) -> T
     """Return every name over time: what it is, its ends and extremes, its formula."""
     rows = []
     for axis, values in zip(problem.template.built_axes, signals, strict=True):
-        for item in axis.names_told():
+        for item in names_told(axis):
             value = np.asarray(values[item.name])
             name = f"{item.name} {shape_note(value.shape[1:])}".rstrip()
             flat = value.reshape(len(value), -1)

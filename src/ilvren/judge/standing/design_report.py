@@ -12,7 +12,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.standing.pattern import Pattern, pattern_of
-from ilvren.problem import Measures, Problem
+from ilvren.problem import Measures, Problem, names_told
 from ilvren.records import dataclass
 from ilvren.runs import (
     SMOOTH,
@@ -88,7 +88,7 @@ class DesignReport:
     def _over_time(self) -> dict[str, object]:
         if not self.problem.is_over_time:
             return {}
-        told = [item for axis in self.problem.template.built_axes for item in axis.names_told()]
+        told = [item for axis in self.problem.template.built_axes for item in names_told(axis)]
         return {
             "time_error": None if self.time is None else self.time.to_dict(),
             "over_time": {item.name: {"kind": item.kind, "unit": item.unit, "uses": list(item.uses)} for item in told},
