@@ -95,7 +95,7 @@ if TYPE_CHECKING:
     from ilvren.problem.template import Template as Template
     from ilvren.problem.texts import speaks_of_scatter as speaks_of_scatter
     from ilvren.problem.time_declarations import TimeDeclaration as TimeDeclaration
-    from ilvren.problem.time_facts import (
+    from ilvren.problem.told_over_time import (
         names_told as names_told,
         operations_over_time as operations_over_time,
         time_facts as time_facts,
@@ -133,7 +133,7 @@ __getattr__, __all__ = door(
         "squares": "residual_problem sum_of_squares",
         "template": "Template",
         "time_declarations": "TimeDeclaration",
-        "time_facts": "names_told operations_over_time time_facts",
+        "told_over_time": "names_told operations_over_time time_facts",
         "units": "check_units",
     },
 )
