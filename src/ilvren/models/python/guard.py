@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import faulthandler
+import importlib.machinery
 import importlib.util
 import os
 import signal
@@ -40,21 +41,36 @@ def be_apart() -> None:
     begin_watching()
 
 
+class _FromSource(importlib.machinery.SourceFileLoader):
+    """Reads the file itself: compiled files tell times apart by the second, so that one changed twice within a second,
+    its length staying the same, would be taken for what it was."""
+
+    def get_code(self, fullname: str) -> Any:
+        path = self.get_filename(fullname)
+        return self.source_to_code(self.get_data(path), path)
+
+
 def imported(path: Path) -> Any:
-    """Import a file once per content and return the module; its own folder is importable for it."""
+    """Import a file once per content and return the module; its own folder is importable for it. Nothing compiled is
+    read for it, or left behind for what it imports."""
     path = path.resolve()
     key = (path, path.stat().st_mtime_ns)
     if key not in _MODULES:
         name = f"ilvren_model_{path.stem}_{len(_MODULES)}"
-        spec = importlib.util.spec_from_file_location(name, path)
-        if spec is None or spec.loader is None:
+        if path.suffix not in importlib.machinery.SOURCE_SUFFIXES:
             raise ImportError(f"{path} is no Python file")
+        spec = importlib.util.spec_from_file_location(name, path, loader=_FromSource(name, str(path)))
+        assert spec is not None and spec.loader is not None
         module = importlib.util.module_from_spec(spec)
         folder = str(path.parent)
         if folder not in sys.path:
             sys.path.append(folder)
         sys.modules[name] = module
-        spec.loader.exec_module(module)
+        writes, sys.dont_write_bytecode = sys.dont_write_bytecode, True
+        try:
+            spec.loader.exec_module(module)
+        finally:
+            sys.dont_write_bytecode = writes
         _MODULES[key] = module
     return _MODULES[key]
 
