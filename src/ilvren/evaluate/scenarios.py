@@ -13,6 +13,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.questions import BATCH_NUMBERS, Questions
 from ilvren.formula import batched_nodes
+from ilvren.problem import decides_more
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -96,7 +97,7 @@ def _count(problem: Problem, parameters: Mapping[str, FloatArray]) -> int:
 def _columns(problem: Problem, parameters: Mapping[str, FloatArray], count: int) -> dict[int, FloatArray]:
     """Return {number of a parameter: (k, …)} of those that differ, those that are formulas of others included."""
     template = problem.template
-    if not template.decides_more(parameters):
+    if not decides_more(template, parameters):
         return {template.parameter_index[name]: np.asarray(values, dtype=float) for name, values in parameters.items()}
     sets: list[list[Any]] = []
     for number in range(count):

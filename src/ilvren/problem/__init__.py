@@ -59,6 +59,7 @@ if TYPE_CHECKING:
         VariableBlock as VariableBlock,
         element_name as element_name,
     )
+    from ilvren.problem.ordering import decides_more as decides_more
     from ilvren.problem.over_time import Axis as Axis
     from ilvren.problem.refinement import (
         SIMULATED as SIMULATED,
@@ -120,6 +121,7 @@ __getattr__, __all__ = door(
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
+        "ordering": "decides_more",
         "over_time": "Axis",
         "refinement": "Refinement SIMULATED checked_scheme checked_steps",
         "regridding": (

@@ -64,6 +64,11 @@ def planned(
     if problem.is_over_time:
         from ilvren.runs.treatment import treated
 
+        if stages and problems[-1].is_collocated:
+            raise RequestError(
+                f"--scheme {problems[-1].refinement.scheme}: a run by stages simulates what evolves",
+                advice="leave --scheme out, or run the last stage's parameters alone (--set)",
+            )
         is_search = sample is None and on is None and not stages
         found = treated(problems[-1], settings.method, is_search=is_search)
         if found.problem is not problems[-1]:
