@@ -11,6 +11,7 @@ from scipy.sparse.linalg import spsolve
 
 from ilvren import load, loads, resume, run
 from ilvren.ledger import Ledger
+from ilvren.problem import Refinement, checked_scenarios
 from ilvren.runs import command_again
 
 MODELS = """
@@ -114,6 +115,26 @@ class Followed(unittest.TestCase):
         ):  # fmt: skip
             self.assertIn(flags, words)
         self.assertNotIn("--feasibility", words)
+
+    def test_the_command_again_asks_for_as_many_scenarios(self):
+        text = """
+[parameters]
+load = 3.0
+[scatter]
+load = { law = "normal", deviation = 0.3 }
+[variables]
+x = { start = 5, lower = 0, upper = 9 }
+[minimize]
+f = "expected((x - load)^2)"
+"""
+        (self.folder / "s.toml").write_text(text)
+        with Ledger(self.folder / "s.ledger") as ledger:
+            for scenarios in (None, 300):
+                refinement = Refinement(scatter=checked_scenarios(scenarios))
+                result = run(load(self.folder / "s.toml", refinement=refinement), method="sqp", ledger=ledger)
+                words = command_again(ledger.run(result.id))
+                self.assertEqual("--scenarios 300" in words, scenarios == 300)
+                self.assertEqual("--scenarios" in words, scenarios == 300)
 
 
 class ManyEquations(unittest.TestCase):

@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from ilvren.problem import Aim
+from ilvren.problem import AS_USUAL, Aim
 from ilvren.runs.settings import Settings
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def command_again(
         words += ["--stage", ",".join(f"{name}={json.dumps(value)}" for name, value in values.items())]
     if begins != "from-run":
         words += [word for reference in record.overrides.get("known", ()) for word in ("--known", reference)]
-    words += _over_time(record)
+    words += [*_looked_at(record), *_on(record)]
     words += ["--from", record.id] if begins == "from-run" else _starts(record, is_best=begins == "best")
     return shlex.join(words if is_bare else [*words, *_tuned(settings)])
 
@@ -95,13 +95,22 @@ def _given(flag: str, values: Mapping[str, Any]) -> list[str]:
     return [word for name, value in values.items() for word in (flag, f"{name}={json.dumps(value)}")]
 
 
-def _over_time(record: RunRecord) -> list[str]:
+def _on(record: RunRecord) -> list[str]:
+    """Return the approximation that was searched, and in how many rounds."""
+    told: Mapping[str, Any] = record.overrides.get("on", {})
+    if not told:
+        return []
+    return ["--on", str(told["name"]), *(["--rounds", str(told["rounds"])] if told["rounds"] > 1 else [])]
+
+
+def _looked_at(record: RunRecord) -> list[str]:
     """Return how what evolves is treated, and how many scenarios are searched."""
     told: Mapping[str, Any] = record.overrides.get("time_first", record.overrides.get("time", {}))
     words = ["--scheme", str(told["scheme"])] if told.get("scheme") else []
     words += ["--steps", str(told["steps"])] if told.get("steps") else []
     words += ["--time-tolerance", f"{told['tolerance']:g}"] if told.get("tolerance") is not None else []
-    return words
+    scenarios = told.get("scatter", {}).get("scenarios", AS_USUAL.scenarios)
+    return words + (["--scenarios", str(scenarios)] if scenarios != AS_USUAL.scenarios else [])
 
 
 def _tuned(settings: Settings) -> list[str]:
