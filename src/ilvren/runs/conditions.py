@@ -139,7 +139,8 @@ def conditions_with(
     """Measure what remains of (1) for given `multipliers` (m,), as far as their signs are right; the bounds take what
     they may. Limits that are not quite reached count when they are within NEARLY_REACHED of their size and Σ
     |multiplier| · distance over all of them is at most `tolerance` times the size of the objective: no convex problem
-    has more to gain. Quick at any size."""
+    has more to gain. So do limits that are farther off, which stay not active, where going there is worth an equal
+    share of that at most, and the limit's whole size no more than it all. Quick at any size."""
     row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
     assert evaluation.gradient is not None
     given = np.where(np.isfinite(multipliers), multipliers, 0.0)
@@ -151,7 +152,10 @@ def conditions_with(
     allowed = tolerance * objective_size
     if float(np.sum(np.abs(given[near]) * distance[near])) > allowed:
         near[:] = False
-    own = np.where(active | near, given, 0.0)
+    is_slight = np.isfinite(distance) & (given != 0.0)
+    worth = np.abs(given[is_slight]) * np.maximum(distance[is_slight] * len(given), measures.row_sizes[is_slight])
+    is_slight[is_slight] = worth <= allowed
+    own = np.where(active | near | is_slight, given, 0.0)
     row_sides = np.where(near, np.where(given > 0.0, -1, 1), row_sides)
     rest = evaluation.gradient - evaluation.jacobian.T @ own
     gaps = np.where(rest > 0.0, point - measures.lower, measures.upper - point)
