@@ -17,10 +17,13 @@ sparse linear systems with sparse backward error", 1989.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ilvren.records import dataclass
 
 __all__ = ["CHAINED", "KktFactor", "KktSystem"]
 
@@ -32,18 +35,29 @@ DELTA, LEAST_DIAGONAL = 1e-8, 1e-3
 # fastest.
 CHAINED = (1e-6, 1e-10)
 TINY_PIVOT = 1e-17
+ROUNDING = float(np.finfo(float).eps)
 # Dense matrices with a pivot below this, where the others are about one, may be singular but for rounding.
 SMALL_PIVOT = 1e-12
 # The least D of a row that is folded into H.
 LEAST_CONDENSED = 1e-14
 # Refinement ends at this error (2), or when a step no longer halves it; above REFINED_ENOUGH Krylov steps follow.
-REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-12, 1e-9, 12
-# After so many steps of it a solution's own size is known.
-SETTLED = 2
+REFINED, REFINED_ENOUGH, MOST_REFINEMENTS = 1e-10, 1e-9, 12
+# Where the error of a solution is below this, its own size is known, and within so many steps it should be.
+SETTLED, FIRST_STEPS = 1e-3, 3
 KRYLOV_STEPS, KRYLOV_REST = 25, 1e-10
 # A solution with a larger error is none, unless its rest is below these shares of all of the right-hand side, and of
 # the part that belongs to the rows.
 ACCEPTED_ERROR, ACCEPTED_REST, ACCEPTED_SHARE = 1e-9, 1e-5, 1e-2
+
+
+@dataclass(frozen=True, eq=False)
+class _Tried:
+    """A solution of (1), what it leaves of the right-hand side, and the largest backward error of any equation: small
+    ones beside large ones count as much.        (2)"""
+
+    found: FloatArray
+    rest: FloatArray
+    error: float
 
 
 class KktFactor:
@@ -144,17 +158,21 @@ class KktFactor:
 
     def _by_condensed(self, system: KktSystem, solve: Any) -> Any:
         """Return a function that solves (1) by its condensed form."""
-        inner, kept, n = system.condensed, system.kept, self._n
-        assert inner is not None
-        own, weights = self._own, self._weights
+        inner, kept, n = _run(system.condensed), _run(system.kept), self._n
+        own, across, weights = self._own, self._own.T, self._weights
 
         def solved(rhs: FloatArray) -> FloatArray:
             x, y = rhs[:n], rhs[n:]
-            part = solve(np.concatenate([x + own.T @ (weights * y[inner]), y[kept]]))
+            top = across @ (weights * y[inner])
+            top += x
+            part = solve(np.concatenate([top, y[kept]]))
             found = np.empty(len(rhs))
-            found[:n] = part[:n]
-            found[n + kept] = part[n:]
-            found[n + inner] = weights * (own @ part[:n] - y[inner])
+            found[:n], rows = part[:n], found[n:]
+            rows[kept] = part[n:]
+            moved = own @ part[:n]
+            moved -= y[inner]  # before the weights, which may be huge: what is left of it is small
+            moved *= weights
+            rows[inner] = moved
             return found
 
         return solved
@@ -165,69 +183,67 @@ class KktFactor:
         if self._solve is None:
             return None
         rhs = np.concatenate([top, bottom])
-        found, error = self._refined(np.zeros(len(rhs)), rhs)
-        if found is not None and error > REFINED_ENOUGH and self._is_sparse:
-            found, error = self._by_krylov(found, error, rhs)
-        if found is None:
+        best = self._refined(_Tried(np.zeros(len(rhs)), rhs, np.inf), rhs)
+        if best.error > REFINED_ENOUGH and self._is_sparse:
+            best = self._by_krylov(best, rhs)
+        if not best.error < np.inf:
             return None
-        rest = np.abs(rhs - self._times(found))
+        found, rest = best.found, np.abs(best.rest)
         goal = max(float(np.abs(rhs).max(initial=0.0)), float(np.abs(found).max(initial=0.0)) * DELTA)
         own = float(rest[self._n :].max(initial=0.0)) <= ACCEPTED_SHARE * float(np.abs(bottom).max(initial=0.0))
-        if not (error <= ACCEPTED_ERROR or (own and float(rest.max(initial=0.0)) <= ACCEPTED_REST * goal)):
+        if not (best.error <= ACCEPTED_ERROR or (own and float(rest.max(initial=0.0)) <= ACCEPTED_REST * goal)):
             return None
         return found[: self._n], found[self._n :]
 
-    def _refined(self, found: FloatArray, rhs: FloatArray, enough: float = REFINED) -> tuple[FloatArray | None, float]:
-        """Return the solution refined as far as it goes, and its error (2)."""
-        best, least, sizes = None, np.inf, None
-        rest = rhs - self._times(found) if found.any() else rhs
+    def _refined(self, best: _Tried, rhs: FloatArray, enough: float = REFINED) -> _Tried:
+        """Return `best` refined as far as it goes."""
+        found, rest, least, sizes, unsettled = best.found, best.rest, np.inf, np.zeros(0), np.inf
+        best = replace(best, error=np.inf)
         for step in range(MOST_REFINEMENTS):
             found = found + self._solve(rest)
             rest = rhs - self._times(found)
-            if step < SETTLED or sizes is None:  # from then on nothing that counts here changes
+            if step == 0 and self._is_sparse and not best.found.any():
+                continue  # what stands on the diagonal where a zero would be factored is always seen in it
+            if unsettled > SETTLED:  # else nothing that counts in the sizes changes any more
                 sizes = self._sizes(found) + np.abs(rhs)
             error = _largest_share(rest, sizes)
-            is_halved = error < 0.5 * least
+            # An error of about 1 says that some equation's right-hand side is still all left, not how much.
+            is_halved = error < 0.5 * least or (error > SETTLED and step < FIRST_STEPS)
+            unsettled = error
             if error < least:
-                best, least = found, error
+                best, least = _Tried(found, rest, error), error
             if not is_halved or error <= enough:
                 break
-        return best, least
+        return best
 
-    def _by_krylov(self, found: FloatArray, error: float, rhs: FloatArray) -> tuple[FloatArray, float]:
+    def _by_krylov(self, best: _Tried, rhs: FloatArray) -> _Tried:
         """Return a better solution by GMRES with the factorization as preconditioner, where refinement stalls: what
         stands on the diagonal there is not small against all eigenvalues."""
         from scipy.sparse.linalg import LinearOperator, gmres
 
         shape = (len(rhs), len(rhs))
         matrix, inverse = (LinearOperator(shape, matvec=f, dtype=float) for f in (self._times, self._solve))
-        rest = rhs - self._times(found)
-        size = float(np.linalg.norm(rest))
+        size = float(np.linalg.norm(best.rest))
         if not (np.isfinite(size) and size > 0.0):
-            return found, error
-        step, _ = gmres(matrix, rest / size, M=inverse, rtol=KRYLOV_REST, restart=KRYLOV_STEPS, maxiter=1)
+            return best
+        step, _ = gmres(matrix, best.rest / size, M=inverse, rtol=KRYLOV_REST, restart=KRYLOV_STEPS, maxiter=1)
         if not np.isfinite(step).all():
-            return found, error
-        better = found + size * step
-        own = self._error(better, rhs - self._times(better), rhs)
-        if own <= REFINED_ENOUGH:
-            return better, own
-        refined, least = self._refined(better, rhs, REFINED_ENOUGH)
-        if refined is not None and least < min(own, error):
-            return refined, least
-        return (better, own) if own < error else (found, error)
-
-    def _error(self, found: FloatArray, rest: FloatArray, rhs: FloatArray) -> float:
-        """Return the largest backward error of any equation: small ones beside large ones count as much.        (2)"""
-        return _largest_share(rest, self._sizes(found) + np.abs(rhs))
+            return best
+        found = best.found + size * step
+        rest = rhs - self._times(found)
+        better = _Tried(found, rest, _largest_share(rest, self._sizes(found) + np.abs(rhs)))
+        tried = [better] if better.error <= REFINED_ENOUGH else [self._refined(better, rhs, REFINED_ENOUGH), better]
+        return min((*tried, best), key=lambda one: one.error if one.error < np.inf else np.inf)
 
     def _sizes(self, v: FloatArray) -> FloatArray:
-        """Return |A| |v| of the matrix A of (1)."""
+        """Return |A| |v| of the matrix A of (1), no less than what rounding makes of an equation's zeros."""
         if self._magnitudes is None:
             self._magnitudes = abs(self._hessian), abs(self._jacobian)
         hessian, jacobian = self._magnitudes
-        x, y = np.abs(v[: self._n]), np.abs(v[self._n :])
-        return np.concatenate([hessian @ x + np.abs(self._top) * x + jacobian.T @ y, jacobian @ x + self._bottom * y])
+        size = np.abs(v)
+        x, y = size[: self._n], size[self._n :]
+        sizes = np.concatenate([hessian @ x + np.abs(self._top) * x + jacobian.T @ y, jacobian @ x + self._bottom * y])
+        return np.maximum(sizes, ROUNDING * float(size.max(initial=0.0)), out=sizes)
 
     def _times(self, v: FloatArray) -> FloatArray:
         x, y = v[: self._n], v[self._n :]
@@ -298,6 +314,12 @@ class KktSystem:
         numbers = numbers[is_first]
         indptr = np.searchsorted(numbers, np.arange(size + 1, dtype=np.int64) * size).astype(np.int32)
         self._pattern = (numbers % size).astype(np.int32), indptr
+
+
+def _run(places: Any) -> Any:
+    """Return places without gaps as a slice, which takes no copies; others as they are."""
+    is_run = len(places) > 0 and places[-1] - places[0] == len(places) - 1
+    return slice(int(places[0]), int(places[-1]) + 1) if is_run else places
 
 
 def _largest_share(rest: FloatArray, sizes: FloatArray) -> float:

@@ -11,6 +11,8 @@ __all__ = ["LONGEST_KEY", "digest_of", "key_of"]
 
 # Designs of more bytes than this are known by their digests.
 LONGEST_KEY = 8_192
+# The last design whose digest was made: it is asked for several times, and comparing is quicker.
+_last: tuple[bytes, bytes] = (b"", hashlib.blake2b(b"", digest_size=16).digest())
 
 
 def key_of(point: NDArray[np.float64]) -> bytes:
@@ -21,4 +23,9 @@ def key_of(point: NDArray[np.float64]) -> bytes:
 
 def digest_of(whole: bytes) -> bytes:
     """Return the digest of a design's bytes."""
-    return hashlib.blake2b(whole, digest_size=16).digest()
+    global _last
+    before, digest = _last
+    if whole != before:
+        digest = hashlib.blake2b(whole, digest_size=16).digest()
+        _last = whole, digest
+    return digest

@@ -204,8 +204,12 @@ class Task:
 
     def misses(self, rows: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its nearer limit; infinite for NaN."""
-        miss = np.maximum(np.maximum(self.row_lower - rows, rows - self.row_upper), 0.0)
-        return np.where(np.isnan(miss), np.inf, miss)
+        miss = self.row_lower - rows
+        np.maximum(miss, rows - self.row_upper, out=miss)
+        np.maximum(miss, 0.0, out=miss)
+        if np.isnan(miss.max(initial=0.0)):
+            miss[np.isnan(miss)] = np.inf
+        return miss
 
     def violation(self, rows: FloatArray) -> float:
         """Return the largest miss over its size."""

@@ -265,8 +265,7 @@ def _least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
     target = stage.slope(state.point.g, state.point.x) - state.z_low + state.z_high
     n = stage.n
     system = KktSystem(n, m, is_sparse=stage.task.is_sparse, condensed=_condensed_rows(stage, state))
-    bottom = np.asarray(np.bincount(stage.attached, stage.signs**2, m), dtype=np.float64)
-    shifted = np.asarray(np.bincount(stage.attached, stage.signs * target[n:], m), dtype=np.float64)
+    bottom, shifted = stage.spread(stage.signs), stage.spread(target[n:])
     factor = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT, with_inertia=False)
     found = factor.solve(-target[:n], shifted)
     if found is None or not np.abs(found[1]).max(initial=0.0) <= MOST_FIRST_MULTIPLIER:
@@ -289,7 +288,7 @@ def _solved(
     """Solve (1) for μ → 0: algorithm A of the paper, by its steps. `outer` is None for the main problem; for (3) it
     says whether a point is good enough to return to."""
     system, polishing = _systems(stage, state)
-    theta = constraint_miss(stage, state.point, state.t)
+    theta = constraint_miss(state.rest(stage))
     memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))  # A-1
     tests, barrier = _Tests(stage, outer), _Barrier(stage, memory, is_free=outer is None)
     polish = _Polishing(stage, options) if outer is None else None
@@ -408,7 +407,7 @@ class _Tests:
             return None
         if self._outer is None and assessment.meets_conditions:
             return _End(state, "converged", ROUNDED)
-        is_feasible = constraint_miss(self._stage, state.point, state.t) <= self._stage.task.feasibility
+        is_feasible = constraint_miss(state.rest(self._stage)) <= self._stage.task.feasibility
         if is_feasible or self._outer is not None:
             return _End(state, "stalled", "steps have become as small as rounding")
         return None
@@ -560,11 +559,11 @@ def _restored_from(
     so_far.count += 1
     if so_far.count > MOST_RESTORATIONS:
         return _End(state, "stalled", "feasibility had to be restored too often")
-    theta = constraint_miss(stage, state.point, state.t)
+    theta = constraint_miss(state.rest(stage))
     memory.add(theta, barrier_value(stage, state, state.point, state.t))
     restored = yield from _restored(stage, state, memory, options)
     if restored.claim == "stalled":
-        left = constraint_miss(stage, restored.state.point, restored.state.t)
+        left = constraint_miss(restored.state.rest(stage))
         if restored.state is state or not left <= RESTORED_SHARE * theta:
             return _End(state, "stalled", "no step is acceptable, and feasibility could not be improved either")
     if restored.claim == "conflict":
@@ -655,7 +654,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
     shift, is_first = 0.0, False
     while True:
         shifted = sigma + shift
-        bottom = np.asarray(np.bincount(stage.attached, stage.signs**2 / shifted[n:], m), dtype=np.float64)
+        bottom = stage.spread(stage.signs / shifted[n:])
         # Equations as they are where their steps can be refined so far; with δc where they depend on each other: what
         # δc leaves of them is δc times the change of their multipliers, which may be large.
         for row_shift in (0.0, ROW_SHIFT):
@@ -688,7 +687,7 @@ def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memor
 def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | None:
     """Return the direction of (2) for a value of μ."""
     slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.gaps(stage), mu)
-    found = _newton_step(stage, state, newton, slope, stage.rest(state.point.c, state.t))
+    found = _newton_step(stage, state, newton, slope, state.rest(stage))
     return None if found is None else _Step(*found, slope)
 
 
@@ -739,16 +738,17 @@ def _newton_step(
     stage: Stage, state: State, newton: _Newton, slope: FloatArray, rest: FloatArray
 ) -> tuple[FloatArray, FloatArray] | None:
     """Return (dw, dy) of (2) with t eliminated, for ∇φ = `slope` and r = `rest`."""
-    n, m = stage.n, len(stage.b)
+    n = stage.n
     factor, low_rank, attached = newton.factor, newton.low_rank, newton.sigma[n:]
     slope_x = slope[:n] + state.point.j.T @ state.y
-    slope_t = slope[n:] + stage.signs * state.y[stage.attached]
-    right = -rest + np.bincount(stage.attached, stage.signs * slope_t / attached, m)
+    slope_t = slope[n:] + stage.gathered(state.y)
+    right = stage.spread(slope_t / attached)
+    right -= rest
     found = factor.solve(-slope_x, right) if low_rank is None else low_rank.solve(factor, -slope_x, right)
     if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
         return None
     dx, dy = found
-    dt = -(slope_t + stage.signs * dy[stage.attached]) / attached
+    dt = -(slope_t + stage.gathered(dy)) / attached
     return np.concatenate([dx, dt]), dy
 
 
@@ -765,7 +765,7 @@ def _line_search(
     tau = max(LEAST_TAU, 1.0 - state.mu)
     longest = fraction_to_boundary(state.gaps(stage), dw, tau)
     dz_low, dz_high = bound_steps(stage, state, dw, state.mu)
-    theta, phi = constraint_miss(stage, state.point, state.t), barrier_value(stage, state, state.point, state.t)
+    theta, phi = constraint_miss(state.rest(stage)), barrier_value(stage, state, state.point, state.t)
     descent = float(slope @ dw)
     least = _least_length(memory, theta, descent)
     slack = ROUNDING * max(abs(phi), abs(stage.objective(state.point.f, state.point.x, state.t)))
@@ -776,7 +776,7 @@ def _line_search(
             break
         point = yield from evaluated(at[:n], derivatives=False)
         t = at[n:]
-        new_theta, new_phi = constraint_miss(stage, point, t), barrier_value(stage, state, point, t)
+        new_theta, new_phi = constraint_miss(stage.rest(point.c, t)), barrier_value(stage, state, point, t)
         is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         note = "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if not is_ok and count == 0 and options.corrections and new_theta >= theta and math.isfinite(new_theta):
@@ -897,7 +897,7 @@ def _corrected(
     """Second-order corrections: Newton steps on the rows at the trial point, with the same factorization."""
     theta, phi, descent, slack, tau = known
     n, w = stage.n, state.w
-    rest = alpha * stage.rest(state.point.c, state.t) + stage.rest(point.c, t)
+    rest = alpha * state.rest(stage) + stage.rest(point.c, t)
     last = theta
     for _ in range(MOST_CORRECTIONS):
         again = _newton_step(stage, state, newton, slope, rest)
@@ -906,7 +906,7 @@ def _corrected(
         share = fraction_to_boundary(state.gaps(stage), again[0], tau)
         at = np.clip(w + share * again[0], stage.lower, stage.upper)
         trial = yield from evaluated(at[:n], derivatives=False)
-        new_theta, new_phi = constraint_miss(stage, trial, at[n:]), barrier_value(stage, state, trial, at[n:])
+        new_theta, new_phi = constraint_miss(stage.rest(trial.c, at[n:])), barrier_value(stage, state, trial, at[n:])
         is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         if is_ok:
             return trial, at[n:], is_f_type, again[0]
@@ -926,11 +926,11 @@ def _restored(
     """Solve (3) until the filter takes a point with clearly less θ: return the state there, and whether feasibility was
     "restored", the limits "conflict" there, or neither ("stalled": where it began, if nothing came of it)."""
     n, m, k = stage.n, len(stage.b), len(state.t)
-    theta = constraint_miss(stage, state.point, state.t)
+    theta = constraint_miss(state.rest(stage))
     if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
         return _End(state, "stalled")
     given, state = state, (yield from _off_the_bounds(stage, state))
-    rest = stage.rest(state.point.c, state.t)
+    rest = state.rest(stage)
     mu = max(state.mu, float(np.abs(rest).max()))
     rho = RESTORATION_PRICE
     half = (mu - rho * rest) / (2.0 * rho)
@@ -960,7 +960,7 @@ def _restored(
     )
 
     def is_enough(point: Point, t: FloatArray) -> bool:
-        new_theta = constraint_miss(stage, point, t[:k])
+        new_theta = constraint_miss(stage.rest(point.c, t[:k]))
         if not new_theta <= RESTORED_SHARE * theta:
             return False
         new_phi = barrier_value(stage, state, point, t[:k])
@@ -970,7 +970,7 @@ def _restored(
     ended, claim = found.state, found.claim
     t = ended.t[:k]
     back = State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
-    if claim == "conflict" and constraint_miss(stage, ended.point, t) <= stage.task.feasibility * 1e-2:
+    if claim == "conflict" and constraint_miss(stage.rest(ended.point.c, t)) <= stage.task.feasibility * 1e-2:
         return _End(given, "stalled")
     if claim in ("conflict", "stalled"):
         return _End(back, claim)

@@ -143,29 +143,17 @@ def conditions_with(
     share of that at most, and the limit's whole size no more than it all. Quick at any size."""
     row_sides, bound_sides, free, scale = _setting(problem, measures, point, evaluation, objective_size, feasibility)
     assert evaluation.gradient is not None
-    given = np.where(np.isfinite(multipliers), multipliers, 0.0)
-    lower = np.where(given > 0.0, evaluation.rows - measures.row_lower, np.inf)
-    upper = np.where(given < 0.0, measures.row_upper - evaluation.rows, np.inf)
-    distance = np.maximum(np.minimum(lower, upper), 0.0)
-    active = (row_sides == 2) | (-row_sides * given > 0.0) & (row_sides != 0)
-    near = ~active & (distance <= NEARLY_REACHED * measures.row_sizes) & (given != 0.0)
     allowed = tolerance * objective_size
-    if float(np.sum(np.abs(given[near]) * distance[near])) > allowed:
-        near[:] = False
-    is_slight = np.isfinite(distance) & (given != 0.0)
-    worth = np.abs(given[is_slight]) * np.maximum(distance[is_slight] * len(given), measures.row_sizes[is_slight])
-    is_slight[is_slight] = worth <= allowed
-    own = np.where(active | near | is_slight, given, 0.0)
-    row_sides = np.where(near, np.where(given > 0.0, -1, 1), row_sides)
+    own, row_sides = _as_far_as_right(measures, evaluation.rows, multipliers, row_sides, allowed)
     rest = evaluation.gradient - evaluation.jacobian.T @ own
     gaps = np.where(rest > 0.0, point - measures.lower, measures.upper - point)
-    close = gaps <= NEARLY_REACHED * measures.bound_sizes(point)
-    close &= (measures.lower < measures.upper) & (bound_sides == 0)
-    close &= np.abs(rest) * measures.variable_sizes(point) > ROUNDED_MULTIPLIER * objective_size
-    close[close] = np.abs(rest[close]) * gaps[close] <= allowed / max(len(point), 1)
-    bound_sides = np.where(close & (rest != 0.0), np.where(rest > 0.0, -1, 1), bound_sides)
-    taken = ((bound_sides == -1) & (rest > 0.0)) | ((bound_sides == 1) & (rest < 0.0))
-    bound_multipliers = np.where(taken, rest, 0.0)
+    if np.isfinite(gaps).any():
+        close = gaps <= NEARLY_REACHED * measures.bound_sizes(point)
+        close &= (measures.lower < measures.upper) & (bound_sides == 0)
+        close &= np.abs(rest) * measures.variable_sizes(point) > ROUNDED_MULTIPLIER * objective_size
+        close[close] = np.abs(rest[close]) * gaps[close] <= allowed / max(len(point), 1)
+        bound_sides = np.where(close & (rest != 0.0), np.where(rest > 0.0, -1, 1), bound_sides)
+    bound_multipliers = np.where((bound_sides != 2) & (bound_sides * rest < 0.0), rest, 0.0)
     rest = (rest - bound_multipliers)[free] * scale
     worst = float(np.abs(rest).max(initial=0.0))
     gap = _complementarity(measures, point, evaluation, (row_sides, bound_sides), (own, bound_multipliers), feasibility)
@@ -180,6 +168,29 @@ def conditions_with(
         rest,
         lambda: _active_normals(evaluation.jacobian, row_sides, bound_sides, free, scale),
     )
+
+
+def _as_far_as_right(
+    measures: Measures, rows: FloatArray, multipliers: FloatArray, row_sides: IntArray, allowed: float
+) -> tuple[FloatArray, IntArray]:
+    """Return the multipliers (m,) of rows that count, 0 the others, and the sides (m,) of rows with those that are
+    nearly reached; what limits that are not reached are worth, multiplier · distance, is `allowed` in all."""
+    given = np.where(np.isfinite(multipliers), multipliers, 0.0)
+    counts = (row_sides == 2) | (row_sides * given < 0.0)
+    off = np.flatnonzero(~counts & (given != 0.0))
+    if not len(off):
+        return given, row_sides
+    size, is_lower = np.abs(given[off]), given[off] > 0.0
+    distance = np.where(is_lower, rows[off] - measures.row_lower[off], measures.row_upper[off] - rows[off])
+    distance = np.maximum(distance, 0.0)
+    near = distance <= NEARLY_REACHED * measures.row_sizes[off]
+    if float(size[near] @ distance[near]) > allowed:
+        near[:] = False
+    is_slight = size * np.maximum(distance * len(given), measures.row_sizes[off]) <= allowed
+    counts[off] = near | is_slight
+    row_sides = row_sides.copy()
+    row_sides[off[near]] = np.where(is_lower[near], -1, 1)
+    return np.where(counts, given, 0.0), row_sides
 
 
 def _drop_rounding(
@@ -201,11 +212,15 @@ def _complementarity(
     """Return the largest |multiplier| · distance from the limit."""
     worst, share = 0.0, min(1.0, USUAL_FEASIBILITY / feasibility)
     limits = ((measures.row_lower, measures.row_upper), (measures.lower, measures.upper))
-    for values, (low, high), side, u in zip((evaluation.rows, point), limits, sides, multipliers, strict=True):
-        margin = np.where(side == 1, high - values, values - low)
+    for values, (low, high), sides_of, multipliers_of in zip(
+        (evaluation.rows, point), limits, sides, multipliers, strict=True
+    ):
+        places = np.flatnonzero((multipliers_of != 0.0) & (sides_of != 0))
+        side, value = sides_of[places], values[places]
+        margin = np.where(side == 1, high[places] - value, value - low[places])
+        margin = np.where(side == 2, -np.abs(margin), margin)
         distance = np.where(margin > 0.0, margin, -share * margin)
-        distance = np.where(side == 2, share * np.abs(values - low), np.where(side == 0, 0.0, distance))
-        worst = max(worst, float(np.max(np.where(u == 0.0, 0.0, np.abs(u) * distance), initial=0.0)))
+        worst = max(worst, float(np.max(np.abs(multipliers_of[places]) * distance, initial=0.0)))
     return worst
 
 

@@ -73,7 +73,29 @@ class Stage:
 
     def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
         """Return r (m,)."""
-        return np.asarray(c + np.bincount(self.attached, self.signs * t, len(self.b)) - self.b, dtype=np.float64)
+        rest = self.spread(t)
+        rest += c
+        rest -= self.b
+        return rest
+
+    @cached_property
+    def _run(self) -> slice | None:
+        """Return the rows that have a t, where each has one alone and they follow each other."""
+        attached = self.attached
+        is_run = len(attached) > 0 and bool((np.diff(attached) == 1).all())
+        return slice(int(attached[0]), int(attached[-1]) + 1) if is_run else None
+
+    def spread(self, values: FloatArray) -> FloatArray:
+        """Return A v (m,) of values of t."""
+        if self._run is None:
+            return np.asarray(np.bincount(self.attached, self.signs * values, len(self.b)), dtype=np.float64)
+        spread = np.zeros(len(self.b))
+        np.multiply(self.signs, values, out=spread[self._run])
+        return spread
+
+    def gathered(self, y: FloatArray) -> FloatArray:
+        """Return A'y, for each t, of values of rows (m,)."""
+        return self.signs * y[self.attached if self._run is None else self._run]
 
     def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
         """Return f, or what (3) has in its place, with the prices of t."""
@@ -134,12 +156,19 @@ class State:
     def __post_init__(self) -> None:
         self.w = np.concatenate([self.point.x, self.t])
         self._gaps: tuple[FloatArray, FloatArray] | None = None
+        self._rest: FloatArray | None = None
 
     def gaps(self, stage: Stage) -> tuple[FloatArray, FloatArray]:
         """Return w − l and u − w, infinite where there is no bound."""
         if self._gaps is None:
             self._gaps = self.w - stage.lower, stage.upper - self.w
         return self._gaps
+
+    def rest(self, stage: Stage) -> FloatArray:
+        """Return r (m,)."""
+        if self._rest is None:
+            self._rest = stage.rest(self.point.c, self.t)
+        return self._rest
 
 
 def main_stage(task: Task) -> Stage:
@@ -172,9 +201,9 @@ def inside(x: FloatArray, lower: FloatArray, upper: FloatArray, share: float) ->
     return np.where((moved > lower) & (moved < upper), moved, 0.5 * (lower + upper))
 
 
-def constraint_miss(stage: Stage, point: Point, t: FloatArray) -> float:
-    """Return θ, infinite where a row is invalid."""
-    theta = float(np.abs(stage.rest(point.c, t)).sum())
+def constraint_miss(rest: FloatArray) -> float:
+    """Return θ of r (m,), infinite where a row is invalid."""
+    theta = float(np.abs(rest).sum())
     return theta if math.isfinite(theta) else math.inf
 
 
@@ -199,7 +228,7 @@ def scaled_error(stage: Stage, state: State, mu: float) -> float:
     scale_gap = max(MOST_SCALED, total / k) / MOST_SCALED
     count = max(k + len(state.y), 1)
     scale_slope = max(MOST_SCALED, (total + float(np.abs(state.y).sum())) / count) / MOST_SCALED
-    rest = np.abs(stage.rest(state.point.c, state.t))
+    rest = np.abs(state.rest(stage))
     worst = max(
         float(np.abs(slope).max(initial=0.0)) / scale_slope,
         # A row is met in its own size, which may be far smaller than what its gradient scales it by.
@@ -221,7 +250,7 @@ def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
     slope = stage.slope(state.point.g, state.point.x)
     slope = slope - state.z_low + state.z_high
     slope[: stage.n] += state.point.j.T @ state.y
-    slope[stage.n :] += stage.signs * state.y[stage.attached]
+    slope[stage.n :] += stage.gathered(state.y)
     return slope
 
 

@@ -45,11 +45,6 @@ def polished(
     multipliers (m,) of the rows. An early one may be farther off, and further steps follow while they are long."""
     task, x = stage.task, state.point.x
     nowhere = (None, np.zeros(len(stage.b)))
-    hessian = None
-    if task.has_curvature and is_exact:
-        hessian = yield from hessian_at(x, -state.y, stage.weight)
-    if hessian is None:
-        return nowhere
     n = stage.n
     w = state.w
     at_low = np.isfinite(stage.lower) & (state.z_low > w - stage.lower)
@@ -58,6 +53,13 @@ def polished(
     is_equality = task.row_lower == task.row_upper
     held, row_sides = sides[:n], np.where(is_equality, 2, 0)
     row_sides[stage.attached] = np.where(is_equality[stage.attached], 2, sides[n:])
+    if task.is_sparse and np.count_nonzero(held) + np.count_nonzero(row_sides) > n:
+        return nowhere  # limits that depend on each other, of which many rounds would have to choose
+    hessian = None
+    if task.has_curvature and is_exact:
+        hessian = yield from hessian_at(x, -state.y, stage.weight)
+    if hessian is None:
+        return nowhere
     before = len(x) + len(stage.b) + 1
     for _ in range(SPARSE_ROUNDS if task.is_sparse else POLISH_ROUNDS):
         found = on_limits(task, state.point, hessian, system, held, row_sides)
