@@ -243,7 +243,8 @@ class KktFactor:
         size = np.abs(v)
         x, y = size[: self._n], size[self._n :]
         sizes = np.concatenate([hessian @ x + np.abs(self._top) * x + jacobian.T @ y, jacobian @ x + self._bottom * y])
-        return np.maximum(sizes, ROUNDING * float(size.max(initial=0.0)), out=sizes)
+        floor = ROUNDING * float(size.max(initial=0.0))
+        return np.asarray(np.maximum(sizes, floor, out=sizes), dtype=np.float64)
 
     def _times(self, v: FloatArray) -> FloatArray:
         x, y = v[: self._n], v[self._n :]

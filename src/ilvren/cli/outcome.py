@@ -7,10 +7,11 @@ import shlex
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
+import numpy as np
 from rich.table import Table
 from rich.text import Text
 
-from ilvren.cli.tables.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tally, value_text
+from ilvren.cli.tables.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tallied, tally, value_text
 from ilvren.cli.tables.table import (
     change_percent,
     count,
@@ -22,7 +23,7 @@ from ilvren.cli.tables.table import (
     table,
     with_unit,
 )
-from ilvren.runs import OUTCOMES, SUMMARY_ROWS, RunResult, told_set
+from ilvren.runs import OUTCOMES, SUMMARY_ROWS, LimitStates, RunResult, told_set
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -33,6 +34,8 @@ __all__ = ["price_sentence", "show_confirmation", "show_result"]
 
 # A price is told for moving the limit by this share of its size.
 PRICE_STEP = 0.01
+# So many prices are told of in sentences.
+MOST_PRICES = 5
 
 # Distinct optima shown, and variables of each.
 MOST_OPTIMA, MOST_OPTIMUM_COLUMNS = 12, 4
@@ -378,9 +381,14 @@ def _variables_table(result: RunResult) -> Table:
     blocks = {block.name: block for block in result.problem.blocks}
     for line in bound_lines(result.problem.blocks, result.bounds):
         block = blocks[line.cells[0].partition("[")[0].strip()]
-        words = [_bound_note(block, line.place + place, state) for place, state in enumerate(line.states)]
-        note = tally(words) if line.is_summary else words[0]
-        rows.append((*line.cells, "" if line.is_summary else _price(line.states[0], result), note))
+        if isinstance(line.states, LimitStates) and line.is_summary:
+            notable = np.flatnonzero((block.lower == block.upper) | ~block.is_used | (line.states.sides != 0))
+            notable = np.union1d(notable, np.flatnonzero(line.states.violation > 0.0))
+            note = tally([_bound_note(block, place, line.states[place]) for place in notable.tolist()])
+            rows.append((*line.cells, "", note))
+        else:
+            state = line.states[0]
+            rows.append((*line.cells, _price(state, result), _bound_note(block, line.place, state)))
     return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
 
 
@@ -399,9 +407,11 @@ def _summary_table(result: RunResult, lines: Sequence[tuple[RowBlock, Line]]) ->
     assert isinstance(tolerance, float)
     rows = []
     for _, line in lines:
-        words = [state.word(tolerance) for state in line.states]
-        price = "" if line.is_summary else _price(line.states[0], result)
-        rows.append((*line.cells, price, tally(words) if line.is_summary else words[0]))
+        if isinstance(line.states, LimitStates) and line.is_summary:
+            rows.append((*line.cells, "", tallied(line.states.standing(tolerance))))
+        else:
+            state = line.states[0]
+            rows.append((*line.cells, _price(state, result), state.word(tolerance)))
     return table(("constraint", ">value", "unit", "limit", ">margin", ">price", "note"), rows)
 
 
@@ -426,13 +436,17 @@ def _price_sentences(result: RunResult) -> list[str]:
     if result.problem.objective is None:
         return []
     told = []
-    rows = [(state, True) for state in result.constraints.priced() if not (result.courses and "@" in state.name)]
-    bounds = [(state, False) for state in result.bounds.priced() if state.lower != state.upper]
+    most = len(result.constraints) + 1 if result.courses else MOST_PRICES
+    rows = [(state, True) for state in result.constraints.dearest(most, PRICE_STEP)]
+    rows = [(state, is_row) for state, is_row in rows if not (result.courses and "@" in state.name)]
+    bounds = [(state, False) for state in result.bounds.dearest(most, PRICE_STEP) if state.lower != state.upper]
     for state, is_row in (*rows, *bounds):
         assert state.price is not None
         told.append((abs(state.price) * _price_step(state), state, is_row))
     told.sort(key=lambda found: -found[0])
-    sentences = [price_sentence(state, result, is_row=is_row) for effect, state, is_row in told[:5] if effect > 0.0]
+    sentences = [
+        price_sentence(state, result, is_row=is_row) for effect, state, is_row in told[:MOST_PRICES] if effect > 0.0
+    ]
     if any(not state.is_unique for _, state, _ in told):
         sentences.append("* not unique: the gradients of the active limits depend on each other")
     return sentences

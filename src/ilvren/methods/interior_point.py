@@ -642,7 +642,7 @@ class _Step:
 
 def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
     """Return the matrix of (2) factored with δ as small as the inertia allows; None when the numbers break down."""
-    n, m = stage.n, len(stage.b)
+    n = stage.n
     low, high = state.gaps(stage)
     sigma = state.z_low / low + state.z_high / high
     if stage.pull is not None:

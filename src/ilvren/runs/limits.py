@@ -172,11 +172,35 @@ class LimitStates(Sequence[LimitState]):
             are_unique=self.are_unique,
         )
 
+    def standing(self, feasibility: float) -> dict[str, int]:
+        """Return how many stand how, in the words that `LimitState.word` begins with, those met first coming first."""
+        kinds = np.select(
+            [np.isnan(self.value), self.violation > feasibility, self.sides == 2, self.sides != 0], [0, 1, 2, 3], 4
+        )
+        found, first, counts = np.unique(kinds, return_index=True, return_counts=True)
+        words = ("invalid", "missed", "met", "active")
+        return {words[found[i]]: int(counts[i]) for i in np.argsort(first).tolist() if found[i] < len(words)}
+
+    def priced_places(self) -> NDArray[np.int64]:
+        """Return the places of the states that have a price."""
+        return np.zeros(0, dtype=np.int64) if self.prices is None else np.flatnonzero(~np.isnan(self.prices))
+
     def priced(self) -> Iterator[LimitState]:
         """Yield the states that have a price."""
-        if self.prices is not None:
-            for place in np.flatnonzero(~np.isnan(self.prices)).tolist():
-                yield self[place]
+        for place in self.priced_places().tolist():
+            yield self[place]
+
+    def dearest(self, most: int, share: float) -> list[LimitState]:
+        """Return the states that have a price and the most to gain of moving a limit by a share of its value, or of the
+        size where that is 0: so many, and all that have a third of what the last of them has."""
+        places = self.priced_places()
+        if not len(places):
+            return []
+        assert self.prices is not None
+        limit = np.abs(np.where(self.sides == -1, self.lower, self.upper)[places])
+        gain = np.abs(self.prices[places]) * share * np.where(limit > 0.0, limit, self.sizes[places])
+        least = np.partition(gain, -most)[-most] if len(gain) > most else 0.0
+        return [self[place] for place in places[gain >= least / 3.0].tolist()]
 
     def missed(self, tolerance: float) -> Iterator[LimitState]:
         """Yield the states that miss a limit by more than a tolerance."""

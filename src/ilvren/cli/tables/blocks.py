@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ilvren.problem import RowBlock, VariableBlock
     from ilvren.runs import LimitState, LimitStates
 
-__all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tally", "value_text"]
+__all__ = ["MOST_ELEMENTS", "Line", "bound_lines", "row_lines", "shape_note", "tallied", "tally", "value_text"]
 
 # Longer entries are summed up in one line.
 MOST_ELEMENTS = 12
@@ -29,7 +29,7 @@ class Line:
     first element in the block."""
 
     cells: tuple[str, ...]
-    states: Sequence[LimitState]
+    states: Sequence[LimitState] | LimitStates
     place: int
 
     @property
@@ -128,4 +128,9 @@ def tally(words: Sequence[str]) -> str:
         if word:
             short = word.partition(":")[0]
             counts[short] = counts.get(short, 0) + 1
+    return tallied(counts)
+
+
+def tallied(counts: Mapping[str, int]) -> str:
+    """Return counts of words as "2 missed, 5 active"."""
     return ", ".join(f"{count} {word}" for word, count in counts.items())
