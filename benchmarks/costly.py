@@ -120,7 +120,13 @@ def best_after(case: Case, method: str, most: int, seed: int) -> float:
     """The best feasible value of so many evaluations."""
     rng, m = np.random.default_rng([seed, 7]), len(case.limits)
     task = Task(
-        rng.random(case.n), np.zeros(case.n), np.ones(case.n), np.full(m, -np.inf), np.zeros(m), np.ones(m), seed=seed
+        start=rng.random(case.n),
+        lower=np.zeros(case.n),
+        upper=np.ones(case.n),
+        row_lower=np.full(m, -np.inf),
+        row_upper=np.zeros(m),
+        row_sizes=np.ones(m),
+        seed=seed,
     )
     own = method_named(method)
     generator, answer, made, best = own.run(task, own.options()), None, 0, math.inf

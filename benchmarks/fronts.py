@@ -102,12 +102,12 @@ def own_cost() -> None:
     n, method = 10, method_named("nondominated-sorting")
     free = np.full(2, np.inf)
     task = Task(
-        np.full(n, 0.5),
-        np.zeros(n),
-        np.ones(n),
-        -free,
-        free,
-        np.ones(2),
+        start=np.full(n, 0.5),
+        lower=np.zeros(n),
+        upper=np.ones(n),
+        row_lower=-free,
+        row_upper=free,
+        row_sizes=np.ones(2),
         objectives=(0, 1),
         signs=(1.0, 1.0),
         points=100,

@@ -101,7 +101,14 @@ def own_cost() -> None:
 def _driven(method: str, options: dict[str, float], most: int = 20_000) -> tuple[float, float, int]:
     """Drive a method on a vectorised function; return its own seconds, those of the function, and the evaluations."""
     declared, n = method_named(method), 10
-    task = Task(np.full(n, 0.3), np.full(n, -0.5), np.full(n, 0.5), np.zeros(0), np.zeros(0), np.zeros(0))
+    task = Task(
+        start=np.full(n, 0.3),
+        lower=np.full(n, -0.5),
+        upper=np.full(n, 0.5),
+        row_lower=np.zeros(0),
+        row_upper=np.zeros(0),
+        row_sizes=np.zeros(0),
+    )
     generator = declared.run(task, options_from(declared, options))
     message, count, evaluation = next(generator), 0, 0.0
     began = time.perf_counter()

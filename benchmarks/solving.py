@@ -101,7 +101,8 @@ def _factorization(problem: Problem) -> float:
 def limited_memory(n: int = 100_000, iterations: int = 60) -> None:
     """Print the own time of an l-bfgs iteration against a bare two-loop recursion with the same memory."""
     method = method_named("l-bfgs")
-    task = Task(np.zeros(n), np.full(n, -np.inf), np.full(n, np.inf), *(np.zeros(0),) * 3)
+    empty_rows = dict.fromkeys(("row_lower", "row_upper", "row_sizes"), np.zeros(0))
+    task = Task(start=np.zeros(n), lower=np.full(n, -np.inf), upper=np.full(n, np.inf), **empty_rows)
     weights = np.linspace(1.0, 50.0, n)
     none, empty = np.zeros((1, 0)), np.zeros((0, n))
     rng = np.random.default_rng(0)

@@ -24,12 +24,12 @@ def task_of(start, lower=-np.inf, upper=np.inf, *, rows=0, row_lower=-np.inf, ro
     start = np.array(start, dtype=float)
     n = len(start)
     return Task(
-        start,
-        np.full(n, lower, dtype=float),
-        np.full(n, upper, dtype=float),
-        np.full(rows, row_lower, dtype=float),
-        np.full(rows, row_upper, dtype=float),
-        np.ones(rows),
+        start=start,
+        lower=np.full(n, lower, dtype=float),
+        upper=np.full(n, upper, dtype=float),
+        row_lower=np.full(rows, row_lower, dtype=float),
+        row_upper=np.full(rows, row_upper, dtype=float),
+        row_sizes=np.ones(rows),
         **more,
     )
 

@@ -49,7 +49,7 @@ class LastFirst:
         while len(done) < len(jobs):
             place = max(set(range(len(jobs))) - done)
             done.add(place)
-            yield place, Answer(self.gate.evaluate(jobs[place].point))
+            yield place, Answer(evaluation=self.gate.evaluate(jobs[place].point))
 
     def close(self):
         pass
@@ -57,7 +57,15 @@ class LastFirst:
 
 def driven(protocol, *, evaluations=None, workers=None):
     """Run a generator function as a method on the formula problem."""
-    method = Method("toy", "", "global", "values", frozenset({"bounds"}), NoOptions, protocol)
+    method = Method(
+        name="toy",
+        about="",
+        kind="global",
+        needs="values",
+        handles=frozenset({"bounds"}),
+        options=NoOptions,
+        run=protocol,
+    )
     problem = loads(FORMULA)
     settings = Settings(method="toy", evaluations=evaluations, scaling=False)
     return Loop(

@@ -62,7 +62,14 @@ class Progress(unittest.TestCase):
             return Ending("converged", "")
 
         none = np.zeros(0)
-        task = Task(np.ones(3), np.full(3, -np.inf), np.full(3, np.inf), none, none, none)
+        task = Task(
+            start=np.ones(3),
+            lower=np.full(3, -np.inf),
+            upper=np.full(3, np.inf),
+            row_lower=none,
+            row_upper=none,
+            row_sizes=none,
+        )
         method = watched(replace(method_named("bfgs"), run=endless))
         generator, answer, count = method.run(task, method.options()), None, 0
         try:

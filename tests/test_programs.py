@@ -398,7 +398,7 @@ class Locating(WithTube):
                 places = json.loads(self.call("locate", "list.txt", number, "--json")[0])["numbers"][0]["places"]
                 place = next(item for item in places if item["line"] == line)
                 self.assertEqual(place["read"], {"file": "list.txt", **facts})
-                reading = Reading("x", **place["read"])
+                reading = Reading(name="x", **place["read"])
                 found = read_values([reading], Path(), {})["x"]
                 self.assertEqual(found.line, line)
                 self.assertAlmostEqual(float(found.value), float(number), delta=0.051)

@@ -157,7 +157,19 @@ class Commands(InAFolder):
         progress = Progress(terminal, unit="EUR", names=("x", "y"), sign=-1)
         incumbents = tuple(Incumbent(-9.0 + k, 0.0, 10 + k, np.array([0.5, k])) for k in range(3))
         progress._began = progress._next = -1e9
-        progress(Iterated(3, 40, 0, 1.0, 9.0, 0.0, None, "", incumbents=incumbents))
+        progress(
+            Iterated(
+                iteration=3,
+                evaluations=40,
+                gradients=0,
+                seconds=1.0,
+                best=9.0,
+                violation=0.0,
+                stationarity=None,
+                note="",
+                incumbents=incumbents,
+            )
+        )
         progress.close()
         shown = terminal.err.getvalue()
         for part in ("objective [EUR]", "9", "12", "Ctrl-C keeps the best design"):

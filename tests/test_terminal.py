@@ -22,7 +22,7 @@ class Screen(io.StringIO):
 
 def iterated(number, best, **changes):
     facts = {"gradients": 0, "seconds": 0.1, "violation": 1e-3, "stationarity": None, "note": ""} | changes
-    return Iterated(number, 10 * number, best=best, **facts)
+    return Iterated(iteration=number, evaluations=10 * number, best=best, **facts)
 
 
 class ShowingProgress(unittest.TestCase):

@@ -23,7 +23,15 @@ class FactoredSteps(unittest.TestCase):
         matrix = square @ square.T - (seed % 2) * 10.0 * np.eye(n)
         g, a = rng.normal(size=n), rng.normal(size=n)
         one = np.ones(1)
-        task = Task(np.zeros(n), np.full(n, -1.0), np.full(n, 1.0), one, one, one, has_curvature=True)
+        task = Task(
+            start=np.zeros(n),
+            lower=np.full(n, -1.0),
+            upper=np.full(n, 1.0),
+            row_lower=one,
+            row_upper=one,
+            row_sizes=one,
+            has_curvature=True,
+        )
 
         def point(x: np.ndarray) -> Point:
             f = 0.5 * float(x @ matrix @ x) + float(g @ x)

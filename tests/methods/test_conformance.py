@@ -34,12 +34,12 @@ def drive(method, objective, start, *, lower=None, upper=None, rows=None, limits
     n = len(start)
     low, high = limits if limits else (np.zeros(0), np.zeros(0))
     task = Task(
-        start,
-        np.full(n, -np.inf) if lower is None else np.array(lower, float),
-        np.full(n, np.inf) if upper is None else np.array(upper, float),
-        np.array(low, float),
-        np.array(high, float),
-        np.ones(len(low)),
+        start=start,
+        lower=np.full(n, -np.inf) if lower is None else np.array(lower, float),
+        upper=np.full(n, np.inf) if upper is None else np.array(upper, float),
+        row_lower=np.array(low, float),
+        row_upper=np.array(high, float),
+        row_sizes=np.ones(len(low)),
     )
     generator = method.run(task, method.options())
     made = []

@@ -8,10 +8,11 @@ from itertools import pairwise
 import numpy as np
 
 from ilvren import loads, run, verify
-from ilvren.methods.base import Assessment, Iterate, Reply, Request, Task, method_named
+from ilvren.methods.base import Assessment, Iterate, Reply, Request, method_named
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
 from ilvren.methods.pieces.points import Point
+from tests.driving import task_of
 from tests.problems import two_variables
 
 VALLEY = two_variables("100 * (y - x^2)^2 + (1 - x)^2", start=(-1.2, 1.0))
@@ -118,7 +119,7 @@ class Descent(unittest.TestCase):
         """Flat, steep and wavy functions along a ray, from first steps much too short and too long."""
 
         def drive(f, slope, first):
-            task = Task(np.zeros(1), np.full(1, -np.inf), np.full(1, np.inf), *(np.zeros(0),) * 3)
+            task = task_of([0.0])
             here = Point(np.zeros(1), f(0.0), np.zeros(0), np.array([slope(0.0)]), np.zeros((0, 1)), True)
             generator = searched(task, here, np.ones(1), first, curvature=0.1)
             try:
@@ -247,7 +248,7 @@ class Composed(unittest.TestCase):
         from ilvren.methods.pieces.turns import in_turn
 
         method = in_turn([method_named("bfgs"), method_named("newton")])
-        task = Task(np.ones(1), np.full(1, -np.inf), np.full(1, np.inf), *(np.zeros(0),) * 3)
+        task = task_of([1.0])
         generator = method.run(task, method.options())
         message, seen = next(generator), []
         try:

@@ -14,7 +14,14 @@ from tests.problems import two_variables
 
 def task(start, lower, upper):
     n = len(start)
-    return Task(np.array(start), np.array(lower), np.array(upper), np.zeros(0), np.zeros(0), np.zeros(0)), n
+    return Task(
+        start=np.array(start),
+        lower=np.array(lower),
+        upper=np.array(upper),
+        row_lower=np.zeros(0),
+        row_upper=np.zeros(0),
+        row_sizes=np.zeros(0),
+    ), n
 
 
 class NelderMead(unittest.TestCase):
@@ -50,7 +57,14 @@ class NelderMead(unittest.TestCase):
 
     def test_lagrangian_equals_the_objective_at_the_answer(self):
         made, _ = task([0.0], [-9.0], [9.0])
-        made = Task(made.start, made.lower, made.upper, np.array([0.0]), np.array([0.0]), np.ones(1))
+        made = Task(
+            start=made.start,
+            lower=made.lower,
+            upper=made.upper,
+            row_lower=np.array([0.0]),
+            row_upper=np.array([0.0]),
+            row_sizes=np.ones(1),
+        )
         lagrangian = Lagrangian(made, np.array([3.0]), np.array([10.0]))
         f, c = np.array([5.0, 5.0]), np.array([[0.0], [0.2]])
         values = lagrangian.values(f, c)

@@ -149,7 +149,10 @@ class Together(unittest.TestCase):
     def test_requests_go_in_one_batch_and_answers_to_those_who_asked(self):
         log = []
         task = task_of([0.0])
-        children = [Child(f"c[{k}]", counting(10.0 * k, times, log), task) for k, times in enumerate((1, 3, 2))]
+        children = [
+            Child(path=f"c[{k}]", protocol=counting(10.0 * k, times, log), task=task)
+            for k, times in enumerate((1, 3, 2))
+        ]
         generator = together(children)
         message, batches, paths = next(generator), [], []
         try:
@@ -173,7 +176,7 @@ class Together(unittest.TestCase):
             while True:
                 yield Request(np.zeros((1, 1)))
 
-        child = Child("x", endless(), task_of([0.0]), most_requests=5)
+        child = Child(path="x", protocol=endless(), task=task_of([0.0]), most_requests=5)
         generator = together([child])
         next(generator)
         with self.assertRaises(StopIteration):

@@ -3,6 +3,7 @@
 import itertools
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +11,7 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Grid, Task, method_named
+from ilvren.methods.base import Grid, method_named
 from ilvren.methods.differential_evolution import _trials
 from ilvren.methods.dividing_rectangles import _chosen, _Rectangles
 from ilvren.methods.pieces.coding import Coding, spread
@@ -19,14 +20,14 @@ from ilvren.methods.pieces.ranking import Level, better, order
 from ilvren.problem import Measures, ValueGrid
 from ilvren.proofs.convexity import is_convex
 from ilvren.runs import Settings, repeat
+from tests.driving import task_of
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 from tests.published import PUBLISHED
 
 
 def box(n, low=-1.0, high=1.0, grids=(), rows=0):
-    limits = np.full(rows, -np.inf), np.zeros(rows)
-    return Task(np.zeros(n), np.full(n, low), np.full(n, high), *limits, np.ones(rows), grids=grids)
+    return task_of(np.zeros(n), low, high, rows=rows, grids=grids)
 
 
 class Models(unittest.TestCase):
@@ -80,8 +81,8 @@ class Populations(unittest.TestCase):
 
     def test_starts_are_spread_one_to_a_stratum_and_members_are_whole(self):
         grids = (None, Grid(0.0, 0.5, 5), Grid(-3.0, 1.0, 3, np.array([-3.0, 1.0, 7.0])))
-        task = Task(
-            np.zeros(3), np.array([-2.0, 0.0, -3.0]), np.array([2.0, 2.0, 7.0]), *[np.zeros(0)] * 3, grids=grids
+        task = replace(
+            task_of(np.zeros(3), grids=grids), lower=np.array([-2.0, 0.0, -3.0]), upper=np.array([2.0, 2.0, 7.0])
         )
         coding = Coding.of(task)
         codes = spread(coding, 21, np.random.default_rng(3))

@@ -115,7 +115,7 @@ class TrustRegion(unittest.TestCase):
             own = own if bounds else own.replace(", lower = -1", "")
             (folder / "hill.toml").write_text(own)
             problem = load(folder / "hill.toml")
-            chosen, _ = chosen_method(problem, Settings("automatic"), has_options=False)
+            chosen, _ = chosen_method(problem, Settings(method="automatic"), has_options=False)
             self.assertEqual(chosen.costly.name, named)
             self.assertIn("quadratic-interpolation", choose(problem).names)
 

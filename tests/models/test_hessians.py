@@ -151,7 +151,15 @@ class Bends(unittest.TestCase):
             return Ending("stalled" if task.has_secants else "settled", "")
 
         none = np.zeros(0)
-        task = Task(np.zeros(1), np.zeros(1), np.ones(1), none, none, none, has_secants=True)
+        task = Task(
+            start=np.zeros(1),
+            lower=np.zeros(1),
+            upper=np.ones(1),
+            row_lower=none,
+            row_upper=none,
+            row_sizes=none,
+            has_secants=True,
+        )
         for given, expected in (
             (task, [(True, 0.0), (False, 1.0)]),
             (replace(task, has_secants=False), [(False, 0.0)]),

@@ -75,7 +75,7 @@ class Numbers(unittest.TestCase):
 
 class ReadingListings(unittest.TestCase):
     def read(self, text=LISTING, file="stdout", **more):
-        return read_values([Reading("v", file, **more)], Path("."), {file: text})["v"]
+        return read_values([Reading(name="v", file=file, **more)], Path("."), {file: text})["v"]
 
     def test_values_with_their_places(self):
         for more, value, line in (
@@ -117,7 +117,7 @@ class ReadingListings(unittest.TestCase):
             (folder / "nodes.csv").write_text("node,pressure\nT1,2.5\nT3,0.75\n")
 
             def read(file, **more):
-                return read_values([Reading("v", file, **more)], folder, {})["v"].value.tolist()
+                return read_values([Reading(name="v", file=file, **more)], folder, {})["v"].value.tolist()
 
             self.assertEqual(read("totals.json", pointer="/pipes/0/mass~1kg"), 8.5)
             self.assertEqual(read("totals.json", pointer="/pipes/0/all", shape=(2,)), [1.0, 2.0])

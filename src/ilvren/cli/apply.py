@@ -79,7 +79,18 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             _refuse_with_parameters(arguments)
             file, others = parameters_at(problem, point, Path(arguments.parameters))
             told += f"; no parameter there: {', '.join(others)}" if others else ""
-            return _write(arguments, terminal, found, told, problem, point, [file], None, {}, None)
+            return _write(
+                arguments=arguments,
+                terminal=terminal,
+                found=found,
+                told=told,
+                problem=problem,
+                point=point,
+                files=[file],
+                inputs=None,
+                recorded={},
+                into=None,
+            )
         files, inputs = decks_at(problem, point, ledger, found.record, into)
         if arguments.starts:
             files.append(starts_at(problem, point, Path(found.record.problem_file)))
@@ -91,7 +102,18 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 advice="--starts makes the design the problem file's starts",
             )
         recorded = {} if arguments.makeable else recorded_quantities(problem, point, ledger, found.record)
-    return _write(arguments, terminal, found, told, problem, point, files, inputs, recorded, into)
+    return _write(
+        arguments=arguments,
+        terminal=terminal,
+        found=found,
+        told=told,
+        problem=problem,
+        point=point,
+        files=files,
+        inputs=inputs,
+        recorded=recorded,
+        into=into,
+    )
 
 
 def _refuse_with_parameters(arguments: argparse.Namespace) -> None:
@@ -115,6 +137,7 @@ def _makeable(arguments: argparse.Namespace, ledger: Ledger, found: Addressed) -
 
 
 def _write(
+    *,
     arguments: argparse.Namespace,
     terminal: Terminal,
     found: Addressed,

@@ -64,7 +64,7 @@ class Given:
     moments: FloatArray
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Course:
     """All segments. Lists have an entry each: share of the time at the start, step, states at both ends (n,), rates at
     the stages (s, n), all numbers of the moments of the stages (s, width); `modes`; the events by which it began and

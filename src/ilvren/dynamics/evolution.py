@@ -63,7 +63,7 @@ class Probe:
     count: int = 0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Evolution:
     """All of it. `graph` has `inputs` as variables and values that no design changes as parameters.
 

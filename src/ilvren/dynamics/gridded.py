@@ -176,7 +176,7 @@ class Deviation:
         return float(max(along.max(initial=0.0), np.abs(self.of_integrals.sum(axis=0)).max(initial=0.0)))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class GriddedCourse:
     """A course: `states` of each (points, *shape) at the points of a `scheme` in the intervals of the grid `taus`; the
     numbers `outers` and `still` of its formulas, `controls`, and `lags` as shares; `sizes` (n,) of the states;

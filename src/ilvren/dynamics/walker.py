@@ -47,7 +47,7 @@ class Walker:
 
     def __init__(self, march: March, given: Given, mesh: Mesh) -> None:
         self.march, self.system, self.given, self.mesh = march, march.system, given, mesh
-        self.course = Course(march.tableau)
+        self.course = Course(tableau=march.tableau)
         self.base = march._template.copy()
         self.base[march.outer_places] = given.outers
         self.modes = [1.0] * self.system.mode_count

@@ -34,7 +34,7 @@ class Job:
     known: tuple[tuple[str, Question, Outcome], ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Answer:
     """What came of a job: an `evaluation`, or the `outcome` of a question, or the `failure`; `difference_calls`,
     `notes` and `failures` (how many, the first) of the models on the way, what was `made` of them (place of the model,

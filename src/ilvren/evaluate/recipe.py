@@ -19,7 +19,7 @@ __all__ = ["Recipe"]
 MOST_SHIPPED = 200_000_000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Recipe:
     """A problem as text, with the overrides and the `files` it names; `derivatives` names the source its models are
     differentiated by, one for each; `aim` what was made of its objectives; `shipped` {name: (mode, content)} of the
@@ -44,17 +44,17 @@ class Recipe:
         if problem.refusal:
             raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
         return cls(
-            problem.source.text,
-            str(Path(problem.source.file).resolve()),
-            dict(problem.overrides),
-            dict(problem.start_overrides),
-            problem.stored_texts,
-            tuple(source.derivatives for source in problem.sources),
-            is_sparse,
-            problem.aim.to_dict(),
-            _shipped(problem) if ships else {},
-            problem.refinement.to_dict(),
-            any(block.is_objective for block in problem.row_blocks),
+            text=problem.source.text,
+            file=str(Path(problem.source.file).resolve()),
+            set=dict(problem.overrides),
+            start=dict(problem.start_overrides),
+            files=problem.stored_texts,
+            derivatives=tuple(source.derivatives for source in problem.sources),
+            is_sparse=is_sparse,
+            aim=problem.aim.to_dict(),
+            shipped=_shipped(problem) if ships else {},
+            refinement=problem.refinement.to_dict(),
+            is_fronted=any(block.is_objective for block in problem.row_blocks),
         )
 
     def problem(self) -> Problem:

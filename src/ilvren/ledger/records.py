@@ -20,7 +20,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class RunRecord:
     """A run. `state` is "running" or "ended"; `result` the JSON document printed at its end (None before);
     `settings` and `overrides` are what it was asked; `versions` what computed it;
@@ -144,7 +144,7 @@ class ForetoldRecord:
     surface: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class IterationRecord:
     """One iteration as a history shows it. `objective` and `best` as written, `best` None while nothing is
     feasible; `path` tells which part of a composed method it came from; `point` is empty where long vectors were

@@ -14,9 +14,9 @@ import sys
 import time
 from array import array
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from ilvren.errors import RequestError, nearest
 from ilvren.ledger.approximations import ApproximationShelf
@@ -33,6 +33,8 @@ from ilvren.ledger.records import (
 )
 
 __all__ = ["Ledger"]
+
+Record = TypeVar("Record")
 
 # A kill may lose this much of cheap work; a reply that took longer than COSTLY is written at once.
 WINDOW_SECONDS = 0.1
@@ -387,7 +389,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
             values_ = list(row)
             for place in (6, 7, 8, 14, 15, 16):
                 values_[place] = None if row[place] is None else json.loads(row[place])
-            records.append(RunRecord(*values_))
+            records.append(_record_of(RunRecord, values_))
         return records
 
     def is_alive(self, run: RunRecord) -> bool:
@@ -441,7 +443,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                 "SELECT iteration, said, spread, actual, surface FROM foretold WHERE run = ?", (run,)
             ).fetchall()
         foretold = {row[0]: ForetoldRecord(_number(row[1]), _number(row[2]), _number(row[3]), row[4]) for row in told}
-        records = [IterationRecord(*_with_infinity(row, 7)) for row in rows]
+        records = [_record_of(IterationRecord, _with_infinity(row, 7)) for row in rows]
         return [replace(one, foretold=foretold[one.number]) if one.number in foretold else one for one in records]
 
     def generations(self, run: int) -> dict[int, array[int]]:
@@ -473,6 +475,12 @@ def _evaluation_row(run: int, record: EvaluationRecord) -> tuple[object, ...]:
 
 def _number(value: float | None) -> float:
     return math.nan if value is None else value
+
+
+def _record_of(kind: type[Record], values: Sequence[Any]) -> Record:
+    """Return a record of values in the order of its fields."""
+    names = (field.name for field in fields(kind))  # type: ignore[arg-type]
+    return kind(**dict(zip(names, values, strict=False)))
 
 
 def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:

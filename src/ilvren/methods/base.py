@@ -119,7 +119,7 @@ class Known:
     rows: FloatArray
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Task:
     """The problem as a method sees it: minimize f subject to lower <= x <= upper, row_lower <= c <= row_upper.
 
@@ -409,7 +409,7 @@ class Ending:
 Protocol = Generator[Request | HessianRequest | Tight | Iterate | Checkpoint, Any, Ending]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Method:
     """The declaration of a method. `needs` is "values", "gradients" or "residuals" (and their gradients); `handles`
     lists from "bounds", "inequalities", "equalities", "spaced", "catalogue" (a method of the kind FRONT handles several

@@ -264,7 +264,7 @@ def _child(own: Task, method: Method, start: FloatArray) -> Child:
     def run(small: Task) -> Protocol:
         return method.run(small, method.options())
 
-    return Child("relaxation", restricted(own, start, run), own, most_requests=MOST_REQUESTS)
+    return Child(path="relaxation", protocol=restricted(own, start, run), task=own, most_requests=MOST_REQUESTS)
 
 
 def _solved(child: Child, node: _Node) -> _Solved:

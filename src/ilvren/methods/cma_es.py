@@ -93,7 +93,7 @@ class CmaEsOptions:
     finish: bool = option(True, help="a local search from the best design now and then")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Rates:
     """The constants of (2) to (5) for a population; `weights` (λ,) in the order of rank, the last ones negative."""
 
@@ -126,7 +126,18 @@ class _Rates:
         total = -float(raw[mu:][negative].sum())
         weights[mu:] = np.where(negative, max(least, 0.0) * raw[mu:] / max(total, 1e-300), 0.0)
         chi = math.sqrt(n) * (1 - 1 / (4 * n) + 1 / (21 * n**2))
-        return cls(count, weights, mu, mu_w, c_sigma, d_sigma, c_c, c_1, c_mu, chi)
+        return cls(
+            count=count,
+            weights=weights,
+            mu=mu,
+            mu_w=mu_w,
+            c_sigma=c_sigma,
+            d_sigma=d_sigma,
+            c_c=c_c,
+            c_1=c_1,
+            c_mu=c_mu,
+            chi=chi,
+        )
 
 
 @dataclass

@@ -81,7 +81,7 @@ def expected_hypervolume(task: Task, options: ExpectedHypervolumeOptions) -> Pro
     designs = yield from _first(task, coding, count, rng)
     if not designs.valid.any():
         return Ending("invalid", f"none of {len(designs.f)} first designs has values")
-    beliefs, turn, idle = Beliefs(task, coding), 0, 0
+    beliefs, turn, idle = Beliefs(task=task, coding=coding), 0, 0
     yield _shown(task, coding, designs, f"{len(designs.f)} first designs")
     while len(designs.f) < MOST_DESIGNS:
         with threadpool_limits(1):  # matrices are small: threads would wait for each other

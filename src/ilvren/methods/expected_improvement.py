@@ -80,7 +80,7 @@ def expected_improvement(task: Task, options: ExpectedImprovementOptions) -> Pro
     designs = yield from _first(task, coding, count, rng)
     if not designs.valid.any():
         return Ending("invalid", f"none of {len(designs.f)} first designs has values")
-    beliefs, idle, turn = Beliefs(task, coding), 0, 0
+    beliefs, idle, turn = Beliefs(task=task, coding=coding), 0, 0
     best, since = _best(task, designs), 0
     reached = _progress(task, designs, best)
     yield Iterate(coding.decoded(designs.codes[[best]])[0], math.nan, f"the best of {len(designs.f)} first designs")

@@ -939,13 +939,13 @@ def _restored(
     rows = np.arange(m)
     size = np.maximum(1.0, np.abs(state.point.x))
     inner = Stage(
-        stage.task,
-        np.concatenate([stage.lower, np.zeros(2 * m)]),
-        np.concatenate([stage.upper, np.full(2 * m, np.inf)]),
-        np.concatenate([stage.attached, rows, rows]),
-        np.concatenate([stage.signs, np.full(m, -1.0), np.full(m, 1.0)]),
-        np.concatenate([np.zeros(k), np.full(2 * m, rho)]),
-        stage.b,
+        task=stage.task,
+        lower=np.concatenate([stage.lower, np.zeros(2 * m)]),
+        upper=np.concatenate([stage.upper, np.full(2 * m, np.inf)]),
+        attached=np.concatenate([stage.attached, rows, rows]),
+        signs=np.concatenate([stage.signs, np.full(m, -1.0), np.full(m, 1.0)]),
+        prices=np.concatenate([np.zeros(k), np.full(2 * m, rho)]),
+        b=stage.b,
         weight=0.0,
         pull=math.sqrt(mu) / size**2,
         centre=state.point.x,

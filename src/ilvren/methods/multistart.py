@@ -74,7 +74,9 @@ def multistart(task: Task, options: MultistartOptions) -> Protocol:
         for number, place in enumerate(chosen[first : first + options.at_once], start=first):
             seed = int(np.random.SeedSequence([task.seed, number]).generate_state(1)[0])
             own = replace(task, start=points[place], seed=seed, row_multipliers=None, bound_multipliers=None)
-            wave.append(Child(f"start[{number}]/{method.name}", method.run(own, method.options()), own))
+            wave.append(
+                Child(path=f"start[{number}]/{method.name}", protocol=method.run(own, method.options()), task=own)
+            )
         yield from together(wave)
         ended += wave
     return (yield from _ending(task, coding, ended, size))

@@ -76,7 +76,7 @@ def perturb_and_descend(task: Task, options: PerturbAndDescendOptions) -> Protoc
     while idle < options.idle:
         seed = int(np.random.SeedSequence([task.seed, move]).generate_state(1)[0])
         own = replace(task, start=start, seed=seed, row_multipliers=None, bound_multipliers=None)
-        child = Child(f"move[{move}]/{method.name}", method.run(own, method.options()), own)
+        child = Child(path=f"move[{move}]/{method.name}", protocol=method.run(own, method.options()), task=own)
         yield from together([child])
         assert child.ending is not None
         last = child.ending

@@ -349,7 +349,9 @@ def with_approximations(declarations: Declarations, text: str) -> Declarations:
         if group.failing is not None:
             _add_works(rows, taken, own)
         outputs: dict[str, Any] = dict.fromkeys(_bases(group.outputs))
-        models[own] = ModelDeclaration(own, "", {}, outputs, {}, group=group, units=group.units)
+        models[own] = ModelDeclaration(
+            name=own, python="", inputs={}, outputs=outputs, bands={}, group=group, units=group.units
+        )
         for output in outputs:
             if output in entries:
                 entries[output] = replace(entries[output], formula=f"{own}.{output}")

@@ -284,21 +284,21 @@ class Binding:
             line = self.source.line("fit")
             text = " + ".join(f"{item.declaration.loss} loss of {item.declaration.residual}" for item in template.fit)
             about = "half the sum of squared residuals"
-            return (Objective("fit", template.fit_node, 1, about=about, text=text, line=line),)
+            return (Objective(name="fit", node=template.fit_node, sign=1, about=about, text=text, line=line),)
         found = []
         for entry in template.declarations.objectives:
             magnitude = float(self.magnitude((entry.section, entry.name), entry.magnitude, ())[0])
             own = Objective(
-                entry.name,
-                template.nodes[entry.name],
-                1 if entry.section == "minimize" else -1,
-                entry.unit,
-                entry.about,
-                None if math.isnan(magnitude) else magnitude,
-                formula_text(entry.formula),
-                template.line(entry),
-                self.goal(entry),
-                1 if entry.priority is None else entry.priority,
+                name=entry.name,
+                node=template.nodes[entry.name],
+                sign=1 if entry.section == "minimize" else -1,
+                unit=entry.unit,
+                about=entry.about,
+                magnitude=None if math.isnan(magnitude) else magnitude,
+                text=formula_text(entry.formula),
+                line=template.line(entry),
+                goal=self.goal(entry),
+                priority=1 if entry.priority is None else entry.priority,
             )
             found.append(own)
         return tuple(found)
@@ -319,9 +319,21 @@ class Binding:
             zero, unknown = np.zeros(size), np.full(size, math.nan)
             about, line = f"how {entry.name} evolves", self.template.line(entry)
             return RowBlock(
-                row.name, row.name, row.node, shape, first, zero, zero, unknown, row.terms, entry.unit, about,
-                formula_text(entry.formula), line, is_grid=True,
-            )  # fmt: skip
+                name=row.name,
+                entry=row.name,
+                node=row.node,
+                shape=shape,
+                first=first,
+                lower=zero,
+                upper=zero,
+                magnitude=unknown,
+                terms=row.terms,
+                unit=entry.unit,
+                about=about,
+                text=formula_text(entry.formula),
+                line=line,
+                is_grid=True,
+            )
         low, high = (
             np.full(size, without)
             if node is None
@@ -338,19 +350,19 @@ class Binding:
                 + f"can never hold: its lower limit {low[place]:g} is above its upper limit {high[place]:g}",
             )
         return RowBlock(
-            row.name,
-            entry.name,
-            row.node,
-            shape,
-            first,
-            low,
-            high,
-            self.magnitude((entry.section, entry.name), entry.magnitude, shape),
-            row.terms,
-            entry.unit,
-            entry.about,
-            formula_text(entry.formula),
-            self.template.line(entry),
+            name=row.name,
+            entry=entry.name,
+            node=row.node,
+            shape=shape,
+            first=first,
+            lower=low,
+            upper=high,
+            magnitude=self.magnitude((entry.section, entry.name), entry.magnitude, shape),
+            terms=row.terms,
+            unit=entry.unit,
+            about=entry.about,
+            text=formula_text(entry.formula),
+            line=self.template.line(entry),
         )
 
     # ---- variables ----------------------------------------------------------------------------
@@ -380,20 +392,20 @@ class Binding:
             if (low == -math.inf).any():
                 self.refuse((*path, "spacing"), '"spacing" counts from "lower", which is missing')
         block = VariableBlock(
-            declared.name,
-            shape,
-            first,
-            np.zeros(len(low)),
-            low,
-            high,
-            self.magnitude(path, declared.magnitude, shape),
-            spacing,
-            members,
-            declared.unit,
-            declared.about,
-            is_used,
-            self.source.line(*path),
-            self.template.declarations.words if declared.choices else (),
+            name=declared.name,
+            shape=shape,
+            first=first,
+            start=np.zeros(len(low)),
+            lower=low,
+            upper=high,
+            magnitude=self.magnitude(path, declared.magnitude, shape),
+            spacing=spacing,
+            catalogue=members,
+            unit=declared.unit,
+            about=declared.about,
+            is_used=is_used,
+            line=self.source.line(*path),
+            words=self.template.declarations.words if declared.choices else (),
         )
         if spacing is not None:
             ends = [item.member(item.upper) if math.isfinite(item.upper) else item.upper for item in block]

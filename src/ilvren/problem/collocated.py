@@ -168,18 +168,18 @@ class CollocatedAxis(Axis):
             node = main.variable(index, shape)
             first = main.stretched(self.first_nodes[number], state.shape)
             unknown = GridUnknown(
-                f"{state.name}@grid",
-                declared,
-                state.size,
-                node,
-                index,
-                shape,
-                self.points,
-                self.everywhere.times,
-                None,
-                None,
-                None,
-                first,
+                name=f"{state.name}@grid",
+                state=declared,
+                size=state.size,
+                node=node,
+                index=index,
+                shape=shape,
+                taus=self.points,
+                times=self.everywhere.times,
+                lower=None,
+                upper=None,
+                guess=None,
+                first=first,
                 is_held=not template.depends(first),
             )
             self.unknowns.append(unknown)
@@ -230,14 +230,32 @@ class CollocatedAxis(Axis):
             name = f"{state.name}: equation {i + 1} of {width}"
             ends = self.fixed_moments(("begins",), self.taus[:-1], np.zeros(n, dtype=bool))
             template.grid_rows.append(
-                RowTemplate(entry, name, node, zero, zero, (node,), ends.times, (False,) * n, grid_state=number)
+                RowTemplate(
+                    entry=entry,
+                    name=name,
+                    node=node,
+                    lower=zero,
+                    upper=zero,
+                    terms=(node,),
+                    times=ends.times,
+                    is_left=(False,) * n,
+                    grid_state=number,
+                )
             )
         if not unknown.is_held:
             begun = shaping.index(main, unknown.node, (0, *rest))
             node = main.apply("sub", begun, unknown.first)
             zero = main.constant(0.0)
             template.grid_rows.append(
-                RowTemplate(entry, f"{state.name}: first value", node, zero, zero, (node,), grid_state=number)
+                RowTemplate(
+                    entry=entry,
+                    name=f"{state.name}: first value",
+                    node=node,
+                    lower=zero,
+                    upper=zero,
+                    terms=(node,),
+                    grid_state=number,
+                )
             )
 
     def _rates_at_points(self, number: int) -> list[int]:

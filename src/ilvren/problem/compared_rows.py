@@ -41,7 +41,16 @@ def _chain(
         trees, sides, varies = trees[::-1], sides[::-1], varies[::-1]
     if not varies[0] and not varies[2]:
         node = template.stretched(entry, sides[1], (sides[0], sides[2]))
-        return [RowTemplate(entry, entry.name, node, sides[0], sides[2], _terms([trees[1]], lowered))]
+        return [
+            RowTemplate(
+                entry=entry,
+                name=entry.name,
+                node=node,
+                lower=sides[0],
+                upper=sides[2],
+                terms=_terms([trees[1]], lowered),
+            )
+        ]
     return [
         _comparison(
             template,
@@ -81,7 +90,7 @@ def _comparison(
     value = template.stretched(entry, value, (limit,))
     at_least = limit if operator in (">=", "==") else None
     at_most = limit if operator in ("<=", "==") else None
-    return RowTemplate(entry, name, value, at_least, at_most, terms)
+    return RowTemplate(entry=entry, name=name, node=value, lower=at_least, upper=at_most, terms=terms)
 
 
 def _fitting(template: Template, entry: EntryDeclaration, node: int, other: int) -> int:

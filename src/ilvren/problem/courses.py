@@ -24,14 +24,14 @@ def evolution_of(axis: CollocatedAxis) -> Evolution:
     """Return what evolves along an axis."""
     main = axis.template.graph
     return Evolution(
-        axis.graph,
-        tuple(axis.inputs),
-        tuple(axis.states),
-        tuple(axis.controls),
-        tuple(main.shape(node) for node in axis.outer_nodes),
-        len(axis.lag_nodes),
-        (),
-        tuple(axis.taus.tolist()),
+        graph=axis.graph,
+        inputs=tuple(axis.inputs),
+        states=tuple(axis.states),
+        controls=tuple(axis.controls),
+        outers=tuple(main.shape(node) for node in axis.outer_nodes),
+        lag_count=len(axis.lag_nodes),
+        probes=(),
+        grid=tuple(axis.taus.tolist()),
     )
 
 
@@ -68,16 +68,16 @@ def _course(problem: Problem, axis: CollocatedAxis, point: FloatArray, by_name: 
         declared = np.full(each, np.nan) if unknown.size is None else block.magnitude[:each]
         sizes.append(np.where(np.isnan(declared), np.where(along > 0.0, along, 1.0), declared))
     return GriddedCourse(
-        evolution_of(axis),
-        axis.scheme,
-        axis.taus,
-        tuple(states),
-        tuple(controls),
-        tuple(outers),
-        tuple(still),
-        tuple(float(lag) for lag in lags),
-        np.concatenate(sizes),
-        tuple(node for node in axis.integrals if not _is_beside(axis, node)),
+        evolution=evolution_of(axis),
+        scheme=axis.scheme,
+        taus=axis.taus,
+        states=tuple(states),
+        controls=tuple(controls),
+        outers=tuple(outers),
+        still=tuple(still),
+        lags=tuple(float(lag) for lag in lags),
+        sizes=np.concatenate(sizes),
+        integrands=tuple(node for node in axis.integrals if not _is_beside(axis, node)),
     )
 
 

@@ -49,7 +49,7 @@ class Source:
         return Path(self.file).parent / name
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class VariableDeclaration:
     """What a file says of a variable; None where it says nothing."""
 
@@ -138,7 +138,7 @@ class ScatterDeclaration:
     scale: float = 1.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
     sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1. `unaimed`

@@ -94,19 +94,19 @@ def fronted(problem: Problem) -> Problem:
         size = np.array([np.nan if item.magnitude is None else item.magnitude])
         blocks.append(
             RowBlock(
-                item.name,
-                item.name,
-                item.node,
-                (),
-                first,
-                -nothing,
-                nothing,
-                size,
-                (item.node,),
-                item.unit,
-                item.about,
-                item.text,
-                item.line,
+                name=item.name,
+                entry=item.name,
+                node=item.node,
+                shape=(),
+                first=first,
+                lower=-nothing,
+                upper=nothing,
+                magnitude=size,
+                terms=(item.node,),
+                unit=item.unit,
+                about=item.about,
+                text=item.text,
+                line=item.line,
                 objective_sign=item.sign,
             )
         )

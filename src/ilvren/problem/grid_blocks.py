@@ -88,13 +88,13 @@ def grid_block(binding: Binding, unknown: GridUnknown, first: int, before: Seque
     times = np.ravel(interpret(template.graph, [unknown.times], variables, binding.parameter_values).values[0]).tolist()
     magnitude: Any = np.nan if unknown.size is None else unknown.size
     return VariableBlock(
-        unknown.name,
-        shape,
-        first,
-        np.clip(start, low, high),
-        low,
-        high,
-        np.array(np.broadcast_to(magnitude, shape), dtype=float).ravel(),
+        name=unknown.name,
+        shape=shape,
+        first=first,
+        start=np.clip(start, low, high),
+        lower=low,
+        upper=high,
+        magnitude=np.array(np.broadcast_to(magnitude, shape), dtype=float).ravel(),
         unit=unknown.state.unit,
         about=unknown.state.about,
         is_used=np.ones(size, dtype=bool),

@@ -118,13 +118,13 @@ def _unknown(kink: LiftedKink, first: int, start: object, *, is_bounded: bool) -
     nothing = np.full(size, np.inf)
     values = np.nan_to_num(np.ravel(np.asarray(start, dtype=float)), nan=0.0)
     return VariableBlock(
-        f"kink {kink.index}",
-        kink.shape,
-        first,
-        values,
-        low if is_bounded and kink.side > 0 else -nothing,
-        high if is_bounded and kink.side < 0 else nothing,
-        np.full(size, np.nan),
+        name=f"kink {kink.index}",
+        shape=kink.shape,
+        first=first,
+        start=values,
+        lower=low if is_bounded and kink.side > 0 else -nothing,
+        upper=high if is_bounded and kink.side < 0 else nothing,
+        magnitude=np.full(size, np.nan),
         is_used=np.ones(size, dtype=bool),
     )
 
@@ -133,4 +133,14 @@ def _limit(kink: LiftedKink, node: int, shape: tuple[int, ...], terms: tuple[int
     size = math.prod(shape)
     name = f"limit of kink {kink.index}"
     zero = np.zeros(size)
-    return RowBlock(name, name, node, shape, first, zero, np.full(size, np.inf), np.full(size, np.nan), terms)
+    return RowBlock(
+        name=name,
+        entry=name,
+        node=node,
+        shape=shape,
+        first=first,
+        lower=zero,
+        upper=np.full(size, np.inf),
+        magnitude=np.full(size, np.nan),
+        terms=terms,
+    )

@@ -33,7 +33,7 @@ def objective_size(magnitude: float | None, value: float, start_value: float) ->
     return size or 1.0
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Measures:
     """Sizes and limits of a problem as arrays, over all variables (n,) and rows (m,)."""
 
@@ -52,16 +52,16 @@ class Measures:
     def of(cls, problem: Problem) -> Measures:
         """Measure a problem at its baseline."""
         return cls(
-            problem.joined("lower"),
-            problem.joined("upper"),
-            problem.joined_rows("lower"),
-            problem.joined_rows("upper"),
-            _row_sizes(problem),
-            problem.joined("magnitude"),
-            np.array(problem.start),
-            problem.objective.magnitude if problem.objective else None,
-            ValueGrid(problem),
-            np.zeros(problem.size),
+            lower=problem.joined("lower"),
+            upper=problem.joined("upper"),
+            row_lower=problem.joined_rows("lower"),
+            row_upper=problem.joined_rows("upper"),
+            row_sizes=_row_sizes(problem),
+            _magnitudes=problem.joined("magnitude"),
+            _starts=np.array(problem.start),
+            objective_magnitude=problem.objective.magnitude if problem.objective else None,
+            grid=ValueGrid(problem),
+            _moves=np.zeros(problem.size),
         )
 
     def with_moves(self, moves: FloatArray) -> Measures:

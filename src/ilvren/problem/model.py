@@ -59,7 +59,7 @@ def element_name(name: str, shape: Shape, place: int) -> str:
     return f"{name}[{','.join(str(int(i)) for i in np.unravel_index(place, shape))}]"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Variable:
     """What may change: one element. `spacing` counts from `lower`; `catalogue` lists all members, ascending;
     those of a choice are places in `words`, from 1."""
@@ -109,7 +109,7 @@ class Variable:
         return abs(self.member(value) - value) <= GRID_TOLERANCE * unit
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class VariableBlock:
     """A declared variable of any shape. `start`, `lower`, `upper`, `magnitude` (NaN where not given), `is_used` are
     flat (size,); `first` is the place of its first element in a design. `is_grid`: unknowns of a state over time, at
@@ -157,17 +157,17 @@ class VariableBlock:
         """Return one element."""
         magnitude = float(self.magnitude[place])
         return Variable(
-            self.element_name(place),
-            float(self.start[place]),
-            float(self.lower[place]),
-            float(self.upper[place]),
-            None if math.isnan(magnitude) else magnitude,
-            self.spacing,
-            self.catalogue,
-            self.unit,
-            self.about,
-            bool(self.is_used[place]),
-            self.words,
+            name=self.element_name(place),
+            start=float(self.start[place]),
+            lower=float(self.lower[place]),
+            upper=float(self.upper[place]),
+            magnitude=None if math.isnan(magnitude) else magnitude,
+            spacing=self.spacing,
+            catalogue=self.catalogue,
+            unit=self.unit,
+            about=self.about,
+            is_used=bool(self.is_used[place]),
+            words=self.words,
         )
 
     def shown(self, value: float) -> float | str:
@@ -204,7 +204,7 @@ class NamedValue:
     line: int | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Objective:
     """What is minimized (`sign` 1) or maximized (`sign` −1). Better than its `goal` counts for nothing; of several
     objectives those of a lower `priority` come first, those of the last one trade off."""
@@ -255,7 +255,7 @@ class Row:
         return self.lower == self.upper
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class RowBlock:
     """A constraint, or one side of a chain, of any shape: lower <= value(node) <= upper, a row per element. `lower`,
     `upper`, `magnitude` (NaN where not given) are flat (size,); `terms` are the nodes of its top-level terms; `first`

@@ -36,7 +36,7 @@ class ReadDeclaration:
     about: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ProgramDeclaration:
     """What a model with a command says beside what all models say."""
 
@@ -53,7 +53,7 @@ class ProgramDeclaration:
     keep: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ModelDeclaration:
     """A Python function, or a program (then `python` is "" and `program` says the rest): `python` is
     "file.py:function"; `inputs` {argument: formula}; `outputs` {name: shape or None}; `derivatives` how slopes are

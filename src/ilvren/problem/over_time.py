@@ -864,16 +864,16 @@ class Axis:
     def evolution(self) -> Evolution:
         """Return what evolves, with all probes that were asked for."""
         return Evolution(
-            self.graph,
-            self.evolving,
-            tuple(self.states),
-            tuple(self.controls),
-            tuple(self.template.graph.shape(node) for node in self.outer_nodes),
-            len(self.lag_nodes),
-            tuple(self.probes),
-            tuple(self.taus.tolist()),
-            self.template.declarations.time_tolerance,
-            self.template.declarations.time_tighter,
+            graph=self.graph,
+            inputs=self.evolving,
+            states=tuple(self.states),
+            controls=tuple(self.controls),
+            outers=tuple(self.template.graph.shape(node) for node in self.outer_nodes),
+            lag_count=len(self.lag_nodes),
+            probes=tuple(self.probes),
+            grid=tuple(self.taus.tolist()),
+            tolerance=self.template.declarations.time_tolerance,
+            tighter=self.template.declarations.time_tighter,
         )
 
     def simulation(self, values: Sequence[Any], anchor: Sequence[Any] | None) -> Simulation:

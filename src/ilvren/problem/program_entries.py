@@ -144,31 +144,32 @@ def program_source(
     file = Path(source.file)
     store = base / f"{'ilvren' if source.file.startswith('<') else file.stem}.calls"
     return ProgramSource(
-        model.name,
-        base,
-        program.commands,
-        inputs,
-        outputs,
-        tuple(_deck(template, model, deck, shapes) for deck in program.decks),
-        tuple(
-            Reading(name, read.file, shape=dict(outputs)[name], **read.place) for name, read in program.reads.items()
+        name=model.name,
+        base=base,
+        commands=program.commands,
+        inputs=inputs,
+        outputs=outputs,
+        decks=tuple(_deck(template, model, deck, shapes) for deck in program.decks),
+        readings=tuple(
+            Reading(name=name, file=read.file, shape=dict(outputs)[name], **read.place)
+            for name, read in program.reads.items()
         ),
-        _slopes(template, model, program, shapes, dict(outputs), still),
-        program.files,
-        program.links,
-        program.environment,
-        program.failures,
-        program.success,
-        model.timeout,
-        model.retries,
-        program.parallel,
-        program.keep,
-        model.repeatable,
-        still,
-        words,
-        store,
-        (source.file, source.line("models", model.name)),
-        model.derivatives,
+        slopes=_slopes(template, model, program, shapes, dict(outputs), still),
+        files=program.files,
+        links=program.links,
+        environment=program.environment,
+        failures=program.failures,
+        success=program.success,
+        timeout=model.timeout,
+        retries=model.retries,
+        parallel=program.parallel,
+        keep=program.keep,
+        is_repeatable=model.repeatable,
+        still=still,
+        words=words,
+        store=store,
+        place=(source.file, source.line("models", model.name)),
+        derivatives=model.derivatives,
     )
 
 
@@ -213,7 +214,7 @@ def _slopes(
             found[output, name] = read
         else:
             shape = (*outputs[output], *inputs[name])
-            found[output, name] = Reading(f"{output} by {name}", read.file, shape=shape, **read.place)
+            found[output, name] = Reading(name=f"{output} by {name}", file=read.file, shape=shape, **read.place)
     if found:
         for output in outputs:
             for name in inputs:

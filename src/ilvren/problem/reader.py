@@ -182,18 +182,18 @@ class Reader(Document):
                 "add [minimize], [maximize] or [constraints]",
             )
         found = Declarations(
-            self.source,
-            self.text_of("title"),
-            self.text_of("about"),
-            variables,
-            entries["parameters"],
-            entries["derived"],
-            objectives,
-            entries["constraints"],
-            tuple(self.table(name, content) for name, content in self.section("tables").items()),
-            tuple(self.model(name, content) for name, content in self.section("models").items()),
-            fit,
-            entries["confirm"],
+            source=self.source,
+            title=self.text_of("title"),
+            about=self.text_of("about"),
+            variables=variables,
+            parameters=entries["parameters"],
+            derived=entries["derived"],
+            objectives=objectives,
+            constraints=entries["constraints"],
+            tables=tuple(self.table(name, content) for name, content in self.section("tables").items()),
+            models=tuple(self.model(name, content) for name, content in self.section("models").items()),
+            fit=fit,
+            confirm=entries["confirm"],
             words=tuple(self.words),
             cases=tuple(self.case(name, content) for name, content in self.section("cases").items()),
         )
@@ -228,7 +228,7 @@ class Reader(Document):
             key: self.value((*path, key), content[key]) for key in VARIABLE_KEYS[1:-2] if key in content
         }
         return VariableDeclaration(
-            name,
+            name=name,
             unit=self.word(path, content, "unit"),
             about=self.word(path, content, "about"),
             **given,
@@ -251,7 +251,7 @@ class Reader(Document):
         for word in choices:
             self.words.setdefault(word, float(len(self.words) + 1))
         return VariableDeclaration(
-            name,
+            name=name,
             start=self.words[str(start)],
             catalogue=tuple(sorted(self.words[word] for word in choices)),
             about=self.word(path, content, "about"),
@@ -351,17 +351,17 @@ class Reader(Document):
         if derivatives == "supplied" and not slopes:
             self.fail(path, 'supplied derivatives need "slopes": the function that gives them')
         return ModelDeclaration(
-            name,
-            self.word(path, content, "python"),
-            inputs,
-            outputs,
-            bands,
-            self.timeout(path, content),
-            tuple(depends),
-            derivatives,
-            slopes,
-            retries,
-            self.repeatable(path, content),
+            name=name,
+            python=self.word(path, content, "python"),
+            inputs=inputs,
+            outputs=outputs,
+            bands=bands,
+            timeout=self.timeout(path, content),
+            depends=tuple(depends),
+            derivatives=derivatives,
+            slopes=slopes,
+            retries=retries,
+            repeatable=self.repeatable(path, content),
             units=self.output_units((*path, "outputs"), content.get("outputs")),
         )
 
@@ -383,7 +383,9 @@ class Reader(Document):
         file = self.word(path, content, "approximation")
         if not file:
             self.fail((*path, "approximation"), '"approximation" names a file that `ilvren export a1` wrote')
-        return ModelDeclaration(name, "", self.model_inputs(path, content), {}, {}, approximation=file)
+        return ModelDeclaration(
+            name=name, python="", inputs=self.model_inputs(path, content), outputs={}, bands={}, approximation=file
+        )
 
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:
         if isinstance(content, list) and all(isinstance(item, str) for item in content):

@@ -28,7 +28,7 @@ __all__ = [
 SIMULATED = "simulation"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Refinement:
     """`scheme`: the states are unknowns on a grid, of that collocation scheme, "simulation" where they must be
     simulated, "" where nothing is said; `grids` {case: the grid, as shares of the time} in place of the file's; `steps`
@@ -91,16 +91,16 @@ class Refinement:
         own = None if anchor is None else tuple(anchor)
         grids = {name: tuple(grid) for name, grid in values.get("grids", {}).items()}
         return cls(
-            more,
-            own,
-            values.get("tolerance"),
-            values.get("tighter", 0),
-            values.get("scheme", ""),
-            grids,
-            values.get("pieces", 0),
-            values.get("steps", 0),
-            ScatterPlan.from_dict(values["scatter"]) if "scatter" in values else None,
-            values.get("scales", {}),
+            more=more,
+            anchor=own,
+            tolerance=values.get("tolerance"),
+            tighter=values.get("tighter", 0),
+            scheme=values.get("scheme", ""),
+            grids=grids,
+            pieces=values.get("pieces", 0),
+            steps=values.get("steps", 0),
+            scatter=ScatterPlan.from_dict(values["scatter"]) if "scatter" in values else None,
+            scales=values.get("scales", {}),
         )
 
 

@@ -37,14 +37,14 @@ def scalar_problem(problem: Problem) -> Problem | None:
             own = slice(place, place + 1)
             rows.append(
                 RowBlock(
-                    block.element(place).name,
-                    block.entry,
-                    int(number),
-                    (),
-                    block.first + place,
-                    block.lower[own],
-                    block.upper[own],
-                    block.magnitude[own],
+                    name=block.element(place).name,
+                    entry=block.entry,
+                    node=int(number),
+                    shape=(),
+                    first=block.first + place,
+                    lower=block.lower[own],
+                    upper=block.upper[own],
+                    magnitude=block.magnitude[own],
                     unit=block.unit,
                     text=block.text,
                     line=block.line,

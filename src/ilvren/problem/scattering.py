@@ -273,7 +273,7 @@ def widened(declarations: Declarations, values: Mapping[str, Any]) -> Declaratio
     for entry in declarations.parameters:
         if entry.name in scattered:
             start = _tupled(values[entry.name])
-            made.append(VariableDeclaration(entry.name, start=start, unit=entry.unit, about=entry.about))
+            made.append(VariableDeclaration(name=entry.name, start=start, unit=entry.unit, about=entry.about))
             moved.add(entry.name)
         else:
             own = replace(entry, formula=_tupled(values[entry.name])) if entry.name in values else entry

@@ -41,7 +41,16 @@ def residual_problem(problem: Problem) -> Problem:
         size = math.prod(shape)
         open_end = np.full(size, np.inf)
         blocks.append(
-            RowBlock(item.name, item.name, item.node, shape, first, -open_end, open_end, np.full(size, np.nan))
+            RowBlock(
+                name=item.name,
+                entry=item.name,
+                node=item.node,
+                shape=shape,
+                first=first,
+                lower=-open_end,
+                upper=open_end,
+                magnitude=np.full(size, np.nan),
+            )
         )
         first += size
     return replace(problem, objective=None, objectives=(), row_blocks=tuple(blocks))

@@ -22,7 +22,7 @@ FloatArray = NDArray[np.float64]
 Places = NDArray[np.int64]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class RowTemplate:
     """A constraint with the nodes of its value, limits and top-level terms; a limit None where there is none. Over time
     the rows have `times` (a node), some from the left (`is_left`); of a limit on a measure that is searched at every
@@ -75,7 +75,7 @@ class MeasuredCall:
     node: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class GridUnknown:
     """The unknowns of one state: `node` (points, *shape), the graph's variable number `index`; at shares `taus` of the
     time; nodes (points, *shape) of what limits them and of a guess, None without; the node of the first value, at which

@@ -44,7 +44,7 @@ class TransferDeclaration:
     denominator: tuple[Value, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class StateDeclaration:
     """What evolves: by a `rate`, as a linear block (`transfer`), or at samples (`every`) to `next`."""
 
@@ -63,7 +63,7 @@ class StateDeclaration:
     about: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ControlDeclaration:
     """What may be chosen at every moment, in `pieces` of a `form` ("constant", "linear" or "pointwise")."""
 

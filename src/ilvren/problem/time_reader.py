@@ -118,7 +118,7 @@ def first_variable(state: StateDeclaration, time: TimeDeclaration) -> VariableDe
         if (value := getattr(state, key)) is not None and not isinstance(value, str)
     }
     return VariableDeclaration(
-        f"{state.name}.first",
+        name=f"{state.name}.first",
         start=at_begin(state.start),
         magnitude=state.magnitude,
         shape=state.shape,
@@ -131,11 +131,11 @@ def first_variable(state: StateDeclaration, time: TimeDeclaration) -> VariableDe
 def _control_variable(control: ControlDeclaration) -> VariableDeclaration:
     """Return the variable that a control's pieces are; its shape is known when the moments are."""
     return VariableDeclaration(
-        control.name,
-        control.start,
-        control.lower,
-        control.upper,
-        control.magnitude,
+        name=control.name,
+        start=control.start,
+        lower=control.lower,
+        upper=control.upper,
+        magnitude=control.magnitude,
         shape=("pieces",),
         unit=control.unit,
         about=control.about,
@@ -228,9 +228,9 @@ def _state(reader: Document, name: str, content: object) -> StateDeclaration:
         if isinstance(given.get(key), tuple):
             reader.fail((*path, key), "a number or a formula is expected, not a list")
     return StateDeclaration(
-        name,
-        _text(reader, (*path, "rate"), content["rate"]) if "rate" in content else None,
-        transfer,
+        name=name,
+        rate=_text(reader, (*path, "rate"), content["rate"]) if "rate" in content else None,
+        transfer=transfer,
         next=_text(reader, (*path, "next"), content["next"]) if "next" in content else None,
         unit=reader.word(path, content, "unit"),
         about=reader.word(path, content, "about"),
@@ -278,7 +278,7 @@ def _control(reader: Document, name: str, content: object) -> ControlDeclaration
     if "before" in given and form == "pointwise":
         reader.fail((*path, "before"), '"before" is for moves, which a pointwise control has not')
     return ControlDeclaration(
-        name,
+        name=name,
         form=form,
         unit=reader.word(path, content, "unit"),
         about=reader.word(path, content, "about"),

@@ -107,7 +107,14 @@ def _every_moment(template: Template, entry: EntryDeclaration, call: Call, other
         value, edge = graph.apply("sub", told, limit), graph.constant(0.0)
     else:
         value, edge = told, limit
-    row = RowTemplate(entry, entry.name, value, edge if is_least else None, None if is_least else edge, (told,))
+    row = RowTemplate(
+        entry=entry,
+        name=entry.name,
+        node=value,
+        lower=edge if is_least else None,
+        upper=None if is_least else edge,
+        terms=(told,),
+    )
     return [_timed(row, moments, measure)]
 
 
@@ -126,5 +133,5 @@ def _settled(
     taus = np.unique(np.concatenate([[share], axis.taus[axis.taus > share]]))
     moments = axis.fixed_moments(("settled", limit, axis.jumps_at_ends(node)), taus, taus >= 1.0)
     off = graph.apply("sub", axis.spread(node, moments), target)
-    row = RowTemplate(entry, entry.name, off, graph.apply("neg", band), band, (off,))
+    row = RowTemplate(entry=entry, name=entry.name, node=off, lower=graph.apply("neg", band), upper=band, terms=(off,))
     return [_timed(row, moments, measure)]

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["Seen", "checked"]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Seen:
     """What a run has seen at its end: its best designs, its `start`, and the `last` iterate (n,) with what was measured
     there; None what it did not come to. `view` is the problem with its kinks lifted, where that was looked at;

@@ -39,7 +39,7 @@ LARGEST_ERROR = 1.0
 LEAST_PART = 0.05
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Estimates:
     """`names` of the p parameters, their `errors` (p,), infinite where the readings do not determine them, and the
     `correlations` (p, p); `residuals` N. `spread` is the root of Σ residual² / (N − p), `robust_spread` that of 2 Σ
@@ -134,17 +134,17 @@ def estimates_of(problem: Problem, gate: Gate, point: FloatArray) -> Estimates |
     roots = np.sqrt(np.maximum(np.diag(covariance), 1e-300))
     correlations = np.clip(covariance / np.outer(roots, roots), -1.0, 1.0)
     return Estimates(
-        tuple(names[place] for place in places),
-        tuple(errors.tolist()),
-        tuple(tuple(row) for row in correlations.tolist()),
-        len(residuals),
-        spread,
-        held,
-        robust if losses.any() else None,
-        _undetermined(own, point[places], [names[place] for place in places], unit),
-        _has_sigma(problem),
-        vectors[known] * inverse[known, np.newaxis] / scale,
-        vectors[~known] / scale,
+        names=tuple(names[place] for place in places),
+        errors=tuple(errors.tolist()),
+        correlations=tuple(tuple(row) for row in correlations.tolist()),
+        residuals=len(residuals),
+        spread=spread,
+        held=held,
+        robust_spread=robust if losses.any() else None,
+        undetermined=_undetermined(own, point[places], [names[place] for place in places], unit),
+        has_sigma=_has_sigma(problem),
+        root=vectors[known] * inverse[known, np.newaxis] / scale,
+        blind=vectors[~known] / scale,
     )
 
 

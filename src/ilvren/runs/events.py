@@ -34,7 +34,7 @@ class Started:
     why: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Iterated:
     """One iteration: counts so far, the best feasible objective as written (None while there is none),
     violation and stationarity of the current iterate, and the method's word on the step. `objective` as written there,

@@ -36,7 +36,7 @@ SHARE = 0.95
 BLIND = 1e-6
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Fitted:
     """An entry of [fit] at a design, line by line (N,): `residuals` in the entry's own unit, `sigma`; `readings` and
     `model` where the formula sets one against the other, else None; `places` along the column named `along`, the
@@ -185,16 +185,16 @@ def fitted_entries(
         band = factor * np.sqrt(estimates.unit**2 + error**2)
         found.append(
             Fitted(
-                item.declaration.name,
-                residuals,
-                sigma,
-                readings,
-                model,
-                along,
-                places,
-                error * sigma,
-                band * sigma,
-                mask,
+                name=item.declaration.name,
+                residuals=residuals,
+                sigma=sigma,
+                readings=readings,
+                model=model,
+                along=along,
+                places=places,
+                error=error * sigma,
+                band=band * sigma,
+                is_used=mask,
             )
         )
         first += size

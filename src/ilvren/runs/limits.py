@@ -25,7 +25,7 @@ _SIDES = {0: "", -1: "lower", 1: "upper", 2: "equality"}
 _KEYS = ("value", "lower", "upper", "margin", "violation", "price", "active")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class LimitState:
     """A variable's bounds or a constraint row at a design. `price` None when not active or not known;
     `side` is "", "lower", "upper" or "equality"; `margin` is negative when missed; `size` is what misses are measured
@@ -143,20 +143,20 @@ class LimitStates(Sequence[LimitState]):
         side, margin = int(self.sides[place]), min(value - low, high - value)
         price = None if self.prices is None or math.isnan(self.prices[place]) else float(self.prices[place])
         return LimitState(
-            block.row_name(place - block.first)
+            name=block.row_name(place - block.first)
             if isinstance(block, RowBlock)
             else block.element_name(place - block.first),
-            value,
-            low,
-            high,
-            margin,
-            max(-margin, 0.0) / float(self.sizes[place]) if not math.isnan(margin) else math.inf,
-            price,
-            bool(side),
-            _SIDES[side],
-            block.unit,
-            price is None or self.are_unique,
-            float(self.sizes[place]),
+            value=value,
+            lower=low,
+            upper=high,
+            margin=margin,
+            violation=max(-margin, 0.0) / float(self.sizes[place]) if not math.isnan(margin) else math.inf,
+            price=price,
+            is_active=bool(side),
+            side=_SIDES[side],
+            unit=block.unit,
+            is_unique=price is None or self.are_unique,
+            size=float(self.sizes[place]),
         )
 
     def of_block(self, block: VariableBlock | RowBlock) -> LimitStates:

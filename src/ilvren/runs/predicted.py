@@ -53,7 +53,7 @@ def drive_on(plan: Plan, on: On, *, searches: Plan) -> RunResult:
     problem, tell = plan.problem, plan.listener or (lambda event: None)
     tell(Started(plan.run_id, searches.method.name, len(problem.free), problem.row_count, plan.why))
     ended_at = [np.reshape(design, (-1, problem.size)) for design in on.designs]
-    state = _State(plan, problem, on, list(on.documents), ended_at)
+    state = _State(plan=plan, problem=problem, on=on, documents=list(on.documents), designs=ended_at)
     if plan.ledger is not None and plan.number and problem.sources:
         state.base = replace(
             state.base, shelf=RunShelf(plan.ledger, plan.number, problem, is_fresh=plan.settings.fresh)
@@ -97,7 +97,7 @@ def drive_on(plan: Plan, on: On, *, searches: Plan) -> RunResult:
     return loop.close(replace(result, reason=state.reason(), prediction=prediction, baseline_objective=None))
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _State:
     """How far a run on an approximation has come: the designs that searches ended at, and those evaluated truly."""
 

@@ -164,10 +164,20 @@ class Recorder:
         foretold = self._foretold(iterate)
         note = iterate.note if foretold is None else "; ".join(filter(None, (_foretold_words(foretold), iterate.note)))
         record = IterationRecord(
-            number, iterate.path or stage.method.name, counts.evaluations, counts.gradients, stage.clock.seconds,
-            stage.as_written(evaluation.objective), best, assessment.violation, assessment.stationarity, iterate.step,
-            note, self._kept_bytes(point), foretold,
-        )  # fmt: skip
+            number=number,
+            path=iterate.path or stage.method.name,
+            evaluations=counts.evaluations,
+            gradients=counts.gradients,
+            seconds=stage.clock.seconds,
+            objective=stage.as_written(evaluation.objective),
+            best=best,
+            violation=assessment.violation,
+            stationarity=assessment.stationarity,
+            step=iterate.step,
+            note=note,
+            point=self._kept_bytes(point),
+            foretold=foretold,
+        )
         is_replay = number < stage.replay.iterations
         if stage.ledger is not None and not is_replay:
             stage.ledger.add_iteration(stage.number, record)
@@ -178,13 +188,23 @@ class Recorder:
         if stage.listener is not None:
             stage.listener(
                 Iterated(
-                    number, counts.evaluations, counts.gradients, record.seconds, best, assessment.violation,
-                    assessment.stationarity, note, is_replay, record.objective if evaluation.is_finite else None,
-                    iterate.step, iterate.gain_ratio, iterate.path,
+                    iteration=number,
+                    evaluations=counts.evaluations,
+                    gradients=counts.gradients,
+                    seconds=record.seconds,
+                    best=best,
+                    violation=assessment.violation,
+                    stationarity=assessment.stationarity,
+                    note=note,
+                    is_replay=is_replay,
+                    objective=record.objective if evaluation.is_finite else None,
+                    step=iterate.step,
+                    gain_ratio=iterate.gain_ratio,
+                    path=iterate.path,
                     incumbents=self.incumbents.top if self.archive is None else (),
                     front=None if self.archive is None else self.archive.now,
                 )
-            )  # fmt: skip
+            )
 
     def _foretold(self, iterate: Iterate) -> ForetoldRecord | None:
         """Return what a surface said, in the objective as written."""

@@ -23,7 +23,7 @@ DEFAULT_EVALUATIONS = 100_000
 MOST_SECOND_LOOK = 10_000.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Settings:
     """`tolerance` and `feasibility` as the page on numbers defines them; `target` an objective as written;
     `evaluations`, `iterations`, `seconds` limits, None for none;

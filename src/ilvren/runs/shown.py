@@ -55,14 +55,14 @@ def _as_rows(block: VariableBlock, first: int) -> RowBlock:
     name = block.name.removesuffix("@grid")
     assert block.times is not None
     return RowBlock(
-        name,
-        name,
-        -1,
-        (block.shape[0] - moments, *block.shape[1:]),
-        first,
-        block.lower[skipped:],
-        block.upper[skipped:],
-        block.magnitude[skipped:],
+        name=name,
+        entry=name,
+        node=-1,
+        shape=(block.shape[0] - moments, *block.shape[1:]),
+        first=first,
+        lower=block.lower[skipped:],
+        upper=block.upper[skipped:],
+        magnitude=block.magnitude[skipped:],
         unit=block.unit,
         about=block.about,
         line=block.line,

@@ -82,12 +82,34 @@ def sweep(
     unit = _checked(problem, parameter, values)
     settings = settings.of_many()
     if ledger is None:
-        work = _Work(problem, parameter, values, settings, None, None, {}, listener, finished, workers)
+        work = _Work(
+            problem=problem,
+            parameter=parameter,
+            values=values,
+            settings=settings,
+            ledger=None,
+            group=None,
+            begun={},
+            listener=listener,
+            finished=finished,
+            workers=workers,
+        )
         return Sweep(parameter, unit, *work.done())
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     try:
         group = opened.begin_group(_plan(problem, parameter, values, settings), label=settings.label)
-        work = _Work(problem, parameter, values, settings, opened, group, {}, listener, finished, workers)
+        work = _Work(
+            problem=problem,
+            parameter=parameter,
+            values=values,
+            settings=settings,
+            ledger=opened,
+            group=group,
+            begun={},
+            listener=listener,
+            finished=finished,
+            workers=workers,
+        )
         return Sweep(parameter, unit, *work.done(), group=group.id)
     finally:
         if opened is not ledger:
@@ -125,7 +147,18 @@ def resume_sweep(
     settings = Settings.from_dict(plan["settings"])
     begun = {place: f"r{number}" for place, number in group.runs.items()}
     values, parameter = plan["values"], plan["parameter"]
-    work = _Work(problem, parameter, values, settings, ledger, group, begun, listener, finished, workers)
+    work = _Work(
+        problem=problem,
+        parameter=parameter,
+        values=values,
+        settings=settings,
+        ledger=ledger,
+        group=group,
+        begun=begun,
+        listener=listener,
+        finished=finished,
+        workers=workers,
+    )
     return Sweep(parameter, _checked(problem, parameter, values), *work.done(), group=group.id)
 
 
@@ -172,7 +205,7 @@ def _plan(problem: Problem, parameter: str, values: Sequence[float], settings: S
     }
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _Work:
     """A sweep being made: `begun` {place in the plan: run} are the runs it has already."""
 

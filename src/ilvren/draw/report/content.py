@@ -51,7 +51,7 @@ class Chapter:
     command: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Report:
     """Everything a report tells. `comparison` covers the runs told one by one; `contest` all runs of the groups;
     `scatter` how the designs fare when they are not made exactly, None where nothing says how they scatter."""
@@ -98,17 +98,17 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, extra: Ver
     if len(chapters) > 1:
         commands.append(f"ilvren compare {' '.join(chapter.record.id for chapter in chapters)}{flag}")
     return Report(
-        problem.title or problem.source.file,
-        datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%d %H:%M UTC"),
-        problem,
-        chapters,
-        compared(tracks),
-        contest,
-        sorted_differences(tracks),
-        final_optima(tracks),
-        tuple(commands),
-        path,
-        scatter,
+        title=problem.title or problem.source.file,
+        made=datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%d %H:%M UTC"),
+        problem=problem,
+        chapters=chapters,
+        comparison=compared(tracks),
+        contest=contest,
+        differences=sorted_differences(tracks),
+        optima=final_optima(tracks),
+        commands=tuple(commands),
+        ledger=path,
+        scatter=scatter,
     )
 
 

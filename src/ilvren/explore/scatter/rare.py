@@ -78,16 +78,16 @@ def rare_miss(
         count += told.evaluations
     values, moved = _point(case, first)
     return RareMiss(
-        output.name,
-        side[0],
-        first.index,
-        first.share,
-        values,
-        moved,
-        sampled,
-        count,
-        first.is_found,
-        len(found),
+        limit=output.name,
+        side=side[0],
+        index=first.index,
+        share=first.share,
+        point=values,
+        moved=moved,
+        sampled=sampled,
+        evaluations=count,
+        is_found=first.is_found,
+        points=len(found),
     )
 
 

@@ -19,7 +19,7 @@ __all__ = ["LEVELS", "OutputScatter", "RareMiss", "ScatterResult", "WorstScenari
 LEVELS = (0.01, 0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class RareMiss:
     """A limit's reliability: `index` β, its `share` Φ(−β) to first order, the design point as {scattered name: value}
     (of the elements that move most), and the share by importance sampling with its interval, None where that was not
@@ -37,7 +37,7 @@ class RareMiss:
     points: int = 1
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class OutputScatter:
     """One quantity: nominal value, mean and deviation with intervals, quantiles {share: value}; of a limit the share of
     misses, and its `reserve`, how many deviations its mean lies within it; `linear` {"mean", "deviation", "misses"} by
@@ -97,7 +97,7 @@ class WorstScenario:
     causes: tuple[tuple[str, float, float, float], ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ScatterResult:
     """How a design fares: `scenarios` of it, each quantity, the share in which everything holds, what drives what
     {output: {scattered name: (first, total)}} and how much of the variance that tells, the worst scenarios, what is to

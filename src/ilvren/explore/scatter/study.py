@@ -102,20 +102,20 @@ def scatter(
     notes += _remarks(case, told, sampled)
     count = 0 if sampled is None else len(own)
     return ScatterResult(
-        design,
-        count,
-        tuple(way for way in WAYS if way in ways),
-        tuple(told),
-        works,
-        drivers,
-        worst,
-        tuple(notes),
-        tuple(case.scattered.rows({block.name: block.unit for block in case.wide.blocks})),
-        runs[0] if runs else None,
-        count + sum(item.evaluations for item in rare.values()),
-        {} if sampled is None else {o.name: sampled.values[:, k] for k, o in enumerate(case.outputs)},
-        {} if sampled is None else _inputs(case, own),
-        case.left_out,
+        design=design,
+        scenarios=count,
+        ways=tuple(way for way in WAYS if way in ways),
+        of=tuple(told),
+        works=works,
+        drivers=drivers,
+        worst=worst,
+        notes=tuple(notes),
+        scattered=tuple(case.scattered.rows({block.name: block.unit for block in case.wide.blocks})),
+        run=runs[0] if runs else None,
+        evaluations=count + sum(item.evaluations for item in rare.values()),
+        values={} if sampled is None else {o.name: sampled.values[:, k] for k, o in enumerate(case.outputs)},
+        inputs={} if sampled is None else _inputs(case, own),
+        left_out=case.left_out,
     )
 
 
@@ -192,16 +192,16 @@ def _output(
     middle = mean.value if mean is not None else by_slopes.get("mean", nominal)
     width = deviation.value if deviation is not None else by_slopes.get("deviation", math.nan)
     return OutputScatter(
-        output,
-        nominal,
-        mean,
-        deviation,
-        quantiles,
-        misses,
-        _reserve(output, middle, width),
-        by_slopes,
-        rare,
-        invalid,
+        output=output,
+        nominal=nominal,
+        mean=mean,
+        deviation=deviation,
+        quantiles=quantiles,
+        misses=misses,
+        reserve=_reserve(output, middle, width),
+        linear=by_slopes,
+        rare=rare,
+        invalid=invalid,
     )
 
 

@@ -107,7 +107,7 @@ class Fixing:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ContestSummary:
     """`comparisons` one a problem, with the `cases` of each in the order of its tracks; `methods` summed up; `tests` of
     pairs; `performance` and `data` profiles where there are several problems; `missing` members that have not run."""
@@ -233,17 +233,17 @@ def contest_summary(
     sizes = {own[0].key[0]: len(own[0].track.problem.free) for own in grouped}
     several = len(grouped) > 1
     return ContestSummary(
-        " ".join(references),
-        grouped,
-        comparisons,
-        tuple(_method(series, grouped, comparisons, solved_within, distances) for series in order),
-        tuple(paired_tests(_independent(costs), order)),
-        performance_profile(costs, order) if several else (),
-        data_profile(costs, sizes, order) if several else (),
-        solved_within,
-        along,
-        gradient_worth,
-        missing,
+        name=" ".join(references),
+        cases=grouped,
+        comparisons=comparisons,
+        methods=tuple(_method(series, grouped, comparisons, solved_within, distances) for series in order),
+        tests=tuple(paired_tests(_independent(costs), order)),
+        performance=performance_profile(costs, order) if several else (),
+        data=data_profile(costs, sizes, order) if several else (),
+        solved_within=solved_within,
+        along=along,
+        gradient_worth=gradient_worth,
+        missing=missing,
     )
 
 

@@ -23,7 +23,7 @@ __all__ = ["Track", "track_of_record", "track_of_result"]
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Track:
     """A run's history as arrays, one entry per computed point, and per iteration where the name says so.
 
@@ -104,44 +104,45 @@ def track_of_record(ledger: Ledger, record: RunRecord) -> Track:
             "gradients": last.gradients if last else 0,
         }
     return _track(
-        record.id,
-        record.label,
-        record.method,
-        outcome,
-        problem_of(record),
-        record.settings,
-        counts,
-        record.seconds or (evaluations[-1].seconds if evaluations else 0.0),
-        point,
-        final if isinstance(final, float) else None,
-        float(violation) if isinstance(violation, (int, float)) else math.inf,
-        evaluations,
-        ledger.iterations(record.number),
-        result,
+        run=record.id,
+        label=record.label,
+        method=record.method,
+        outcome=outcome,
+        problem=problem_of(record),
+        settings=record.settings,
+        counts=counts,
+        seconds=record.seconds or (evaluations[-1].seconds if evaluations else 0.0),
+        point=point,
+        final=final if isinstance(final, float) else None,
+        violation=float(violation) if isinstance(violation, (int, float)) else math.inf,
+        evaluations=evaluations,
+        iterations=ledger.iterations(record.number),
+        rounds=result,
     )
 
 
 def track_of_result(result: RunResult) -> Track:
     """Return the track of a result in memory."""
     return _track(
-        result.id or result.method,
-        None,
-        result.method,
-        result.outcome,
-        result.problem,
-        result.settings,
-        result.counts,
-        result.seconds,
-        result.point,
-        result.objective,
-        result.violation,
-        result.evaluations,
-        result.iterations,
-        None if result.prediction is None else result.prediction.to_dict(),
+        run=result.id or result.method,
+        label=None,
+        method=result.method,
+        outcome=result.outcome,
+        problem=result.problem,
+        settings=result.settings,
+        counts=result.counts,
+        seconds=result.seconds,
+        point=result.point,
+        final=result.objective,
+        violation=result.violation,
+        evaluations=result.evaluations,
+        iterations=result.iterations,
+        rounds=None if result.prediction is None else result.prediction.to_dict(),
     )
 
 
 def _track(
+    *,
     run: str,
     label: str | None,
     method: str,
@@ -165,27 +166,29 @@ def _track(
         return np.array([math.nan if value is None else value for value in values], dtype=float)
 
     return Track(
-        run,
-        label,
-        method,
-        outcome,
-        problem,
-        settings,
-        counts,
-        seconds,
-        point,
-        final,
-        violation,
-        column([e.evaluations for e in evaluations]),
-        column([e.gradients for e in evaluations]),
-        column([e.seconds for e in evaluations]),
-        sign * column([e.objective if problem.objective else 0.0 for e in evaluations]),
-        column([e.violation for e in evaluations]),
-        column([i.evaluations for i in iterations]),
-        column([i.stationarity for i in iterations]),
-        column([i.violation for i in iterations]),
-        np.array([np.frombuffer(i.point) if i.is_whole else unknown for i in iterations]).reshape(-1, n),
-        _foretold(iterations, rounds),
+        id=run,
+        label=label,
+        method=method,
+        outcome=outcome,
+        problem=problem,
+        settings=settings,
+        counts=counts,
+        total_seconds=seconds,
+        point=point,
+        final_objective=final,
+        final_violation=violation,
+        evaluations=column([e.evaluations for e in evaluations]),
+        gradients=column([e.gradients for e in evaluations]),
+        seconds=column([e.seconds for e in evaluations]),
+        objective=sign * column([e.objective if problem.objective else 0.0 for e in evaluations]),
+        violation=column([e.violation for e in evaluations]),
+        iteration_evaluations=column([i.evaluations for i in iterations]),
+        iteration_stationarity=column([i.stationarity for i in iterations]),
+        iteration_violation=column([i.violation for i in iterations]),
+        iteration_points=np.array([np.frombuffer(i.point) if i.is_whole else unknown for i in iterations]).reshape(
+            -1, n
+        ),
+        foretold=_foretold(iterations, rounds),
     )
 
 

@@ -52,7 +52,7 @@ LEAST_STRETCH, LEAST_DIFFERENCE = 0.02, 2e-3
 GRADIENT_WORTH = 3.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class FrontTrack:
     """One run's front: its members' `values` (k, p), minimized, and the front it had at several moments: `costs` (s,)
     of evaluations and gradients, `shares` (s,) of the union's hypervolume, which are empty until compared."""
@@ -173,21 +173,21 @@ def track_of_front(ledger: Ledger, record: RunRecord) -> FrontTrack:
     assert isinstance(counts, dict)
     minimized = np.maximum(np.array(values).reshape(-1, len(sense.names)) * sense.signs, sense.goals)
     return FrontTrack(
-        record.id,
-        record.label or "",
-        record.method,
-        record.outcome or record.state,
-        problem,
-        sense,
-        minimized,
-        counts,
-        record.seconds or 0.0,
-        int(str(record.settings.get("seed", 0))),
-        every[usable],
-        costs[usable],
-        objective_sizes(sense, every[:1], every[0]) if len(every) else np.ones(len(sense.names)),
-        np.zeros(0),
-        np.zeros(0),
+        id=record.id,
+        label=record.label or "",
+        method=record.method,
+        outcome=record.outcome or record.state,
+        problem=problem,
+        sense=sense,
+        values=minimized,
+        counts=counts,
+        seconds=record.seconds or 0.0,
+        seed=int(str(record.settings.get("seed", 0))),
+        all_values=every[usable],
+        all_costs=costs[usable],
+        size_at_start=objective_sizes(sense, every[:1], every[0]) if len(every) else np.ones(len(sense.names)),
+        costs=np.zeros(0),
+        shares=np.zeros(0),
     )
 
 

@@ -126,7 +126,9 @@ def _bounded(
     problem: Problem, point: FloatArray, size: float, tolerance: float, feasibility: float, seconds: float
 ) -> tuple[Verdict, tuple[float, ...]]:
     """Return what a proof says of a problem of one objective at a design, and the better design that it found."""
-    case = JudgedDesign(replace(problem, confirmation=None), point, tolerance, feasibility)
+    case = JudgedDesign(
+        problem=replace(problem, confirmation=None), point=point, tolerance=tolerance, feasibility=feasibility
+    )
     case.size = size
     why = refusal(case)
     if why:

@@ -56,7 +56,7 @@ HOLE = 3.0
 STRENGTH = ("probe-only", "local-weak", "local-strict", "global-proved")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class JudgedMember:
     """The verdict on one member: its `address`, its objectives as written, the `weights` of the objectives there, over
     their sizes, `rates`: what one unit more of the first objective changes of each other one (None where a weight is
@@ -104,7 +104,7 @@ class Hole:
     width: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class FrontVerdict:
     """The verdict on a front: `verdict` is that of its worst member where it does not hold, of its weakest holding one
     where it does, or "front-proved"; `share` of the members hold; `holes`, the widest first; `bound` is a lower bound
@@ -287,11 +287,11 @@ class _Bench:
         """Return the verdict on a member as an optimum of one objective."""
         problem = member_problem(self.problem, self.sense, written, main, self.sizes, capped)
         case = JudgedDesign(
-            replace(problem, confirmation=None),
-            point,
-            self.tolerance,
-            self.feasibility,
-            str(document["design"]),
+            problem=replace(problem, confirmation=None),
+            point=point,
+            tolerance=self.tolerance,
+            feasibility=self.feasibility,
+            run=str(document["design"]),
             accept_probe=self.accept_probe,
         )
         case.size = float(self.sizes[main])
@@ -341,13 +341,13 @@ class _Bench:
             is_known = abs(slope) > 1e-9 * float(np.abs(slopes).max()) and np.isfinite(weights.rest)
             rates[name] = float(-first / slope) if is_known and weights.weights[0] > 1e-9 else None
         return JudgedMember(
-            str(document["design"]),
-            self.named(self.sense.as_written(self.values[place])),
-            found.verdict,
-            found.holds,
-            found.reason,
-            dict(zip(self.sense.names, weights.weights.tolist(), strict=True)),
-            rates,
+            address=str(document["design"]),
+            objectives=self.named(self.sense.as_written(self.values[place])),
+            verdict=found.verdict,
+            holds=found.holds,
+            reason=found.reason,
+            weights=dict(zip(self.sense.names, weights.weights.tolist(), strict=True)),
+            rates=rates,
             checks=found.checks,
         )
 
@@ -399,7 +399,19 @@ def _summed_up(run: str, problem: Problem, sense: Sense, members: list[JudgedMem
         told += f", fewer than {100.0 * least:.3g} %; of the others most are {word}"
     values = np.array([[member.objectives[name] for name in sense.names] for member in members]) * sense.signs
     holes, widest = _holes(values, [member.address for member in members])
-    return FrontVerdict(run, problem, sense, word, holds, told, tuple(members), share, least, holes, widest)
+    return FrontVerdict(
+        run=run,
+        problem=problem,
+        sense=sense,
+        verdict=word,
+        holds=holds,
+        reason=told,
+        members=tuple(members),
+        share=share,
+        least_share=least,
+        holes=holes,
+        widest_gap=widest,
+    )
 
 
 def _holes(values: FloatArray, addresses: list[str]) -> tuple[tuple[Hole, ...], float]:

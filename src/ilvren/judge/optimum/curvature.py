@@ -41,7 +41,7 @@ LEAST_CURVATURE = 1e-10
 ACROSS_WEIGHTS = (0.0, 1.0, 10.0, 1e3)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Curvature:
     """`kind` is "strict", "saddle" or "unknown"; `least` the smallest curvature that decides and `noise` what
     counts as zero; `direction` (n,) is one of that curvature, in variables as written. `moved` is the largest
@@ -106,7 +106,18 @@ def lagrangian_curvature(
         full[free] = direction * sizes
         if d is not None:
             step[free] = d * sizes
-        return Curvature(kind, least, noise, full, freedom, weak, moved, promise, detail, None if d is None else step)
+        return Curvature(
+            kind=kind,
+            least=least,
+            noise=noise,
+            direction=full,
+            freedom=freedom,
+            weak=weak,
+            moved=moved,
+            promise=promise,
+            detail=detail,
+            step=None if d is None else step,
+        )
     except np.linalg.LinAlgError:
         return None
 
@@ -163,7 +174,17 @@ def _sparse_curvature(
     nowhere = np.zeros(len(point))
     if not factor.has_inertia:
         detail = "the curvature of so many variables could not be shown to be positive along the active limits"
-        return Curvature("unknown", 0.0, noise, nowhere, freedom, max(weak, 0), math.inf, math.inf, detail)
+        return Curvature(
+            kind="unknown",
+            least=0.0,
+            noise=noise,
+            direction=nowhere,
+            freedom=freedom,
+            weak=max(weak, 0),
+            moved=math.inf,
+            promise=math.inf,
+            detail=detail,
+        )
     # The Newton step on the limits that press tells how far the optimum may lie.
     rest = slope - (normals.T @ (conditions.row_multipliers / objective_size))
     rest = np.where(conditions.bound_sides != 0, 0.0, rest)
@@ -177,7 +198,18 @@ def _sparse_curvature(
     promise = math.inf if newton is None else abs(float(rest @ newton[0]))
     detail = "the objective curves upwards in every direction the active limits leave"
     step = None if newton is None else newton[0] * sizes
-    return Curvature("strict", noise, noise, nowhere, freedom, max(weak, 0), moved, promise, detail, step)
+    return Curvature(
+        kind="strict",
+        least=noise,
+        noise=noise,
+        direction=nowhere,
+        freedom=freedom,
+        weak=max(weak, 0),
+        moved=moved,
+        promise=promise,
+        detail=detail,
+        step=step,
+    )
 
 
 def lagrangian_hessians(

@@ -43,7 +43,7 @@ __all__ = ["JudgedDesign", "case_of_design", "case_of_record", "case_of_result"]
 FloatArray = NDArray[np.float64]
 
 
-@dataclass
+@dataclass(kw_only=True)
 class JudgedDesign:
     """What is judged, and what has been found so far."""
 
@@ -100,17 +100,17 @@ class JudgedDesign:
             )
         names = [variable.name for variable in self.problem.variables[: self.problem.own_size]]
         return Verdict(
-            self.run,
-            self.asked,
-            word,
-            reason,
-            tuple(self.checks),
-            self.sized(self._told_objective()) if self.problem.objective else None,
-            active,
-            freedom,
-            dict(zip(names, better.point.tolist(), strict=False)) if better else {},
-            self.sized(better.objective) if better else None,
-            self.accept_probe,
+            run=self.run,
+            problem=self.asked,
+            verdict=word,
+            reason=reason,
+            checks=tuple(self.checks),
+            objective=self.sized(self._told_objective()) if self.problem.objective else None,
+            active=active,
+            freedom=freedom,
+            better=dict(zip(names, better.point.tolist(), strict=False)) if better else {},
+            better_objective=self.sized(better.objective) if better else None,
+            accept_probe=self.accept_probe,
         )
 
     def _doubt(self, better: Better) -> str:
@@ -241,5 +241,13 @@ def _case(
     if not 0.0 < tolerance < 1.0:
         raise RequestError(f"the tolerance must lie between 0 and 1, not {tolerance:g}")
     return JudgedDesign(
-        problem, np.array(point), tolerance, feasibility, run_id, logged, evaluations, accept_probe, in_new_process
+        problem=problem,
+        point=np.array(point),
+        tolerance=tolerance,
+        feasibility=feasibility,
+        run=run_id,
+        logged_objective=logged,
+        logged=evaluations,
+        accept_probe=accept_probe,
+        in_new_process=in_new_process,
     )

@@ -39,7 +39,7 @@ FEASIBILITY = 1e-6
 MOST_NAMED = 4
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class DesignReport:
     """`values` of all derived values, the objective (as written) and rows by name; `notes` one word a row;
     `findings` are sentences on what deserves a look before a run."""
@@ -170,19 +170,19 @@ def design_report_at(
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
     return DesignReport(
-        problem,
-        point != problem.baseline,
-        {name: value for name, (value, _) in named.items()},
-        bounds,
-        rows,
-        measures.violation(np.array(point), evaluation.rows),
-        notes,
-        tuple(findings),
-        pattern_of(gate) if with_pattern else None,
-        gate.calls,
-        problem.quantities(point, gate.calls),
-        problem.signals(point, gate.calls),
-        time_report(problem, np.array(point), gate.calls),
+        problem=problem,
+        is_elsewhere=point != problem.baseline,
+        values={name: value for name, (value, _) in named.items()},
+        bounds=bounds,
+        constraints=rows,
+        violation=measures.violation(np.array(point), evaluation.rows),
+        notes=notes,
+        findings=tuple(findings),
+        pattern=pattern_of(gate) if with_pattern else None,
+        calls=gate.calls,
+        quantities=problem.quantities(point, gate.calls),
+        signals=problem.signals(point, gate.calls),
+        time=time_report(problem, np.array(point), gate.calls),
     )
 
 

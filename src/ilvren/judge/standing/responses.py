@@ -45,7 +45,7 @@ class Mark:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Response:
     """One design over time. `signals` {name: values over the moments of its axis}; `times` {name: the times of these};
     `trouble` says why it could not be simulated."""
@@ -98,7 +98,19 @@ def response_at(
         times |= dict.fromkeys(own, own[axis.t_name])
     if is_past:  # its line is all that is wanted
         trouble = "" if all(np.isfinite(value).all() for value in signals.values()) else "invalid"
-        return Response(label, problem, design, signals, times, (), {}, math.nan, None, trouble, is_past)
+        return Response(
+            label=label,
+            problem=problem,
+            point=design,
+            signals=signals,
+            times=times,
+            marks=(),
+            values={},
+            violation=math.nan,
+            report=None,
+            trouble=trouble,
+            is_past=is_past,
+        )
     evaluation = gate.evaluate(design)
     measures = Measures.of(problem)
     violation = measures.violation(design, evaluation.rows) if evaluation.is_finite else math.inf
@@ -110,17 +122,17 @@ def response_at(
     for simulation, inputs in zip(simulations, problem.simulation_inputs(design, gate.calls), strict=True):
         trouble = trouble or simulation.point(inputs).reason
     return Response(
-        label,
-        problem,
-        design,
-        signals,
-        times,
-        measured_at(problem, design, signals, times, gate.calls),
-        values,
-        violation,
-        time_report(problem, design, gate.calls),
-        trouble,
-        is_past,
+        label=label,
+        problem=problem,
+        point=design,
+        signals=signals,
+        times=times,
+        marks=measured_at(problem, design, signals, times, gate.calls),
+        values=values,
+        violation=violation,
+        report=time_report(problem, design, gate.calls),
+        trouble=trouble,
+        is_past=is_past,
     )
 
 

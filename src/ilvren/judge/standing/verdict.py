@@ -83,7 +83,7 @@ class Proof:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Verdict:
     """`better` is the better design that was evaluated, by name, when the verdict is "improvable";
     `active` are the active limits with their margins and prices; `freedom` is how many directions they leave."""

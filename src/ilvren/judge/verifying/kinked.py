@@ -109,7 +109,18 @@ def _piece(problem: Problem, sides: dict[int, bool], case: JudgedDesign) -> Prob
             continue
         low, high = (0.0, np.inf) if sides[branch] else (-np.inf, 0.0)
         name = f"branch {place + 1}"
-        blocks.append(RowBlock(name, name, gap, (), first, np.array([low]), np.array([high]), magnitudes[:1] * np.nan))
+        blocks.append(
+            RowBlock(
+                name=name,
+                entry=name,
+                node=gap,
+                shape=(),
+                first=first,
+                lower=np.array([low]),
+                upper=np.array([high]),
+                magnitude=magnitudes[:1] * np.nan,
+            )
+        )
         first += 1
     objective = replace(problem.objective, node=made[0])
     draft = replace(problem, objective=objective, objectives=(objective,), row_blocks=tuple(blocks))
@@ -134,6 +145,6 @@ def _with_sizes(problem: Problem, own_rows: int, case: JudgedDesign) -> Problem:
 
 
 def _case(case: JudgedDesign, piece: Problem) -> JudgedDesign:
-    own = JudgedDesign(piece, case.point, case.tolerance, case.feasibility)
+    own = JudgedDesign(problem=piece, point=case.point, tolerance=case.tolerance, feasibility=case.feasibility)
     own.size, own.sizes = case.size, case.sizes
     return own

@@ -111,7 +111,12 @@ def _judged_lifted(case: JudgedDesign) -> Verdict | None:
     lifted = lifted_of(case.problem)
     if lifted is None or not lifted.is_smooth:
         return None
-    own = JudgedDesign(lifted.problem, lifted.point_at(case.point), case.tolerance, case.feasibility)
+    own = JudgedDesign(
+        problem=lifted.problem,
+        point=lifted.point_at(case.point),
+        tolerance=case.tolerance,
+        feasibility=case.feasibility,
+    )
     own.size = case.size
     if not own.evaluation.has_finite_derivatives or check_first_order(own) != "holds":
         return None

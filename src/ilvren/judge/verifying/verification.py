@@ -49,7 +49,7 @@ MOST_RECORDS = 20
 MOST_PROVED_QUICKLY, PROVED_QUICKLY_BOXES = 6, 4000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class VerifyOptions:
     """What a verification is to do beyond its own checks: so many random starts, another method that must agree, a
     proof within so many seconds (`told` hears of boxes done, boxes open and the bound), what the design is worth, the

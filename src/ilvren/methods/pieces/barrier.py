@@ -51,7 +51,7 @@ MOST_SCALED, ONE_SIDED = 100.0, 1e-4
 RELAXED = 1e-2
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Stage:
     """A problem (1): bounds `lower`, `upper` of w; which row each t is attached to and with what coefficient (A); the
     prices ρ of t; right-hand sides b (m,); for (3) the weights ζD² around `centre`, `weight` 0 leaving out f."""
@@ -177,13 +177,13 @@ def main_stage(task: Task) -> Stage:
     slack = RELAXED * task.feasibility * task.row_sizes[rows]
     b = np.where(is_free, 0.0, task.row_lower)
     return Stage(
-        task,
-        np.concatenate([task.lower, task.row_lower[rows] - slack]),
-        np.concatenate([task.upper, task.row_upper[rows] + slack]),
-        rows,
-        np.full(len(rows), -1.0),
-        np.zeros(len(rows)),
-        b,
+        task=task,
+        lower=np.concatenate([task.lower, task.row_lower[rows] - slack]),
+        upper=np.concatenate([task.upper, task.row_upper[rows] + slack]),
+        attached=rows,
+        signs=np.full(len(rows), -1.0),
+        prices=np.zeros(len(rows)),
+        b=b,
     )
 
 

@@ -107,7 +107,7 @@ class Field:
         return w if self.bend is None else self.bend[0] + self.bend[1] * math.expm1(min(w, 700.0))
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Beliefs:
     """What is believed of a task. `learn` takes in designs; searches for lengths go on where the last ones ended."""
 

@@ -90,7 +90,9 @@ def search_all(
             own = Solved(scalar)
             x, values = starts[attempt]
             protocol = solving(task, scalar, x, values, method, own)
-            children.append(Child(f"point[{place}]/{method.name}", protocol, task, most_requests=MOST_REQUESTS))
+            children.append(
+                Child(path=f"point[{place}]/{method.name}", protocol=protocol, task=task, most_requests=MOST_REQUESTS)
+            )
             tried.append(own)
         yield from together(children)
         again = []

@@ -84,7 +84,9 @@ class Finish:
         def run(small: Task) -> Protocol:
             return method.run(small, method.options())
 
-        child = Child(LOCAL, restricted(own, x, run), task, most_requests=PER_VARIABLE * (len(x) + 1))
+        child = Child(
+            path=LOCAL, protocol=restricted(own, x, run), task=task, most_requests=PER_VARIABLE * (len(x) + 1)
+        )
         yield from together([child], judge=lambda _, __: FAR_FROM_MET)
         self.made += child.requests
         if child.best is None:

@@ -362,7 +362,7 @@ class _Search:
         self.starts += 1
         seed = int(np.random.SeedSequence([self.task.seed, 31, number]).generate_state(1)[0])
         own = replace(self.task, start=start, seed=seed, row_multipliers=None, bound_multipliers=None)
-        child = Child(f"look[{number}]", self.local.run(own, self.local.options()), own)
+        child = Child(path=f"look[{number}]", protocol=self.local.run(own, self.local.options()), task=own)
         limit, self.meter.limit = (
             self.meter.limit,
             min(self.meter.limit, self.meter.work + MOST_TIMES_LONGER * max(first_work, 0.02 * LEAST_WORK)),
@@ -429,7 +429,7 @@ class _Search:
         self.populations += 1
         usual = max(3500 * n, 18_000)
         options = method.options(horizon=min(horizon, usual), finish=False)
-        child = Child("population", method.run(own, options), own)
+        child = Child(path="population", protocol=method.run(own, options), task=own)
         limit, meter.limit = meter.limit, meter.limit - first_work
         yield from _followed(child, meter, is_scan=True)
         meter.limit = max(limit, meter.work + 3.0 * first_work)

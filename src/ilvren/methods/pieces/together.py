@@ -31,7 +31,7 @@ class Seen:
     j: Any = None
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Child:
     """One method at work: its `path` in histories; `ending`, and its last iterate and how that stood, once there are
     any; `best` the best point it asked for, the rows' misses before f; `fixed_value` is f where no variable was free;

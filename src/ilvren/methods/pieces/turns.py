@@ -165,7 +165,7 @@ def all_of(name: str, methods: Sequence[Method]) -> Method:
             own = task
             if number == len(methods) - 1 and number and best.x is not None:
                 own = replace(task, start=task.allowed(best.x))
-            child = Child(method.name, method.run(own, method.options()), own)
+            child = Child(path=method.name, protocol=method.run(own, method.options()), task=own)
             yield from together([child], keeps_populations=True)
             assert child.ending is not None
             endings.append(child.ending)

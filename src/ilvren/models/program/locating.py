@@ -234,7 +234,7 @@ def _reading(file: str, facts: dict[str, Any]) -> Reading:
     shape = own.pop("shape", ())
     if "columns" in own:
         own["columns"] = tuple(own["columns"])
-    return Reading("x", file, shape=(shape,) if isinstance(shape, int) else tuple(shape), **own)
+    return Reading(name="x", file=file, shape=(shape,) if isinstance(shape, int) else tuple(shape), **own)
 
 
 def _puts(text: str, facts: dict[str, Any], k: int, token: Field, count: int) -> bool:

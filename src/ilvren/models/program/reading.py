@@ -45,7 +45,7 @@ class Missing(Exception):
     """A value is not where it should be; the message says what is missing where."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Reading:
     """Where a value stands: `file` (or "stdout", "stderr"), and one of `after`, `pattern`, `line`, `pointer`, `column`
     with what goes with it; `shape` of a vector."""

@@ -65,7 +65,7 @@ class ProgramCall:
     texts: Texts | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ProgramSource:
     """Commands with what they are given and what they leave; the other fields as in `models.source.ModelSource`.
 

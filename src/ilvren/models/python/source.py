@@ -34,7 +34,7 @@ Array = NDArray[Any]
 Shape = tuple[int, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class PythonSource:
     """A function of a file; the other fields as in `models.source.ModelSource`. `slopes_path` and `slopes` name the
     function that supplies derivatives; `depends` are further files that decide the result."""
