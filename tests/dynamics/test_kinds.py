@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from ilvren.dynamics.sweeps import forward
+from ilvren.dynamics.forward_sweep import forward
 from ilvren.evaluate import Gate
 from ilvren.problem import loads, refined_problem
 from tests.dynamics.kinds import KINDS

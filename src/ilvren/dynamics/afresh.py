@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.dynamics.sweeps import transitions
+from ilvren.dynamics.forward_sweep import transitions
 from ilvren.dynamics.walker import walker_along
 from ilvren.records import dataclass
 

@@ -2,7 +2,7 @@
 
 A mesh says where steps end in any case; between, a segment also ends where a branch changes (an event), found by
 solving gap(X_1(h)) = 0 for the step h, and at moments that the design gives. Nothing within a segment has a kink, so
-that its numbers are smooth functions of the design, and may be differentiated as they are computed (see `sweeps`).
+that its numbers are smooth functions of the design, and may be differentiated as they are computed (see `linearised`).
 """
 
 from __future__ import annotations

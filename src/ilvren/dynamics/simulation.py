@@ -15,12 +15,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.dynamics.backward_sweep import Backward, backward
 from ilvren.dynamics.columns import Columns
 from ilvren.dynamics.course import Course, Given, Layout, Lost, March, segment_of
 from ilvren.dynamics.crowd import Crowd, CrowdGiven, can_crowd
+from ilvren.dynamics.forward_sweep import Forward, forward
+from ilvren.dynamics.linearised import Linear
 from ilvren.dynamics.modelled import ModelledSystem, has_models
 from ilvren.dynamics.planning import LOCAL, Frame, even_mesh, framed, planned, with_forcing
-from ilvren.dynamics.sweeps import Backward, Forward, Linear, backward, forward, second_products
+from ilvren.dynamics.second_sweep import second_products
 from ilvren.dynamics.system import System, TooManyFormulas
 from ilvren.dynamics.walker import followed
 from ilvren.records import dataclass
