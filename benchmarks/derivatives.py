@@ -112,12 +112,12 @@ def matrices() -> None:
     rows = form_of(problem, [block.node for block in problem.row_blocks])
     assert problem.objective is not None
     both = form_of(problem, [problem.objective.node, *(block.node for block in problem.row_blocks)])
-    gate.jacobian(point)
-    found = ratio(lambda: gate.jacobian(point), lambda: rows(variables), rounds=25)
+    gate.written.jacobian(point)
+    found = ratio(lambda: gate.written.jacobian(point), lambda: rows(variables), rounds=25)
     line(f"Jacobian / value, banded, {ROWS} rows", found, 15.0)
     multipliers = np.linspace(-1.0, 1.0, problem.row_count)
-    gate.hessian(point, multipliers)
-    found = ratio(lambda: gate.hessian(point, multipliers), lambda: both(variables), rounds=15)
+    gate.written.hessian(point, multipliers)
+    found = ratio(lambda: gate.written.hessian(point, multipliers), lambda: both(variables), rounds=15)
     line("Hessian of the Lagrangian / value of objective and rows", found, 60.0)
 
 
@@ -126,10 +126,10 @@ def batches() -> None:
     problem = loads(TEN)
     gate = Gate(problem)
     points = np.random.default_rng(3).uniform(0.05, 2.5, size=(DESIGNS, 10))
-    ours, hand = gate.batch(points), ten_by_hand(points)
+    ours, hand = gate.written.batch(points), ten_by_hand(points)
     np.testing.assert_allclose(ours.objective, hand[0], rtol=1e-12)
     np.testing.assert_allclose(ours.rows, hand[1], rtol=1e-12)
-    found = ratio(lambda: gate.batch(points), lambda: ten_by_hand(points), rounds=25)
+    found = ratio(lambda: gate.written.batch(points), lambda: ten_by_hand(points), rounds=25)
     line(f"batch of {DESIGNS} designs / NumPy by hand", found, 1.5)
 
 

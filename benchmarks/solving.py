@@ -87,7 +87,7 @@ def _factorization(problem: Problem) -> float:
 
     gate = Gate(problem, is_sparse=True)
     point = np.array(problem.start)
-    jacobian, hessian = gate.jacobian(point), gate.hessian(point)
+    jacobian, hessian = gate.written.jacobian(point), gate.written.hessian(point)
     m, n = jacobian.shape
     system = KktSystem(n, m, is_sparse=True)
     best = np.inf

@@ -86,8 +86,10 @@ class Approximating(InAFolder):
             x = np.array([0.35, 0.61])
             surface = json.loads(record.document)["groups"][0]
             self.assertEqual(surface["held"], [{"name": "lean", "lower": 0.5, "upper": 0.5, "unit": ""}])
-            numeric = [(gate.values(x + s)["f"] - gate.values(x - s)["f"]) / 2e-5 for s in 1e-5 * np.eye(2)]
-            np.testing.assert_allclose(gate.gradient(x), numeric, atol=1e-6)
+            numeric = [
+                (gate.written.values(x + s)["f"] - gate.written.values(x - s)["f"]) / 2e-5 for s in 1e-5 * np.eye(2)
+            ]
+            np.testing.assert_allclose(gate.written.gradient(x), numeric, atol=1e-6)
         self.assertEqual(self.calls(), 24)
 
     def test_a_search_calls_the_model_for_its_best_design_alone(self):
@@ -228,7 +230,7 @@ class Approximating(InAFolder):
         found = self.learn(40)
         self.assertIn("chance of failure", " ".join(found["notes"]))
         problem = on_document(load("frame.toml"), self.document())
-        works = Gate(problem).entry_batch("frame_works", np.array([[0.2, 0.3], [0.98, 0.97]]))[:, 0]
+        works = Gate(problem).written.entry_batch("frame_works", np.array([[0.2, 0.3], [0.98, 0.97]]))[:, 0]
         self.assertLess(works[0], 0.2)
         self.assertGreater(works[1], 0.5)
 
@@ -241,7 +243,7 @@ class Approximating(InAFolder):
         )
         problem = load("other.toml")
         self.assertEqual(problem.sources, ())
-        inside, outside = (Gate(problem).values([u])["g"] for u in (1.0, 4.0))
+        inside, outside = (Gate(problem).written.values([u])["g"] for u in (1.0, 4.0))
         x, y = 0.5, 0.2
         self.assertAlmostEqual(inside, (x - 0.3) ** 2 + 2 * y * y + 0.2 * x * y + 0.1 * x**3, delta=0.01)
         self.assertTrue(np.isfinite(outside))

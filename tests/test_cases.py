@@ -55,7 +55,7 @@ class Cases(InAFolder):
         problem = load("mast.toml")
         self.assertEqual([row.name for row in problem.rows],
                          ["strong@calm", "strong@storm", "strong@ice", "slim", "calmest"])  # fmt: skip
-        values = Gate(problem).values(np.array(problem.start))
+        values = Gate(problem).written.values(np.array(problem.start))
         calm, storm, ice = self.stress(10, 1.2, (1, 2)), self.stress(32, 1.2, (6, 9)), self.stress(15, 2.5, (1, 2))
         for name, value in (("strong@calm", calm), ("strong@storm", storm), ("strong@ice", ice)):
             self.assertAlmostEqual(values[name], value, places=9)
@@ -101,7 +101,7 @@ stiff = "own.bends <= 1e9"
         text = text.replace('slim = "d / t <= 60"', 'slim = "d / t <= 60"\nbent = "bends <= 1e6"')
         problem = loads(text, file="mast.toml")
         self.assertEqual([source.name for source in problem.sources], ["own@calm", "own@storm", "own@ice"])
-        values = Gate(problem).values(np.array(problem.start))
+        values = Gate(problem).written.values(np.array(problem.start))
         self.assertAlmostEqual(values["bent@storm"], 0.5 * 1.2 * 32**2 * 0.2 / 0.01, delta=1)
         result = run(problem, evaluations=8)
         self.assertEqual(

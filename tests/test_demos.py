@@ -46,7 +46,7 @@ class Answers(unittest.TestCase):
     def test_hum_has_many_optima_and_the_start_decides(self):
         problem = load(demo("hum", "hum.toml"))
         speeds = np.linspace(11.0, 41.0, 60_001)
-        values = Gate(problem).batch(speeds[:, np.newaxis]).objective
+        values = Gate(problem).written.batch(speeds[:, np.newaxis]).objective
         lows = speeds[1:-1][(values[1:-1] < values[:-2]) & (values[1:-1] < values[2:])]
         self.assertGreaterEqual(len(lows), 8)
         found = set()
@@ -64,7 +64,9 @@ class Answers(unittest.TestCase):
         gate, point = Gate(problem), np.array(result.point)
         prices = np.array([0.0 if state.price is None else state.price for state in result.constraints])
         # Stationarity with the prices told: gradient = J' · price, since digging is minimized and no variable is bounded.
-        np.testing.assert_allclose(gate.gradient(point), gate.transposed_product(point, prices), atol=1e-6)
+        np.testing.assert_allclose(
+            gate.written.gradient(point), gate.written.transposed_product(point, prices), atol=1e-6
+        )
         levels, ground = point, problem.parameter_values[-1]
         self.assertTrue((ground - levels >= 0.9 - 1e-7).all())
         self.assertLessEqual(np.abs(np.diff(levels) / 5.0).max(), 0.05 + 1e-9)
@@ -95,10 +97,10 @@ class Answers(unittest.TestCase):
     def test_trench_grows_with_its_parameter_and_stays_sparse(self):
         for stations in (50, 5000):
             gate = Gate(load(demo("trench", "trench.toml"), set={"stations": stations}))
-            plan = gate.jacobian_plan()
+            plan = gate.written.jacobian_plan()
             self.assertEqual(plan.colour_count, 3)
             self.assertEqual(plan.pattern.nnz, stations + 2 * (stations - 1) + 3 * (stations - 2) + 1)
-            self.assertEqual(gate.hessian_plan().colour_count, 1)
+            self.assertEqual(gate.written.hessian_plan().colour_count, 1)
 
     def test_pump_test_by_likelihood_is_linear_least_squares_with_its_spread(self):
         flow, head, _ = readings()

@@ -6,7 +6,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate, gate as module, measured
+from ilvren.evaluate import AsWritten, Gate, gate as module, kinks_near, measured
 from ilvren.methods.base import Reply
 from ilvren.problem import Measures
 from ilvren.runs import Settings
@@ -99,12 +99,14 @@ class TheGate(unittest.TestCase):
             ((2.0, 2.0), ["max"]),
             ((0.0, 5.0), [">"]),
         ):
-            self.assertEqual([kink.operation for kink in gate.kinks(np.array(point), radii)], operations, point)
-        self.assertEqual(Gate(loads(two_variables("x^2 * y"))).kinks(np.zeros(2), radii), [])
+            self.assertEqual(
+                [kink.operation for kink in kinks_near(gate.written, np.array(point), radii)], operations, point
+            )
+        self.assertEqual(kinks_near(AsWritten(loads(two_variables("x^2 * y"))), np.zeros(2), radii), [])
 
     def test_batches_keep_and_count_nothing(self):
         gate = Gate(loads(two_variables("x^2 + y", "x / y <= 3")))
-        found = gate.batch(np.array([[1.0, 2.0], [3.0, 0.0]]))
+        found = gate.written.batch(np.array([[1.0, 2.0], [3.0, 0.0]]))
         objective, rows = found.objective, found.rows
         self.assertEqual((objective.tolist(), rows[0].tolist(), gate.counts.evaluations), ([3.0, 9.0], [0.5], 0))
         self.assertTrue(np.isnan(rows[1, 0]))
@@ -238,16 +240,16 @@ class Matrices(unittest.TestCase):
     def test_jacobian_and_products(self):
         h = 1e-6
         columns = [(self.rows(self.point + h * e) - self.rows(self.point - h * e)) / (2 * h) for e in np.eye(19)]
-        dense, found = np.array(columns).T, self.gate.jacobian(self.point)
+        dense, found = np.array(columns).T, self.gate.written.jacobian(self.point)
         np.testing.assert_allclose(found.toarray(), dense, atol=1e-7)
-        plan = self.gate.jacobian_plan()
+        plan = self.gate.written.jacobian_plan()
         self.assertEqual([self.problem.rows[row].name for row in plan.reverse_rows][:1], ["full"])
         self.assertLess(plan.colour_count, 9)
         np.testing.assert_allclose(
-            self.gate.jacobian_product(self.point, self.direction), dense @ self.direction, atol=1e-6
+            self.gate.written.jacobian_product(self.point, self.direction), dense @ self.direction, atol=1e-6
         )
         np.testing.assert_allclose(
-            self.gate.transposed_product(self.point, self.multipliers), self.multipliers @ dense, atol=1e-6
+            self.gate.written.transposed_product(self.point, self.multipliers), self.multipliers @ dense, atol=1e-6
         )
         np.testing.assert_allclose(self.gate.evaluate(self.point, derivatives=True).jacobian, dense, atol=1e-7)
 
@@ -255,19 +257,20 @@ class Matrices(unittest.TestCase):
         h = 1e-6
 
         def slope(point):
-            return 0.7 * self.gate.gradient(point) + self.gate.transposed_product(point, self.multipliers)
+            written = self.gate.written
+            return 0.7 * written.gradient(point) - written.transposed_product(point, self.multipliers)
 
         dense = np.array([(slope(self.point + h * e) - slope(self.point - h * e)) / (2 * h) for e in np.eye(19)])
-        found = self.gate.hessian(self.point, self.multipliers, weight=0.7)
+        found = self.gate.written.hessian(self.point, self.multipliers, weight=0.7)
         np.testing.assert_allclose(found.toarray(), dense, atol=1e-6)
-        product = self.gate.hessian_product(self.point, self.direction, self.multipliers, weight=0.7)
+        product = self.gate.written.hessian_product(self.point, self.direction, self.multipliers, weight=0.7)
         np.testing.assert_allclose(product, dense @ self.direction, atol=1e-5)
 
     def test_large_sparse_problems_stay_sparse(self):
         """100,000 variables: a pattern, three colours, and memory that follows the non-zeros."""
         import tracemalloc
 
-        big = Gate(self.problem.with_parameters(n=100_000))
+        big = AsWritten(self.problem.with_parameters(n=100_000))
         point = np.linspace(-1.0, 1.0, big.problem.size)
         tracemalloc.start()
         jacobian = big.jacobian(point)
@@ -279,13 +282,13 @@ class Matrices(unittest.TestCase):
 
     def test_batches_are_their_members(self):
         points = np.array([self.point, self.point + 0.3, np.full(19, np.nan)])
-        found = self.gate.batch(points)
+        found = self.gate.written.batch(points)
         for k in range(2):
             alone = self.gate.evaluate(points[k])
             np.testing.assert_allclose(found.objective[k], alone.objective, rtol=1e-12)
             np.testing.assert_allclose(found.rows[k], alone.rows, rtol=1e-12)
         self.assertTrue(np.isnan(found.objective[2]))
-        np.testing.assert_allclose(self.gate.entry_batch("flat", points[:2]), found.rows[:2, -2:], rtol=1e-12)
+        np.testing.assert_allclose(self.gate.written.entry_batch("flat", points[:2]), found.rows[:2, -2:], rtol=1e-12)
 
     def test_parameters_change_without_compiling_again(self):
         other = self.problem.with_parameters(weight=5.0)
@@ -303,7 +306,7 @@ class Matrices(unittest.TestCase):
         problem = loads(
             '[variables]\nu = { start = 0.5, shape = 3 }\n[minimize]\nf = "sum(u)"\n[constraints]\nc = "sqrt(u) <= 2"\n'
         )
-        name, variable, trouble = Gate(problem).slope_trouble(np.array([1.0, 0.0, 1.0]))
+        name, variable, trouble = Gate(problem).written.slope_trouble(np.array([1.0, 0.0, 1.0]))
         self.assertEqual((name, variable, trouble.origin.text), ("c[1]", "u[1]", "sqrt(u) <= 2"))
 
 
@@ -316,13 +319,13 @@ class Refusals(unittest.TestCase):
     def test_wrong_questions(self):
         point = np.zeros(19)
         for work, words in (
-            (lambda: self.gate.values(np.zeros(3)), "19 numbers"),
-            (lambda: self.gate.gradient(point, "flta"), 'no entry "flta"'),
-            (lambda: self.gate.gradient(point, "flat"), "not one number"),
-            (lambda: self.gate.hessian(point, np.zeros(2)), "multipliers of shape (2,)"),
-            (lambda: self.gate.batch(np.zeros((4, 3))), "(k, 19)"),
+            (lambda: self.gate.written.values(np.zeros(3)), "19 numbers"),
+            (lambda: self.gate.written.gradient(point, "flta"), 'no entry "flta"'),
+            (lambda: self.gate.written.gradient(point, "flat"), "not one number"),
+            (lambda: self.gate.written.hessian(point, np.zeros(2)), "multipliers of shape (2,)"),
+            (lambda: self.gate.written.batch(np.zeros((4, 3))), "(k, 19)"),
             (
-                lambda: Gate(loads('[variables]\nx = 1.0\n[constraints]\nc = "x <= 2"\n')).gradient([1.0]),
+                lambda: Gate(loads('[variables]\nx = 1.0\n[constraints]\nc = "x <= 2"\n')).written.gradient([1.0]),
                 "no objective",
             ),
         ):
@@ -335,22 +338,22 @@ class Refusals(unittest.TestCase):
         gate = Gate(loads(f'[variables]\nu = {{ start = 0.5, shape = {n} }}\n[minimize]\nf = "sum(u)^2 + sum(u^2)"\n'))
         point, direction = np.full(n, 0.5), np.linspace(0.0, 1.0, n)
         with self.assertRaises(RequestError) as caught:
-            gate.hessian(point)
+            gate.written.hessian(point)
         self.assertIn("hessian_product", caught.exception.advice)
         expected = 2.0 * direction.sum() + 2.0 * direction
-        np.testing.assert_allclose(gate.hessian_product(point, direction), expected, rtol=1e-12)
+        np.testing.assert_allclose(gate.written.hessian_product(point, direction), expected, rtol=1e-12)
 
     def test_entries_by_name_have_gradients(self):
         rng = np.random.default_rng(1)
         point = rng.normal(size=19)
-        jacobian = self.gate.jacobian(point).toarray()
-        np.testing.assert_allclose(self.gate.gradient(point, "full"), jacobian[10], atol=1e-12)
-        np.testing.assert_allclose(self.gate.values(point)["full"], self.gate.evaluate(point).rows[10])
+        jacobian = self.gate.written.jacobian(point).toarray()
+        np.testing.assert_allclose(self.gate.written.gradient(point, "full"), jacobian[10], atol=1e-12)
+        np.testing.assert_allclose(self.gate.written.values(point)["full"], self.gate.evaluate(point).rows[10])
 
     def test_a_maximized_objective_keeps_its_sign_for_users(self):
         gate = Gate(loads('[variables]\nu = { start = 1.0, shape = 2 }\n[maximize]\nf = "sum(u) - sum(u^2)"\n'))
         point = np.array([1.0, 2.0])
-        np.testing.assert_allclose(gate.gradient(point), [-1.0, -3.0])
+        np.testing.assert_allclose(gate.written.gradient(point), [-1.0, -3.0])
         np.testing.assert_allclose(gate.evaluate(point, derivatives=True).gradient, [1.0, 3.0])
-        self.assertEqual(gate.batch(point[np.newaxis]).objective[0], -2.0)
-        np.testing.assert_allclose(gate.hessian(point).toarray(), -2.0 * np.eye(2))
+        self.assertEqual(gate.written.batch(point[np.newaxis]).objective[0], -2.0)
+        np.testing.assert_allclose(gate.written.hessian(point).toarray(), -2.0 * np.eye(2))

@@ -76,7 +76,7 @@ class Derivatives(unittest.TestCase):
             with self.subTest(formula=formula):
                 shape = "sum" if "+ u" in formula else ""
                 problem = loads(f'{VARIABLES}[minimize]\nf = "{shape}({formula})"\n', file="a.toml")
-                found = Gate(problem).slope_trouble(np.array(problem.start))
+                found = Gate(problem).written.slope_trouble(np.array(problem.start))
                 if expected is None:
                     self.assertTrue(math.isnan(problem.named_values(problem.start)["f"][0]))
                     continue
@@ -94,4 +94,4 @@ class Derivatives(unittest.TestCase):
 
     def test_finite_derivatives_are_left_alone(self):
         problem = loads(f'{VARIABLES}[minimize]\nf = "sum(u^2) + x"\n[constraints]\nc = "u <= x"\n')
-        self.assertIsNone(Gate(problem).slope_trouble(np.array(problem.start)))
+        self.assertIsNone(Gate(problem).written.slope_trouble(np.array(problem.start)))

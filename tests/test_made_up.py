@@ -74,7 +74,7 @@ class TheNetwork(unittest.TestCase):
                 continue
             point = np.array(result.point)
             point[place] = stock[stock.index(size) - 1]
-            values = gate.values(point)
+            values = gate.written.values(point)
             heads = min(values["at_lower"], values["at_near"], values["at_far"])
             self.assertFalse(heads >= 12 and values["speed"] <= 2, place)
 

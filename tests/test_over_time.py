@@ -194,8 +194,8 @@ class OverTime(InAFolder):
         Path("cart.toml").write_text(CART)
         problem = load("cart.toml")
         gate = Gate(problem)
-        slope = gate.gradient([0.3])[0]
-        ahead, behind = (gate.batch(np.array([[0.3 + h]])).objective[0] for h in (1e-5, -1e-5))
+        slope = gate.written.gradient([0.3])[0]
+        ahead, behind = (gate.written.batch(np.array([[0.3 + h]])).objective[0] for h in (1e-5, -1e-5))
         self.assertAlmostEqual(slope, (ahead - behind) / 2e-5, delta=1e-8)
         speed, felt = (problem.signals([0.3], gate.calls)[0][name] for name in ("speed", "felt"))
         np.testing.assert_allclose(felt, 0.3 * speed * np.sqrt(speed**2 + 0.01), rtol=1e-12)

@@ -49,7 +49,7 @@ class Moves(unittest.TestCase):
     def test_predictions_are_those_of_derivatives(self):
         found = self.proposed(("cost", -0.05, True))
         gate = Gate(self.problem)
-        gradient = gate.gradient(np.array(self.problem.start))
+        gradient = gate.written.gradient(np.array(self.problem.start))
         moved = found.point - np.array(self.problem.start)
         cost = next(item for item in found.quantities if item.name == "cost")
         self.assertAlmostEqual(float(cost.predicted[0] - cost.now[0]), float(gradient @ moved), places=9)

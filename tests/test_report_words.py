@@ -6,10 +6,11 @@ import xml.etree.ElementTree as Tree
 
 import numpy as np
 
-from ilvren import Gate, loads
+from ilvren import loads
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.words import sentence
+from ilvren.evaluate import Gate
 
 
 def linear(text):

@@ -152,7 +152,7 @@ holds = "chance(7 <= total <= 9)"
 either = "chance(total <= 7 or not (total <= 9))"
 """
         problem = linear(more=more)
-        smooth, counted = (Gate(own).values(problem.start) for own in (problem, counted_problem(problem)))
+        smooth, counted = (Gate(own).written.values(problem.start) for own in (problem, counted_problem(problem)))
         within = stats.norm.cdf(1.0 / SIGMA) - stats.norm.cdf(-1.0 / SIGMA)
         for name, value in (("middle", 8.0), ("wide", SIGMA), ("level", 8.0 + 1.2816 * SIGMA), ("holds", within)):
             self.assertAlmostEqual(counted[name], value, delta=0.02)
@@ -161,7 +161,7 @@ either = "chance(total <= 7 or not (total <= 9))"
         for name in ("holds", "either"):  # from inside
             self.assertTrue(counted[name] - 0.2 < smooth[name] <= counted[name])
         own = linear(more='middle = "expected(total)"\nbeyond = "expected(max(total - middle, 0))"')
-        beyond = Gate(own).values(own.start)["beyond"]  # of a mean: not of each scenario's own
+        beyond = Gate(own).written.values(own.start)["beyond"]  # of a mean: not of each scenario's own
         self.assertAlmostEqual(beyond, SIGMA / math.sqrt(2.0 * math.pi), delta=0.01)
         self.assertAlmostEqual(smooth["level"], counted["level"], delta=0.05 * SIGMA)
 
@@ -187,7 +187,7 @@ either = "chance(total <= 7 or not (total <= 9))"
         text += "\n".join(f"[{section}]\n" + "\n".join(own) for section, own in lines.items())
         problem = loads(text)
         at = np.linspace(1.5, 4.0, problem.size)
-        values = Gate(counted_problem(problem)).values(at)
+        values = Gate(counted_problem(problem)).written.values(at)
         inputs = scatter(problem, at, scenarios=1000).inputs
         for law in laws:
             self.assertAlmostEqual(values[f"{law}_expected"], inputs[law].mean(), places=8, msg=law)
@@ -196,9 +196,11 @@ either = "chance(total <= 7 or not (total <= 9))"
             self.assertAlmostEqual(values["line_expected"][k], inputs[f"line[{k}]"].mean(), places=8)
         gate = Gate(problem)
         for law in laws:  # the law itself follows the design
-            slope, h, far = gate.gradient(at, f"{law}_deviation"), 1e-5, np.zeros(problem.size)
+            slope, h, far = gate.written.gradient(at, f"{law}_deviation"), 1e-5, np.zeros(problem.size)
             far[list(laws).index(law)] = h
-            change = gate.values(at + far)[f"{law}_deviation"] - gate.values(at - far)[f"{law}_deviation"]
+            change = (
+                gate.written.values(at + far)[f"{law}_deviation"] - gate.written.values(at - far)[f"{law}_deviation"]
+            )
             self.assertAlmostEqual(slope[list(laws).index(law)], change / (2.0 * h), places=6, msg=law)
 
     def test_every_operation_on_arrays_is_written_over_scenarios(self):
@@ -232,10 +234,10 @@ either = "chance(total <= 7 or not (total <= 9))"
         """
         problem = loads(text + "\n".join(derived))
         at = np.random.default_rng(0).uniform(0.5, 1.5, problem.size)
-        counted, case = Gate(counted_problem(problem)).values(at), scatter_case(problem, at)
+        counted, case = Gate(counted_problem(problem)).written.values(at), scatter_case(problem, at)
         designs = case.designs(scenario_normals(case.scattered.dependence.dimension, 1000, 0))
         for k, formula in enumerate(formulas):
-            (values,) = case.gate.node_batch([case.gate.entry_node(f"e{k}")], designs)
+            (values,) = case.gate.written.node_batch([case.gate.written.entry_node(f"e{k}")], designs)
             np.testing.assert_allclose(np.ravel(counted[f"m{k}"]), values.mean(axis=0), rtol=1e-9, err_msg=formula)
             exact = np.quantile(values, 0.8, axis=0)
             np.testing.assert_allclose(np.ravel(counted[f"q{k}"]), exact, rtol=1e-9, err_msg=formula)
@@ -272,7 +274,7 @@ either = "chance(total <= 7 or not (total <= 9))"
         self.assertIn(given.verdict, ("improvable", "unverified"))  # which the run's margin allows, counted or not
         if given.verdict == "improvable":
             better = np.array([given.better["x1"], given.better["x2"]])
-            self.assertGreaterEqual(Gate(counted_problem(result.problem)).values(better)["safe"], 0.9 - 1e-6)
+            self.assertGreaterEqual(Gate(counted_problem(result.problem)).written.values(better)["safe"], 0.9 - 1e-6)
         checks = {check.name: check.result for check in verify(result).checks}
         self.assertNotEqual(checks["fresh-scenarios"], "fail")
 

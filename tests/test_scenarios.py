@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate, scenario_values
+from ilvren.evaluate import AsWritten, Gate, scenario_values
 from ilvren.problem import Problem, load, loads
 
 SCALAR = """[parameters]
@@ -56,12 +56,12 @@ f = "interp(x * scale, xs * scale, ys)"
 class ParametersAsABatch(unittest.TestCase):
     def compare(self, problem: Problem, points: np.ndarray, sets: dict[str, np.ndarray], names: list[str]) -> None:
         gate = Gate(problem)
-        found = scenario_values(gate, points, sets, names)
+        found = scenario_values(gate.written, points, sets, names)
         for number in range(len(found.objective)):
             own = problem.with_parameters(**{name: values[number] for name, values in sets.items()})
             there = Gate(own)
             point = points[number] if points.ndim == 2 else points
-            values = there.values(point)
+            values = there.written.values(point)
             with self.subTest(number=number):
                 np.testing.assert_allclose(found.objective[number], values[problem.objective.name], rtol=1e-13)
                 rows = np.concatenate([np.ravel(values[block.name]) for block in own.row_blocks] or [np.zeros(0)])
@@ -99,7 +99,7 @@ class ParametersAsABatch(unittest.TestCase):
                 "[minimize]\nf = 'm.q + k'\n"
             )
             gate = Gate(load(path))
-            found = scenario_values(gate, np.array([3.0]), {"k": np.array([1.0, 2.5, 0.5])})
+            found = scenario_values(gate.written, np.array([3.0]), {"k": np.array([1.0, 2.5, 0.5])})
         np.testing.assert_array_equal(found.objective, [4.0, np.nan, 2.0])
         self.assertEqual((gate.calls[0].calls, gate.calls[0].failures), (3, 1))
 
@@ -115,10 +115,10 @@ class ParametersAsABatch(unittest.TestCase):
             ({}, "at least one"),
         ):
             with self.subTest(sets=sorted(sets)), self.assertRaises(RequestError) as caught:
-                scenario_values(Gate(problem), start, sets)
+                scenario_values(AsWritten(problem), start, sets)
             self.assertIn(word, f"{caught.exception} {caught.exception.advice}")
         with self.assertRaises(RequestError):
-            scenario_values(Gate(problem), np.zeros((5, 4)), {"tilt": np.ones(2)})
+            scenario_values(AsWritten(problem), np.zeros((5, 4)), {"tilt": np.ones(2)})
 
 
 if __name__ == "__main__":

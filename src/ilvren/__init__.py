@@ -1,7 +1,7 @@
 """Ilvren: define, solve, compare and verify nonlinear design problems.
 
-`load` reads a problem file, `Gate` evaluates it and its derivatives, `check` looks for trouble before any run, `run`
-runs a method on it, `compare` sets runs side by side and `verify` judges a design.
+`load` reads a problem file, `AsWritten` evaluates it and its derivatives, `check` looks for trouble before any run,
+`run` runs a method on it, `compare` sets runs side by side and `verify` judges a design.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from ilvren.doors import door
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from ilvren.evaluate import Gate as Gate
+    from ilvren.evaluate import AsWritten as AsWritten
     from ilvren.judge import compare as compare, verify as verify
     from ilvren.judge.checking import check as check
     from ilvren.problem import load as load, loads as loads
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = door(
     __name__,
     {
-        "evaluate": "Gate",
+        "evaluate": "AsWritten",
         "judge": "compare verify",
         "judge.checking": "check",
         "problem": "load loads",

@@ -14,7 +14,7 @@ from tests.dynamics.kinds import text
 
 def values(source: str, **files: str) -> dict:
     problem = loads(source, files=files)
-    return Gate(problem).values(np.array(problem.start))
+    return Gate(problem).written.values(np.array(problem.start))
 
 
 class KnownAnswers(unittest.TestCase):
@@ -178,7 +178,7 @@ f = "a^2 + last(y)"
         poles = np.roots(closed)
         parts = np.polyval(above, poles) / (poles * np.polyval(np.polyder(closed), poles))
         exact = 1.0 + float((parts * np.exp(8.0 * poles)).sum().real)
-        self.assertAlmostEqual(Gate(loads(made)).values([0.0])["f"], exact, delta=1e-5)
+        self.assertAlmostEqual(Gate(loads(made)).written.values([0.0])["f"], exact, delta=1e-5)
 
     def test_delay_by_steps(self):
         # x' = −x(t − 1), x = 1 before: 1 − t, then + (t − 1)²/2, then − (t − 2)³/6.
@@ -287,7 +287,7 @@ cost = "last(x)"
 """))  # fmt: skip
         gate = Gate(problem)
         for w in (1.0, 7.0, 31.0):
-            self.assertAlmostEqual(gate.values([w])["cost"], math.cos(3 * w), delta=1e-3)
+            self.assertAlmostEqual(gate.written.values([w])["cost"], math.cos(3 * w), delta=1e-3)
 
     def test_roots_of_what_passes_zero(self):
         for rate, whole in (("sqrt(abs(x))", 1.0), ("where(x > 0, 1, -1) * sqrt(abs(x))", -1.0)):
@@ -303,7 +303,7 @@ cost = "last(y)"
             gate = Gate(problem)
             for a in (0.9, 1.37):
                 exact = (1.3**1.5 + whole * (3 * a - 1.3) ** 1.5) / (1.5 * a)
-                self.assertAlmostEqual(gate.values([a])["cost"], exact, delta=2e-4)
+                self.assertAlmostEqual(gate.written.values([a])["cost"], exact, delta=2e-4)
 
     def test_a_jump_where_a_root_passes_zero_is_never_left_out_of_a_derivative(self):
         problem = loads(text("""
@@ -319,9 +319,9 @@ cost = "last(y) + last(z)"
         gate = Gate(problem)
         for a in (0.9, 1.37):
             exact = 12 - 3.9 / a + (1.3**1.5 + (3 * a - 1.3) ** 1.5) / (1.5 * a)
-            self.assertAlmostEqual(gate.values([a])["cost"], exact, delta=4e-4)
+            self.assertAlmostEqual(gate.written.values([a])["cost"], exact, delta=4e-4)
             slope = 3.9 / a**2 + (3 * a - 1.3) ** 0.5 * 3 / a - (1.3**1.5 + (3 * a - 1.3) ** 1.5) / (1.5 * a**2)
-            told = float(gate.gradient([a])[0])
+            told = float(gate.written.gradient([a])[0])
             self.assertTrue(math.isnan(told) or abs(told - slope) < 1e-2, (told, slope))
 
     def test_the_error_told_is_that_of_states_as_large_as_at_the_design(self):
@@ -337,10 +337,10 @@ f = "(100 * integral(x^2) - 1)^2"
 """
         problem = loads(made.replace('"(100 * integral(x^2) - 1)^2"', '"integral(x^2)"'))
         gate = Gate(problem)
-        gate.values([8.0])  # where the integral is a million million times larger
+        gate.written.values([8.0])  # where the integral is a million million times larger
         for a in (-20.0, -40.0, -90.0):
             exact = math.expm1(4.0 * a) / (2.0 * a)
-            true = abs(gate.values([a])["f"] / exact - 1.0)
+            true = abs(gate.written.values([a])["f"] / exact - 1.0)
             report = time_report(problem, np.array([a]), gate.calls)
             self.assertLess(max(report.estimate / true, true / report.estimate), 5.0)
         result = run(loads(made))
@@ -361,7 +361,7 @@ cost = "last(x)"
         value, trouble = problem.named_values(problem.start)["cost"]
         self.assertTrue(math.isnan(value))
         self.assertRegex(trouble.reason, r'"x" grows without bound at t = [01]\.')
-        self.assertAlmostEqual(Gate(problem).values([0.2])["cost"], 1 / (1 - 0.6), delta=1e-4)
+        self.assertAlmostEqual(Gate(problem).written.values([0.2])["cost"], 1 / (1 - 0.6), delta=1e-4)
 
     def test_rates_without_a_value(self):
         problem = loads(text("""
@@ -400,5 +400,5 @@ x = { rate = "-x", initial = 1 }
 cost = "last(x)"
 """, to="end"))  # fmt: skip
         gate = Gate(problem)
-        self.assertTrue(math.isnan(gate.values([-0.5])["cost"]))
-        self.assertAlmostEqual(gate.values([2.0])["cost"], math.exp(-2), delta=1e-6)
+        self.assertTrue(math.isnan(gate.written.values([-0.5])["cost"]))
+        self.assertAlmostEqual(gate.written.values([2.0])["cost"], math.exp(-2), delta=1e-6)

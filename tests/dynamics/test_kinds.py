@@ -33,13 +33,13 @@ class EveryKind(unittest.TestCase):
             with self.subTest(kind=name):
                 problem = loads(text)
                 gate, point = Gate(problem), np.array(problem.start)
-                exact = gate.gradient(point)
+                exact = gate.written.gradient(point)
                 self.assertTrue(np.isfinite(exact).all())
-                measured = differences(lambda x, g=gate: g.batch(x[None]).objective, point)[0]
+                measured = differences(lambda x, g=gate.written: g.batch(x[None]).objective, point)[0]
                 self.assertLessEqual(np.abs(exact - measured).max(), 3e-8 * (1.0 + np.abs(exact).max()))
                 if problem.row_count:
-                    jacobian = gate.jacobian(point).toarray()
-                    measured = differences(lambda x, g=gate: g.batch(x[None]).rows[0], point)
+                    jacobian = gate.written.jacobian(point).toarray()
+                    measured = differences(lambda x, g=gate.written: g.batch(x[None]).rows[0], point)
                     self.assertLessEqual(np.abs(jacobian - measured).max(), 3e-8 * (1.0 + np.abs(jacobian).max()))
 
     def test_first_derivatives_are_the_true_ones_to_the_time_tolerance(self):
@@ -47,7 +47,7 @@ class EveryKind(unittest.TestCase):
             with self.subTest(kind=name):
                 problem = loads(text)
                 fine = refined_problem(problem, problem.refinement.__class__(tolerance=1e-9))
-                own, reference = (Gate(p).gradient(np.array(p.start)) for p in (problem, fine))
+                own, reference = (Gate(p).written.gradient(np.array(p.start)) for p in (problem, fine))
                 # A derivative by a lag is made of slopes within steps, which know less than states at their ends.
                 most = 1e-3 if "lag =" in text else 1e-4
                 self.assertLessEqual(np.abs(own - reference).max(), most * (1.0 + np.abs(reference).max()))
@@ -60,10 +60,10 @@ class EveryKind(unittest.TestCase):
                 problem = loads(text)
                 gate, point = Gate(problem), np.array(problem.start)
                 weights = np.linspace(-1.0, 1.0, problem.row_count)
-                exact = gate.hessian(point, weights).toarray()
+                exact = gate.written.hessian(point, weights).toarray()
 
-                def slope(x, g=gate, w=weights):
-                    return g.gradient(x) + g.transposed_product(x, w)
+                def slope(x, g=gate.written, w=weights):
+                    return g.gradient(x) - g.transposed_product(x, w)
 
                 measured = differences(slope, point)
                 self.assertLessEqual(np.abs(exact - measured).max(), 1e-6 * (1.0 + np.abs(exact).max()))
@@ -93,7 +93,7 @@ class EveryKind(unittest.TestCase):
                 designs = start * np.linspace(0.8, 1.3, 11)[:, None] + 0.01 * np.sin(
                     np.arange(11 * len(start))
                 ).reshape(11, -1)
-                found = together.batch(designs)
+                found = together.written.batch(designs)
                 for design, objective, rows in zip(designs, found.objective, found.rows, strict=True):
                     own = alone.evaluate(design)
                     self.assertAlmostEqual(objective, own.objective, delta=1e-9 * (1.0 + abs(own.objective)))

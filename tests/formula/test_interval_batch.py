@@ -4,7 +4,8 @@ import unittest
 
 import numpy as np
 
-from ilvren import Gate, loads
+from ilvren import loads
+from ilvren.evaluate import Gate
 from ilvren.formula import gradient
 from ilvren.formula.interval_batch import BatchIntervals
 
@@ -59,14 +60,14 @@ class Enclosures(unittest.TestCase):
             found = both.forward(lows, highs)
             points = inside(rng, lows, highs, 30)
             with np.errstate(all="ignore"):
-                values = gate.batch(points.reshape(-1, 2)).objective.reshape(40, 30)
+                values = gate.written.batch(points.reshape(-1, 2)).objective.reshape(40, 30)
             ends = [np.broadcast_to(end, 40)[:, np.newaxis] for end in found.boxes[node]]
             with self.subTest(formula=formula):
                 self.assertTrue(((values >= ends[0]) & (values <= ends[1]) | np.isnan(values)).all())
                 smooth = np.flatnonzero(found.is_smooth & found.is_twice)
                 for box in smooth[:10]:
                     for point in points[box, :6]:
-                        exact = gate.gradient(point)
+                        exact = gate.written.gradient(point)
                         for place, slope in slopes.items():
                             least, most = (float(np.broadcast_to(end, 40)[box]) for end in found.boxes[slope])
                             slack = 1e-12 * max(abs(exact[place]), 1.0)
@@ -123,7 +124,7 @@ class Tightening(unittest.TestCase):
             tight_low, tight_high, empty = own.contracted(lows, highs, {node: (-np.inf, 0.4)}, 3)
             points = inside(rng, lows, highs, 40)
             with np.errstate(all="ignore"):
-                rows = Gate(problem).batch(points.reshape(-1, 2)).rows.reshape(60, 40)
+                rows = Gate(problem).written.batch(points.reshape(-1, 2)).rows.reshape(60, 40)
             meets = rows <= 0.4
             with self.subTest(formula=formula):
                 self.assertFalse((meets.any(axis=1) & empty).any())

@@ -4,7 +4,8 @@ import unittest
 
 import numpy as np
 
-from ilvren import Gate, loads, run, verify
+from ilvren import loads, run, verify
+from ilvren.evaluate import Gate
 from ilvren.formula.unroll import TooLong, unrolled
 from ilvren.judge.verifying.verification import VerifyOptions
 from ilvren.problem import scalar_problem

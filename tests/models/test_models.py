@@ -153,7 +153,7 @@ class Models(unittest.TestCase):
         (calls,) = gate.calls
         point = np.array(problem.start)
         gate.evaluate(point)
-        gate.values(point)
+        gate.written.values(point)
         problem.named_values(point, gate.calls)
         self.assertEqual(calls.calls, 1)
         gate.evaluate(point + [0.0, 1e-3])
@@ -190,7 +190,7 @@ class Models(unittest.TestCase):
         for more in ("", 'derivatives = "differences"'):
             gate = Gate(self.problem(VECTOR, more=more))
             points = [np.array(gate.problem.start), random]
-            found = [gate.jacobian(point) for point in points]
+            found = [gate.written.jacobian(point) for point in points]
             self.assertLess(found[0].nnz, 39 * 5)
             self.assertEqual(gate.calls[0].is_followed, not more, gate.calls[0].notes)
             if dense is not None:
@@ -200,8 +200,10 @@ class Models(unittest.TestCase):
             if more:
                 self.assertLess(gate.counts.evaluations, 40)  # three groups and k, not 41 inputs, both ways
             direction = rng.normal(size=41)
-            np.testing.assert_allclose(gate.jacobian_product(points[1], direction), dense[1] @ direction, atol=1e-5)
-        hessian = Gate(self.problem(VECTOR)).hessian(points[1], np.ones(39)).toarray()
+            np.testing.assert_allclose(
+                gate.written.jacobian_product(points[1], direction), dense[1] @ direction, atol=1e-5
+            )
+        hessian = Gate(self.problem(VECTOR)).written.hessian(points[1], np.ones(39)).toarray()
         np.testing.assert_allclose(hessian, hessian.T, atol=1e-4)
 
     def test_a_band_that_is_too_narrow_is_noticed(self):
@@ -210,7 +212,7 @@ class Models(unittest.TestCase):
                 with self.subTest(source=source, width=width):
                     text = VECTOR.replace("band = 1", f"band = {width}")
                     gate = Gate(self.problem(text, more=f'derivatives = "{source}"'))
-                    gate.gradient(np.array(gate.problem.start))
+                    gate.written.gradient(np.array(gate.problem.start))
                     notes = gate.calls[0].notes
                     self.assertEqual(len(notes), expected, notes)
                     self.assertTrue(all("band" in note for note in notes))
@@ -218,7 +220,7 @@ class Models(unittest.TestCase):
     def test_noise_does_not_drown_differences(self):
         gate = Gate(self.problem(function="noisy", more='derivatives = "differences"'))
         point = np.array([0.021, 0.12])
-        slope = gate.gradient(point)
+        slope = gate.written.gradient(point)
         self.assertAlmostEqual(slope[0] / (2 * 2 * 1.1**2 * 0.021 * 0.12), 1.0, places=2)
 
     def test_differences_do_not_drown_where_an_input_nearly_vanishes(self):
@@ -228,8 +230,8 @@ class Models(unittest.TestCase):
                     with self.subTest(source=source, tiny=tiny, seen_before=seen_before):
                         gate = Gate(self.problem(function="shifted", more=f'derivatives = "{source}"'))
                         if seen_before:
-                            gate.gradient(np.array(gate.problem.start))
-                        slope = gate.gradient(np.array([tiny, 0.12]))[0]
+                            gate.written.gradient(np.array(gate.problem.start))
+                        slope = gate.written.gradient(np.array([tiny, 0.12]))[0]
                         self.assertAlmostEqual(slope / (2 * 3 * 1.1), 1.0, delta=accuracy)
 
     def test_failures_name_model_output_and_design(self):

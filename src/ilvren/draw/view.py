@@ -100,7 +100,7 @@ class Subject:
         """Return the half width (k,) of the band at designs (k, n), None where the value is not approximated."""
         if self.band is None:
             return None
-        columns = self.gate.node_batch(list(self.band.nodes), points)
+        columns = self.gate.written.node_batch(list(self.band.nodes), points)
         return self.band.half_width(np.array([column[:, 0] for column in columns]).T)
 
     @property
@@ -111,7 +111,7 @@ class Subject:
     def at(self, points: FloatArray) -> FloatArray:
         """Return the values (k,), as written, at designs (k, n)."""
         with np.errstate(all="ignore"):
-            found: FloatArray = self.gate.entry_batch(self.entry, points)[:, self.column]
+            found: FloatArray = self.gate.written.entry_batch(self.entry, points)[:, self.column]
         return found
 
     def slope(self, point: FloatArray) -> FloatArray | None:
@@ -119,12 +119,12 @@ class Subject:
         graph = self.problem.graph
         nodes = {block.name: block for block in self.problem.row_blocks}
         if self.entry in nodes and nodes[self.entry].shape:
-            row = self.gate.jacobian(point)[[nodes[self.entry].first + self.column], :]
+            row = self.gate.written.jacobian(point)[[nodes[self.entry].first + self.column], :]
             return np.asarray(row.toarray()).ravel()
         derived = {item.name: item.node for item in self.problem.derived}
         if self.entry in derived and graph.shape(derived[self.entry]):
             return None
-        return self.gate.gradient(point, self.entry)
+        return self.gate.written.gradient(point, self.entry)
 
 
 def subject_of(problem: Problem, gate: Gate, name: str | None) -> Subject:
@@ -217,10 +217,10 @@ def rows_at(
     if problem.row_count <= MOST_LIMITS or not problem.graph.has_arrays:
         places = np.arange(problem.row_count)
     else:
-        pattern = gate.jacobian_plan().pattern.tocsc()
+        pattern = gate.written.jacobian_plan().pattern.tocsc()
         places = np.unique(np.concatenate([pattern[:, [view.index]].indices for view in views]))
     with np.errstate(all="ignore"):
-        values = gate.batch(points, rows=places).rows
+        values = gate.written.batch(points, rows=places).rows
     sizes = Measures.of(problem).row_sizes[places]
     rows = [problem.rows[int(place)] for place in places]
     if len(rows) > MOST_LIMITS:
@@ -246,7 +246,7 @@ def feasible_at(subject: Subject, point: FloatArray) -> bool:
     if not problem.row_count:
         return True
     with np.errstate(all="ignore"):
-        rows = subject.gate.batch(point[np.newaxis]).rows[0]
+        rows = subject.gate.written.batch(point[np.newaxis]).rows[0]
     misses = Measures.of(problem).row_misses(rows)
     return bool((misses <= DRAWN_FEASIBILITY * Measures.of(problem).row_sizes).all())
 

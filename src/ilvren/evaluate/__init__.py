@@ -7,6 +7,7 @@ from ilvren.doors import door
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from ilvren.evaluate.as_written import AsWritten as AsWritten
     from ilvren.evaluate.cluster import ClusterPool as ClusterPool
     from ilvren.evaluate.differences import MOST_DIFFERENCED as MOST_DIFFERENCED
     from ilvren.evaluate.evaluation import Evaluation as Evaluation, entries_of as entries_of
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from ilvren.evaluate.gate import MOST_DENSE as MOST_DENSE, Counts as Counts, Gate as Gate
     from ilvren.evaluate.jobs import Arrival as Arrival, Job as Job, Workers as Workers
     from ilvren.evaluate.keys import digest_of as digest_of, key_of as key_of
+    from ilvren.evaluate.kinks import kinks_near as kinks_near
     from ilvren.evaluate.measuring import measured as measured, with_sizes as with_sizes
     from ilvren.evaluate.recipe import Recipe as Recipe
     from ilvren.evaluate.scenarios import scenario_values as scenario_values
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = door(
     __name__,
     {
+        "as_written": "AsWritten",
         "cluster": "ClusterPool",
         "differences": "MOST_DIFFERENCED",
         "evaluation": "Evaluation entries_of",
@@ -29,6 +32,7 @@ __getattr__, __all__ = door(
         "gate": "Counts Gate MOST_DENSE",
         "jobs": "Arrival Job Workers",
         "keys": "digest_of key_of",
+        "kinks": "kinks_near",
         "measuring": "measured with_sizes",
         "recipe": "Recipe",
         "scenarios": "scenario_values",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -12,13 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError
+from ilvren.evaluate.as_written import AsWritten
 from ilvren.evaluate.evaluation import Evaluation
-from ilvren.evaluate.forms import form_of
 from ilvren.evaluate.jobs import Answer, Arrival, Job, Workers, failed_evaluation
 from ilvren.evaluate.keys import LONGEST_KEY, key_of
-from ilvren.evaluate.questions import Questions
+from ilvren.evaluate.scalar_forms import ScalarForms
 from ilvren.evaluate.second_derivatives import has_second_derivatives
-from ilvren.formula import Kink, fixed_nodes, gradient, weighted_gradient
 from ilvren.problem import Problem
 from ilvren.records import dataclass
 
@@ -34,8 +33,7 @@ FloatArray = NDArray[np.float64]
 LEAST_KEPT, MOST_KEPT, MOST_KEPT_NUMBERS = 3, 4096, 6_000_000
 # Dense Jacobians beyond this many entries are not made; `jacobian` gives the sparse one at any size.
 MOST_DENSE = 20_000_000
-# A gradient and Jacobian of so few entries is computed whole, zeros and all: quicker than putting them in place.
-FEW_DERIVATIVES = 400
+
 # Estimated second derivatives are worth their factorization up to so many entries a variable.
 MOST_HESSIAN_ENTRIES = 40
 # Longer than this nobody waits for second derivatives of models.
@@ -56,15 +54,13 @@ class Counts:
     hessians: int = 0
 
 
-class Gate(Questions):
-    """Evaluates one problem.
+class Gate:
+    """Evaluates one problem for methods: internal signs, each distinct design (n,) computed and counted once; `written`
+    gives what is asked as written, uncounted.
 
-    `values`, `gradient`, `jacobian`, `hessian`, the products and `batch` (see `Questions`) give what is asked at
-    designs (n,), as written. `evaluate`, `curvature`, `curvature_along` and `residuals` are for methods: internal
-    signs, counted.
     With `is_sparse` Jacobians and Hessians are SciPy CSR arrays; with `by_differences` first derivatives are
-    differences
-    of values, and there are no second ones. `calls` are those of a run that goes on; without them new ones begin.
+    differences of values, and there are no second ones. `calls` are those of a run that goes on; without them new ones
+    begin.
     """
 
     def __init__(
@@ -76,7 +72,9 @@ class Gate(Questions):
         workers: Workers | None = None,
         calls: Sequence[Calls] | None = None,
     ) -> None:
-        super().__init__(problem, calls)
+        self.written = AsWritten(problem, calls)
+        self.problem, self.calls = problem, self.written.calls
+        self._scalar = ScalarForms(self.written)
         self.workers = workers
         if workers is not None:
             for place, own in enumerate(self.calls):
@@ -152,7 +150,7 @@ class Gate(Questions):
     def batch_values(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return the internal objective (k,) and rows (k, m) at designs (k, n) in one vectorised call; nothing is
         counted or kept until `take_batch`."""
-        found = self.batch(points)
+        found = self.written.batch(points)
         if self.problem.objective is None:
             return np.zeros(len(points)), found.rows
         return self._sign * found.objective, found.rows
@@ -293,7 +291,7 @@ class Gate(Questions):
         if not self.problem.sources or not self._has_second_derivatives:
             return False
         try:
-            entries = self.hessian_plan().pattern.nnz if self.is_sparse else 0
+            entries = self.written.hessian_plan().pattern.nnz if self.is_sparse else 0
         except RequestError:
             return False
         return entries <= MOST_HESSIAN_ENTRIES * self.problem.size
@@ -306,9 +304,9 @@ class Gate(Questions):
         """Return the Hessian of weight · f − multipliers'c at a full design (n,), f internal: dense, or a CSR array."""
         self._counted_hessians.add(key_of(point))
         if self._is_scalar and not self.is_sparse and self.problem.size <= FEW_SCALARS:
-            return self._scalar_hessian(point, multipliers, self._sign * weight)
+            return self._scalar.hessian(point, multipliers, self._sign * weight)
         with self._secants():
-            found = self.hessian(point, -multipliers, weight=self._sign * weight)
+            found = self.written.hessian(point, multipliers, weight=self._sign * weight)
         return found if self.is_sparse else found.toarray()
 
     def curvatures(self, point: FloatArray, multipliers: FloatArray) -> list[Any]:
@@ -323,7 +321,7 @@ class Gate(Questions):
             for step in BEND_STEPS:
                 for calls in self.calls:
                     calls.hessian_step = step
-                found.append(self.hessian(point, -multipliers, weight=self._sign))
+                found.append(self.written.hessian(point, multipliers, weight=self._sign))
         except RequestError:  # too many non-zeros to be formed
             return []
         finally:
@@ -346,7 +344,7 @@ class Gate(Questions):
         """Return the product of the Hessian that `curvature` gives with a direction (n,)."""
         self._counted_hessians.add(key_of(point))
         with self._secants():
-            return self.hessian_product(point, direction, -multipliers, weight=self._sign * weight)
+            return self.written.hessian_product(point, direction, multipliers, weight=self._sign * weight)
 
     @contextmanager
     def _secants(self) -> Iterator[None]:
@@ -365,7 +363,7 @@ class Gate(Questions):
         objective is a sum of squares."""
         from ilvren.problem import residual_problem
 
-        inner: Gate = self._kept(
+        inner: Gate = self.written.kept(
             "residuals",
             lambda: Gate(
                 residual_problem(self.problem),
@@ -377,31 +375,10 @@ class Gate(Questions):
         found = inner.evaluate(point, derivatives=derivatives)
         return found.rows, found.jacobian
 
-    def kinks(self, point: FloatArray, radii: FloatArray) -> list[Kink]:
-        """Return the operations that change their branch within `radii` (n,) of a design, each variable moved
-        alone and all together; empty for formulas without branches."""
-        here = {kink.node: kink for kink in self._branches(point)}
-        if not here:
-            return []
-        found = {node for node, kink in here.items() if np.any(np.equal(kink.gap, 0.0))}
-        for move in _moves(radii):
-            for kink in self._branches(point + move):
-                before = here.get(kink.node)
-                if before is not None and np.any(~(np.multiply(kink.gap, before.gap) > 0.0)):
-                    found.add(kink.node)
-        return [here[node] for node in sorted(found)]
-
-    def _branches(self, point: FloatArray) -> list[Kink]:
-        fixed = self._kept(
-            "fixed", lambda: fixed_nodes(self.problem.graph, self.problem.graph.reachable(self._value_roots))
-        )
-        found: tuple[Kink, ...] = self.problem.entry_values(self._value_roots, point, self.calls).kinks
-        return [kink for kink in found if kink.node not in fixed]
-
     # ---- pieces -------------------------------------------------------------------------------
 
     def _only_values(self, point: FloatArray) -> Evaluation:
-        form: Form = self._kept("values", lambda: self._form_of(self._value_roots))
+        form: Form = self.written.kept("values", lambda: self.written.form_of_nodes(self.written.value_roots))
         return self._evaluation(form(self.problem.split(point)))
 
     def _evaluation(self, values: Sequence[Any]) -> Evaluation:
@@ -417,17 +394,17 @@ class Gate(Questions):
         if problem.size * problem.row_count > MOST_DENSE and not self.is_sparse:
             raise RequestError(
                 f"a dense Jacobian of {problem.row_count} rows by {problem.size} variables is too large",
-                advice="`Gate.jacobian` gives the sparse one",
+                advice="`AsWritten.jacobian` gives the sparse one",
             )
         if self._by_differences:
             return self._differences(point)
         if self._is_scalar and not self.is_sparse:
-            return self._scalar_derivatives(point)
+            return self._scalar.derivatives(point, self._sign)
         known = self._cache.get(key_of(point)) or self._only_values(point)
-        slope = self._sign * self.gradient(point) if problem.objective is not None else np.zeros(problem.size)
+        slope = self._sign * self.written.gradient(point) if problem.objective is not None else np.zeros(problem.size)
         jacobian: Any = np.zeros((0, problem.size))
         if problem.row_blocks or self.is_sparse:
-            jacobian = self.jacobian(point)
+            jacobian = self.written.jacobian(point)
             jacobian = jacobian if self.is_sparse else jacobian.toarray()
         return Evaluation(known.objective, known.rows, slope + 0.0, jacobian)
 
@@ -442,7 +419,7 @@ class Gate(Questions):
 
         def values(points: FloatArray) -> FloatArray:
             self._counted_values.update(key_of(one) for one in points)
-            found = self.batch(points)
+            found = self.written.batch(points)
             objective = self._sign * found.objective if problem.objective is not None else np.zeros(len(points))
             return np.column_stack([objective, found.rows])
 
@@ -456,92 +433,6 @@ class Gate(Questions):
             jacobian = csr_array(jacobian)
         return Evaluation(known.objective, known.rows, slopes[0], jacobian)
 
-    def _scalar_derivatives(self, point: FloatArray) -> Evaluation:
-        """Values, gradient and Jacobian in one compiled function of floats."""
-        plan = self._forms.get("derivatives")
-        form, places = plan if plan is not None else self._kept("derivatives", self._scalar_plan)
-        found = np.array(form(point.tolist()))
-        n, own = self.problem.size, len(self._value_roots)
-        has_objective = self.problem.objective is not None
-        if places is None:
-            matrix = found[own:].reshape(-1, n)
-        else:
-            matrix = np.zeros((self.problem.row_count + 1, n))
-            matrix.reshape(-1)[places] = found[own:]
-        slope, objective = matrix[0], 0.0
-        if has_objective:
-            objective = self._sign * float(found[0])
-            slope = slope if self._sign > 0.0 else 0.0 - slope  # a zero turned round is no −0.0
-        return Evaluation(objective, found[has_objective:own], slope, matrix[1:])
-
-    def _scalar_plan(self) -> tuple[Form, NDArray[np.int64] | None]:
-        """Return the form of values and derivatives, and where these stand in the matrix of gradient and Jacobian; None
-        for all of a small one, zeros included."""
-        problem = self.problem
-        graph, n = problem.graph, problem.size
-        zero = graph.constant(0.0)
-        key = ("first derivatives", tuple(self._value_roots), problem.row_count)
-        if key not in graph.compiled:
-            nodes = [zero if problem.objective is None else problem.objective.node]
-            nodes += [block.node for block in problem.row_blocks]
-            graph.compiled[key] = [gradient(graph, node) for node in nodes]
-        slopes: list[dict[int, int]] = graph.compiled[key]
-        roots = list(self._value_roots)
-        if len(slopes) * n <= FEW_DERIVATIVES:
-            roots += [own.get(column, zero) for own in slopes for column in range(n)]
-            return self._form_of(roots), None
-        places = [row * n + column for row, own in enumerate(slopes) for column in sorted(own)]
-        roots += [own[column] for own in slopes for column in sorted(own)]
-        return self._form_of(roots), np.array(places, dtype=np.int64)
-
-    def _scalar_hessian(self, point: FloatArray, multipliers: FloatArray, weight: float) -> FloatArray:
-        """Second derivatives of weight · f − multipliers'c in one compiled function of floats."""
-        n, weights = self.problem.size, np.concatenate([[weight], -multipliers])
-        values, (rows, columns) = self._weighted_second(point, weights, tuple(range(len(weights))))
-        if not np.isfinite(values).all() and not weights.all():
-            # An invalid entry of a row without weight does not matter: 0 · NaN is left out.
-            values, (rows, columns) = self._weighted_second(point, weights, tuple(np.flatnonzero(weights).tolist()))
-        found = np.zeros((n, n))
-        found[rows, columns] = found[columns, rows] = values
-        return found
-
-    def _weighted_second(
-        self, point: FloatArray, weights: FloatArray, places: tuple[int, ...]
-    ) -> tuple[FloatArray, tuple[NDArray[np.int64], NDArray[np.int64]]]:
-        """Return the second derivatives of what stands in some places (0 the objective), weighed and added up, that
-        are not zero everywhere, and where they stand in the lower triangle."""
-        form, entries = self._kept(("second derivatives", places), lambda: self._second_plan(places))
-        return np.array(form(point.tolist(), weights.tolist()), dtype=float), entries
-
-    def _second_plan(self, places: tuple[int, ...]) -> tuple[Form, tuple[NDArray[np.int64], NDArray[np.int64]]]:
-        problem = self.problem
-        graph = problem.graph
-        key = ("second derivatives", tuple(self._value_roots), problem.row_count, places)
-        if key not in graph.compiled:  # derived once for all gates of these formulas
-            nodes = [graph.constant(0.0) if problem.objective is None else problem.objective.node]
-            nodes += [block.node for block in problem.row_blocks]
-            seeds: dict[int, int] = {}
-            for place in places:
-                own = graph.input("weight", place)
-                seeds[nodes[place]] = graph.apply("add", seeds[nodes[place]], own) if nodes[place] in seeds else own
-            graph.compiled[key] = [
-                (i, j, second)
-                for i, slope in weighted_gradient(graph, seeds).items()
-                for j, second in gradient(graph, slope, range(i + 1)).items()
-            ]
-        found: list[tuple[int, int, int]] = graph.compiled[key]
-        rows, columns = (np.array([item[k] for item in found], dtype=np.int64) for k in range(2))
-        weights = 1 + problem.row_count
-        form = form_of(problem, [item[2] for item in found], calls=self.calls, weights=weights)
-        return form, (rows, columns)
-
-    def compiled_derivatives(self) -> Callable[..., tuple[float, ...]]:
-        """Return the compiled function behind `evaluate(…, derivatives=True)` of a scalar problem: floats in, values
-        and derivatives in a row out."""
-        form, _ = self._kept("derivatives", self._scalar_plan)
-        function: Callable[..., tuple[float, ...]] = form.scalar
-        return function
-
 
 def _asked(workers: Workers, place: int, questions: Sequence[Question]) -> list[Outcome]:
     """Let workers ask the model in a place; return what came of each question."""
@@ -551,14 +442,3 @@ def _asked(workers: Workers, place: int, questions: Sequence[Question]) -> list[
     for at, answer in workers.answers([Job(model=place, question=question) for question in questions]):
         found[at] = answer.outcome or Outcome("lost", None, answer.failure)
     return found
-
-
-def _moves(radii: FloatArray) -> list[FloatArray]:
-    """Return each variable's move alone, both ways, and all together; of very many variables only the latter."""
-    moves = [radii, -radii]
-    if len(radii) <= 1000:
-        for place, radius in enumerate(radii):
-            unit = np.zeros(len(radii))
-            unit[place] = radius
-            moves += [unit, -unit]
-    return moves

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
+from ilvren.evaluate.as_written import BATCH_NUMBERS, AsWritten
 from ilvren.evaluate.forms import form_of
-from ilvren.evaluate.questions import BATCH_NUMBERS, Questions
 from ilvren.formula import batched_nodes
 from ilvren.problem import decides_more
 from ilvren.records import dataclass
@@ -31,7 +31,7 @@ TABLED = ("interp", "lookup")
 class Scenarios:
     """Values under each set of parameters: `objective` (k,) as written (NaN without one, or with several), `rows`
     (k, m) with their limits `lower` and `upper` (k, m), which parameters may change; `values` {name: (k, …)} of the
-    entries asked for."""
+    entries written for."""
 
     objective: FloatArray
     rows: FloatArray
@@ -41,23 +41,23 @@ class Scenarios:
 
 
 def scenario_values(
-    asked: Questions, points: FloatArray, parameters: Mapping[str, FloatArray], names: Sequence[str] = ()
+    written: AsWritten, points: FloatArray, parameters: Mapping[str, FloatArray], names: Sequence[str] = ()
 ) -> Scenarios:
     """Return the values at a design (n,), or at one (k, n) for each set, under k sets of `parameters` {name: (k, …)};
     `names` are entries to be told, too. Raises RequestError for unknown names, values of another shape, and parameters
     that decide the shape of something."""
-    problem = asked.problem
+    problem = written.problem
     count = _count(problem, parameters)
     points = np.asarray(points, dtype=float)
     if points.shape not in ((problem.size,), (count, problem.size)):
         raise RequestError(f"designs of shape {points.shape} do not go with {count} sets of parameters")
     template = problem.template
     limits = [node for row in template.rows for node in (row.lower, row.upper) if node is not None]
-    nodes = [asked.entry_node(name) for name in names]
+    nodes = [written.entry_node(name) for name in names]
     roots = [*([problem.objective.node] if problem.objective else []), *(b.node for b in problem.row_blocks)]
     roots = [*roots, *limits, *nodes]
     columns = _columns(problem, parameters, count)
-    found = _evaluated(asked, roots, points, columns, count)
+    found = _evaluated(written, roots, points, columns, count)
     objective = found.pop(0)[:, 0] if problem.objective else np.full(count, np.nan)
     rows = [found.pop(0) for _ in problem.row_blocks]
     lower, upper = list[FloatArray](), list[FloatArray]()
@@ -119,24 +119,24 @@ def _columns(problem: Problem, parameters: Mapping[str, FloatArray], count: int)
 
 
 def _evaluated(
-    asked: Questions, roots: Sequence[int], points: FloatArray, columns: Mapping[int, FloatArray], count: int
+    written: AsWritten, roots: Sequence[int], points: FloatArray, columns: Mapping[int, FloatArray], count: int
 ) -> list[FloatArray]:
     """Return (k, size) of each root."""
-    problem = asked.problem
+    problem = written.problem
     graph = problem.graph
     kinds = tuple(f"parameter:{index}" for index in columns)
     kinds = (*kinds, "variable") if points.ndim == 2 else kinds
     shapes = [graph.shape(root) for root in roots]
     found = [np.empty((count, math.prod(shape))) for shape in shapes]
     step = max(1, BATCH_NUMBERS // max(*(math.prod(shape) for shape in shapes), problem.size, 1))
-    if not _can_batch(asked, roots, kinds):
+    if not _can_batch(written, roots, kinds):
         step = 1  # a table under a batch axis: set by set
-    form = form_of(problem, roots, kinds, calls=asked.calls) if step > 1 else None
+    form = form_of(problem, roots, kinds, calls=written.calls) if step > 1 else None
     for first in range(0, count, step):
         last = min(first + step, count)
         part = {index: column[first:last] for index, column in columns.items()}
         if form is None:
-            values = _one(asked, roots, points[first] if points.ndim == 2 else points, part)
+            values = _one(written, roots, points[first] if points.ndim == 2 else points, part)
         else:
             given = [part.get(index, value) for index, value in enumerate(problem.parameter_values)]
             variables = problem.split(points) if points.ndim == 1 else _split(problem, points[first:last])
@@ -149,8 +149,8 @@ def _evaluated(
     return found
 
 
-def _can_batch(asked: Questions, roots: Sequence[int], kinds: Sequence[str]) -> bool:
-    graph = asked.problem.graph
+def _can_batch(written: AsWritten, roots: Sequence[int], kinds: Sequence[str]) -> bool:
+    graph = written.problem.graph
     order = graph.reachable(roots)
     batched = batched_nodes(graph, order, [kind for kind in kinds if kind != "variable"])
     return not any(
@@ -159,14 +159,14 @@ def _can_batch(asked: Questions, roots: Sequence[int], kinds: Sequence[str]) -> 
     )
 
 
-def _one(asked: Questions, roots: Sequence[int], point: FloatArray, part: Mapping[int, FloatArray]) -> list[Any]:
+def _one(written: AsWritten, roots: Sequence[int], point: FloatArray, part: Mapping[int, FloatArray]) -> list[Any]:
     from ilvren.formula import interpret
 
-    problem = asked.problem
+    problem = written.problem
     values = [part[i][0] if i in part else v for i, v in enumerate(problem.parameter_values)]
     return list(
         interpret(
-            problem.graph, roots, problem.split(point), values, models=problem.with_simulations(asked.calls)
+            problem.graph, roots, problem.split(point), values, models=problem.with_simulations(written.calls)
         ).values
     )
 

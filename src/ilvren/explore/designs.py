@@ -405,7 +405,7 @@ def _computed(
     shapes = [problem.graph.shape(node) for node in nodes]
     if not problem.sources:
         gate = Gate(problem)
-        flat = gate.node_batch(nodes, points)
+        flat = gate.written.node_batch(nodes, points)
         return [value if shape else value[:, 0] for value, shape in zip(flat, shapes, strict=True)]
     calls = recorded_calls(problem, ledger, record)
     sizes = [math.prod(shape) for shape in shapes]

@@ -120,7 +120,7 @@ def _chosen(problem: Problem, found: Learned, space: Space, count: int, rng: np.
     gate = Gate(predicted)
     unsure = np.zeros(len(designs))
     for group, item in zip(found.groups, _learnt(predicted, found), strict=True):
-        columns = gate.node_batch(list(item.nodes[: len(group.inputs)]), designs)
+        columns = gate.written.node_batch(list(item.nodes[: len(group.inputs)]), designs)
         inputs = np.array([column[:, 0] for column in columns]).T
         unsure += _unsure(group, inputs)
     is_best = _called_best(predicted, gate, designs, count)
@@ -144,7 +144,7 @@ def _called_best(predicted: Problem, gate: Gate, designs: FloatArray, count: int
     true calls could tell."""
     if predicted.sources or predicted.simulations:
         return np.ones(len(designs), dtype=bool)
-    found = gate.batch(designs)
+    found = gate.written.batch(designs)
     measures = measured(predicted, gate)
     missed = np.array([measures.violation(point, own) for point, own in zip(designs, found.rows, strict=True)])
     order = np.lexsort((found.objective, np.where(missed <= 1e-6, 0.0, missed)))

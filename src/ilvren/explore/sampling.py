@@ -161,7 +161,7 @@ def _within(problem: Problem, cheap: Problem, designs: FloatArray) -> NDArray[np
     gate = Gate(cheap)
     measures = measured(cheap, gate)
     full = full_designs(problem, designs)
-    rows = gate.batch(full).rows
+    rows = gate.written.batch(full).rows
     return np.array([measures.violation(point, own) <= 1e-9 for point, own in zip(full, rows, strict=True)])
 
 

@@ -242,7 +242,7 @@ def counted_result(problem: Problem, result: RunResult) -> RunResult:
     found = gate.evaluate(point)
     if not found.is_finite:
         return result
-    values = gate.values(point)
+    values = gate.written.values(point)
     searched: dict[str, tuple[float, float]] = {}
     sign = 1.0 if counted.objective is None else float(counted.objective.sign)
     objective = result.objective

@@ -74,7 +74,7 @@ def trouble_clause(trouble: Trouble) -> str:
 
 def _where_steep(problem: Problem, gate: Gate) -> str:
     """Return the first derivative at the start that is not finite, as clauses."""
-    found = gate.slope_trouble(np.array(problem.start))
+    found = gate.written.slope_trouble(np.array(problem.start))
     if found is None:
         return ""
     name, variable, trouble = found

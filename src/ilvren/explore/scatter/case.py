@@ -122,7 +122,7 @@ class ScatterCase:
     def _by_formulas(self, own: FloatArray, progress: Progress | None) -> Seen:
         gate, wide = self.gate, self.wide
         entries = list(dict.fromkeys(output.entry for output in self.outputs if output.kind != "constraint"))
-        nodes = [gate.entry_node(name) for name in entries]
+        nodes = [gate.written.entry_node(name) for name in entries]
         nodes += [block.node for block in wide.row_blocks]
         values = np.empty((len(own), len(self.outputs)), order="F")
         misses, rows = np.empty(len(own)), np.empty(len(own), dtype=np.int64)
@@ -131,7 +131,7 @@ class ScatterCase:
             if progress is not None and not self.is_cheap:
                 progress(first, len(own))
             part = slice(first, min(first + step, len(own)))
-            found = gate.node_batch(nodes, self.designs(own[part]))
+            found = gate.written.node_batch(nodes, self.designs(own[part]))
             blocks = found[len(entries) :]
             self._tell(dict(zip(entries, found, strict=False)), blocks, values[part])
             misses[part], rows[part] = self._missed(blocks, part.stop - part.start)
@@ -298,7 +298,7 @@ def _outputs(
     for name in told_names(wide):
         if name not in names:
             continue
-        shape = graph.shape(gate.entry_node(name))
+        shape = graph.shape(gate.written.entry_node(name))
         count = math.prod(shape)
         kind = "objective" if name in objectives else "derived"
         if count > MOST_ELEMENTS:

@@ -142,7 +142,7 @@ def _check(ways: Sequence[str], scenarios: int, evaluations: int) -> None:
 
 def _nominal_values(case: ScatterCase) -> FloatArray:
     gate = case.gate
-    values = gate.values(case.nominal)
+    values = gate.written.values(case.nominal)
     rows = gate.evaluate(case.nominal).rows
     return np.array(
         [

@@ -169,7 +169,7 @@ def _shown_invalid(problem: Problem, gate: Gate, seed: int) -> dict[int, str]:
     points = low + shares * (high - low)
     for place, variable in problem.grid:
         points[:, place] = [variable.member(float(value)) for value in points[:, place]]
-    batch = gate.batch(points)
+    batch = gate.written.batch(points)
     bad = ~np.isfinite(batch.rows).all(axis=1)
     if problem.objective is not None:
         bad |= ~np.isfinite(batch.objective)

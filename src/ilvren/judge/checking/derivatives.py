@@ -114,7 +114,7 @@ def check_derivatives(
 
 def _located(gate: Gate, point: FloatArray, number: int) -> list[Finding]:
     """Say where the first derivative that is not finite comes from."""
-    found = gate.slope_trouble(point)
+    found = gate.written.slope_trouble(point)
     if found is None:
         return []
     name, variable, trouble = found
@@ -130,7 +130,7 @@ def _colour_directions(problem: Problem, gate: Gate, free: NDArray[np.int64]) ->
     variable of it alone, so that together they show every element of a sparse Jacobian (full rows apart). None when
     they are too many to move along."""
     try:
-        plan = gate.jacobian_plan()
+        plan = gate.written.jacobian_plan()
     except RequestError:
         return []
     if plan.colour_count > MOST_COLOURS:
@@ -184,14 +184,14 @@ class _Exact:
     def __init__(self, gate: Gate, point: FloatArray) -> None:
         problem = gate.problem
         n, m = problem.size, problem.row_count
-        self.gradient = gate.gradient(point) if problem.objective is not None else np.zeros(n)
+        self.gradient = gate.written.gradient(point) if problem.objective is not None else np.zeros(n)
         self.jacobian = None
         self._gate, self._point = gate, point
         if n * m <= MOST_DENSE and not problem.graph.has_arrays:
             self.jacobian = gate.evaluate(point, derivatives=True).jacobian
             return
         try:
-            self.jacobian = gate.jacobian(point).tocsc()
+            self.jacobian = gate.written.jacobian(point).tocsc()
         except RequestError:  # too many non-zeros to be formed: products will do
             self.jacobian = None
 
@@ -206,7 +206,9 @@ class _Exact:
 
     def along(self, direction: FloatArray) -> FloatArray:
         product = (
-            self._gate.jacobian_product(self._point, direction) if self.jacobian is None else self.jacobian @ direction
+            self._gate.written.jacobian_product(self._point, direction)
+            if self.jacobian is None
+            else self.jacobian @ direction
         )
         return np.append(self.gradient @ direction, product)
 
@@ -215,7 +217,7 @@ def _difference(gate: Gate, point: FloatArray, step: FloatArray) -> tuple[FloatA
     """Return the derivative of objective and rows along `step` by (1), its error, and the size of the values."""
     shares: FloatArray = FIRST_STEP / RATIO ** np.arange(LEVELS, dtype=np.float64)
     moved = np.concatenate([point + shares[:, np.newaxis] * step, point - shares[:, np.newaxis] * step])
-    batch = gate.batch(moved)
+    batch = gate.written.batch(moved)
     objective = np.zeros(2 * LEVELS) if gate.problem.objective is None else batch.objective
     values = np.column_stack([objective, batch.rows])
     size = np.abs(np.where(np.isfinite(values[0]), values[0], 0.0))

@@ -79,12 +79,12 @@ def _effects(
     objective_effect = math.nan
     if problem.objective is not None:
         size = objective_size(problem.objective.magnitude, here.objective, here.objective)
-        effect = np.abs(gate.gradient(point)) * sizes / size
+        effect = np.abs(gate.written.gradient(point)) * sizes / size
         if not np.isfinite(effect).all():
             return None
         by_variable, objective_effect = effect, float(effect.max(initial=0.0))
     if problem.row_count:
-        matrix = abs(gate.jacobian(point)) if problem.graph.has_arrays else _dense(gate, point)
+        matrix = abs(gate.written.jacobian(point)) if problem.graph.has_arrays else _dense(gate, point)
         scaled = matrix.multiply(sizes[np.newaxis, :]).multiply(1.0 / measures.row_sizes[:, np.newaxis]).tocsr()
         if not np.isfinite(scaled.data).all():
             return None

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.evaluate import Gate, entries_of, measured
+from ilvren.evaluate import Gate, entries_of, kinks_near, measured
 from ilvren.judge.checking.conflicts import check_conflicts
 from ilvren.judge.checking.scaling import check_scaling
 from ilvren.judge.diagnosing.conflict import Conflict, find_conflict
@@ -327,7 +327,7 @@ class _Case:
         free = list(self.problem.free)
         radii[free] = KINK_RADIUS * self.measures.variable_sizes(self.point)[free]
         found = []
-        for kink in self.gate.kinks(self.point, radii)[:3]:
+        for kink in kinks_near(self.gate.written, self.point, radii)[:3]:
             origin = kink.origin
             place = (
                 f'"{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else "a formula"

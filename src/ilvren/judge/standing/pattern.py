@@ -49,11 +49,11 @@ class Pattern:
 def pattern_of(gate: Gate) -> Pattern:
     """Return the patterns of a problem's derivatives: read off the formulas, nothing being evaluated."""
     try:
-        jacobian = gate.jacobian_plan()
+        jacobian = gate.written.jacobian_plan()
     except RequestError:
         jacobian = None
     try:
-        hessian = gate.hessian_plan()
+        hessian = gate.written.hessian_plan()
     except RequestError:
         hessian = None
     return Pattern(

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.evaluate import Gate
+from ilvren.evaluate import AsWritten, Gate, kinks_near
 from ilvren.formula import SPLIT, smooth_piece
 from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.problem import Problem, RowBlock, scalar_problem
@@ -52,7 +52,7 @@ def pieces_at(case: JudgedDesign, kinks: list[Kink], radii: FloatArray) -> Piece
     if problem is None or len(problem.free) > MOST_VARIABLES:
         return Pieces((), 0, 0, is_complete=False)
     if problem is not case.problem:
-        kinks = Gate(problem).kinks(case.point, radii)
+        kinks = kinks_near(AsWritten(problem), case.point, radii)
     return _split(case, problem, kinks, radii, MOST_DEPTH)
 
 
@@ -78,7 +78,7 @@ def _split(case: JudgedDesign, problem: Problem, kinks: list[Kink], radii: Float
         if own.evaluation.objective < case.evaluation.objective - slack:
             lower += 1
             continue
-        more = own.gate.kinks(case.point, radii)
+        more = kinks_near(own.gate.written, case.point, radii)
         if more:
             deeper = _split(case, piece, more, radii, depth - 1)
             if not deeper.is_complete:

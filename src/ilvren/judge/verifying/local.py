@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.evaluate import kinks_near
 from ilvren.judge.optimum.first_order import check_first_order, prices_of
 from ilvren.judge.optimum.judged import JudgedDesign
 from ilvren.judge.optimum.search_around import check_neighbourhood, search_downhill, search_without_slopes
@@ -52,7 +53,7 @@ def _check_derivatives(case: JudgedDesign) -> str:
     radii = np.zeros(len(case.point))
     free = list(case.problem.continuous_places)
     radii[free] = KINK_RADIUS * case.sizes[free]
-    kinks = case.gate.kinks(case.point, radii)
+    kinks = kinks_near(case.gate.written, case.point, radii)
     if kinks:
         origin = kinks[0].origin
         part = f' at "{" ".join(origin.text[slice(*origin.span)].split())}" in {origin.entry}' if origin else ""

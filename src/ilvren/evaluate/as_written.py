@@ -1,4 +1,4 @@
-"""What a user may ask of a problem at designs: values, derivatives, products, batches; everything as written."""
+"""Values, derivatives, products and batches of a problem at designs, everything as written; nothing is counted."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ilvren.models import Calls
     from ilvren.problem import Problem
 
-__all__ = ["Batch", "Questions"]
+__all__ = ["AsWritten", "Batch"]
 
 FloatArray = NDArray[np.float64]
 
@@ -37,23 +37,24 @@ class Batch:
     rows: FloatArray
 
 
-class Questions:
-    """Answers about one problem. Formulas are compiled at the first use, each kind of question apart."""
+class AsWritten:
+    """Evaluates one problem as it is written, at designs (n,). Formulas are compiled at the first use, each kind of
+    question apart. `calls` are those of a run that goes on; without them new ones begin."""
 
     def __init__(self, problem: Problem, calls: Sequence[Calls] | None = None) -> None:
         self.problem = problem
         self.calls = problem.calls() if calls is None else tuple(calls)
-        self._value_roots = [block.node for block in problem.row_blocks]
+        self.value_roots = [block.node for block in problem.row_blocks]
         if problem.objective is not None:
-            self._value_roots.insert(0, problem.objective.node)
+            self.value_roots.insert(0, problem.objective.node)
         self._forms: dict[object, Any] = {}
 
     def values(self, point: Sequence[float] | FloatArray) -> dict[str, Any]:
         """Return {name: value} of every derived value, objective and constraint at a design (n,): floats, or arrays
         of the entry's shape; NaN where invalid."""
         problem = self.problem
-        nodes = self._kept("entries", lambda: self._entry_nodes())
-        form: Form = self._kept("all values", lambda: self._form_of(list(nodes.values())))
+        nodes = self.kept("entries", lambda: self._entry_nodes())
+        form: Form = self.kept("all values", lambda: self.form_of_nodes(list(nodes.values())))
         found = form(problem.split(self._design(point)))
         return {name: _valid(value) for name, value in zip(nodes, found, strict=True)}
 
@@ -66,8 +67,8 @@ class Questions:
         node = self._node(name)
         if graph.shape(node):
             raise RequestError(f'"{name}" is not one number: it has no gradient', advice="`jacobian` gives its rows")
-        slopes = self._kept(f"slopes {node}", lambda: gradient(graph, node))
-        form: Form = self._kept(f"gradient {node}", lambda: self._form_of(list(slopes.values())))
+        slopes = self.kept(f"slopes {node}", lambda: gradient(graph, node))
+        form: Form = self.kept(f"gradient {node}", lambda: self.form_of_nodes(list(slopes.values())))
         return self._spread(form(self.problem.split(self._design(point))), list(slopes))
 
     def jacobian(self, point: Sequence[float] | FloatArray) -> Any:
@@ -93,21 +94,21 @@ class Questions:
     def hessian(
         self, point: Sequence[float] | FloatArray, multipliers: FloatArray | None = None, *, weight: float = 1.0
     ) -> Any:
-        """Return the Hessian of weight · objective + Σ multipliers · rows, a symmetric SciPy CSR array (n, n), at a
+        """Return the Hessian of weight · objective − Σ multipliers · rows, a symmetric SciPy CSR array (n, n), at a
         design (n,); the objective as written, `multipliers` (m,), 0 when left out.
 
         Second derivatives of models are differences of exact or estimated first ones; those of formulas are exact.
         """
         from scipy.sparse import csr_array
 
-        design, given = self._design(point), self._weights(multipliers, weight)
+        design, given = self._design(point), self._lagrangian_weights(multipliers, weight)
         while True:
             plan = self.hessian_plan()
             before = self._pattern_version()
             if plan.is_differenced:
                 data = self._hessian_by_differences(plan, design, given)
             else:
-                form = self._kept("hessian", lambda: self.hessian_plan().form(self.problem, self.calls))
+                form = self.kept("hessian", lambda: self.hessian_plan().form(self.problem, self.calls))
                 data = plan.entries(self.problem, form, self.problem.split(design), given)
             if self._pattern_version() == before:
                 break
@@ -120,9 +121,9 @@ class Questions:
 
         problem = self.problem
         nodes = [block.node for block in problem.row_blocks]
-        found = self._kept("moved rows", lambda: tangents(problem.graph, nodes, tangent_inputs(problem)))
+        found = self.kept("moved rows", lambda: tangents(problem.graph, nodes, tangent_inputs(problem)))
         kept = [node for node in found if node is not None]
-        form: Form = self._kept("jacobian product", lambda: self._form_of(kept))
+        form: Form = self.kept("jacobian product", lambda: self.form_of_nodes(kept))
         values = iter(form(problem.split(self._design(point)), (), problem.split(self._design(direction))))
         parts = [
             np.zeros(block.size) if node is None else np.ravel(np.broadcast_to(next(values), block.shape))
@@ -147,22 +148,22 @@ class Questions:
         from ilvren.formula import tangents
 
         problem, design = self.problem, self._design(point)
-        given = self._weights(multipliers, weight)
+        given = self._lagrangian_weights(multipliers, weight)
         if not has_second_derivatives(problem):
             return self._slope_change(design, self._design(direction), given)
         slopes = self._lagrangian_nodes()
-        found = self._kept(
+        found = self.kept(
             "moved slopes", lambda: tangents(problem.graph, list(slopes.values()), tangent_inputs(problem))
         )
         moved = [index for index, node in zip(slopes, found, strict=True) if node is not None]
-        form: Form = self._kept("hessian product", lambda: self._form_of([n for n in found if n is not None]))
+        form: Form = self.kept("hessian product", lambda: self.form_of_nodes([n for n in found if n is not None]))
         return self._spread(form(problem.split(design), given, problem.split(self._design(direction))), moved)
 
     def batch(self, points: FloatArray, *, rows: NDArray[np.int64] | None = None) -> Batch:
         """Return objective and rows at many designs (k, n) in a few vectorised calls; of the rows only those at the
         places `rows`, when given."""
         problem = self.problem
-        form: Form = self._kept("batch", lambda: self._form_of(self._value_roots, ("variable",)))
+        form: Form = self.kept("batch", lambda: self.form_of_nodes(self.value_roots, ("variable",)))
         shapes = [block.shape for block in problem.row_blocks]
         if problem.objective is not None:
             shapes.insert(0, ())
@@ -185,7 +186,7 @@ class Questions:
     def entry_batch(self, name: str | None, points: FloatArray) -> FloatArray:
         """Return the values (k, size) of an entry (the objective without a name), as written, at designs (k, n)."""
         node = self._node(name)
-        form: Form = self._kept(f"batch {node}", lambda: self._form_of([node], ("variable",)))
+        form: Form = self.kept(f"batch {node}", lambda: self.form_of_nodes([node], ("variable",)))
         shape = self.problem.graph.shape(node)
         found = np.empty((len(points), math.prod(shape)))
         for first, last, values in self._in_parts(form, points, [shape]):
@@ -200,7 +201,7 @@ class Questions:
         """Return the values (k, size) of some nodes of the graph at designs (k, n)."""
         if not nodes:
             return []
-        form = self._form_of(list(nodes), ("variable",))
+        form = self.form_of_nodes(list(nodes), ("variable",))
         shapes = [self.problem.graph.shape(node) for node in nodes]
         found = [np.empty((len(points), math.prod(shape))) for shape in shapes]
         for first, last, values in self._in_parts(form, points, shapes):
@@ -292,10 +293,12 @@ class Questions:
 
     # ---- pieces -------------------------------------------------------------------------------
 
-    def _form_of(self, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
+    def form_of_nodes(self, roots: Sequence[int], batch: Sequence[str] = ()) -> Form:
+        """Return the compiled form of some nodes of the graph."""
         return form_of(self.problem, roots, batch, calls=self.calls)
 
-    def _kept(self, name: object, make: Callable[[], Any]) -> Any:
+    def kept(self, name: object, make: Callable[[], Any]) -> Any:
+        """Return what is kept under a name, made at the first use."""
         if name not in self._forms:
             self._forms[name] = make()
         return self._forms[name]
@@ -306,7 +309,7 @@ class Questions:
         self._learn_patterns()
         kept = self.problem.graph.compiled
         # The same nodes may be rows here, and an objective and rows there.
-        key = (name, tuple(self._value_roots), self.problem.row_count, self._patterns_known())
+        key = (name, tuple(self.value_roots), self.problem.row_count, self._patterns_known())
         if key not in kept:
             try:
                 kept[key] = kind(self.problem)
@@ -384,15 +387,18 @@ class Questions:
             parts.append(part if block.shape else np.float64(part))
         return parts
 
+    def _lagrangian_weights(self, multipliers: FloatArray | None, weight: float) -> list[Any]:
+        return self._weights(None if multipliers is None else -np.asarray(multipliers, dtype=float), weight)
+
     def _lagrangian_nodes(self) -> dict[int, int]:
         from ilvren.evaluate.matrices import lagrangian_gradient
 
-        found: dict[int, int] = self._kept("lagrangian nodes", lambda: lagrangian_gradient(self.problem))
+        found: dict[int, int] = self.kept("lagrangian nodes", lambda: lagrangian_gradient(self.problem))
         return found
 
     def _lagrangian_slope(self, design: FloatArray, weights: list[Any]) -> FloatArray:
         nodes = self._lagrangian_nodes()
-        form: Form = self._kept("lagrangian", lambda: self._form_of(list(nodes.values())))
+        form: Form = self.kept("lagrangian", lambda: self.form_of_nodes(list(nodes.values())))
         return self._spread(form(self.problem.split(design), weights), list(nodes))
 
     def _slope_change(self, design: FloatArray, direction: FloatArray, weights: list[Any]) -> FloatArray:
