@@ -25,8 +25,8 @@ def task_of(start, lower=-np.inf, upper=np.inf, *, rows=0, row_lower=-np.inf, ro
     n = len(start)
     return Task(
         start=start,
-        lower=np.full(n, lower, dtype=float),
-        upper=np.full(n, upper, dtype=float),
+        lower=np.broadcast_to(lower, n).astype(float),
+        upper=np.broadcast_to(upper, n).astype(float),
         row_lower=np.full(rows, row_lower, dtype=float),
         row_upper=np.full(rows, row_upper, dtype=float),
         row_sizes=np.ones(rows),

@@ -17,7 +17,7 @@ ALLOWED = {
     "approximate": {"algebra"},
     "models": {"approximate"},
     "dynamics": {"formula", "models"},
-    "problem": {"formula", "models", "dynamics", "approximate", "scatter"},
+    "problem": {"algebra", "formula", "models", "dynamics", "approximate", "scatter"},
     "evaluate": {"problem", "formula", "models"},
     "algebra": set(),
     "proofs": {"problem", "formula"},

@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from ilvren import loads, resume, run, verify
+from ilvren.algebra import AllowedValues
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Grid
 from ilvren.methods.enumeration import designs
 
 TEXT = """[variables]
@@ -27,7 +27,7 @@ g = "a + b + sum(d) >= 5"
 
 class Enumeration(unittest.TestCase):
     def test_designs_are_counted_each_once(self):
-        grids = [Grid(0.0, 1.0, 3), Grid(5.0, 0.5, 4)]
+        grids = [AllowedValues(0.0, 1.0, 3), AllowedValues(5.0, 0.5, 4)]
         found = [tuple(row) for row in designs(grids, np.arange(12))]
         self.assertEqual(found, list(itertools.product((0.0, 1.0, 2.0), (5.0, 5.5, 6.0, 6.5))))
 

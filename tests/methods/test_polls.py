@@ -7,8 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren import loads, run
+from ilvren.algebra import AllowedValues
 from ilvren.methods import mesh_adaptive_search as mesh, quadratic_interpolation as interpolation
-from ilvren.methods.base import Ending, Grid, Iterate, Reply, Request, method_named
+from ilvren.methods.base import Ending, Iterate, Reply, Request, method_named
 from ilvren.methods.branch_and_bound import _between, _neighbours
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.measured import stands
@@ -208,7 +209,8 @@ class Together(unittest.TestCase):
 class Nodes(unittest.TestCase):
     def test_neighbours_and_distances_among_members(self):
         task = replace(
-            task_of([0.0, 0.0], 0.0, 9.0), grids=(Grid(0.0, 0.5, 19), Grid(1.0, 1.0, 3, np.array([1.0, 4.0, 9.0])))
+            task_of([0.0, 0.0], 0.0, 9.0),
+            grids=(AllowedValues(0.0, 0.5, 19), AllowedValues(1.0, 1.0, 3, np.array([1.0, 4.0, 9.0]))),
         )
         self.assertEqual(_neighbours(task, 0, 1.3), (1.0, 1.5))
         self.assertEqual(_neighbours(task, 1, 5.0), (4.0, 9.0))

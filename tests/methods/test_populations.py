@@ -5,8 +5,8 @@ import unittest
 import numpy as np
 
 from ilvren import loads, run
+from ilvren.algebra import AllowedValues
 from ilvren.methods import cma_es, particle_swarm, simulated_annealing
-from ilvren.methods.base import Grid
 from ilvren.methods.differential_evolution import _archived, _Memory
 from ilvren.methods.pieces import variation
 from ilvren.methods.pieces.coding import Coding
@@ -86,12 +86,9 @@ class CovarianceAdaptation(unittest.TestCase):
 
 class Genes(unittest.TestCase):
     def setUp(self):
-        self.grids = (None, Grid(0.0, 1.0, 7), None, Grid(-1.0, 1.0, 3, np.array([-1.0, 0.5, 4.0])))
-        base = task_of([0.0, 1.0, 0.0, 0.5], -2.0, 8.0)
-        self.task = base.__class__(
-            base.start, np.array([-2.0, 0.0, -2.0, -1.0]), np.array([2.0, 6.0, 2.0, 4.0]),
-            base.row_lower, base.row_upper, base.row_sizes, grids=self.grids,
-        )  # fmt: skip
+        self.grids = (None, AllowedValues(0.0, 1.0, 7), None, AllowedValues(-1.0, 1.0, 3, np.array([-1.0, 0.5, 4.0])))
+        low, high = np.array([-2.0, 0.0, -2.0, -1.0]), np.array([2.0, 6.0, 2.0, 4.0])
+        self.task = task_of([0.0, 1.0, 0.0, 0.5], low, high, grids=self.grids)
         self.coding = Coding.of(self.task)
         self.rng = np.random.default_rng(8)
 

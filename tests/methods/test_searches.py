@@ -9,9 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from ilvren import loads, run, verify
+from ilvren.algebra import AllowedValues
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Grid, method_named
+from ilvren.methods.base import method_named
 from ilvren.methods.differential_evolution import _trials
 from ilvren.methods.dividing_rectangles import _chosen, _Rectangles
 from ilvren.methods.pieces.coding import Coding, spread
@@ -80,7 +81,7 @@ class Populations(unittest.TestCase):
         self.assertGreater(level.at(0.0), level.at(3.0))
 
     def test_starts_are_spread_one_to_a_stratum_and_members_are_whole(self):
-        grids = (None, Grid(0.0, 0.5, 5), Grid(-3.0, 1.0, 3, np.array([-3.0, 1.0, 7.0])))
+        grids = (None, AllowedValues(0.0, 0.5, 5), AllowedValues(-3.0, 1.0, 3, np.array([-3.0, 1.0, 7.0])))
         task = replace(
             task_of(np.zeros(3), grids=grids), lower=np.array([-2.0, 0.0, -3.0]), upper=np.array([2.0, 2.0, 7.0])
         )
@@ -125,7 +126,7 @@ class Populations(unittest.TestCase):
                     self.assertGreater(len(seen), 0.1 * len(points))
 
 
-class AllowedValues(unittest.TestCase):
+class Members(unittest.TestCase):
     def test_designs_between_members_are_evaluated_but_never_reported(self):
         text = (
             "[variables]\nn = { start = 1, lower = 0, upper = 6, spacing = 1 }\nx = { start = 1.5, lower = 0, upper = 4 }\n"

@@ -8,6 +8,7 @@ from ilvren.doors import door
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from ilvren.algebra.allowed_values import AllowedValues as AllowedValues
     from ilvren.algebra.dominated_volume import (
         hypervolume as hypervolume,
         own_shares as own_shares,
@@ -38,6 +39,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = door(
     __name__,
     {
+        "allowed_values": "AllowedValues",
         "dominated_volume": "hypervolume own_shares spread_subset",
         "domination": "crowding crowding_by_layer dominated_by domination_layers lattice nondominated",
         "kkt": "CHAINED KktFactor KktSystem",

@@ -86,7 +86,7 @@ def space_of(problem: Problem) -> Space:
         own = grids.get(place)
         listed = None
         if own is not None and own.count <= MOST_LISTED:
-            listed = np.asarray(own.first + own.spacing * np.arange(own.count)) if own.listed is None else own.listed
+            listed = own.all()
             lower[k], upper[k] = listed[0], listed[-1]
         members.append(listed)
         for side, value in (("lower", lower[k]), ("upper", upper[k])):

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
         Assessment as Assessment,
         Checkpoint as Checkpoint,
         Ending as Ending,
-        Grid as Grid,
         HessianRequest as HessianRequest,
         Iterate as Iterate,
         Known as Known,
@@ -41,7 +40,7 @@ __getattr__, __all__ = door(
     __name__,
     {
         "base": (
-            "Arrived Assessment COSTLY_SECONDS Checkpoint Ending FRONT Grid HessianRequest Iterate Known "
+            "Arrived Assessment COSTLY_SECONDS Checkpoint Ending FRONT HessianRequest Iterate Known "
             "LOW_AS_WRITTEN Looked Method Optimum Protocol Reply Request SLOPES Task Tight VALUES Want describe "
             "method_named method_names options_from"
         ),

@@ -29,13 +29,16 @@ from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import field, fields
 from enum import Enum
 from functools import cache, cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.records import dataclass
+
+if TYPE_CHECKING:
+    from ilvren.algebra import AllowedValues
 
 __all__ = [
     "COSTLY_SECONDS",
@@ -48,7 +51,6 @@ __all__ = [
     "Checkpoint",
     "Ending",
     "Foretold",
-    "Grid",
     "HessianRequest",
     "Iterate",
     "Known",
@@ -79,34 +81,6 @@ LOW_AS_WRITTEN = 1e6
 FRONT = "front"
 # A dense array, or a SciPy CSR array where the task says `is_sparse`.
 Matrix = Any
-
-
-@dataclass(frozen=True, eq=False)
-class Grid:
-    """The values that a spaced or catalogue variable may take, scaled: `first` + k · `spacing` for 0 <= k < `count`, or
-    the `members` (count,), ascending; those of a choice are unordered, each as near as any other."""
-
-    first: float
-    spacing: float
-    count: int
-    members: FloatArray | None = None
-    is_unordered: bool = False
-
-    def indices(self, values: FloatArray) -> FloatArray:
-        """Return the numbers, as floats, of the members nearest to values of any shape; a NaN counts as the first."""
-        values = np.nan_to_num(np.asarray(values, dtype=float), nan=self.first)
-        if self.members is None:
-            found: FloatArray = np.clip(np.rint((values - self.first) / self.spacing), 0, self.count - 1)
-            return found
-        middles = 0.5 * (self.members[1:] + self.members[:-1])
-        return np.searchsorted(middles, values).astype(float)
-
-    def values(self, indices: FloatArray) -> FloatArray:
-        """Return the members of these numbers, which are rounded and kept within the grid."""
-        places = np.clip(np.rint(indices), 0, self.count - 1)
-        if self.members is None:
-            return np.asarray(self.first + places * self.spacing, dtype=np.float64)
-        return self.members[places.astype(np.int64)]
 
 
 @dataclass(frozen=True, eq=False)
@@ -160,7 +134,7 @@ class Task:
     bound_multipliers: FloatArray | None = None
     losses: NDArray[np.int64] | None = None
     residual_weight: float = 1.0
-    grids: tuple[Grid | None, ...] = ()
+    grids: tuple[AllowedValues | None, ...] = ()
     is_convex: bool = False
     lifted: Task | None = None
     is_lifted: bool = False

@@ -18,7 +18,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Grid, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.algebra import AllowedValues
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "EnumerationOptions"]
@@ -70,7 +71,7 @@ def enumeration(task: Task, options: EnumerationOptions) -> Protocol:
     return Ending("settled", reason, bound=best_f, bound_is_proved=True)
 
 
-def designs(grids: list[Grid], numbers: NDArray[np.int64]) -> FloatArray:
+def designs(grids: list[AllowedValues], numbers: NDArray[np.int64]) -> FloatArray:
     """Return the designs (k, n) of these numbers (1)."""
     columns, rest = [], numbers
     for grid in reversed(grids):

@@ -33,7 +33,6 @@ if TYPE_CHECKING:
         unfronted as unfronted,
     )
     from ilvren.problem.grid import (
-        AllowedValues as AllowedValues,
         ValueGrid as ValueGrid,
         allowed_values_of as allowed_values_of,
     )
@@ -116,7 +115,7 @@ __getattr__, __all__ = door(
         "courses": "courses_of",
         "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
-        "grid": "ValueGrid AllowedValues allowed_values_of",
+        "grid": "ValueGrid allowed_values_of",
         "lifted": "Lifted has_kinks lifted_of",
         "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
         "measure": "Measures objective_size",

@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import AllowedValues
 from ilvren.problem.model import GRID_TOLERANCE, Variable
-from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem
 
-__all__ = ["AllowedValues", "ValueGrid", "allowed_values_of"]
+__all__ = ["ValueGrid", "allowed_values_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -22,31 +22,12 @@ FloatArray = NDArray[np.float64]
 MOST_MEMBERS = 2**52
 
 
-@dataclass(frozen=True, eq=False)
-class AllowedValues:
-    """`first` + k · `spacing` for 0 <= k < `count`; or those `listed` (count,), ascending, told apart by `spacing`."""
-
-    first: float
-    spacing: float
-    count: int
-    listed: FloatArray | None = None
-
-    def nearest(self, values: FloatArray) -> FloatArray:
-        """Return the members nearest to values (k,)."""
-        if self.listed is not None:
-            middles = 0.5 * (self.listed[1:] + self.listed[:-1])
-            found: FloatArray = self.listed[np.searchsorted(middles, values)]
-            return found
-        steps = np.clip(np.rint((values - self.first) / self.spacing), 0, self.count - 1)
-        return np.asarray(self.first + steps * self.spacing, dtype=np.float64)
-
-
 def allowed_values_of(variable: Variable) -> AllowedValues:
     """Return the members of a spaced or catalogue variable."""
     if variable.catalogue is not None:
         listed = np.array(variable.catalogue, dtype=float)
         least = float(np.diff(listed).min()) if len(listed) > 1 else max(abs(float(listed[0])), 1.0)
-        return AllowedValues(float(listed[0]), least, len(listed), listed)
+        return AllowedValues(float(listed[0]), least, len(listed), listed, is_unordered=bool(variable.words))
     assert variable.spacing is not None
     count = MOST_MEMBERS
     if math.isfinite(variable.upper):

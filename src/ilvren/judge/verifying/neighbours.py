@@ -15,9 +15,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import AllowedValues
 from ilvren.evaluate import Gate
 from ilvren.judge.optimum.search_around import better_at
-from ilvren.problem import AllowedValues, Problem, allowed_values_of
+from ilvren.problem import Problem, allowed_values_of
 from ilvren.proofs import is_convex
 from ilvren.records import dataclass
 from ilvren.runs import AUTOMATIC, Settings, can_be_enumerated, design_count, run
@@ -85,7 +86,7 @@ def all_designs(case: JudgedDesign) -> tuple[int, Better | None] | None:
         numbers = np.unravel_index(np.arange(first, min(first + BATCH, count)), sizes)
         points = np.repeat(case.point[np.newaxis], len(numbers[0]), axis=0)
         for place, own, indices in zip(places, members, numbers, strict=True):
-            points[:, place] = _values(own, indices)
+            points[:, place] = own.values(indices)
         best = _best(best, _evaluated(case, points)[0])
     return count, best
 
@@ -94,7 +95,8 @@ def neighbours_of(case: JudgedDesign) -> Neighbours:
     """Try the neighbours of the case's design."""
     problem = case.problem
     places, members = _discrete(problem)
-    here = np.array([_index(own, float(case.point[place])) for place, own in zip(places, members, strict=True)])
+    numbers = [own.indices(case.point[place]) for place, own in zip(places, members, strict=True)]
+    here = np.array(numbers, dtype=np.int64)
     moves, what = _moves(case, places, members, here)
     kinds = " and ".join([", ".join(what[:-1]), what[-1]]) if len(what) > 1 else what[0]
     has_continuous = bool(len(problem.continuous_places))
@@ -104,7 +106,7 @@ def neighbours_of(case: JudgedDesign) -> Neighbours:
     chosen = moves[:most]
     points = np.repeat(case.point[np.newaxis], len(chosen), axis=0)
     for column, (place, own) in enumerate(zip(places, members, strict=True)):
-        points[:, place] = _values(own, here[column] + chosen[:, column])
+        points[:, place] = own.values(here[column] + chosen[:, column])
     if not has_continuous:
         best, ties = _evaluated(case, points)
         return Neighbours(len(moves), len(chosen), kinds, ties, 0, 0, best)
@@ -121,18 +123,6 @@ def _discrete(problem: Problem) -> tuple[list[int], list[AllowedValues]]:
     free = set(problem.free)
     found = [(place, allowed_values_of(variable)) for place, variable in problem.grid if place in free]
     return [place for place, _ in found], [own for _, own in found]
-
-
-def _index(own: AllowedValues, value: float) -> int:
-    if own.listed is not None:
-        return int(np.argmin(np.abs(own.listed - value)))
-    return round((value - own.first) / own.spacing)
-
-
-def _values(own: AllowedValues, indices: IntArray) -> FloatArray:
-    if own.listed is not None:
-        return np.asarray(own.listed[indices], dtype=np.float64)
-    return np.asarray(own.first + indices * own.spacing, dtype=np.float64)
 
 
 # ---- which ----------------------------------------------------------------------------------------
@@ -195,7 +185,7 @@ def _along_equalities(
                 continue
             points = np.repeat(case.point[np.newaxis], len(moves), axis=0)
             for column in group:
-                points[:, places[column]] = _values(members[column], here[column] + moves[:, column])
+                points[:, places[column]] = members[column].values(here[column] + moves[:, column])
             _, rows = case.gate.batch_values(points)
             off = np.abs(rows[:, equal] - case.measures.row_lower[equal]) / case.measures.row_sizes[equal]
             if len(case.problem.continuous_places):  # they may take up what is left
