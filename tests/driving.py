@@ -16,7 +16,7 @@ from ilvren.methods.base import (
     options_from,
 )
 
-__all__ = ["Drive", "drive", "task_of"]
+__all__ = ["Drive", "affordable", "drive", "task_of"]
 
 
 def task_of(start, lower=-np.inf, upper=np.inf, *, rows=0, row_lower=-np.inf, row_upper=0.0, **more):
@@ -79,6 +79,13 @@ def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **optio
 def single_names():
     """Return the names of the methods of one objective."""
     return [name for name in method_names() if not method_named(name).finds_fronts]
+
+
+def affordable(name, most):
+    """Return how many evaluations of a method a test can wait for: one that fits surfaces to all designs before takes a
+    second for a few of them."""
+    method = method_named(name)
+    return min(most, 40) if method.takes_known and not method.inner else most
 
 
 def front_names():

@@ -19,7 +19,7 @@ from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.runs import resume
-from tests.driving import single_names
+from tests.driving import affordable, single_names
 
 MODEL = """import pathlib, time
 
@@ -100,13 +100,14 @@ class Kills(unittest.TestCase):
             if method_named(method).only_members:
                 continue
             with self.subTest(method=method), Ledger(self.folder / f"{method}.whole") as whole:
-                run(self.folder / "p.toml", method=method, evaluations=90, ledger=whole)
+                evaluations = affordable(method, 90)
+                run(self.folder / "p.toml", method=method, evaluations=evaluations, ledger=whole)
                 most = len(whole.evaluations(1))
                 (self.folder / "calls").unlink()
                 ledger = self.folder / f"{method}.killed"
                 killed_at = chance.randrange(2, max(int(0.8 * most), 3))
                 process = subprocess.Popen(
-                    [sys.executable, "-m", "ilvren", "run", str(self.folder / "p.toml"), "--method", method, "--evaluations", "90",
+                    [sys.executable, "-m", "ilvren", "run", str(self.folder / "p.toml"), "--method", method, "--evaluations", str(evaluations),
                      "--ledger", str(ledger), "--quiet"],
                     cwd=self.folder, stdout=subprocess.DEVNULL,
                 )  # fmt: skip

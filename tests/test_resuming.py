@@ -11,7 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
-from tests.driving import single_names
+from tests.driving import affordable, single_names
 
 MODEL = """import math, pathlib
 LOG = pathlib.Path(__file__).with_name("calls")
@@ -85,7 +85,8 @@ class Resuming(unittest.TestCase):
             self.fail(f"{settings.method} made no {after} iterations")
 
     def check(self, method: str, kind: str, workers: int | None) -> None:
-        settings = Settings(method=method, evaluations=EVALUATIONS, seed=5, second_look=0.0)
+        evaluations = affordable(method, EVALUATIONS) if method in single_names() else EVALUATIONS
+        settings = Settings(method=method, evaluations=evaluations, seed=5, second_look=0.0)
         name = f"{method}-{kind}-{workers}.ledger"
         problem = self.problem(kind, has_members=False)
         with Ledger(self.folder / f"whole-{name}") as ledger:
@@ -98,7 +99,7 @@ class Resuming(unittest.TestCase):
         with Ledger(self.folder / name) as ledger:
             self.killed(problem, settings, ledger, whole, workers)
             before = self.calls()
-            again = resume("last", ledger, evaluations=EVALUATIONS, workers=workers)
+            again = resume("last", ledger, evaluations=evaluations, workers=workers)
             on_record = ledger.calls(1)
         self.assertEqual(path_of(again), path_of(whole))
         if kind != "formula":

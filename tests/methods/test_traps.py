@@ -6,7 +6,7 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.methods.base import method_named
-from tests.driving import single_names
+from tests.driving import affordable, single_names
 from tests.problems import two_variables
 
 SMOOTH = ("sqp", "interior-point", None)
@@ -113,7 +113,8 @@ class Traps(unittest.TestCase):
             for method in map(method_named, single_names()):
                 if method.needs == "residuals" or method.only_members or method.name == "dividing-rectangles":
                     continue
-                result = run(loads(two_variables(objective)), method=method.name, evaluations=600)
+                most = affordable(method.name, 600)
+                result = run(loads(two_variables(objective)), method=method.name, evaluations=most)
                 self.assertNotEqual(result.outcome, "unbounded", f"{method.name}: {objective}")
 
     def test_a_design_that_runs_away_ends_soon_and_is_no_optimum(self):
@@ -142,7 +143,7 @@ class Traps(unittest.TestCase):
             method = method_named(name)
             if method.needs == "residuals" or method.only_members:
                 continue
-            result = run(loads(text), method=name, evaluations=3000)
+            result = run(loads(text), method=name, evaluations=affordable(name, 3000))
             with self.subTest(method=name):
                 if result.outcome == "converged":
                     self.assertGreater(result.objective, 0.5)
