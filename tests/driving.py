@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ilvren.algebra import signed_least_squares
 from ilvren.methods.base import (
     Assessment,
     HessianRequest,
@@ -16,7 +17,7 @@ from ilvren.methods.base import (
     options_from,
 )
 
-__all__ = ["Drive", "affordable", "drive", "task_of"]
+__all__ = ["Drive", "affordable", "drive", "judged", "task_of"]
 
 
 def task_of(start, lower=-np.inf, upper=np.inf, *, rows=0, row_lower=-np.inf, row_upper=0.0, **more):
@@ -79,6 +80,24 @@ def drive(name, task, objective, rows=None, *, most=20_000, slopes=None, **optio
 def single_names():
     """Return the names of the methods of one objective."""
     return [name for name in method_names() if not method_named(name).finds_fronts]
+
+
+def judged(task, iterate, f, g, c, j):
+    """Return how an iterate measures up, from values and derivatives there: what a run would tell its method."""
+    x = np.asarray(iterate.point)
+    rows, at_low, at_high = np.asarray(c), x <= task.lower + 1e-9, x >= task.upper - 1e-9
+    slack = task.feasibility * task.row_sizes
+    low, high = rows - task.row_lower <= slack, task.row_upper - rows <= slack
+    held = np.flatnonzero(low | high)
+    bounds = np.flatnonzero(at_low | at_high)
+    normals = np.hstack([np.asarray(j)[held].T, np.eye(len(x))[:, bounds]])
+    sides = np.concatenate(
+        [np.where(low & high, 0.0, np.where(low, 1.0, -1.0))[held], np.where(at_low, 1.0, -1.0)[bounds]]
+    )
+    rest = g - normals @ signed_least_squares(normals, g, sides)
+    violation = max(task.violation(rows), float(np.maximum(task.lower - x, x - task.upper).max(initial=0.0)))
+    worst = float(np.abs(rest).max()) / max(abs(f), 1.0)
+    return Assessment(violation, worst, violation <= task.feasibility and worst <= task.tolerance)
 
 
 def affordable(name, most):

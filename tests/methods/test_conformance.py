@@ -19,7 +19,7 @@ from ilvren.methods.base import (
     method_named,
     options_from,
 )
-from tests.driving import single_names
+from tests.driving import judged, single_names
 from tests.problems import manufactured, two_variables
 
 
@@ -48,7 +48,11 @@ def drive(method, objective, start, *, lower=None, upper=None, rows=None, limits
         message = next(generator)
         while len(made) < most:
             if isinstance(message, Iterate):
-                message = generator.send(Assessment(0.0, None, False))
+                f, g = objective(np.asarray(message.point))
+                c, j = rows(message.point) if rows else (np.zeros(0), np.zeros((0, n)))
+                is_smooth = np.isfinite(f) and np.isfinite(g).all() and method.needs != "values"
+                seen = judged(task, message, f, g, c, j) if is_smooth else Assessment(0.0, None, False)
+                message = generator.send(seen)
                 continue
             assert isinstance(message, Request)
             made.append(message.points.copy())
@@ -124,6 +128,29 @@ class EveryMethod(unittest.TestCase):
                 for points in paths[0]:
                     self.assertTrue((points >= 0.0).all() and (points <= [0.8, 3.0]).all())
                 self.assertEqual([p.tobytes() for p in paths[0]], [p.tobytes() for p in paths[1]])
+
+    def test_methods_with_gradients_converge_on_plain_arrays(self):
+        """Without problem, gate or loop: to the known design, on bounds, on a row and on an equality."""
+
+        def plane(x):
+            return np.array([x.sum()]), np.ones((1, len(x)))
+
+        inside, outside, half = np.ones(2), np.array([0.5, 1.0]), np.full(2, 0.5)
+        cases = [({}, inside, ()), ({"lower": [-1, -1], "upper": [0.5, 3]}, outside, ("bounds",))]
+        cases += [({"rows": plane, "limits": ([-np.inf], [1.0])}, half, ("inequalities",))]
+        cases += [({"rows": plane, "limits": ([1.0], [1.0])}, half, ("equalities",))]
+        seen = 0
+        for method in self.each():
+            for given, answer, handled in cases:
+                if method.needs != "gradients" or not method.handles.issuperset(handled):
+                    continue
+                with self.subTest(method=method.name, handled=handled):
+                    ending, made = drive(method, bowl, [-0.3, 0.4], **given)
+                    self.assertIsNotNone(ending, "no end")
+                    self.assertEqual(ending.claim, "converged", ending.reason)
+                    np.testing.assert_allclose(made[-1][-1], answer, atol=1e-5)
+                    seen += 1
+        self.assertGreater(seen, 20)
 
     def test_nonsense_ends_without_a_false_claim(self):
         def never(x):
