@@ -51,17 +51,17 @@ class Conditions(unittest.TestCase):
 
 class Equations(unittest.TestCase):
     def test_an_equation_of_zeros_does_not_hold_up_the_others(self):
-        """Its exact solution is 0, so that any rest is all of its size."""
+        """Its exact solution is 0: whatever is left of it is all of its size."""
         rng = np.random.default_rng(2)
         n = 300
         jacobian = np.zeros((40, n))
         for row in range(39):
             jacobian[row, 5 + 7 * row : 9 + 7 * row] = rng.normal(size=4)
-        jacobian[39, 0] = 1.0  # x_0 = 0, and nothing else moves x_0
+        jacobian[39, 0] = 1.0  # x_0 = 0, held against a force
         top, bottom = 10.0 ** rng.uniform(-4, 4, n), np.append(10.0 ** rng.uniform(-9, 2, 39), 0.0)
         matrix = np.block([[np.diag(top), jacobian.T], [jacobian, -np.diag(bottom)]])
         rhs = rng.normal(size=n + 40)
-        rhs[0] = rhs[-1] = 0.0
+        rhs[0], rhs[-1] = 9.0, 0.0
         exact = np.linalg.solve(matrix, rhs)
         for condensed in (None, np.append(np.full(39, True), False)):
             system = KktSystem(n, 40, is_sparse=True, condensed=condensed)
