@@ -15,10 +15,10 @@ ROOT = SOURCE.parent.parent
 ALLOWED = {
     "formula": set(),
     "approximate": {"algebra"},
-    "models": {"approximate"},
+    "models": {"algebra", "approximate"},
     "dynamics": {"formula", "models"},
     "problem": {"algebra", "formula", "models", "dynamics", "approximate", "scatter"},
-    "evaluate": {"problem", "formula", "models"},
+    "evaluate": {"algebra", "problem", "formula", "models"},
     "algebra": set(),
     "proofs": {"problem", "formula"},
     "methods": {"algebra", "approximate", "plans"},

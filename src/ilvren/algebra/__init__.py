@@ -9,6 +9,11 @@ from ilvren.doors import door
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from ilvren.algebra.allowed_values import AllowedValues as AllowedValues
+    from ilvren.algebra.differences import (
+        CENTRAL_STEP as CENTRAL_STEP,
+        central as central,
+        central_along as central_along,
+    )
     from ilvren.algebra.dominated_volume import (
         hypervolume as hypervolume,
         own_shares as own_shares,
@@ -40,6 +45,7 @@ __getattr__, __all__ = door(
     __name__,
     {
         "allowed_values": "AllowedValues",
+        "differences": "CENTRAL_STEP central central_along",
         "dominated_volume": "hypervolume own_shares spread_subset",
         "domination": "crowding crowding_by_layer dominated_by domination_layers lattice nondominated",
         "kkt": "CHAINED KktFactor KktSystem",

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import central_along
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate.forms import Form, form_of
 from ilvren.evaluate.second_derivatives import has_second_derivatives
@@ -403,11 +404,7 @@ class AsWritten:
 
     def _slope_change(self, design: FloatArray, direction: FloatArray, weights: list[Any]) -> FloatArray:
         """Return H·direction by a central difference of the Lagrangian's gradient."""
-        size = float(np.max(np.abs(design) * (direction != 0.0), initial=0.0)) or 1.0
-        length = float(np.max(np.abs(direction), initial=0.0)) or 1.0
-        h = float(np.finfo(float).eps) ** (1.0 / 3.0) * size / length
-        ahead, behind = (self._lagrangian_slope(design + s * h * direction, weights) for s in (1.0, -1.0))
-        return (ahead - behind) / (2.0 * h)
+        return central_along(lambda there: self._lagrangian_slope(there, weights), design, direction)
 
     def _hessian_by_differences(self, plan: Any, design: FloatArray, weights: list[Any]) -> FloatArray:
         if not plan.colour_count:

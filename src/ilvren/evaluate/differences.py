@@ -13,12 +13,12 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import CENTRAL_STEP
+
 __all__ = ["MOST_DIFFERENCED", "differenced"]
 
 FloatArray = NDArray[np.float64]
 
-# ε^(1/3): where rounding and the next term of the series weigh the same.
-STEP = float(np.finfo(float).eps) ** (1.0 / 3.0)
 # A variable near zero keeps this share of the size it started with.
 LEAST_SIZE = 1e-2
 # More variables than this would need thousands of evaluations a gradient.
@@ -40,7 +40,7 @@ def differenced(
     lower, upper = limits
     width = np.where(np.isfinite(upper - lower), upper - lower, 0.0)
     size = np.maximum(np.maximum(np.abs(point), LEAST_SIZE * np.abs(start)), LEAST_SIZE * width)
-    steps = STEP * np.where(size > 0.0, size, 1.0)
+    steps = CENTRAL_STEP * np.where(size > 0.0, size, 1.0)
     places = np.flatnonzero(used)
     points = np.repeat(point[np.newaxis, :], 2 * len(places), axis=0)
     offsets = np.empty((len(places), 2))

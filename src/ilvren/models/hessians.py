@@ -25,6 +25,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import CENTRAL_STEP, central_along
+
 __all__ = [
     "LEAST_APART",
     "LEAST_APART_DIFFERENCED",
@@ -46,8 +48,6 @@ LEAST_PART = 1e-6
 LEAST_APART = 1e-9
 # The same where first derivatives are differences themselves.
 LEAST_APART_DIFFERENCED = 1e-5
-# Steps of (2) relative to an input's size.
-STEP = float(np.finfo(float).eps) ** (1.0 / 3.0)
 
 
 class Secants:
@@ -109,7 +109,7 @@ def differenced_hessian(jacobian_at: Callable[[Array], Any], u: Array, weights: 
     """Return B (q, q) by (2); `jacobian_at` inputs (q,) is called twice for each input; `step` lengthens the steps."""
     found = np.zeros((len(u), len(u)))
     for place, value in enumerate(u.tolist()):
-        h = step * STEP * (abs(value) or 1.0)
+        h = step * CENTRAL_STEP * (abs(value) or 1.0)
         ahead, behind = u.copy(), u.copy()
         ahead[place], behind[place] = value + h, value - h
         change = np.asarray(jacobian_at(ahead).T @ weights) - np.asarray(jacobian_at(behind).T @ weights)
@@ -121,10 +121,4 @@ def differenced_along(
     jacobian_at: Callable[[Array], Any], u: Array, weights: Array, direction: Array, *, step: float = 1.0
 ) -> Array:
     """Return B·direction (q,) by a difference like (2) along it."""
-    length = float(np.max(np.abs(direction), initial=0.0))
-    if not length > 0.0:
-        return np.zeros(len(u))
-    size = float(np.max(np.abs(u) * (direction != 0.0), initial=0.0)) or 1.0
-    h = step * STEP * size / length
-    change = np.asarray(jacobian_at(u + h * direction).T @ weights)
-    return np.asarray((change - np.asarray(jacobian_at(u - h * direction).T @ weights)) / (2.0 * h))
+    return central_along(lambda there: np.asarray(jacobian_at(there).T @ weights), u, direction, stretch=step)

@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import central
 from ilvren.dynamics import costates
 from ilvren.formula import interpret, tangents
 from ilvren.problem import Between, Problem, courses_of, element_name, limits_between
@@ -119,8 +121,7 @@ def _worth_of_integrals(
             result -= float(np.ravel(value) @ rows[block.first : block.first + block.size])
         return sign * result
 
-    step = 1e-5
-    gains = [(lagrangian(int(k), step) - lagrangian(int(k), -step)) / (2.0 * step) for k in chosen]
+    gains = [central(partial(lagrangian, int(k)), 1e-5) for k in chosen]
     if not (np.isfinite(gains).all() and np.isfinite(values).all()):
         return np.full(count, np.nan)
     return np.asarray(np.linalg.lstsq(values, np.array(gains), rcond=1e-10)[0])

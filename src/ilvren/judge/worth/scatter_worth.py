@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import central
 from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.standing.findings import ScatterWorth
@@ -63,11 +64,13 @@ def _scaled(problem: Problem, scales: Mapping[str, float]) -> Problem:
 def _slope(case: JudgedDesign, name: str) -> float:
     """Return by how much the objective as written changes with the width, per width."""
     assert case.conditions is not None
-    values = []
-    for sign in (1.0, -1.0):
-        found = Gate(_scaled(case.problem, {name: 1.0 + sign * STEP})).evaluate(case.point)
-        values.append(float(found.objective - case.conditions.row_multipliers @ found.rows))
-    return case.sized((values[0] - values[1]) / (2.0 * STEP))
+    multipliers = case.conditions.row_multipliers
+
+    def lagrangian(change: float) -> float:
+        found = Gate(_scaled(case.problem, {name: 1.0 + change})).evaluate(case.point)
+        return float(found.objective - multipliers @ found.rows)
+
+    return case.sized(central(lagrangian, STEP))
 
 
 def _solved(case: JudgedDesign, scales: Mapping[str, float]) -> float:
