@@ -13,7 +13,7 @@ from ilvren.cli.tables.table import count, number, table
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem
-    from ilvren.runs import Member, Settings, Sweep
+    from ilvren.runs import Settings, Sweep, SweptRun
 
 __all__ = ["run_sweep", "show_sweep", "swept", "teller"]
 
@@ -86,10 +86,10 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
     return status.HOLDS if found.holds else status.DOES_NOT_HOLD
 
 
-def teller(parameter: str, terminal: Terminal) -> Callable[[Member], None]:
+def teller(parameter: str, terminal: Terminal) -> Callable[[SweptRun], None]:
     """Return what tells of each member as it ends."""
 
-    def told(member: Member) -> None:
+    def told(member: SweptRun) -> None:
         objective = "" if member.result.objective is None else f"  {number(member.result.objective)}"
         terminal.note(f"{parameter} = {number(member.value)}: {member.result.outcome}{objective}")
 

@@ -9,7 +9,7 @@ import numpy as np
 from ilvren.draw.style import LINES, figure, save
 
 if TYPE_CHECKING:
-    from ilvren.runs import Member, Sweep
+    from ilvren.runs import Sweep, SweptRun
 
 __all__ = ["draw_sweep"]
 
@@ -56,7 +56,7 @@ def draw_sweep(sweep: Sweep, path: str) -> None:
         save(made, path)
 
 
-def _active_limits(members: tuple[Member, ...]) -> dict[str, list[bool]]:
+def _active_limits(members: tuple[SweptRun, ...]) -> dict[str, list[bool]]:
     """Return {name: whether active, by member} of the entries of which some limit is active somewhere."""
     found: dict[str, list[bool]] = {}
     for number, member in enumerate(members):

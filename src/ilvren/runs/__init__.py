@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     from ilvren.runs.fitted import Fitted as Fitted, fitted_entries as fitted_entries, told_lines as told_lines
     from ilvren.runs.front import (
         Front as Front,
-        FrontMember as FrontMember,
+        FrontDesign as FrontDesign,
         objective_sizes as objective_sizes,
         reference_from as reference_from,
         refuse_reference as refuse_reference,
@@ -133,7 +133,7 @@ if TYPE_CHECKING:
         problem_of_stage as problem_of_stage,
         refuse_changed as refuse_changed,
     )
-    from ilvren.runs.sweeping import Member as Member, Sweep as Sweep, resume_sweep as resume_sweep, sweep as sweep
+    from ilvren.runs.sweeping import Sweep as Sweep, SweptRun as SweptRun, resume_sweep as resume_sweep, sweep as sweep
     from ilvren.runs.told import (
         BROKEN as BROKEN,
         CONFIRMED as CONFIRMED,
@@ -163,7 +163,7 @@ __getattr__, __all__ = door(
         "estimates": "estimates_of",
         "events": "Ended Event Finer Iterated LookedOn Sampled StageBegun Started",
         "fitted": "Fitted fitted_entries told_lines",
-        "front": "Front FrontMember objective_sizes reference_from refuse_reference",
+        "front": "Front FrontDesign objective_sizes reference_from refuse_reference",
         "incumbents": "Incumbent",
         "limits": "LimitState LimitStates by_block plain plain_values told_by_block",
         "loop": "is_large",
@@ -185,7 +185,7 @@ __getattr__, __all__ = door(
         "stages": "told_set",
         "start": "resume run run_as_it_stands",
         "stored": "changed_files flat_design problem_of problem_of_stage refuse_changed",
-        "sweeping": "Member Sweep resume_sweep sweep",
+        "sweeping": "SweptRun Sweep resume_sweep sweep",
         "told": "BROKEN CONFIRMED Confirmation CourseTold FAILED Prediction",
         "trust": "trusting",
         "warm": "begun_at",

@@ -23,7 +23,7 @@ __all__ = [
     "FEW_POINTS",
     "MANY_POINTS",
     "Front",
-    "FrontMember",
+    "FrontDesign",
     "front_of",
     "objective_sizes",
     "own_limits",
@@ -51,7 +51,7 @@ GAP, WIDE_GAP, FEW = 1.2, 3.0, 0.7
 
 
 @dataclass(frozen=True)
-class FrontMember:
+class FrontDesign:
     """One design of a front: its number in the run, the full design (n,), its objectives as written, and how its
     constraints stand."""
 
@@ -68,7 +68,7 @@ class Front:
     `found` is how many designs nothing dominated, of which the members were chosen"""
 
     sense: Sense
-    members: tuple[FrontMember, ...]
+    members: tuple[FrontDesign, ...]
     ideal: Mapping[str, float]
     nadir: Mapping[str, float]
     reference_point: Mapping[str, float]
@@ -193,7 +193,7 @@ def front_of(
         point = chosen.points[place]
         rows = gate.evaluate(point).rows
         members.append(
-            FrontMember(
+            FrontDesign(
                 numbers(point) or int(chosen.numbers[place]),
                 tuple(point.tolist()),
                 dict(zip(names, sense.written(rows).tolist(), strict=True)),

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from ilvren.runs.events import Event
     from ilvren.runs.result import RunResult
 
-__all__ = ["Member", "Sweep", "resume_sweep", "sweep"]
+__all__ = ["Sweep", "SweptRun", "resume_sweep", "sweep"]
 
 FloatArray = NDArray[np.float64]
 
@@ -31,7 +31,7 @@ MOST_MEMBERS = 10_000
 
 
 @dataclass(frozen=True)
-class Member:
+class SweptRun:
     """One value of the parameter and the run there. `is_warm`: started from its neighbour."""
 
     value: float
@@ -45,7 +45,7 @@ class Sweep:
 
     parameter: str
     unit: str
-    members: tuple[Member, ...]
+    members: tuple[SweptRun, ...]
     group: str = ""
 
     @property
@@ -72,7 +72,7 @@ def sweep(
     *,
     ledger: Ledger | str | Path | None = None,
     listener: Callable[[Event], None] | None = None,
-    finished: Callable[[Member], None] | None = None,
+    finished: Callable[[SweptRun], None] | None = None,
     workers: int | str | None = None,
 ) -> Sweep:
     """Solve the problem for each value of a scalar parameter. Formulas are compiled once; each run starts from the
@@ -121,7 +121,7 @@ def resume_sweep(
     reference: str,
     *,
     listener: Callable[[Event], None] | None = None,
-    finished: Callable[[Member], None] | None = None,
+    finished: Callable[[SweptRun], None] | None = None,
     workers: int | str | None = None,
     as_now: bool = False,
 ) -> Sweep:
@@ -217,12 +217,12 @@ class _Work:
     group: GroupRecord | None
     begun: Mapping[int, str]
     listener: Callable[[Event], None] | None
-    finished: Callable[[Member], None] | None
+    finished: Callable[[SweptRun], None] | None
     workers: int | str | None
 
-    def done(self) -> tuple[tuple[Member, ...]]:
+    def done(self) -> tuple[tuple[SweptRun, ...]]:
         """Return the members, in a tuple of their own; an interrupt ends them."""
-        members: list[Member] = []
+        members: list[SweptRun] = []
         before: RunResult | None = None
         for number, value in enumerate(self.values):
             member = self._member(number, float(value), before)
@@ -235,18 +235,18 @@ class _Work:
                 before = member.result
         return (tuple(members),)
 
-    def _member(self, number: int, value: float, before: RunResult | None) -> Member:
+    def _member(self, number: int, value: float, before: RunResult | None) -> SweptRun:
         label = self.settings.label
         own = replace(self.settings, label=f"{label}[{number}]" if label else None)
         cold = self.problem.with_parameters(**{self.parameter: value})
         warm = None if before is None else _warm(cold, before)
         if warm is None:
-            return Member(value, self._run(number, cold, own, None), False)
-        member = Member(value, self._run(number, warm.problem, own, warm.multipliers), True)
+            return SweptRun(value, self._run(number, cold, own, None), False)
+        member = SweptRun(value, self._run(number, warm.problem, own, warm.multipliers), True)
         if member.result.holds or member.result.outcome == "interrupted":
             return member
         again = self._run(len(self.values) + number, cold, replace(own, label=None), None)
-        return Member(value, again, False) if again.holds or again.outcome == "interrupted" else member
+        return SweptRun(value, again, False) if again.holds or again.outcome == "interrupted" else member
 
     def _run(
         self, place: int, problem: Problem, settings: Settings, multipliers: tuple[FloatArray, FloatArray] | None

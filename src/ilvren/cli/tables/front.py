@@ -16,7 +16,7 @@ from ilvren.explore import corners, exchange_rates, knee
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.problem import Problem, Sense
-    from ilvren.runs import Front, FrontMember, RunResult
+    from ilvren.runs import Front, FrontDesign, RunResult
 
 __all__ = ["exchange_sentence", "front_table", "notes_of", "show_front"]
 
@@ -122,7 +122,7 @@ def front_table(result: RunResult, places: Sequence[int]) -> Table:
     return table(("design", *heads, "note"), rows)
 
 
-def _held(problem: Problem, member: FrontMember) -> str:
+def _held(problem: Problem, member: FrontDesign) -> str:
     """Return what holds a design, for example "at stress, height's upper bound"; a long list says how it goes on."""
     held = [state.name for state in member.constraints if state.is_active]
     for index in problem.free:
@@ -137,7 +137,7 @@ def _held(problem: Problem, member: FrontMember) -> str:
     return f"at {', '.join(held[:MOST_HELD])}{more}" if held else ""
 
 
-def _address(run: str, member: FrontMember) -> str:
+def _address(run: str, member: FrontDesign) -> str:
     return f"{run}:{member.number}" if run else str(member.number)
 
 
