@@ -26,8 +26,8 @@ __all__ = [
     "aim_of",
     "ledger_path",
     "numbers",
-    "pairs",
-    "text_pairs",
+    "values_by_name",
+    "words_by_name",
 ]
 
 DEFAULT_LEDGER = "ilvren.ledger"
@@ -123,14 +123,14 @@ def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
     from ilvren.problem import Aim
 
     words = [word for word in (arguments.weigh or "").split(",") if word.strip()]
-    weigh = {name: float(value) for name, value in pairs("--weigh", words).items()}
+    weigh = {name: float(value) for name, value in values_by_name("--weigh", words).items()}
     return Aim(
         weigh,
         (arguments.only or "") if with_only else "",
         {},
         tuple(arguments.hold),
         tuple(getattr(arguments, "add", ())),
-        {name: _range("--lines", name, value) for name, value in text_pairs("--lines", arguments.lines).items()},
+        {name: _range("--lines", name, value) for name, value in words_by_name("--lines", arguments.lines).items()},
     )
 
 
@@ -180,7 +180,7 @@ def ledger_path(given: str | None) -> str:
     return given or os.environ.get("ILVREN_LEDGER") or DEFAULT_LEDGER
 
 
-def text_pairs(flag: str, words: list[str]) -> dict[str, str]:
+def words_by_name(flag: str, words: list[str]) -> dict[str, str]:
     """Read NAME=VALUE words. Raises RequestError."""
     found: dict[str, str] = {}
     for word in words:
@@ -193,10 +193,10 @@ def text_pairs(flag: str, words: list[str]) -> dict[str, str]:
     return found
 
 
-def pairs(flag: str, words: list[str]) -> dict[str, Any]:
+def values_by_name(flag: str, words: list[str]) -> dict[str, Any]:
     """Read NAME=NUMBER words, or NAME=[LIST] as JSON writes lists. Raises RequestError."""
     found: dict[str, Any] = {}
-    for name, value in text_pairs(flag, words).items():
+    for name, value in words_by_name(flag, words).items():
         try:
             found[name] = _list(value) if value.startswith("[") else float(value)
         except ValueError:
@@ -212,7 +212,7 @@ def pairs(flag: str, words: list[str]) -> dict[str, Any]:
 
 def numbers(flag: str, words: list[str]) -> dict[str, float]:
     """Read NAME=NUMBER words. Raises RequestError, for lists too."""
-    found = pairs(flag, words)
+    found = values_by_name(flag, words)
     for name, value in found.items():
         if not isinstance(value, float):
             raise RequestError(

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, pairs, text_pairs
+from ilvren.cli.arguments import add_aim, add_output_flags, add_problem, aim_of, values_by_name, words_by_name
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -53,8 +53,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     problem = load(
         arguments.file,
-        set=pairs("--set", arguments.set),
-        start=pairs("--start", arguments.start),
+        set=values_by_name("--set", arguments.set),
+        start=values_by_name("--start", arguments.start),
         aim=aim_of(arguments, with_only=False),
     )
     if len(problem.objectives) > 1:
@@ -62,8 +62,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         told = ", ".join(item.name for item in problem.objectives)
         terminal.note(f"several objectives: {told} are checked as rows without limits are")
     checks = tuple(dict.fromkeys(arguments.only)) or CHECKS
-    expect = {name: _texts(value) for name, value in text_pairs("--expect", arguments.expect).items()}
-    pairs("--expect", arguments.expect)  # numbers, or a message
+    expect = {name: _texts(value) for name, value in words_by_name("--expect", arguments.expect).items()}
+    values_by_name("--expect", arguments.expect)  # numbers, or a message
     report = check(
         problem,
         checks=checks,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
+from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, values_by_name
 from ilvren.cli.run import add_limits
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         **given,
     )
     contenders = [contender_of(text) for text in arguments.method]
-    problems = read_problems(arguments.files, set=pairs("--set", arguments.set), aim=aim_of(arguments))
+    problems = read_problems(arguments.files, set=values_by_name("--set", arguments.set), aim=aim_of(arguments))
     if arguments.reference and len(problems) > 1:
         raise RequestError("--reference is for one problem, and these are several")
     if len(problems[0].objectives) < 2:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, pairs
+from ilvren.cli.arguments import add_aim, add_ledger, add_output_flags, aim_of, ledger_path, values_by_name
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -115,7 +115,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             raise RequestError(
                 f"{flag} is for a design on record: ilvren draw r7 --of NAME --against NAME", advice="leave it out"
             )
-    problem = load(arguments.file, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
+    problem = load(arguments.file, set=values_by_name("--set", arguments.set), aim=aim_of(arguments)).one_objective()
     if arguments.on:
         from ilvren.cli.files import read_ledger, recorded_ledger
         from ilvren.problem import on_document
@@ -127,7 +127,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     names = _names(problem, arguments)
     subject = subject_of(problem, Gate(problem), arguments.of)
     tracks = _tracks(problem, arguments, terminal)
-    at = pairs("--at", arguments.at)
+    at = values_by_name("--at", arguments.at)
     point = np.array(point_at(problem, at))
     if tracks and tracks[0].point is not None:
         given = point_at(problem, at) if at else problem.start

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import ledger_path, pairs
+from ilvren.cli.arguments import ledger_path, values_by_name
 from ilvren.errors import RequestError, nearest
 
 if TYPE_CHECKING:
@@ -42,8 +42,8 @@ def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
     found: list[Response] = []
     designs = list(arguments.run)
     if is_file:
-        problem = load(arguments.file, set=pairs("--set", arguments.set))
-        values = pairs("--at", arguments.at)
+        problem = load(arguments.file, set=values_by_name("--set", arguments.set))
+        values = values_by_name("--at", arguments.at)
         names = [] if designs else signal_names(problem, arguments.signals)
         if values or not designs:
             found.append(response_at(problem, point_at(problem, values), "the design" if values else "the start"))

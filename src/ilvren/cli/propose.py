@@ -8,7 +8,7 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, numbers, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, numbers, values_by_name
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
@@ -130,7 +130,7 @@ def _design(arguments: argparse.Namespace, ledger: Ledger | None) -> tuple[Probl
     from ilvren.runs import RecordedShelf, addressed, problem_of
 
     if ledger is None:
-        problem = load(arguments.design, set=pairs("--set", arguments.set))
+        problem = load(arguments.design, set=values_by_name("--set", arguments.set))
         return problem, problem.start, arguments.design, ()
     if arguments.set:
         raise RequestError("--set is for a problem file; a design on record has its own parameters")

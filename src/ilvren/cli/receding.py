@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import pairs
+from ilvren.cli.arguments import values_by_name
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -82,7 +82,7 @@ def _asked(arguments: argparse.Namespace) -> Receding:
     missing = [name for name in KEYS if name not in found]
     if missing:
         raise RequestError(f"--receding: {', '.join(missing)} is missing", advice=f"for example {example}")
-    noise = pairs("--noise", arguments.noise or [])
+    noise = values_by_name("--noise", arguments.noise or [])
     for name, value in noise.items():
         if not isinstance(value, (int, float)) or not value >= 0.0:
             raise RequestError(f"--noise {name}={value}: a deviation of at least 0 is expected")
@@ -90,7 +90,7 @@ def _asked(arguments: argparse.Namespace) -> Receding:
         found["window"],
         found["advance"],
         found["until"],
-        pairs("--plant", arguments.plant or []),
+        values_by_name("--plant", arguments.plant or []),
         {name: float(value) for name, value in noise.items()},
     )
 

@@ -17,8 +17,8 @@ from ilvren.cli.arguments import (
     add_problem,
     aim_of,
     ledger_path,
-    pairs,
-    text_pairs,
+    values_by_name,
+    words_by_name,
 )
 from ilvren.records import dataclass
 
@@ -196,8 +196,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     problem = load(
         arguments.file,
-        set=pairs("--set", arguments.set),
-        start=pairs("--start", arguments.start),
+        set=values_by_name("--set", arguments.set),
+        start=values_by_name("--start", arguments.start),
         aim=aim_of(arguments),
         refinement=Refinement(
             tolerance=arguments.time_tolerance,
@@ -217,7 +217,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     given = {name: getattr(arguments, name) for name in LIMITS if getattr(arguments, name) is not None}
     settings = Settings(
         method=arguments.method or AUTOMATIC,
-        options=text_pairs("--option", arguments.option),
+        options=words_by_name("--option", arguments.option),
         seed=arguments.seed,
         scaling=not arguments.no_scaling,
         derivatives=arguments.derivatives,
@@ -303,7 +303,7 @@ def _reference(text: str | None) -> dict[str, float] | None:
     if text is None:
         return None
     found: dict[str, float] = {}
-    for name, value in pairs("--reference-point", text.split(",")).items():
+    for name, value in values_by_name("--reference-point", text.split(",")).items():
         if not isinstance(value, (int, float)) or not math.isfinite(value):
             raise RequestError(f"--reference-point {name}={value}: a number is expected")
         found[name] = float(value)
@@ -312,7 +312,7 @@ def _reference(text: str | None) -> dict[str, float] | None:
 
 def _stages(texts: Iterable[str]) -> tuple[dict[str, object], ...]:
     """Return the parameters of each stage. Raises RequestError."""
-    return tuple(dict(pairs("--stage", re.split(r",(?=\s*[A-Za-z_]\w*\s*=)", text))) for text in texts)
+    return tuple(dict(values_by_name("--stage", re.split(r",(?=\s*[A-Za-z_]\w*\s*=)", text))) for text in texts)
 
 
 def _check_extras(problem: Problem, arguments: argparse.Namespace) -> None:

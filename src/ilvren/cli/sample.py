@@ -7,7 +7,15 @@ import math
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs, text_pairs
+from ilvren.cli.arguments import (
+    add_ledger,
+    add_output_flags,
+    add_set,
+    add_workers,
+    ledger_path,
+    values_by_name,
+    words_by_name,
+)
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
@@ -127,7 +135,7 @@ def _problem(arguments: argparse.Namespace, terminal: Terminal) -> Problem:
         raise RequestError(
             f"{arguments.problem}: no such file", advice="a sample on record gets more designs with --more N"
         )
-    problem = load(arguments.problem, set=pairs("--set", arguments.set))
+    problem = load(arguments.problem, set=values_by_name("--set", arguments.set))
     if arguments.on:
         from ilvren.cli.files import read_ledger, recorded_ledger
         from ilvren.problem import on_document
@@ -165,7 +173,7 @@ def _made(arguments: argparse.Namespace, problem: Problem) -> Planned:
         arguments.plan or DEFAULT_PLAN,
         arguments.points,
         seed=arguments.seed,
-        options=text_pairs("--option", arguments.option),
+        options=words_by_name("--option", arguments.option),
         is_feasible=arguments.feasible,
     )
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, values_by_name
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
@@ -168,14 +168,14 @@ def _design(arguments: argparse.Namespace, target: str, terminal: Terminal) -> t
     from ilvren.runs import AUTOMATIC, Settings, addressed, problem_of
 
     usual = Settings(method=AUTOMATIC).feasibility
-    values = pairs("--at", [word for word in arguments.at if "=" in word])
+    values = values_by_name("--at", [word for word in arguments.at if "=" in word])
     designs = [word for word in arguments.at if "=" not in word]
     if len(designs) > 1:
         raise RequestError("--at: one design at a time", advice="scatter each, and set the tables side by side")
     path = ledger_path(arguments.ledger)
     is_file = target.endswith(".toml") or Path(target).exists()
     if is_file:
-        problem = load(target, set=pairs("--set", arguments.set))
+        problem = load(target, set=values_by_name("--set", arguments.set))
         point, told = problem.start, "the start"
         if designs:
             with read_ledger(path) as ledger:

@@ -7,7 +7,7 @@ import math
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, add_set, add_workers, ledger_path, values_by_name
 from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
@@ -179,7 +179,7 @@ def _of_approximation(
 def _loaded(arguments: argparse.Namespace, terminal: Terminal) -> Problem:
     from ilvren.problem import Aim, load, scalarized
 
-    problem = load(arguments.target[0], set=pairs("--set", arguments.set))
+    problem = load(arguments.target[0], set=values_by_name("--set", arguments.set))
     if len(problem.objectives) > 1:
         problem = scalarized(problem, Aim(only=problem.objectives[0].name))
     return problem
@@ -254,7 +254,9 @@ def _design(arguments: argparse.Namespace, problem: Problem) -> Any:
             if len(found.point) != problem.size:
                 raise RequestError(f"{arguments.at[0]} is a design of another problem")
             return found.point
-    own = load(arguments.target[0], set=pairs("--set", arguments.set), start=pairs("--at", arguments.at))
+    own = load(
+        arguments.target[0], set=values_by_name("--set", arguments.set), start=values_by_name("--at", arguments.at)
+    )
     return own.start
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, values_by_name
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -138,12 +138,12 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
     from ilvren.runs import addressed, design_document, problem_of
 
     designs = [word for word in arguments.at if "=" not in word]
-    values = pairs("--at", [word for word in arguments.at if "=" in word])
+    values = values_by_name("--at", [word for word in arguments.at if "=" in word])
     is_file = arguments.file.endswith(".toml") or Path(arguments.file).exists()
     if len(designs) > 1:
         raise RequestError("--at: one design on record is enough", advice="single values may follow: --at NAME=VALUE")
     if is_file and not designs:
-        return load(arguments.file, set=pairs("--set", arguments.set)), values, ""
+        return load(arguments.file, set=values_by_name("--set", arguments.set)), values, ""
     if not is_file and (designs or arguments.set):
         raise RequestError(
             f'"{arguments.file}" is a design on record: it has its own parameters and values',
@@ -156,7 +156,7 @@ def _subject(arguments: argparse.Namespace, terminal: Terminal) -> tuple[Problem
         found = addressed(ledger, designs[0] if designs else arguments.file)
     document = design_document(found)["variables"]
     if is_file:
-        problem = load(arguments.file, set=pairs("--set", arguments.set))
+        problem = load(arguments.file, set=values_by_name("--set", arguments.set))
         known = {block.name for block in problem.blocks}
         own = problem_of(found.record)
         if own.is_collocated:  # a course on a grid, as a design of the file

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, pairs
+from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, values_by_name
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -83,7 +83,7 @@ def _responses(arguments: argparse.Namespace, terminal: Terminal) -> list[Respon
     from ilvren.runs import addressed, problem_of
 
     designs = [word for word in arguments.at if "=" not in word]
-    values = pairs("--at", [word for word in arguments.at if "=" in word])
+    values = values_by_name("--at", [word for word in arguments.at if "=" in word])
     is_file = arguments.file.endswith(".toml") or Path(arguments.file).exists()
     if not is_file:
         designs.insert(0, arguments.file)
@@ -97,7 +97,7 @@ def _responses(arguments: argparse.Namespace, terminal: Terminal) -> list[Respon
     problem = None
     if is_file:
         finely = Refinement(tolerance=arguments.time_tolerance)
-        problem = load(arguments.file, set=pairs("--set", arguments.set), refinement=finely)
+        problem = load(arguments.file, set=values_by_name("--set", arguments.set), refinement=finely)
         if values or not designs:
             label = ", ".join(f"{name} = {value}" for name, value in values.items()) or "the start"
             found.append(response_at(problem, point_at(problem, values), label))

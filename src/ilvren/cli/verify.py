@@ -7,7 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
-from ilvren.cli.arguments import add_aim, add_as_now, add_ledger, add_output_flags, aim_of, ledger_path, numbers, pairs
+from ilvren.cli.arguments import (
+    add_aim,
+    add_as_now,
+    add_ledger,
+    add_output_flags,
+    aim_of,
+    ledger_path,
+    numbers,
+    values_by_name,
+)
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -172,7 +181,7 @@ def _verify_file(arguments: argparse.Namespace, extra: VerifyOptions, terminal: 
     from ilvren.judge import verify
     from ilvren.problem import load
 
-    problem = load(arguments.run, set=pairs("--set", arguments.set), aim=aim_of(arguments)).one_objective()
+    problem = load(arguments.run, set=values_by_name("--set", arguments.set), aim=aim_of(arguments)).one_objective()
     at, ignored = _design(arguments, problem)
     if ignored:
         terminal.note(f"note: not variables, so not used: {', '.join(ignored)}")
@@ -216,7 +225,7 @@ def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any]
                 f"{path}: no column is a variable of {arguments.run}",
                 advice="its variables: " + ", ".join(sorted(known)[:12]),
             )
-    at.update(pairs("--at", [word for word in arguments.at if "=" in word]))
+    at.update(values_by_name("--at", [word for word in arguments.at if "=" in word]))
     return at, ignored
 
 

@@ -12,7 +12,7 @@ from rich.text import Text
 from ilvren.cli import status
 from ilvren.cli.tables.table import number, table, with_unit
 from ilvren.judge import MEANINGS
-from ilvren.judge.fronts import FRONT_MEANINGS, FrontVerdict, JudgedFrontDesign, verify_front
+from ilvren.judge.fronts import FRONT_MEANINGS, FrontVerdict, JudgedTradeOff, verify_front
 
 if TYPE_CHECKING:
     from rich.table import Table
@@ -199,6 +199,6 @@ def _member_table(found: FrontVerdict, places: list[int]) -> Table:
     return table(("design", *heads, "verdict"), rows)
 
 
-def _rate(member: JudgedFrontDesign, name: str) -> str:
+def _rate(member: JudgedTradeOff, name: str) -> str:
     rate = member.rates.get(name)
     return "" if rate is None else number(abs(rate), 3)

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from ilvren.judge.fronts.verification import (
         FRONT_MEANINGS as FRONT_MEANINGS,
         FrontVerdict as FrontVerdict,
-        JudgedFrontDesign as JudgedFrontDesign,
+        JudgedTradeOff as JudgedTradeOff,
         front_documents as front_documents,
         verify_front as verify_front,
     )
@@ -39,6 +39,6 @@ __getattr__, __all__ = door(
         "contest": "FrontContest contest_of_fronts",
         "mending": "mended",
         "proof": "FrontBound",
-        "verification": "FRONT_MEANINGS FrontVerdict JudgedFrontDesign front_documents verify_front",
+        "verification": "FRONT_MEANINGS FrontVerdict JudgedTradeOff front_documents verify_front",
     },
 )

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
 from ilvren.judge.fronts.members import member_problem
-from ilvren.judge.fronts.verification import DOMINATED, FrontVerdict, JudgedFrontDesign
+from ilvren.judge.fronts.verification import DOMINATED, FrontVerdict, JudgedTradeOff
 from ilvren.runs import AUTOMATIC, RunResult, Settings, run
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def mended(
 
 
 def _polished(
-    found: FrontVerdict, member: JudgedFrontDesign, start: FloatArray, gate: Gate, settings: Settings
+    found: FrontVerdict, member: JudgedTradeOff, start: FloatArray, gate: Gate, settings: Settings
 ) -> FloatArray:
     """Return where searches of each objective in turn lead from a design, the main one of the member first."""
     sense, point = found.sense, start

@@ -34,7 +34,7 @@ __all__ = [
     "PROVED",
     "FrontVerdict",
     "Hole",
-    "JudgedFrontDesign",
+    "JudgedTradeOff",
     "front_documents",
     "verify_front",
 ]
@@ -57,7 +57,7 @@ STRENGTH = ("probe-only", "local-weak", "local-strict", "global-proved")
 
 
 @dataclass(frozen=True, kw_only=True)
-class JudgedFrontDesign:
+class JudgedTradeOff:
     """The verdict on one member: its `address`, its objectives as written, the `weights` of the objectives there, over
     their sizes, `rates`: what one unit more of the first objective changes of each other one (None where a weight is
     zero), and the objectives of the `better` design that was evaluated, where there is one, with its design."""
@@ -116,7 +116,7 @@ class FrontVerdict:
     verdict: str
     holds: bool
     reason: str
-    members: tuple[JudgedFrontDesign, ...]
+    members: tuple[JudgedTradeOff, ...]
     share: float
     least_share: float
     holes: tuple[Hole, ...]
@@ -260,7 +260,7 @@ class _Bench:
         self.numbers = [r.number for r in kept]
         self.logged_points = [r.point for r in kept]
 
-    def judged(self, place: int) -> JudgedFrontDesign:
+    def judged(self, place: int) -> JudgedTradeOff:
         """Return the verdict on a member."""
         document, point, evaluation = self.documents[place], self.points[place], self.evaluations[place]
         written = self.sense.as_written(self.values[place])
@@ -297,9 +297,7 @@ class _Bench:
         case.size = float(self.sizes[main])
         return judge(case, VerifyOptions())
 
-    def _judged(
-        self, document: Any, place: int, weights: Weights, found: Verdict, *, is_met: bool
-    ) -> JudgedFrontDesign:
+    def _judged(self, document: Any, place: int, weights: Weights, found: Verdict, *, is_met: bool) -> JudgedTradeOff:
         """Return the verdict on a member, from that on problem (1); `is_met`: every goal is reached."""
         told = self._told(document, place, weights, found)
         beaten = self._beaten(place)
@@ -335,14 +333,14 @@ class _Bench:
             )
         return told
 
-    def _told(self, document: Any, place: int, weights: Weights, found: Verdict) -> JudgedFrontDesign:
+    def _told(self, document: Any, place: int, weights: Weights, found: Verdict) -> JudgedTradeOff:
         slopes = weights.weights / self.sizes * self.sense.signs
         first = slopes[0]
         rates: dict[str, float | None] = {}
         for name, slope in zip(self.sense.names[1:], slopes[1:], strict=True):
             is_known = abs(slope) > 1e-9 * float(np.abs(slopes).max()) and np.isfinite(weights.rest)
             rates[name] = float(-first / slope) if is_known and weights.weights[0] > 1e-9 else None
-        return JudgedFrontDesign(
+        return JudgedTradeOff(
             address=str(document["design"]),
             objectives=self.named(self.sense.as_written(self.values[place])),
             verdict=found.verdict,
@@ -380,9 +378,7 @@ class _Bench:
         return f"{gain[k]:.2g} of the range of {self.sense.names[k]}"
 
 
-def _summed_up(
-    run: str, problem: Problem, sense: Sense, members: list[JudgedFrontDesign], least: float
-) -> FrontVerdict:
+def _summed_up(run: str, problem: Problem, sense: Sense, members: list[JudgedTradeOff], least: float) -> FrontVerdict:
     """Return the verdict on the whole."""
     good = [member for member in members if member.holds]
     share = len(good) / len(members)
