@@ -33,8 +33,6 @@ FloatArray = NDArray[np.float64]
 # Numbers held at once by the local derivatives of a part of a course.
 # Stages of a course up to which what is needed of delays is kept.
 MOST_KEPT = 100_000
-
-
 CHUNK = 4_000_000
 
 

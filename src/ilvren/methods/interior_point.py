@@ -41,7 +41,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import CHAINED, KktFactor, KktSystem, LimitedMemory, damped_bfgs
+from ilvren.algebra import KktSystem, LimitedMemory, damped_bfgs
 from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
 from ilvren.methods.pieces.barrier import (
     Stage,
@@ -60,8 +60,21 @@ from ilvren.methods.pieces.barrier import (
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
+from ilvren.methods.pieces.filter_memory import Memory, accepts, least_length, memory_from
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
+from ilvren.methods.pieces.primal_dual import (
+    LARGE_EARLY,
+    MOST_FIRST_MULTIPLIER,
+    Direction,
+    NewtonMatrix,
+    direction,
+    direction_between,
+    least_squares_multipliers,
+    newton_matrix,
+    newton_solution,
+    systems,
+)
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "InteriorPointOptions"]
@@ -80,23 +93,10 @@ LEAST_TAU, MOST_BARRIER = 0.99, 1e4
 PATIENCE, KEPT_SHARE, FIXED_SHARE = 5, 0.99, 0.5
 # κ_Σ of the safeguard on z (paper).
 SIGMA_SAFEGUARD = 1e10
-# Filter and Armijo constants γ_θ, γ_φ, s_θ, s_φ, η, γ_α, and the factors of θ_max and θ_min (paper).
-GAMMA_THETA, GAMMA_PHI, POWER_THETA, POWER_PHI, ARMIJO = 1e-5, 1e-5, 1.1, 2.3, 1e-4
-GAMMA_ALPHA, MOST_THETA, LEAST_THETA = 0.05, 1e4, 1e-4
 # Second-order corrections: how many, and the share by which each must lower θ (paper).
 MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
-# δ: first, least, most, and how it grows and shrinks (paper); δc when the rows depend on each other.
-FIRST_SHIFT, LEAST_SHIFT, MOST_SHIFT = 1e-4, 1e-20, 1e40
-SHIFT_UP_FIRST, SHIFT_UP, SHIFT_DOWN = 100.0, 8.0, 1.0 / 3.0
-# Where the first δ tried is enough time and again, it falls faster and faster, down to this share at once.
-LEAST_EASED = 1e-4
-ROW_SHIFT = 1e-9
-# Multipliers of the start larger than this are nonsense of a poor start: zero is better (paper).
-MOST_FIRST_MULTIPLIER = 1e3
 # (3): ρ, and the share of θ that must be left behind (paper).
 RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
-# Rows with so few non-zeros are folded into the Hessian, as long as that makes so many times more of them at most.
-MOST_FOLDED, FOLDED_FILL = 12, 6
 # Values are trusted to this many units of rounding.
 ROUNDING = 10.0 * float(np.finfo(float).eps)
 # Feasible with a scaled objective below this: unbounded.
@@ -106,8 +106,6 @@ MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
 MOST_AT_END, MOST_IN_RESTORATION = 10, 500
 # Polishes in one run; of large problems some before the barrier is gone, each when the error has fallen to this share.
 MOST_EARLY, EARLY, FIRST_EARLY = 6, 0.2, 5e-2
-# Beyond so many variables each costs too much to be tried more than twice.
-LARGE_EARLY = 20_000
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
 # Steps of this share of the variables are rounding; so many in turn are the end.
 STILL, MOST_STILL = 1e-12, 4
@@ -133,37 +131,6 @@ class InteriorPointOptions:
 
 # Says whether a point (x, t) of (3) is good enough to return to.
 Outer = Callable[[Point, FloatArray], bool]
-
-
-@dataclass
-class _Memory:
-    """What one solution of (1) remembers: the filter, δ, quasi-Newton information."""
-
-    filter: list[tuple[float, float]]
-    most_theta: float
-    least_theta: float
-    shift: float = 0.0
-    eased: int = 0  # how often in a row the first δ tried was enough
-    matrix: Any = None
-    is_fresh: bool = True
-
-    def add(self, theta: float, phi: float) -> None:
-        """Augment the filter (A-7, equation 22 of the paper)."""
-        pair = ((1.0 - GAMMA_THETA) * theta, phi - GAMMA_PHI * theta)
-        self.filter[:] = [(t, p) for t, p in self.filter if t < pair[0] or p < pair[1]]
-        self.filter.append(pair)
-
-    @property
-    def has_curvature(self) -> bool:
-        """Return whether a quasi-Newton matrix has learnt anything."""
-        return self.matrix is not None and not self.is_fresh
-
-    def forget_curvature(self) -> bool:
-        """Begin a quasi-Newton matrix anew; return whether there was anything to forget."""
-        if not self.has_curvature:
-            return False
-        self.matrix, self.is_fresh = None, True
-        return True
 
 
 @dataclass(frozen=True)
@@ -254,32 +221,7 @@ def _first_state(stage: Stage, here: Point, task: Task) -> State:
         z_high = np.where(has_high, np.maximum(-known, floor_high), 0.0)
         return replace(state, y=-task.row_multipliers, z_low=z_low, z_high=z_high)
     state = replace(state, z_low=has_low.astype(float), z_high=has_high.astype(float))
-    return replace(state, y=_least_squares_multipliers(stage, state))
-
-
-def _least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
-    """Return y that makes the gradient of the Lagrangian of (1) least, 0 where that is nonsense."""
-    m = len(stage.b)
-    if not m:
-        return np.zeros(0)
-    target = stage.slope(state.point.g, state.point.x) - state.z_low + state.z_high
-    n = stage.n
-    system = KktSystem(n, m, is_sparse=stage.task.is_sparse, condensed=_condensed_rows(stage, state))
-    bottom, shifted = stage.spread(stage.signs), stage.spread(target[n:])
-    factor = system.factored(_nothing(stage), np.ones(n), state.point.j, bottom + ROW_SHIFT, with_inertia=False)
-    found = factor.solve(-target[:n], shifted)
-    if found is None or not np.abs(found[1]).max(initial=0.0) <= MOST_FIRST_MULTIPLIER:
-        return np.zeros(m)
-    return found[1]
-
-
-def _nothing(stage: Stage) -> Any:
-    """Return a Hessian of zeros."""
-    if not stage.task.is_sparse:
-        return np.zeros((stage.n, stage.n))
-    from scipy.sparse import csr_array
-
-    return csr_array((stage.n, stage.n))
+    return replace(state, y=least_squares_multipliers(stage, state))
 
 
 def _solved(
@@ -287,9 +229,9 @@ def _solved(
 ) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
     """Solve (1) for μ → 0: algorithm A of the paper, by its steps. `outer` is None for the main problem; for (3) it
     says whether a point is good enough to return to."""
-    system, polishing = _systems(stage, state)
+    system, polishing = systems(stage, state)
     theta = constraint_miss(state.rest(stage))
-    memory = _Memory([], MOST_THETA * max(1.0, theta), LEAST_THETA * max(1.0, theta))  # A-1
+    memory = memory_from(theta)  # A-1
     tests, barrier = _Tests(stage, outer), _Barrier(stage, memory, is_free=outer is None)
     polish = _Polishing(stage, options) if outer is None else None
     move, restorations = _Move(state, note="the start" if outer is None else "restoring feasibility"), _Restorations()
@@ -307,10 +249,10 @@ def _solved(
         barrier.lower_where_solved(state, error)  # A-3
         hessian = yield from _curvature(stage, state, memory, options)
         newton = found = taken = None
-        newton = _factored(stage, state, system, hessian, memory)  # algorithm IC
+        newton = newton_matrix(stage, state, system, hessian, memory)  # algorithm IC
         if newton is not None:
             aimed = barrier.probe(state, newton)
-            found = _step_between(stage, state, newton, aimed)  # A-4, (2)
+            found = direction_between(stage, state, newton, aimed)  # A-4, (2)
         if newton is not None and found is not None:
             taken = yield from _line_search(stage, state, newton, found, memory, options)  # A-5 to A-7
             if taken is None and barrier.keep_for_a_while(state):
@@ -344,15 +286,6 @@ def _solved(
             return ended
         _update_quasi_newton(memory, state, taken.state)
         state, move = taken.state, taken  # A-8
-
-
-def _systems(stage: Stage, state: State) -> tuple[KktSystem, KktSystem]:
-    """Return what factors the matrix of (2), its rows folded into the Hessian where that is quicker, and the one of
-    polishing."""
-    n, m, is_sparse = stage.n, len(stage.b), stage.task.is_sparse
-    deltas = CHAINED if stage.task.is_on_grid and n > LARGE_EARLY else None
-    system = KktSystem(n, m, is_sparse=is_sparse, condensed=_condensed_rows(stage, state), deltas=deltas)
-    return system, KktSystem(n, m, is_sparse=is_sparse, deltas=deltas)
 
 
 class _Tests:
@@ -416,7 +349,7 @@ class _Tests:
         """Return whether a lower μ may still lead on from a step as small as rounding."""
         return self.tiny <= MOST_TINY and state.mu > LAST_BARRIER
 
-    def ended_without_step(self, state: State, assessment: Assessment, error: float, memory: _Memory) -> _End | None:
+    def ended_without_step(self, state: State, assessment: Assessment, error: float, memory: Memory) -> _End | None:
         """Return the end where no step is acceptable and nothing is left to be tried but restoring feasibility."""
         nearly = math.sqrt(self._stage.task.tolerance)
         if self._outer is not None:
@@ -450,7 +383,7 @@ class _Barrier:
     SIAM Journal on Optimization 19, 2009: free and fixed mode; the choice in free mode is Mehrotra's.
     """
 
-    def __init__(self, stage: Stage, memory: _Memory, *, is_free: bool) -> None:
+    def __init__(self, stage: Stage, memory: Memory, *, is_free: bool) -> None:
         self._stage, self._memory, self._is_main, self.is_free = stage, memory, is_free, is_free
         self._has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
         self._errors: list[float] = []
@@ -473,11 +406,11 @@ class _Barrier:
         if state.mu < before:
             self._memory.filter.clear()
 
-    def probe(self, state: State, newton: _Newton) -> _Step | None:
+    def probe(self, state: State, newton: NewtonMatrix) -> Direction | None:
         """In free mode, choose μ by the step for μ = 0, and return that step."""
         if not (self.is_free and self._has_barrier):
             return None
-        aimed = _step(self._stage, state, newton, 0.0)
+        aimed = direction(self._stage, state, newton, 0.0)
         probed = None if aimed is None else _probed_barrier(self._stage, state, aimed)
         if probed is not None:
             state.mu = probed
@@ -553,7 +486,7 @@ class _Restorations:
 
 
 def _restored_from(
-    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions, so_far: _Restorations
+    stage: Stage, state: State, memory: Memory, options: InteriorPointOptions, so_far: _Restorations
 ) -> Generator[Request | HessianRequest | Iterate, Any, State | _End]:
     """Restore feasibility (A-9); return the state to go on from, or the end."""
     so_far.count += 1
@@ -578,19 +511,8 @@ def _restored_from(
     return found
 
 
-def _condensed_rows(stage: Stage, state: State) -> NDArray[np.bool_] | None:
-    """Return which rows are better folded into the Hessian: those with slacks, when all of them have few non-zeros."""
-    if not stage.task.is_sparse:
-        return None
-    counts = np.diff(state.point.j.indptr)
-    chosen = np.zeros(len(stage.b), dtype=bool)
-    chosen[stage.attached] = True
-    chosen &= counts <= MOST_FOLDED
-    return chosen if int((counts[chosen] ** 2).sum()) <= FOLDED_FILL * (int(counts.sum()) + stage.n) else None
-
-
 def _curvature(
-    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
+    stage: Stage, state: State, memory: Memory, options: InteriorPointOptions
 ) -> Generator[HessianRequest, Any, Any]:
     """Return H of the Lagrangian: exact, or the quasi-Newton matrix."""
     task = stage.task
@@ -604,7 +526,7 @@ def _curvature(
     return memory.matrix
 
 
-def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
+def _update_quasi_newton(memory: Memory, before: State, after: State) -> None:
     if memory.matrix is None:
         return
     s = after.point.x - before.point.x
@@ -618,96 +540,7 @@ def _update_quasi_newton(memory: _Memory, before: State, after: State) -> None:
     memory.matrix, memory.is_fresh = damped_bfgs(memory.matrix, s, y), False
 
 
-@dataclass(frozen=True, eq=False)
-class _Newton:
-    """The matrix of (2) factored: `sigma` the diagonals Σ + δ of x and t (for x without H), `shift` δ; the direction
-    `tried` for `mu` showed that it can be solved."""
-
-    factor: KktFactor
-    sigma: FloatArray
-    low_rank: LimitedMemory | None
-    shift: float
-    mu: float = 0.0
-    tried: _Step | None = None
-
-
-@dataclass(frozen=True, eq=False)
-class _Step:
-    """A direction of (2): dw, dy, and ∇φ that it was computed for."""
-
-    dw: FloatArray
-    dy: FloatArray
-    slope: FloatArray
-
-
-def _factored(stage: Stage, state: State, system: KktSystem, hessian: Any, memory: _Memory) -> _Newton | None:
-    """Return the matrix of (2) factored with δ as small as the inertia allows; None when the numbers break down."""
-    n = stage.n
-    low, high = state.gaps(stage)
-    sigma = state.z_low / low + state.z_high / high
-    if stage.pull is not None:
-        sigma[:n] += stage.pull
-    low_rank = hessian if isinstance(hessian, LimitedMemory) else None
-    if low_rank is not None:
-        hessian = _nothing(stage)
-        sigma[:n] += low_rank.scale
-    shift, is_first = 0.0, False
-    while True:
-        shifted = sigma + shift
-        bottom = stage.spread(stage.signs / shifted[n:])
-        # Equations as they are where their steps can be refined so far; with δc where they depend on each other: what
-        # δc leaves of them is δc times the change of their multipliers, which may be large.
-        for row_shift in (0.0, ROW_SHIFT):
-            own = np.asarray(np.where(bottom > 0.0, bottom, row_shift), dtype=np.float64)
-            newton = factor = None  # the last one makes room
-            factor = system.factored(hessian, shifted[:n], state.point.j, own)
-            if not factor.has_inertia or (row_shift == 0.0 and factor.is_doubtful and not (bottom > 0.0).all()):
-                continue
-            newton = _Newton(factor, shifted, low_rank, shift)
-            tried = _step(stage, state, newton, state.mu)
-            if tried is not None:
-                newton = replace(newton, mu=state.mu, tried=tried)
-                memory.shift = shift if shift > 0.0 else memory.shift
-                memory.eased = memory.eased + 1 if shift > 0.0 and is_first else 0
-                return newton
-            if (bottom > 0.0).all():
-                break
-        if shift == 0.0:
-            lowered = max(SHIFT_DOWN ** (1 + memory.eased), LEAST_EASED)
-            shift = FIRST_SHIFT if memory.shift == 0.0 else max(LEAST_SHIFT, lowered * memory.shift)
-            is_first = True
-        else:
-            shift *= SHIFT_UP_FIRST if memory.shift == 0.0 else SHIFT_UP
-            is_first = False
-        if not shift < MOST_SHIFT:
-            memory.shift = 0.0
-            return None
-
-
-def _step(stage: Stage, state: State, newton: _Newton, mu: float) -> _Step | None:
-    """Return the direction of (2) for a value of μ."""
-    slope = stage.slope(state.point.g, state.point.x) + stage.barrier_slope(state.gaps(stage), mu)
-    found = _newton_step(stage, state, newton, slope, state.rest(stage))
-    return None if found is None else _Step(*found, slope)
-
-
-def _step_between(stage: Stage, state: State, newton: _Newton, aimed: _Step | None) -> _Step | None:
-    """Return the direction of (2) for the present μ: it is linear in μ, so that those for another one and for 0,
-    `aimed`, give it."""
-    tried, mu = newton.tried, state.mu
-    if tried is not None and newton.mu == mu:
-        return tried
-    if tried is None or aimed is None or not newton.mu > 0.0 or not mu <= newton.mu:
-        return _step(stage, state, newton, mu)
-    share = mu / newton.mu
-
-    def between(zero: FloatArray, one: FloatArray) -> FloatArray:
-        return (1.0 - share) * zero + share * one
-
-    return _Step(between(aimed.dw, tried.dw), between(aimed.dy, tried.dy), between(aimed.slope, tried.slope))
-
-
-def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
+def _probed_barrier(stage: Stage, state: State, aimed: Direction) -> float | None:
     """Return the μ that the step for μ = 0, `aimed`, suggests: the average distance from complementarity, times the
     cube of the share of it that this step would leave.
 
@@ -734,30 +567,12 @@ def _probed_barrier(stage: Stage, state: State, aimed: _Step) -> float | None:
     return min(max(mu, LAST_BARRIER), MOST_BARRIER) if math.isfinite(mu) else None
 
 
-def _newton_step(
-    stage: Stage, state: State, newton: _Newton, slope: FloatArray, rest: FloatArray
-) -> tuple[FloatArray, FloatArray] | None:
-    """Return (dw, dy) of (2) with t eliminated, for ∇φ = `slope` and r = `rest`."""
-    n = stage.n
-    factor, low_rank, attached = newton.factor, newton.low_rank, newton.sigma[n:]
-    slope_x = slope[:n] + state.point.j.T @ state.y
-    slope_t = slope[n:] + stage.gathered(state.y)
-    right = stage.spread(slope_t / attached)
-    right -= rest
-    found = factor.solve(-slope_x, right) if low_rank is None else low_rank.solve(factor, -slope_x, right)
-    if found is None or not (np.isfinite(found[0]).all() and np.isfinite(found[1]).all()):
-        return None
-    dx, dy = found
-    dt = -(slope_t + stage.gathered(dy)) / attached
-    return np.concatenate([dx, dt]), dy
-
-
 def _is_tiny(state: State, dw: FloatArray) -> bool:
     return bool((np.abs(dw) <= TINY_STEP * (1.0 + np.abs(state.w))).all())
 
 
 def _line_search(
-    stage: Stage, state: State, newton: _Newton, found: _Step, memory: _Memory, options: InteriorPointOptions
+    stage: Stage, state: State, newton: NewtonMatrix, found: Direction, memory: Memory, options: InteriorPointOptions
 ) -> Generator[Request, Any, _Move | None]:
     """Return the move to the accepted trial point of a backtracking search (A-5), None where there is none."""
     dw, dy, slope = found.dw, found.dy, found.slope
@@ -767,7 +582,7 @@ def _line_search(
     dz_low, dz_high = bound_steps(stage, state, dw, state.mu)
     theta, phi = constraint_miss(state.rest(stage)), barrier_value(stage, state, state.point, state.t)
     descent = float(slope @ dw)
-    least = _least_length(memory, theta, descent)
+    least = least_length(memory, theta, descent)
     slack = ROUNDING * max(abs(phi), abs(stage.objective(state.point.f, state.point.x, state.t)))
     alpha, count = longest, 0
     while (alpha > least or count == 0) and count < MOST_HALVINGS:
@@ -777,7 +592,7 @@ def _line_search(
         point = yield from evaluated(at[:n], derivatives=False)
         t = at[n:]
         new_theta, new_phi = constraint_miss(stage.rest(point.c, t)), barrier_value(stage, state, point, t)
-        is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
+        is_ok, is_f_type = accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         note = "full step" if count == 0 else f"step shortened to {alpha:.2g}"
         if not is_ok and count == 0 and options.corrections and new_theta >= theta and math.isfinite(new_theta):
             corrected = yield from _corrected(
@@ -801,7 +616,7 @@ def _line_search(
     return None
 
 
-def _towards_conditions(stage: Stage, state: State, found: _Step) -> Generator[Request, Any, _Move | None]:
+def _towards_conditions(stage: Stage, state: State, found: Direction) -> Generator[Request, Any, _Move | None]:
     """Return the full step, as `_line_search` does, where it brings the conditions of (1) nearer, None elsewhere. At a
     feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
     rows."""
@@ -819,7 +634,7 @@ def _towards_conditions(stage: Stage, state: State, found: _Step) -> Generator[R
     return _Move(trial, length, "full step for the conditions: rounding hides what it gains")
 
 
-def _why(state: State, newton: _Newton) -> str:
+def _why(state: State, newton: NewtonMatrix) -> str:
     """Return what the step was made for, as clauses."""
     raised = f", curvature raised by {newton.shift:.0e} to descend" if newton.shift > 0.0 else ""
     return f" towards the barrier problem of {state.mu:.0e}{raised}"
@@ -850,45 +665,12 @@ def _kept_near(z: FloatArray, gap: FloatArray, mu: float) -> FloatArray:
     return np.asarray(np.clip(z, centre / SIGMA_SAFEGUARD, SIGMA_SAFEGUARD * centre), dtype=np.float64)
 
 
-def _least_length(memory: _Memory, theta: float, descent: float) -> float:
-    """Return α_min below which feasibility is restored instead."""
-    least = GAMMA_THETA
-    if descent < 0.0:
-        least = min(least, GAMMA_PHI * theta / -descent)
-        if theta <= memory.least_theta:
-            power = powered(-descent, POWER_PHI)
-            least = min(least, powered(theta, POWER_THETA) / power) if power > 0.0 else least
-    return GAMMA_ALPHA * max(least, 1e-14)
-
-
-def _accepts(
-    memory: _Memory,
-    theta: float,
-    phi: float,
-    new_theta: float,
-    new_phi: float,
-    descent: float,
-    alpha: float,
-    slack: float,
-) -> tuple[bool, bool]:
-    """Return whether a trial point is accepted, and whether it is a step for φ, which leaves the filter as it is."""
-    if not (math.isfinite(new_theta) and math.isfinite(new_phi)) or new_theta > memory.most_theta:
-        return False, False
-    if any(new_theta >= (1.0 - GAMMA_THETA) * t and new_phi - slack > p - GAMMA_PHI * t for t, p in memory.filter):
-        return False, False
-    is_f_type = descent < 0.0 and alpha * powered(-descent, POWER_PHI) > powered(theta, POWER_THETA)
-    if is_f_type and theta <= memory.least_theta:
-        return new_phi <= phi + ARMIJO * alpha * descent + slack, True
-    lowers = new_theta <= (1.0 - GAMMA_THETA) * theta or new_phi - slack <= phi - GAMMA_PHI * theta
-    return lowers, False
-
-
 def _corrected(
     stage: Stage,
     state: State,
-    newton: _Newton,
+    newton: NewtonMatrix,
     slope: FloatArray,
-    memory: _Memory,
+    memory: Memory,
     alpha: float,
     point: Point,
     t: FloatArray,
@@ -900,14 +682,14 @@ def _corrected(
     rest = alpha * state.rest(stage) + stage.rest(point.c, t)
     last = theta
     for _ in range(MOST_CORRECTIONS):
-        again = _newton_step(stage, state, newton, slope, rest)
+        again = newton_solution(stage, state, newton, slope, rest)
         if again is None:
             return None
         share = fraction_to_boundary(state.gaps(stage), again[0], tau)
         at = np.clip(w + share * again[0], stage.lower, stage.upper)
         trial = yield from evaluated(at[:n], derivatives=False)
         new_theta, new_phi = constraint_miss(stage.rest(trial.c, at[n:])), barrier_value(stage, state, trial, at[n:])
-        is_ok, is_f_type = _accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
+        is_ok, is_f_type = accepts(memory, theta, phi, new_theta, new_phi, descent, alpha, slack)
         if is_ok:
             return trial, at[n:], is_f_type, again[0]
         if not new_theta <= CORRECTED_SHARE * last:
@@ -917,11 +699,8 @@ def _corrected(
     return None
 
 
-# ---- restoring feasibility -------------------------------------------------------------------------
-
-
 def _restored(
-    stage: Stage, state: State, memory: _Memory, options: InteriorPointOptions
+    stage: Stage, state: State, memory: Memory, options: InteriorPointOptions
 ) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
     """Solve (3) until the filter takes a point with clearly less θ: return the state there, and whether feasibility was
     "restored", the limits "conflict" there, or neither ("stalled": where it began, if nothing came of it)."""
@@ -977,7 +756,7 @@ def _restored(
     largest = max(float(back.z_low.max(initial=0.0)), float(back.z_high.max(initial=0.0)))
     if largest > MOST_FIRST_MULTIPLIER:
         back = replace(back, z_low=np.where(back.z_low > 0.0, 1.0, 0.0), z_high=np.where(back.z_high > 0.0, 1.0, 0.0))
-    return _End(replace(back, y=_least_squares_multipliers(stage, back)), "restored")
+    return _End(replace(back, y=least_squares_multipliers(stage, back)), "restored")
 
 
 def _off_the_bounds(stage: Stage, state: State) -> Generator[Request, Any, State]:
@@ -993,9 +772,6 @@ def _off_the_bounds(stage: Stage, state: State) -> Generator[Request, Any, State
         z_low = np.where(np.isfinite(stage.lower), np.minimum(state.z_low, 1.0 / (w - stage.lower)), 0.0)
         z_high = np.where(np.isfinite(stage.upper), np.minimum(state.z_high, 1.0 / (stage.upper - w)), 0.0)
     return replace(state, point=there, t=t, z_low=np.maximum(z_low, 0.0), z_high=np.maximum(z_high, 0.0))
-
-
-# ---- the end -----------------------------------------------------------------------------------------
 
 
 METHOD = Method(
