@@ -34,7 +34,7 @@ Departs   by polishing: once the limits that hold the optimum are plain, one New
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Generator
+from collections.abc import Generator
 from dataclasses import replace
 from typing import Any
 
@@ -46,7 +46,6 @@ from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Met
 from ilvren.methods.pieces.barrier import (
     Stage,
     State,
-    average_gap,
     barrier_value,
     bound_steps,
     constraint_miss,
@@ -54,10 +53,17 @@ from ilvren.methods.pieces.barrier import (
     fraction_to_boundary,
     inside,
     main_stage,
-    powered,
     scaled_error,
 )
-from ilvren.methods.pieces.descent import endless
+from ilvren.methods.pieces.barrier_choice import (
+    BARRIER_SHARE,
+    FIRST_BARRIER,
+    LAST_BARRIER,
+    MOST_STUCK,
+    WARM_BARRIER,
+    BarrierChoice,
+)
+from ilvren.methods.pieces.barrier_tests import End, EndTests, Move, Outer
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.filter_memory import Memory, accepts, least_length, memory_from
@@ -68,7 +74,6 @@ from ilvren.methods.pieces.primal_dual import (
     MOST_FIRST_MULTIPLIER,
     Direction,
     NewtonMatrix,
-    direction,
     direction_between,
     least_squares_multipliers,
     newton_matrix,
@@ -84,13 +89,8 @@ IntArray = NDArray[np.int64]
 
 # κ1, κ2 (paper): how far inside its bounds the start is put; less for a warm start.
 INSIDE, WARM_INSIDE = 1e-2, 1e-4
-# μ: first (paper), last, how it falls (κ_μ, θ_μ), and κ_ε: how well (1) is solved before it does (paper).
-FIRST_BARRIER, WARM_BARRIER, LAST_BARRIER = 0.1, 1e-5, 1e-12
-BARRIER_SHARE, BARRIER_POWER, BARRIER_ERROR = 0.2, 1.5, 10.0
-LEAST_TAU, MOST_BARRIER = 0.99, 1e4
-# μ is chosen anew at each step while the error falls by this share within so many; else it is kept, at a share of the
-# average complementarity, until (1) is solved.
-PATIENCE, KEPT_SHARE, FIXED_SHARE = 5, 0.99, 0.5
+# τ (paper).
+LEAST_TAU = 0.99
 # κ_Σ of the safeguard on z (paper).
 SIGMA_SAFEGUARD = 1e10
 # Second-order corrections: how many, and the share by which each must lower θ (paper).
@@ -99,25 +99,17 @@ MOST_CORRECTIONS, CORRECTED_SHARE = 4, 0.99
 RESTORATION_PRICE, RESTORED_SHARE = 1000.0, 0.9
 # Values are trusted to this many units of rounding.
 ROUNDING = 10.0 * float(np.finfo(float).eps)
-# Feasible with a scaled objective below this: unbounded.
-# Restorations, looks around and looks for negative curvature in one run.
-MOST_RESTORATIONS, MOST_STUCK, MOST_ESCAPES = 30, 5, 4
-# Iterations at the last μ, and iterations of (3), without an end.
-MOST_AT_END, MOST_IN_RESTORATION = 10, 500
+# Restorations, and looks around or for negative curvature, in one run.
+MOST_RESTORATIONS, MOST_ESCAPES = 30, 4
 # Polishes in one run; of large problems some before the barrier is gone, each when the error has fallen to this share.
 MOST_EARLY, EARLY, FIRST_EARLY = 6, 0.2, 5e-2
 MOST_POLISHES, MOST_LARGE_POLISHES = 20, 4
-# Steps of this share of the variables are rounding; so many in turn are the end.
-STILL, MOST_STILL = 1e-12, 4
 # A step that no trial shows to gain is taken where it leaves this share of the error in the conditions at most.
 NEARER = 0.9
-# Trial steps along one direction; iterations without a clearly lower error.
-MOST_HALVINGS, MOST_IDLE, CLEARLY_LOWER = 30, 150, 0.99
-# Iterations at a small μ with the measured conditions met, without the method's own being met.
-MOST_LINGERING = 10
-ROUNDED = "first-order conditions hold; rounding allows no further decrease"
-# Tiny steps: relative change below this, so many times.
-TINY_STEP, MOST_TINY = 10.0 * float(np.finfo(float).eps), 3
+# Trial steps along one direction.
+MOST_HALVINGS = 30
+# A relative change below this is a tiny step.
+TINY_STEP = 10.0 * float(np.finfo(float).eps)
 
 
 @dataclass(frozen=True)
@@ -127,29 +119,6 @@ class InteriorPointOptions:
     exact: bool = option(True, help="second derivatives of formulas, estimates of models'; no: a quasi-Newton matrix")
     corrections: bool = option(True, help="correct steps for the curvature of the limits when the full step is refused")
     exact_limits: bool = option(True, help="put the design exactly on the limits that hold it, at the end")
-
-
-# Says whether a point (x, t) of (3) is good enough to return to.
-Outer = Callable[[Point, FloatArray], bool]
-
-
-@dataclass(frozen=True)
-class _End:
-    """Where an iteration ended, what it claims, and why."""
-
-    state: State
-    claim: str
-    reason: str = ""
-
-
-@dataclass(frozen=True)
-class _Move:
-    """How the iteration came to a state: the length of the step, a note on it, and how well the prediction held."""
-
-    state: State
-    length: float = math.nan
-    note: str = ""
-    gain_ratio: float = math.nan
 
 
 def interior_point(task: Task, options: InteriorPointOptions) -> Protocol:
@@ -226,15 +195,15 @@ def _first_state(stage: Stage, here: Point, task: Task) -> State:
 
 def _solved(
     stage: Stage, state: State, options: InteriorPointOptions, *, outer: Outer | None
-) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
+) -> Generator[Request | HessianRequest | Iterate, Any, End]:
     """Solve (1) for μ → 0: algorithm A of the paper, by its steps. `outer` is None for the main problem; for (3) it
     says whether a point is good enough to return to."""
     system, polishing = systems(stage, state)
     theta = constraint_miss(state.rest(stage))
     memory = memory_from(theta)  # A-1
-    tests, barrier = _Tests(stage, outer), _Barrier(stage, memory, is_free=outer is None)
+    tests, barrier = EndTests(stage, outer), BarrierChoice(stage, memory, is_free=outer is None)
     polish = _Polishing(stage, options) if outer is None else None
-    move, restorations = _Move(state, note="the start" if outer is None else "restoring feasibility"), _Restorations()
+    move, restorations = Move(state, note="the start" if outer is None else "restoring feasibility"), _Restorations()
     while True:
         y = -state.y if outer is None else None
         assessment: Assessment = yield Iterate(state.point.x, move.length, move.note, move.gain_ratio, y)
@@ -256,7 +225,7 @@ def _solved(
         if newton is not None and found is not None:
             taken = yield from _line_search(stage, state, newton, found, memory, options)  # A-5 to A-7
             if taken is None and barrier.keep_for_a_while(state):
-                move = _Move(state, 0.0, "no step acceptable: the barrier is kept for a while")
+                move = Move(state, 0.0, "no step acceptable: the barrier is kept for a while")
                 continue
         if taken is None and found is not None and outer is None and assessment.violation <= stage.task.feasibility:
             taken = yield from _towards_conditions(stage, state, found)
@@ -266,19 +235,19 @@ def _solved(
                 return ended
             if tests.is_first_tiny(state):
                 barrier.lower(state)
-                move = _Move(state, 0.0, "the barrier is lowered: the step was as small as rounding")
+                move = Move(state, 0.0, "the barrier is lowered: the step was as small as rounding")
                 continue
         if taken is None:
             ended = tests.ended_without_step(state, assessment, error, memory)
             if ended is not None:
                 return ended
             if memory.forget_curvature():
-                move = _Move(state, 0.0, "no step acceptable: curvature forgotten")
+                move = Move(state, 0.0, "no step acceptable: curvature forgotten")
                 continue
             restored = yield from _restored_from(stage, state, memory, options, restorations)  # A-9
-            if isinstance(restored, _End):
+            if isinstance(restored, End):
                 return restored
-            state, move = restored, _Move(restored, note="feasibility restored")
+            state, move = restored, Move(restored, note="feasibility restored")
             continue
         tests.tiny, barrier.failures = 0, 0
         ended = tests.ended_still(state, taken, assessment)
@@ -286,155 +255,6 @@ def _solved(
             return ended
         _update_quasi_newton(memory, state, taken.state)
         state, move = taken.state, taken  # A-8
-
-
-class _Tests:
-    """When the iteration ends (A-2), and why: counts of what leads nowhere, and the verdicts on it."""
-
-    def __init__(self, stage: Stage, outer: Outer | None) -> None:
-        self._stage, self._outer = stage, outer
-        self._goal = 0.01 * stage.task.tolerance
-        self._has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
-        self._count = self._idle = self._at_end = self._lingering = self._still = 0
-        self._lowest = math.inf
-        self.tiny = 0
-
-    def ended_first(self, state: State, assessment: Assessment, error: float) -> _End | None:
-        """Return the end where a restoration is done, nothing leads on, or the objective falls without end."""
-        if self._outer is not None:
-            self._count += 1
-            if self._outer(state.point, state.t):
-                return _End(state, "restored")
-            if self._count > MOST_IN_RESTORATION:
-                return _End(state, "stalled", "feasibility could not be restored")
-        lower = error < CLEARLY_LOWER * self._lowest
-        self._lowest, self._idle = (error, 0) if lower else (self._lowest, self._idle + 1)
-        if self._idle > MOST_IDLE:
-            return _End(state, "stalled", f"{MOST_IDLE} iterations brought the conditions no nearer")
-        if self._outer is not None:
-            return _End(state, "conflict") if error <= self._goal else None
-        ended = endless(self._stage.task, state.point, assessment)
-        return None if ended is None else _End(state, ended.claim, ended.reason)
-
-    def ended(self, state: State, assessment: Assessment, error: float) -> _End | None:
-        """Return the end where the conditions of (1) hold for a small μ, and the measured ones, or never will."""
-        goal, is_main = self._goal, self._outer is None
-        if is_main and error <= goal and assessment.meets_conditions and (state.mu <= goal or not self._has_barrier):
-            return _End(state, "converged", "first-order conditions hold, and the barrier is gone")
-        if is_main:
-            # Along flat valleys the method's own conditions fall ever more slowly, long after the measured ones hold.
-            self._lingering = self._lingering + 1 if assessment.meets_conditions and state.mu <= goal else 0
-            if self._lingering > MOST_LINGERING:
-                reason = f"first-order conditions hold, and have for {MOST_LINGERING} iterations"
-                return _End(state, "converged", reason)
-        if state.mu <= LAST_BARRIER * 1.01 and scaled_error(self._stage, state, state.mu) <= BARRIER_ERROR * goal:
-            self._at_end += 1
-            if self._at_end > MOST_AT_END:
-                return _End(state, "stalled", "the barrier is gone, but the measured conditions do not hold")
-        return None
-
-    def ended_tiny(self, state: State, assessment: Assessment) -> _End | None:
-        """Return the end where steps have been as small as rounding for long, or at the last μ."""
-        self.tiny += 1
-        if self.is_first_tiny(state):
-            return None
-        if self._outer is None and assessment.meets_conditions:
-            return _End(state, "converged", ROUNDED)
-        is_feasible = constraint_miss(state.rest(self._stage)) <= self._stage.task.feasibility
-        if is_feasible or self._outer is not None:
-            return _End(state, "stalled", "steps have become as small as rounding")
-        return None
-
-    def is_first_tiny(self, state: State) -> bool:
-        """Return whether a lower μ may still lead on from a step as small as rounding."""
-        return self.tiny <= MOST_TINY and state.mu > LAST_BARRIER
-
-    def ended_without_step(self, state: State, assessment: Assessment, error: float, memory: Memory) -> _End | None:
-        """Return the end where no step is acceptable and nothing is left to be tried but restoring feasibility."""
-        nearly = math.sqrt(self._stage.task.tolerance)
-        if self._outer is not None:
-            if memory.has_curvature:
-                return None
-            claim = "conflict" if error <= nearly else "stalled"
-            return _End(state, claim, "feasibility could not be restored")
-        if assessment.meets_conditions and error <= nearly:
-            return _End(state, "converged", ROUNDED)
-        if error <= self._goal:
-            reason = "the method's own conditions hold, but not to the accuracy asked for as measured"
-            return _End(state, "stalled", reason)
-        return None
-
-    def ended_still(self, state: State, taken: _Move, assessment: Assessment) -> _End | None:
-        """Return the end where steps accepted one after the other at the last μ are rounding alone."""
-        size = max(1.0, float(np.abs(taken.state.point.x).max(initial=0.0)))
-        self._still = self._still + 1 if taken.length <= STILL * size else 0
-        if self._still <= MOST_STILL or state.mu > LAST_BARRIER * 1.01 or self._outer is not None:
-            return None
-        if assessment.meets_conditions:
-            return _End(state, "converged", ROUNDED)
-        return _End(state, "stalled", "steps have become as small as rounding")
-
-
-class _Barrier:
-    """The choice of μ. While the error falls it is chosen anew at each step, from the step for μ = 0; else it is kept
-    until (1) is solved, and lowered then (A-3, equation 7 of the paper).
-
-    Source: J. Nocedal, A. Wächter, R. A. Waltz, "Adaptive barrier update strategies for nonlinear interior methods",
-    SIAM Journal on Optimization 19, 2009: free and fixed mode; the choice in free mode is Mehrotra's.
-    """
-
-    def __init__(self, stage: Stage, memory: Memory, *, is_free: bool) -> None:
-        self._stage, self._memory, self._is_main, self.is_free = stage, memory, is_free, is_free
-        self._has_barrier = bool(np.isfinite(stage.lower).any() or np.isfinite(stage.upper).any())
-        self._errors: list[float] = []
-        self.failures = 0
-
-    def lower_where_solved(self, state: State, error: float) -> None:
-        """Change to fixed mode where the error falls no longer; lower a fixed μ where (1) is solved for it."""
-        self._errors.append(error)
-        recent = self._errors[-PATIENCE - 1 : -1]
-        if self.is_free and len(self._errors) > PATIENCE and not error <= KEPT_SHARE * max(recent):
-            self._fix(state)
-        before = state.mu
-        while (
-            not self.is_free
-            and scaled_error(self._stage, state, state.mu) <= BARRIER_ERROR * state.mu
-            and state.mu > LAST_BARRIER
-        ):
-            state.mu = max(LAST_BARRIER, min(BARRIER_SHARE * state.mu, powered(state.mu, BARRIER_POWER)))
-            self.is_free, self._errors = self._is_main, []
-        if state.mu < before:
-            self._memory.filter.clear()
-
-    def probe(self, state: State, newton: NewtonMatrix) -> Direction | None:
-        """In free mode, choose μ by the step for μ = 0, and return that step."""
-        if not (self.is_free and self._has_barrier):
-            return None
-        aimed = direction(self._stage, state, newton, 0.0)
-        probed = None if aimed is None else _probed_barrier(self._stage, state, aimed)
-        if probed is not None:
-            state.mu = probed
-            self._memory.filter.clear()
-        return aimed
-
-    def keep_for_a_while(self, state: State) -> bool:
-        """Change to fixed mode where no step is acceptable in free mode; return whether that is a change."""
-        if not self.is_free or self.failures >= MOST_STUCK:
-            return False
-        self.failures += 1
-        self._errors = []
-        self._fix(state)
-        return True
-
-    def lower(self, state: State) -> None:
-        """Lower μ, (1) being solved for it as far as rounding allows."""
-        state.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
-        self._memory.filter.clear()
-
-    def _fix(self, state: State) -> None:
-        self.is_free = False
-        state.mu = max(LAST_BARRIER, min(MOST_BARRIER, FIXED_SHARE * average_gap(self._stage, state)))
-        self._memory.filter.clear()
 
 
 class _Polishing:
@@ -460,7 +280,7 @@ class _Polishing:
 
     def put_on_limits(
         self, state: State, system: KktSystem, error: float
-    ) -> Generator[Request | HessianRequest | Iterate, Any, _End | None]:
+    ) -> Generator[Request | HessianRequest | Iterate, Any, End | None]:
         """Try it; return the end where the measured conditions hold there."""
         is_exact = self._options.exact
         better, multipliers = yield from polished(
@@ -474,7 +294,7 @@ class _Polishing:
         if not seen.meets_conditions:
             return None
         reason = "first-order conditions hold exactly on the limits that hold the design"
-        return _End(replace(state, point=better, y=-multipliers), "converged", reason)
+        return End(replace(state, point=better, y=-multipliers), "converged", reason)
 
 
 @dataclass
@@ -487,25 +307,25 @@ class _Restorations:
 
 def _restored_from(
     stage: Stage, state: State, memory: Memory, options: InteriorPointOptions, so_far: _Restorations
-) -> Generator[Request | HessianRequest | Iterate, Any, State | _End]:
+) -> Generator[Request | HessianRequest | Iterate, Any, State | End]:
     """Restore feasibility (A-9); return the state to go on from, or the end."""
     so_far.count += 1
     if so_far.count > MOST_RESTORATIONS:
-        return _End(state, "stalled", "feasibility had to be restored too often")
+        return End(state, "stalled", "feasibility had to be restored too often")
     theta = constraint_miss(state.rest(stage))
     memory.add(theta, barrier_value(stage, state, state.point, state.t))
     restored = yield from _restored(stage, state, memory, options)
     if restored.claim == "stalled":
         left = constraint_miss(restored.state.rest(stage))
         if restored.state is state or not left <= RESTORED_SHARE * theta:
-            return _End(state, "stalled", "no step is acceptable, and feasibility could not be improved either")
+            return End(state, "stalled", "no step is acceptable, and feasibility could not be improved either")
     if restored.claim == "conflict":
-        return _End(restored.state, "conflict")
+        return End(restored.state, "conflict")
     found = restored.state
     if np.array_equal(found.point.x, state.point.x):  # only slacks moved: another μ must show another way
         so_far.stuck += 1
         if so_far.stuck > MOST_STUCK:
-            return _End(state, "stalled", "no step is acceptable at a design that is already feasible")
+            return End(state, "stalled", "no step is acceptable at a design that is already feasible")
         found.mu = max(LAST_BARRIER, BARRIER_SHARE * state.mu)
         memory.filter.clear()
     return found
@@ -540,40 +360,13 @@ def _update_quasi_newton(memory: Memory, before: State, after: State) -> None:
     memory.matrix, memory.is_fresh = damped_bfgs(memory.matrix, s, y), False
 
 
-def _probed_barrier(stage: Stage, state: State, aimed: Direction) -> float | None:
-    """Return the μ that the step for μ = 0, `aimed`, suggests: the average distance from complementarity, times the
-    cube of the share of it that this step would leave.
-
-    Source: S. Mehrotra, "On the implementation of a primal-dual interior point method", 1992.
-    """
-    count, (low, high) = stage.bound_count, state.gaps(stage)
-    if not count:
-        return None
-    dz_low, dz_high = bound_steps(stage, state, aimed.dw, 0.0)
-    primal = fraction_to_boundary((low, high), aimed.dw, 1.0)
-    dual = min(
-        dual_fraction_to_boundary(state.z_low, dz_low, 1.0), dual_fraction_to_boundary(state.z_high, dz_high, 1.0)
-    )
-    now = after = 0.0
-    for has, sign, gap, z, dz in (
-        (stage.bounded[0], 1.0, low, state.z_low, dz_low),
-        (stage.bounded[1], -1.0, high, state.z_high, dz_high),
-    ):
-        own, of_z = gap[has], z[has]
-        now += float(own @ of_z)
-        after += float((own + (sign * primal) * aimed.dw[has]) @ (of_z + dual * dz[has]))
-    share = min(max(after / now, 0.0), 1.0) if now > 0.0 else 1.0
-    mu = share**3 * now / count
-    return min(max(mu, LAST_BARRIER), MOST_BARRIER) if math.isfinite(mu) else None
-
-
 def _is_tiny(state: State, dw: FloatArray) -> bool:
     return bool((np.abs(dw) <= TINY_STEP * (1.0 + np.abs(state.w))).all())
 
 
 def _line_search(
     stage: Stage, state: State, newton: NewtonMatrix, found: Direction, memory: Memory, options: InteriorPointOptions
-) -> Generator[Request, Any, _Move | None]:
+) -> Generator[Request, Any, Move | None]:
     """Return the move to the accepted trial point of a backtracking search (A-5), None where there is none."""
     dw, dy, slope = found.dw, found.dy, found.slope
     n, w = stage.n, state.w
@@ -610,13 +403,13 @@ def _line_search(
                 trial = _moved(stage, state, there, t, alpha * dy, (dz_low, dz_high), tau)
                 length = float(np.abs(there.x - state.point.x).max(initial=0.0))
                 gain_ratio = ratio(phi - new_phi, -alpha * descent)
-                return _Move(trial, length, note + _why(state, newton), gain_ratio)
+                return Move(trial, length, note + _why(state, newton), gain_ratio)
         alpha *= 0.5
         count += 1
     return None
 
 
-def _towards_conditions(stage: Stage, state: State, found: Direction) -> Generator[Request, Any, _Move | None]:
+def _towards_conditions(stage: Stage, state: State, found: Direction) -> Generator[Request, Any, Move | None]:
     """Return the full step, as `_line_search` does, where it brings the conditions of (1) nearer, None elsewhere. At a
     feasible design no trial may be acceptable only because rounding hides what it gains: θ and φ are sums over all
     rows."""
@@ -631,7 +424,7 @@ def _towards_conditions(stage: Stage, state: State, found: Direction) -> Generat
     if not scaled_error(stage, trial, state.mu) <= NEARER * scaled_error(stage, state, state.mu):
         return None
     length = float(np.abs(there.x - state.point.x).max(initial=0.0))
-    return _Move(trial, length, "full step for the conditions: rounding hides what it gains")
+    return Move(trial, length, "full step for the conditions: rounding hides what it gains")
 
 
 def _why(state: State, newton: NewtonMatrix) -> str:
@@ -701,13 +494,13 @@ def _corrected(
 
 def _restored(
     stage: Stage, state: State, memory: Memory, options: InteriorPointOptions
-) -> Generator[Request | HessianRequest | Iterate, Any, _End]:
+) -> Generator[Request | HessianRequest | Iterate, Any, End]:
     """Solve (3) until the filter takes a point with clearly less θ: return the state there, and whether feasibility was
     "restored", the limits "conflict" there, or neither ("stalled": where it began, if nothing came of it)."""
     n, m, k = stage.n, len(stage.b), len(state.t)
     theta = constraint_miss(state.rest(stage))
     if theta <= ROUNDING * (1.0 + float(np.abs(state.point.c).max(initial=0.0))) or not m:
-        return _End(state, "stalled")
+        return End(state, "stalled")
     given, state = state, (yield from _off_the_bounds(stage, state))
     rest = state.rest(stage)
     mu = max(state.mu, float(np.abs(rest).max()))
@@ -750,13 +543,13 @@ def _restored(
     t = ended.t[:k]
     back = State(ended.point, t, np.zeros(m), ended.z_low[: n + k], ended.z_high[: n + k], state.mu)
     if claim == "conflict" and constraint_miss(stage.rest(ended.point.c, t)) <= stage.task.feasibility * 1e-2:
-        return _End(given, "stalled")
+        return End(given, "stalled")
     if claim in ("conflict", "stalled"):
-        return _End(back, claim)
+        return End(back, claim)
     largest = max(float(back.z_low.max(initial=0.0)), float(back.z_high.max(initial=0.0)))
     if largest > MOST_FIRST_MULTIPLIER:
         back = replace(back, z_low=np.where(back.z_low > 0.0, 1.0, 0.0), z_high=np.where(back.z_high > 0.0, 1.0, 0.0))
-    return _End(replace(back, y=least_squares_multipliers(stage, back)), "restored")
+    return End(replace(back, y=least_squares_multipliers(stage, back)), "restored")
 
 
 def _off_the_bounds(stage: Stage, state: State) -> Generator[Request, Any, State]:
