@@ -353,7 +353,7 @@ class Elsewhere(WithTube):
 class Trusting(WithTube):
     def test_models_of_somebody_elses_run_are_not_run_unless_trusted(self):
         self.call("run", "tube.toml", "--quiet", "--evaluations", "15", status=1)
-        self.call("verify", "r1", status=1)  # one's own
+        self.call("show", "r1")  # one's own
         calls, other = self.count(), self.folder / "other"
         with mock.patch.dict(os.environ, XDG_CONFIG_HOME=str(other)):
             for words in (("verify", "r1"), ("apply", "r1"), ("resume", "r1", "--evaluations", "30"), ("show", "r1")):
@@ -363,7 +363,7 @@ class Trusting(WithTube):
             self.call("compare", "r1")
             self.assertEqual(self.count(), calls)
             self.call("resume", "r1", "--evaluations", "16", "--quiet", "--trust", status=1)
-            self.call("verify", "r1", "--trust", status=1)
+            self.call("show", "r1", "--trust")
         with Ledger("ilvren.ledger") as ledger:
             record = ledger.run("r1")
             self.assertEqual(refusal_of(record, problem_of(record)), "")

@@ -70,13 +70,25 @@ def is_empty(box: Box) -> bool:
 
 
 def _products(a: Box, b: Box) -> Box:
-    # 0 · ∞ is 0 here: the factor 0 is exact.
     with np.errstate(all="ignore"):
-        corners = [np.nan_to_num(x * y, nan=0.0, posinf=np.inf, neginf=-np.inf) for x in a for y in b]
-        # Underflow: a product of two numbers that are not 0 is none either.
-        signs = [np.where((x != 0.0) & (y != 0.0), np.sign(x) * np.sign(y), 0.0) for x in a for y in b]
-        corners = [np.where(c == 0.0, s * ABSOLUTE, c) for c, s in zip(corners, signs, strict=True)]
-    return np.minimum.reduce(corners), np.maximum.reduce(corners)
+        corners = [x * y for x in a for y in b]
+        low, high = _ends(corners)
+        if (np.isnan(low) | (low == 0.0) | (high == 0.0)).any():
+            # 0 · ∞ is 0 here: the factor 0 is exact. Underflow: a product of two numbers that are not 0 is none either.
+            factors = [(x, y) for x in a for y in b]
+            low, high = _ends([_corner(c, x, y) for c, (x, y) in zip(corners, factors, strict=True)])
+    return low, high
+
+
+def _corner(product: Array, x: Array, y: Array) -> Array:
+    is_zero = (x == 0.0) | (y == 0.0)
+    return np.where(is_zero, 0.0, np.where(product == 0.0, np.sign(x) * np.sign(y) * ABSOLUTE, product))
+
+
+def _ends(corners: Sequence[Array]) -> Box:
+    """Return the least and the largest of four arrays; NaN where one is."""
+    p, q, r, s = corners
+    return np.minimum(np.minimum(p, q), np.minimum(r, s)), np.maximum(np.maximum(p, q), np.maximum(r, s))
 
 
 def divided(a: Box, b: Box) -> Box:

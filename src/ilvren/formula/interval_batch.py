@@ -130,11 +130,12 @@ class BatchIntervals:
         if node.operation in UNROUNDED:
             return np.asarray(low, dtype=float), np.asarray(high, dtype=float)
         share = RELATIVE if node.operation in EXACT else LIBRARY_RELATIVE
-        low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
-        low = np.where(np.isnan(low), -np.inf, low - (share * np.abs(low) + ABSOLUTE))
-        high = np.where(np.isnan(high), np.inf, high + (share * np.abs(high) + ABSOLUTE))
-        # ∞ − share · ∞ is NaN
-        return np.where(np.isnan(low), -np.inf, low), np.where(np.isnan(high), np.inf, high)
+        low = np.asarray(low - (share * np.abs(low) + ABSOLUTE), dtype=float)
+        high = np.asarray(high + (share * np.abs(high) + ABSOLUTE), dtype=float)
+        is_lost = np.isnan(low), np.isnan(high)  # already, or as ∞ − share · ∞
+        if is_lost[0].any() or is_lost[1].any():
+            return np.where(is_lost[0], -np.inf, low), np.where(is_lost[1], np.inf, high)
+        return low, high
 
     def _backward(self, number: int, boxes: dict[int, Box], empty: NDArray[np.bool_]) -> None:
         node = self.graph.nodes[number]
