@@ -67,6 +67,7 @@ def trench() -> None:
     """Print how iterations and time grow with the size of the trench, and an iteration against its factorization."""
     for stations in (2_000, 20_000, 200_000):
         problem = load(TRENCH, set={"stations": stations})
+        factor = _factorization(problem) if stations == 20_000 else 0.0
         began = time.perf_counter()
         result = run(problem)
         took = time.perf_counter() - began
@@ -76,9 +77,9 @@ def trench() -> None:
             f" in all, {1e6 * took / stations / count:.1f} µs per station and iteration"
         )
         if stations == 20_000:
-            factor = _factorization(problem)
+            factor = min(factor, _factorization(problem))  # before and after: the machine's pace changes
             ratio = took / result.counts["iterations"] / factor
-            print(f"  an iteration, all told, is {ratio:.1f} times one factorization of its KKT matrix (at most 3)")
+            print(f"  an iteration, all told, is {ratio:.1f} times one factorization of its KKT matrix (at most 2.2)")
 
 
 def _factorization(problem: Problem) -> float:
