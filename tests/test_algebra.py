@@ -4,7 +4,14 @@ import unittest
 
 import numpy as np
 
-from ilvren.algebra import damped_bfgs, signed_least_squares, solve_quadratic, solve_relaxed
+from ilvren.algebra import (
+    central,
+    central_along,
+    damped_bfgs,
+    signed_least_squares,
+    solve_quadratic,
+    solve_relaxed,
+)
 
 NOTHING = np.zeros((0, 3))
 EMPTY = (np.zeros(0), np.zeros(0))
@@ -111,3 +118,21 @@ class Updates(unittest.TestCase):
         for s, y in (([0.0, 0.0], [1.0, 1.0]), ([1.0, 0.0], [np.nan, 1.0]), ([np.inf, 0.0], [1.0, 1.0])):
             with np.errstate(all="ignore"):
                 self.assertIs(damped_bfgs(b, np.array(s), np.array(y)), b)
+
+
+class Differences(unittest.TestCase):
+    def test_central_ones_are_exact_of_quadratics_and_of_the_second_order(self):
+        rng = np.random.default_rng(5)
+        bends = rng.normal(size=(6, 6))
+        for scale in (1e-6, 1.0, 1e8):
+            x, direction = scale * rng.normal(size=6), np.where(np.arange(6) % 2, rng.normal(size=6), 0.0)
+            found = central_along(lambda there: bends @ there**2, x, direction)
+            np.testing.assert_allclose(found, 2.0 * bends @ (x * direction), rtol=1e-8, atol=1e-8 * scale)
+        errors = [abs(central(lambda h: np.exp(1.0 + h), step) - np.e) for step in (1e-2, 5e-3)]
+        self.assertAlmostEqual(errors[0] / errors[1], 4.0, delta=0.01)
+
+    def test_a_direction_of_zeros_moves_nothing_and_one_of_few_is_measured_by_what_it_moves(self):
+        np.testing.assert_array_equal(central_along(lambda x: x[:2], np.ones(3), np.zeros(3)), np.zeros(2))
+        seen = []
+        central_along(lambda x: seen.append(x) or x, np.array([1e9, 2.0]), np.array([0.0, 1.0]))
+        self.assertLess(abs(seen[0][1] - 2.0), 1e-4)
