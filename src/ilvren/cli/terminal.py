@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import textwrap
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -68,6 +67,8 @@ class Terminal:
     def show_sentence(self, text: str, *, indent: str = "  ") -> None:
         """Write a sentence to standard output, on a terminal broken between words."""
         if self.out.isatty():
+            import textwrap  # few outputs are sentences
+
             text = textwrap.fill(text, max(self.width, 40), subsequent_indent=indent, initial_indent=indent)
         else:
             text = indent + text
