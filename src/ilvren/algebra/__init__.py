@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         signed_least_squares as signed_least_squares,
         sparse_signed_least_squares as sparse_signed_least_squares,
     )
+    from ilvren.algebra.missing import misses as misses
     from ilvren.algebra.quadratic_program import (
         QuadraticSolution as QuadraticSolution,
         solve_quadratic as solve_quadratic,
@@ -50,6 +51,7 @@ __getattr__, __all__ = door(
         "domination": "crowding crowding_by_layer dominated_by domination_layers lattice nondominated",
         "kkt": "CHAINED KktFactor KktSystem",
         "least_squares": "signed_least_squares sparse_signed_least_squares",
+        "missing": "misses",
         "quadratic_program": "QuadraticSolution solve_quadratic solve_relaxed",
         "robust": "loss_values",
         "trust_region": "trust_region_step",

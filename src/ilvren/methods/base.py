@@ -34,6 +34,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import misses
 from ilvren.errors import RequestError, nearest
 from ilvren.records import dataclass
 
@@ -178,12 +179,7 @@ class Task:
 
     def misses(self, rows: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its nearer limit; infinite for NaN."""
-        miss = self.row_lower - rows
-        np.maximum(miss, rows - self.row_upper, out=miss)
-        np.maximum(miss, 0.0, out=miss)
-        if np.isnan(miss.max(initial=0.0)):
-            miss[np.isnan(miss)] = np.inf
-        return miss
+        return misses(rows, self.row_lower, self.row_upper)
 
     def violation(self, rows: FloatArray) -> float:
         """Return the largest miss over its size."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.algebra import misses
 from ilvren.problem.grid import ValueGrid
 from ilvren.records import dataclass
 
@@ -105,12 +106,7 @@ class Measures:
 
     def row_misses(self, rows: FloatArray) -> FloatArray:
         """Return (m,): by how much each row misses its nearer limit, in its own unit; infinite for NaN."""
-        miss = self.row_lower - rows
-        np.maximum(miss, rows - self.row_upper, out=miss)
-        np.maximum(miss, 0.0, out=miss)
-        if np.isnan(miss.max(initial=0.0)):
-            miss[np.isnan(miss)] = np.inf
-        return miss
+        return misses(rows, self.row_lower, self.row_upper)
 
     def violation(self, point: FloatArray, rows: FloatArray) -> float:
         """Return the largest miss of a row or bound, each divided by its size, or of a member, by its spacing."""
