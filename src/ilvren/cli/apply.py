@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import csv
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -74,23 +75,13 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         point, told = found.point, ""
         if arguments.makeable:
             point, told = _makeable(arguments, ledger, found)
+        written = partial(_write, arguments=arguments, terminal=terminal, found=found, problem=problem, point=point)
         into = None if arguments.into is None else Path(arguments.into)
         if arguments.parameters is not None:
             _refuse_with_parameters(arguments)
             file, others = parameters_at(problem, point, Path(arguments.parameters))
             told += f"; no parameter there: {', '.join(others)}" if others else ""
-            return _write(
-                arguments=arguments,
-                terminal=terminal,
-                found=found,
-                told=told,
-                problem=problem,
-                point=point,
-                files=[file],
-                inputs=None,
-                recorded={},
-                into=None,
-            )
+            return written(told=told, files=[file], inputs=None, recorded={}, into=None)
         files, inputs = decks_at(problem, point, ledger, found.record, into)
         if arguments.starts:
             files.append(starts_at(problem, point, Path(found.record.problem_file)))
@@ -102,18 +93,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 advice="--starts makes the design the problem file's starts",
             )
         recorded = {} if arguments.makeable else recorded_quantities(problem, point, ledger, found.record)
-    return _write(
-        arguments=arguments,
-        terminal=terminal,
-        found=found,
-        told=told,
-        problem=problem,
-        point=point,
-        files=files,
-        inputs=inputs,
-        recorded=recorded,
-        into=into,
-    )
+    return written(told=told, files=files, inputs=inputs, recorded=recorded, into=into)
 
 
 def _refuse_with_parameters(arguments: argparse.Namespace) -> None:

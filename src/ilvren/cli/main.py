@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Terminated", "main", "overview", "run_command"]
 
-
+# What is answered without a command.
 HELP, VERSION = ("-h", "--help", "help"), "--version"
 
 

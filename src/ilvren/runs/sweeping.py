@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -81,35 +82,23 @@ def sweep(
     was stopped. Raises RequestError for an unknown parameter."""
     unit = _checked(problem, parameter, values)
     settings = settings.of_many()
+    begun = partial(
+        _Work,
+        problem=problem,
+        parameter=parameter,
+        values=values,
+        settings=settings,
+        begun={},
+        listener=listener,
+        finished=finished,
+        workers=workers,
+    )
     if ledger is None:
-        work = _Work(
-            problem=problem,
-            parameter=parameter,
-            values=values,
-            settings=settings,
-            ledger=None,
-            group=None,
-            begun={},
-            listener=listener,
-            finished=finished,
-            workers=workers,
-        )
-        return Sweep(parameter, unit, *work.done())
+        return Sweep(parameter, unit, *begun(ledger=None, group=None).done())
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
     try:
         group = opened.begin_group(_plan(problem, parameter, values, settings), label=settings.label)
-        work = _Work(
-            problem=problem,
-            parameter=parameter,
-            values=values,
-            settings=settings,
-            ledger=opened,
-            group=group,
-            begun={},
-            listener=listener,
-            finished=finished,
-            workers=workers,
-        )
+        work = begun(ledger=opened, group=group)
         return Sweep(parameter, unit, *work.done(), group=group.id)
     finally:
         if opened is not ledger:
