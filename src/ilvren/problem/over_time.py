@@ -38,7 +38,7 @@ from ilvren.problem.entries import EntryDeclaration, Value, formula_text
 from ilvren.problem.spreading import Spread
 from ilvren.problem.texts import calls_of_time
 from ilvren.problem.time_declarations import DEFAULT_STEPS, ControlDeclaration, StateDeclaration, TimeDeclaration
-from ilvren.problem.time_measures import Measures, Samples
+from ilvren.problem.time_measures import Measures
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -1063,39 +1063,6 @@ class Axis:
             if item.kind == "value" or (item.kind == "state" and self.states[item.of].rate is None):
                 return True
         return False
-
-    def samples(self, node: int) -> Samples:
-        """Return something over time along the grid, for what is measured of it: values at both ends of every interval,
-        and slopes there where they are known."""
-        graph = self.template.graph
-        has_jumps = self.jumps_at_ends(node) and self.lefts is not self.grid
-        count = self.grid.count
-        whole = self.spread(node, self.grid)
-        rest = tuple((0, n, 1) for n in self.graph.shape(node))
-
-        def part(of: int, first: int, last: int) -> int:
-            return shaping.index(graph, of, ((first, last, 1), *rest))
-
-        def both(own: int) -> tuple[int, int]:
-            full = self.spread(own, self.grid)
-            right = self.spread(own, self.lefts) if has_jumps else part(full, 1, count)
-            return part(full, 0, count - 1), right
-
-        low, high = both(node)
-        steps = self.template.data(f"{self.key} steps", np.diff(self.taus))
-        slope = self.slope(node)
-        slopes = None
-        if slope is not None:
-            left, right = (graph.apply("mul", self._along(steps, node), side) for side in both(slope))
-            slopes = (left, right)
-        begins = self.template.data(f"{self.key} begins", self.taus[:-1])
-        twice = set(np.array(self.sides.taus)[:-1][np.diff(self.sides.taus) == 0.0].tolist()) if has_jumps else set()
-        corners = tuple(k for k, tau in enumerate(self.taus[1:].tolist()) if tau in twice)
-        return Samples(whole, low, high, slopes, begins, steps, corners)
-
-    def _along(self, steps: int, node: int) -> int:
-        shape = self.graph.shape(node)
-        return shaping.reshaped(self.template.graph, steps, (len(self.taus) - 1, *(1,) * len(shape)))
 
     def measures(self) -> Measures:
         """Return what measures things over time on this axis."""

@@ -7,7 +7,10 @@ between them, and are smooth functions of the design where they do not leap from
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.formula import Graph, Shape, shaping
 from ilvren.records import dataclass
@@ -16,7 +19,9 @@ if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.template import Template
 
-__all__ = ["Measures", "Samples"]
+__all__ = ["Measures", "Samples", "samples_of"]
+
+FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -34,18 +39,75 @@ class Samples:
     corners: tuple[int, ...] = ()
 
 
+class GridMoments(Protocol):
+    """Moments of a grid, as far as measures ask: how many, and their shares of the time."""
+
+    @property
+    def count(self) -> int: ...
+
+    @property
+    def taus(self) -> tuple[float, ...]: ...
+
+
 class SampledAxis(Protocol):
-    """A time and what evolves along it, as far as measures ask: `graph` is that of one moment."""
+    """A time and what evolves along it, as far as measures ask: `graph` is that of one moment; `grid` are the moments
+    looked at, `lefts` those from their left and `sides` those from both where something jumps."""
 
     template: Template
     graph: Graph
     duration: int
     structural: list[int]
     entry: EntryDeclaration
+    key: str
+    taus: FloatArray
 
-    def samples(self, node: int) -> Samples: ...
+    @property
+    def grid(self) -> GridMoments: ...
+
+    @property
+    def lefts(self) -> GridMoments: ...
+
+    @property
+    def sides(self) -> GridMoments: ...
 
     def outer(self, main: int) -> int: ...
+
+    def slope(self, node: int) -> int | None: ...
+
+    def jumps_at_ends(self, node: int) -> bool: ...
+
+    def spread(self, node: int, moments: Any) -> int: ...
+
+
+def samples_of(axis: SampledAxis, node: int) -> Samples:
+    """Return something over time along the grid, for what is measured of it: values at both ends of every interval, and
+    slopes there where they are known."""
+    graph = axis.template.graph
+    has_jumps = axis.jumps_at_ends(node) and axis.lefts is not axis.grid
+    count, shape = axis.grid.count, axis.graph.shape(node)
+    whole = axis.spread(node, axis.grid)
+    rest = tuple((0, n, 1) for n in shape)
+
+    def part(of: int, first: int, last: int) -> int:
+        return shaping.index(graph, of, ((first, last, 1), *rest))
+
+    def both(own: int) -> tuple[int, int]:
+        full = axis.spread(own, axis.grid)
+        right = axis.spread(own, axis.lefts) if has_jumps else part(full, 1, count)
+        return part(full, 0, count - 1), right
+
+    low, high = both(node)
+    steps = axis.template.data(f"{axis.key} steps", np.diff(axis.taus))
+    along = (len(axis.taus) - 1, *(1,) * len(shape))
+    slope, slopes = axis.slope(node), None
+    if slope is not None:
+        sides = both(slope)
+        left, right = (graph.apply("mul", shaping.reshaped(graph, steps, along), side) for side in sides)
+        slopes = (left, right)
+    begins = axis.template.data(f"{axis.key} begins", axis.taus[:-1])
+    twice = set(np.array(axis.sides.taus)[:-1][np.diff(axis.sides.taus) == 0.0].tolist()) if has_jumps else set()
+    corners = tuple(k for k, tau in enumerate(axis.taus[1:].tolist()) if tau in twice)
+    return Samples(whole, low, high, slopes, begins, steps, corners)
 
 
 class Measures:
@@ -60,7 +122,7 @@ class Measures:
     def _each(self, node: int, measure: Callable[[Samples, tuple[int, ...]], int]) -> int:
         """Return a measure of each element of a signal, in its shape."""
         shape: Shape = self.axis.graph.shape(node)
-        samples = self.axis.samples(node)
+        samples = samples_of(self.axis, node)
         if not shape:
             return measure(samples, ())
         places = [()]
