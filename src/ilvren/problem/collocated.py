@@ -18,9 +18,10 @@ from ilvren.dynamics import Control, State
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import Graph, Node, Shape, shaping
 from ilvren.problem.entries import EntryDeclaration
-from ilvren.problem.over_time import SAME, Axis, Moments
+from ilvren.problem.over_time import Axis, Moments
 from ilvren.problem.template_parts import GridUnknown, OwnPoints, RowTemplate
 from ilvren.problem.time_declarations import StateDeclaration
+from ilvren.problem.time_grid import SAME
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Input
@@ -87,7 +88,7 @@ class CollocatedAxis(Axis):
         if name not in self.pointwise:
             return super()._control(name, lag)
         place = self._control_place(name)
-        return self._input("value", place, self.controls[place].shape, lag)
+        return self.input_node("value", place, self.controls[place].shape, lag)
 
     def slope(self, node: int) -> int | None:
         return None if self.is_chosen_here(node) else super().slope(node)

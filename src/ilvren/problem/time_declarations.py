@@ -16,6 +16,7 @@ __all__ = [
 
 # Intervals of the grid where a file does not say how many.
 DEFAULT_STEPS = 100
+MOST_STEPS = 20_000
 
 
 @dataclass(frozen=True)

@@ -43,7 +43,7 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
     graph = template.graph
     if call.function in ("integral", "average"):
         total = axis.integral(entry, call.arguments[0])
-        return total if call.function == "integral" else graph.apply("div", total, axis.duration)
+        return total if call.function == "integral" else graph.apply("div", total, axis.horizon.duration)
     node = axis.moment(entry, call.arguments[0])
     own = tuple((0, n, 1) for n in axis.graph.shape(node))
     if call.function in ("first", "last"):

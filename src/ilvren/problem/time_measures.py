@@ -17,6 +17,7 @@ from ilvren.records import dataclass
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration
+    from ilvren.problem.horizon import Horizon
     from ilvren.problem.template import Template
 
 __all__ = ["Measures", "Samples", "samples_of"]
@@ -55,7 +56,7 @@ class SampledAxis(Protocol):
 
     template: Template
     graph: Graph
-    duration: int
+    horizon: Horizon
     structural: list[int]
     entry: EntryDeclaration
     key: str
@@ -228,7 +229,7 @@ class Measures:
     def rise_time(self, node: int, low: int, high: int) -> int:
         """Return the time from first reaching `low` until first reaching `high` (nodes of the problem)."""
         apply, constant, graph = self.graph.apply, self.graph.constant, self.axis.graph
-        duration = self.axis.duration
+        duration = self.axis.horizon.duration
 
         def upwards(signal: int, a: int, b: int) -> int:
             def of(samples: Samples, _: tuple[int, ...]) -> int:
@@ -256,7 +257,7 @@ class Measures:
         """Return the last moment, counted from the beginning, at which a signal is farther from `target` than
         `band`."""
         apply, constant = self.graph.apply, self.graph.constant
-        duration = self.axis.duration
+        duration = self.axis.horizon.duration
         under, over = apply("sub", target, band), apply("add", target, band)
 
         def of(samples: Samples, _: tuple[int, ...]) -> int:

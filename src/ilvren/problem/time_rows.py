@@ -124,9 +124,9 @@ def _settled(
     """Within the band from a moment on."""
     graph = template.graph
     target, band = (template.lower_entry(entry, argument) for argument in call.arguments[1:])
-    if template.depends(limit) or template.depends(band) or axis.is_free_end:
+    if template.depends(limit) or template.depends(band) or axis.horizon.is_free_end:
         return None
-    share = float(template.number(entry, limit, template.values, "a limit")) / axis.duration_value
+    share = float(template.number(entry, limit, template.values, "a limit")) / axis.horizon.duration_value
     if not 0.0 <= share < 1.0:
         return None
     axis.structural.append(limit)

@@ -53,8 +53,8 @@ def time_facts(axis: Axis) -> TimeFacts:
     sampled = [size for state, size in zip(axis.states, sizes, strict=True) if state.rate is None]
     own = sum(sizes[: len(axis.state_declarations)])
     return TimeFacts(
-        axis.begin_value,
-        None if axis.is_free_end else axis.begin_value + axis.duration_value,
+        axis.horizon.begin_value,
+        None if axis.horizon.is_free_end else axis.horizon.begin_value + axis.horizon.duration_value,
         axis.time.unit,
         len(axis.taus),
         own - sum(sampled),

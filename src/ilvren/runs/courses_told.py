@@ -336,7 +336,7 @@ def _chatter_words(axis: CollocatedAxis, course: GriddedCourse, times: FloatArra
 
 def free_end_told(problem: Problem, axis: CollocatedAxis, point: FloatArray) -> list[str]:
     """Return what there is to say of a free end that has run to zero or to its bound."""
-    if not axis.is_free_end:
+    if not axis.horizon.is_free_end:
         return []
     graph = problem.graph
     found = []
@@ -347,7 +347,7 @@ def free_end_told(problem: Problem, axis: CollocatedAxis, point: FloatArray) -> 
             f"the time has run to {ends[1] - ends[0]:.3g}: ending at once is best; a limit on what must have happened"
             " by then is missing"
         )
-    for index in sorted(graph.variables_of([axis.duration])):
+    for index in sorted(graph.variables_of([axis.horizon.duration])):
         block = problem.blocks[index]
         for place in range(block.size):
             value, low, high = point[block.first + place], block.lower[place], block.upper[place]

@@ -114,8 +114,8 @@ class _Loop:
         self._refuse(problem)
         self._file = problem
         axis = problem.template.built_axes[0]
-        self.begin = float(axis.begin_value)
-        self._whole = float(axis.duration_value)
+        self.begin = float(axis.horizon.begin_value)
+        self._whole = float(axis.horizon.duration_value)
         self._method = method_named("interior-point")
         self._options = options_from(self._method, {})
         if problem.refinement.scheme == SIMULATED:
@@ -140,7 +140,7 @@ class _Loop:
         obstacle = axis.obstacle()
         if obstacle or axis.lag_nodes:
             raise RequestError(f"--receding is not possible: {obstacle or 'delays reach back beyond a window'}")
-        if axis.is_free_end:
+        if axis.horizon.is_free_end:
             raise RequestError("--receding needs a fixed end of the time, and here the design gives it")
         if not axis.control_declarations:
             raise RequestError("--receding chooses controls over time, and this file has no [controls]")
@@ -153,9 +153,11 @@ class _Loop:
                 raise RequestError(f"--receding: {name} must be a time above 0, not {value:g}")
         if asked.advance > asked.window:
             raise RequestError("--receding: a window cannot advance by more than its length")
-        if not asked.until > float(axis.begin_value):
-            raise RequestError(f"--receding: until={asked.until:g} lies before the beginning, {axis.begin_value:g}")
-        if (asked.until - axis.begin_value) / asked.advance > MOST_STEPS:
+        if not asked.until > float(axis.horizon.begin_value):
+            raise RequestError(
+                f"--receding: until={asked.until:g} lies before the beginning, {axis.horizon.begin_value:g}"
+            )
+        if (asked.until - axis.horizon.begin_value) / asked.advance > MOST_STEPS:
             raise RequestError(f"--receding: more than {MOST_STEPS} steps")
         known = {state.name: state for state in axis.states if state.name in axis.state_names}
         for name in asked.noise:

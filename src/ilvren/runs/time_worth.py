@@ -43,9 +43,9 @@ def time_worth(
     `point` of a collocated problem with the (internal) multipliers of rows and bounds; None where that cannot be told:
     of a free end, without an objective, where another end is another grid."""
     objective = problem.objective
-    if axis.is_free_end or objective is None:
+    if axis.horizon.is_free_end or objective is None:
         return None
-    step = SHARE * float(axis.duration_value)
+    step = SHARE * float(axis.horizon.duration_value)
     sides = []
     try:
         with np.errstate(all="ignore"):

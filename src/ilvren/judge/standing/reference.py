@@ -143,7 +143,7 @@ def _values(problem: Problem, point: FloatArray) -> dict[str, FloatArray]:
 def _seen_at(problem: Problem, reference: Reference) -> Problem:
     """Return the problem with the moments of a reference over time on its grid."""
     for axis in problem.template.built_axes if problem.simulations else ():
-        if reference.abscissa == axis.t_name and not axis.is_free_end:
+        if reference.abscissa == axis.t_name and not axis.horizon.is_free_end:
             shares = axis.shares_of(reference.curves[axis.t_name])
             inside = shares[(shares >= 0.0) & (shares <= 1.0)]
             more = {axis.case: tuple(inside.tolist())}
