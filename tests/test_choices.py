@@ -9,7 +9,7 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.methods.base import method_named
-from tests.driving import single_names
+from tests.driving import affordable, single_names
 from tests.test_cli import InAFolder
 
 WOODS = "name,e,price\nsteel,210,90\noak,11,20\nlarch,12,9\nash,13,12\nfir,9,8.9\n"
@@ -57,7 +57,7 @@ class Choices(InAFolder):
             if name in ("multistart", "perturb-and-descend"):
                 continue
             with self.subTest(method=name):
-                result = run(self.problem, method=name, evaluations=6000, seed=3)
+                result = run(self.problem, method=name, evaluations=affordable(name, 3000), seed=3)
                 self.assertAlmostEqual(result.objective, cost, delta=2e-2 * cost)
                 if name in ("mesh-adaptive-search", "genetic-algorithm", "simulated-annealing"):
                     self.assertEqual((result.variables["wood"], result.variables["joint"]), (wood, joint))

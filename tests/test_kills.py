@@ -19,7 +19,7 @@ from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.runs import resume
-from tests.driving import affordable, single_names
+from tests.driving import FITTING, single_names
 
 MODEL = """import pathlib, time
 
@@ -100,7 +100,7 @@ class Kills(unittest.TestCase):
             if method_named(method).only_members:
                 continue
             with self.subTest(method=method), Ledger(self.folder / f"{method}.whole") as whole:
-                evaluations = affordable(method, 90)
+                evaluations = 24 if method in FITTING else 60
                 run(self.folder / "p.toml", method=method, evaluations=evaluations, ledger=whole)
                 most = len(whole.evaluations(1))
                 (self.folder / "calls").unlink()

@@ -1,6 +1,7 @@
 """What must hold of every kind of problem over time: derivatives are those of the numbers computed."""
 
 import unittest
+from functools import cache
 
 import numpy as np
 
@@ -11,6 +12,13 @@ from tests.dynamics.kinds import KINDS
 
 # The steps of these look across ends of other steps, where what is computed has no second derivative.
 ONCE = {"delayed by the design"}
+
+
+@cache
+def fine_of(text):
+    """Return the problem, and the same to a far smaller error over time."""
+    problem = loads(text)
+    return problem, refined_problem(problem, problem.refinement.__class__(tolerance=1e-9))
 
 
 def differences(function, point, step=1e-5):
@@ -45,8 +53,7 @@ class EveryKind(unittest.TestCase):
     def test_first_derivatives_are_the_true_ones_to_the_time_tolerance(self):
         for name, text in KINDS.items():
             with self.subTest(kind=name):
-                problem = loads(text)
-                fine = refined_problem(problem, problem.refinement.__class__(tolerance=1e-9))
+                problem, fine = fine_of(text)
                 own, reference = (Gate(p).written.gradient(np.array(p.start)) for p in (problem, fine))
                 # A derivative by a lag is made of slopes within steps, which know less than states at their ends.
                 most = 1e-3 if "lag =" in text else 1e-4
@@ -108,11 +115,7 @@ class EveryKind(unittest.TestCase):
     def test_the_error_told_is_the_true_one(self):
         told = []
         for name, text in KINDS.items():
-            problem = loads(text)
-            fine = refined_problem(problem, problem.refinement.__class__(tolerance=1e-9))
-            own, reference = (
-                p.simulations[0].point(p.simulation_inputs(p.start)[0]).outputs[0] for p in (problem, fine)
-            )
+            problem, fine = fine_of(text)
             coarse = refined_problem(problem, problem.refinement.__class__(tolerance=1e-2))
             simulation = coarse.simulations[0]
             inputs = coarse.simulation_inputs(coarse.start)[0]
@@ -126,7 +129,6 @@ class EveryKind(unittest.TestCase):
             apart = max(
                 float(np.abs(outputs[first + k] - exact[first + k]).max()) / float(np.max(sizes)) for k in range(count)
             )
-            del own, reference
             if apart > 1e-11:
                 told.append((name, error.estimate / apart))
         good = [name for name, ratio in told if 0.2 <= ratio <= 5.0]

@@ -19,7 +19,7 @@ from ilvren.methods.base import (
     method_named,
     options_from,
 )
-from tests.driving import judged, single_names
+from tests.driving import affordable, judged, single_names
 from tests.problems import manufactured, two_variables
 
 
@@ -215,7 +215,7 @@ class EveryMethod(unittest.TestCase):
                     if method.kind == "discrete" and "abs" in text:
                         continue  # its relaxations are for methods with gradients
                     with self.subTest(text=text):
-                        result = run(loads(text), method=method.name, evaluations=9000)
+                        result = run(loads(text), method=method.name, evaluations=4000)
                         self.assertIn(result.outcome, ("settled", "converged", "exhausted"), result.reason)
                         self.assertLessEqual(result.violation, 1e-6)
                         self.assertLess(result.objective - best, 2e-3 * max(1.0, abs(best)))
@@ -230,7 +230,8 @@ class EveryMethod(unittest.TestCase):
         self.assertGreaterEqual(len(able), 8)
         for method in able:
             with self.subTest(method=method.name):
-                one, two = (run(loads(text), method=method.name, seed=4, evaluations=4000) for _ in range(2))
+                most = affordable(method.name, 2000)
+                one, two = (run(loads(text), method=method.name, seed=4, evaluations=most) for _ in range(2))
                 self.assertEqual((one.point, one.counts), (two.point, two.counts))
                 self.assertIn(one.variables["b"], (-3, 1.5, 4, 7))
                 self.assertEqual(one.variables["a"] % 0.5, 0.0)
@@ -287,7 +288,7 @@ class EveryMethod(unittest.TestCase):
     def test_manufactured_problems(self):
         for method in self.each("inequalities", "equalities"):
             with self.subTest(method=method.name):
-                for seed in range(6 if method.needs == "values" else 40):
+                for seed in range(4 if method.needs == "values" else 20):
                     n = 2 + seed % (2 if method.needs == "values" else 7)
                     problem, optimum = manufactured(seed, n=n, inequalities=seed % 4, equalities=seed % 2)
                     with self.subTest(seed=seed, n=n):

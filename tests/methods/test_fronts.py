@@ -28,6 +28,7 @@ from tests.driving import front_names
 from tests.front_problems import FRONTS, front_named
 
 BUDGET = {"expected-hypervolume": 32, "front-direct-search": 3000}
+FEW = {"expected-hypervolume": 20}
 BOX = "x = { start = 2, lower = -5, upper = 5 }\ny = { start = 2, lower = -5, upper = 5 }\n"
 TWO = f'[variables]\n{BOX}[minimize]\na = "x^2 + y^2"\nb = "(x-3)^2 + (y-1)^2"\n'
 LIMITED = TWO + '[constraints]\nc = "y + x/4 >= 1.2"\n'
@@ -156,7 +157,7 @@ class EveryFrontMethod(unittest.TestCase):
         turned = TWO.replace('b = "(x-3)^2 + (y-1)^2"', '[maximize]\nb = "-(x-3)^2 - (y-1)^2"')
         for name in self.each():
             with self.subTest(method=name):
-                one, other = (self.found(name, loads(text)) for text in (TWO, turned))
+                one, other = (self.found(name, loads(text), evaluations=FEW.get(name, 900)) for text in (TWO, turned))
                 self.assertEqual([m.objectives["a"] for m in one.front.members],
                                  [m.objectives["a"] for m in other.front.members])  # fmt: skip
                 self.assertEqual([m.objectives["b"] for m in one.front.members],
@@ -182,7 +183,7 @@ class EveryFrontMethod(unittest.TestCase):
         for name in self.each("inequalities"):
             for what, text in bad.items():
                 with self.subTest(method=name, what=what):
-                    result = self.found(name, loads(text), evaluations=min(BUDGET.get(name, 400), 400))
+                    result = self.found(name, loads(text), evaluations=FEW.get(name, 400))
                     if what in ("invalid everywhere", "no feasible design"):
                         self.assertFalse(result.holds)
                         self.assertFalse(result.front.members)
@@ -210,7 +211,8 @@ class EveryFrontMethod(unittest.TestCase):
         )
         for name in self.each("catalogue"):
             with self.subTest(method=name):
-                result = self.found(name, loads(text), evaluations=min(BUDGET.get(name, 3000), 3000))
+                most = 20 if name == "expected-hypervolume" else 2000
+                result = self.found(name, loads(text), evaluations=most)
                 self.assertLessEqual({m.point[0] for m in result.front.members}, {-1.0, 0.0, 0.7, 2.0, 3.0})
                 self.assertGreaterEqual(len(result.front.members), 4)
 
@@ -225,7 +227,7 @@ class EveryFrontMethod(unittest.TestCase):
             (Path(folder) / "p.toml").write_text(python)
             for name, kind in itertools.product(self.each("inequalities"), ("formula", "model")):
                 problem = loads(LIMITED) if kind == "formula" else load(Path(folder) / "p.toml")
-                most = 40
+                most = 24 if name == "expected-hypervolume" else 40
                 with self.subTest(method=name, kind=kind), Ledger(Path(folder) / f"{name}-{kind}.ledger") as ledger:
                     whole = run(problem, method=name, evaluations=most, points=12, seed=3, ledger=ledger)
                     run(problem, method=name, evaluations=most // 2 - 3, points=12, seed=3, ledger=ledger)
@@ -258,7 +260,7 @@ class Derivatives(unittest.TestCase):
         for item in FRONTS:
             if item.name in ("kursawe", "dtlz1", "zdt4", "zdt6"):
                 continue
-            result = run(item.problem(), method="nondominated-sorting", evaluations=2500, points=20)
+            result = run(item.problem(), method="nondominated-sorting", evaluations=1500, points=20)
             front = item.front()
             extent = np.ptp(front, axis=0)
             beaten = dominated_by(front, result.front.values + 2e-3 * extent)

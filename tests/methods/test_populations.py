@@ -177,12 +177,12 @@ class LocalSearchAtTheEnd(unittest.TestCase):
         )
         best = run(loads(text), method="sqp").objective
         for method in ("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es"):
-            for seed in (0, 1):
+            for seed in (0,):
                 result = run(loads(text), method=method, seed=seed, evaluations=4000)
                 with self.subTest(method=method, seed=seed):
                     self.assertLessEqual(result.violation, 1e-6)
                     self.assertAlmostEqual(result.objective, best, delta=1e-6 * max(1.0, abs(best)))
-            alone = run(loads(text), method=method, evaluations=2500, options={"finish": False})
+            alone = run(loads(text), method=method, evaluations=600, options={"finish": False})
             self.assertNotIn("local search", " ".join(item.note for item in alone.iterations))
 
 

@@ -29,9 +29,9 @@ NOT_STRICT = {
 
 
 class BySmoothMethods(unittest.TestCase):
-    def share(self, method, most_evaluations):
+    def share(self, method, cases, most_evaluations):
         unsolved, counts = [], []
-        for case in PUBLISHED:
+        for case in cases:
             result = run(case.problem(), method=method, evaluations=3000, second_look=0)
             gap = (result.objective - case.best) / max(abs(case.best), 1.0)
             is_solved = result.violation <= 1e-6 and abs(gap) <= 1e-6
@@ -53,18 +53,18 @@ class BySmoothMethods(unittest.TestCase):
         self.assertLessEqual(statistics.median(counts), most_evaluations)
 
     def test_sqp(self):
-        self.share("sqp", 10)
+        self.share("sqp", PUBLISHED[::2], 10)
 
     def test_interior_point(self):
-        self.share("interior-point", 14)
+        self.share("interior-point", PUBLISHED[1::2], 14)
 
 
 class ByNelderMead(unittest.TestCase):
     def test_small_ones_are_solved_to_the_accuracy_of_a_simplex(self):
         unsolved = []
-        small = [case for case in PUBLISHED if len(case.starts) <= 3]
+        small = [case for case in PUBLISHED if len(case.starts) <= 3][::2]
         for case in small:
-            result = run(case.problem(), method="nelder-mead", evaluations=20_000)
+            result = run(case.problem(), method="nelder-mead", evaluations=4000)
             gap = (result.objective - case.best) / max(abs(case.best), 1.0)
             if not (result.holds and result.violation <= 1e-6 and abs(gap) <= 1e-4):
                 unsolved.append((case.name, result.outcome, gap))

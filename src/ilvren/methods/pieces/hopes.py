@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial.distance import cdist
 from scipy.special import log_ndtr
 
 if TYPE_CHECKING:
@@ -82,9 +83,7 @@ def _new_ones(beliefs: Beliefs, designs: Designs, codes: FloatArray, judge: Any)
     """Return the codes that are not among the designs, and what they are worth."""
     codes = np.unique(codes, axis=0)
     z, known = beliefs.shares(codes), beliefs.shares(designs.codes)
-    apart = np.full(len(z), np.inf)
-    for point in known:
-        apart = np.minimum(apart, np.abs(z - point).max(axis=1))
+    apart = cdist(z, known, "chebyshev").min(axis=1, initial=np.inf)
     codes, z = codes[apart > SAME], z[apart > SAME]
     return codes, judge(z) if len(z) else np.zeros(0)
 
