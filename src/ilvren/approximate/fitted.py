@@ -35,7 +35,8 @@ def folds(k: int, count: int, rng: np.random.Generator) -> list[NDArray[np.int64
 
 def rms(errors: FloatArray) -> float:
     """Return √ of the mean square; infinite where one is not finite."""
-    found = float(np.sqrt(np.mean(np.square(errors)))) if len(errors) else np.inf
+    with np.errstate(over="ignore"):
+        found = float(np.sqrt(np.mean(np.square(errors)))) if len(errors) else np.inf
     return found if np.isfinite(found) else np.inf
 
 

@@ -34,6 +34,8 @@ __all__ = ["Field", "conditioned", "fitted_fields", "likelihood_of"]
 
 FloatArray = NDArray[np.float64]
 Powers = NDArray[np.int64]
+# Points (k, n), values (k,), and the points that rows stand for where these have slopes.
+Rows = tuple[FloatArray, FloatArray, NDArray[np.int64] | None]
 
 CORRELATIONS = ("squared-exponential", "matern-5/2")
 # Lengths, of a region of −1 .. 1, and noise (a share of σ²) lie within these.
@@ -41,8 +43,9 @@ LEAST_LENGTH, MOST_LENGTH = 0.03, 100.0
 LEAST_NOISE, MOST_NOISE = 1e-10, 10.0
 # Starts of the search: (length as a share of √n, noise).
 STARTS = ((0.5, 1e-4), (1.5, 1e-6), (0.2, 1e-2))
-# The search looks at so many points first, for so many iterations each; then on all of them.
-FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_ITERATIONS = 120, 8, 30, 12
+# The search looks at so many points first, for so many iterations each; then at more: a likelihood of all of a few
+# thousand would take minutes, and tell the same lengths.
+FIRST_POINTS, SHORT_ITERATIONS, FIRST_ITERATIONS, LAST_POINTS, LAST_ITERATIONS = 120, 8, 30, 600, 12
 # Of nearly the same points as before so few iterations are enough.
 AGAIN_ITERATIONS = 6
 # A spread is no smaller than this share of the values': rounding.
@@ -88,55 +91,51 @@ def fitted_fields(
             found[place] = replace(one, left_out=said)
         return found
     found = []
-    some = _some(z, owners, rng)
-    own = None if owners is None else np.unique(owners[some], return_inverse=True)[1]
+    first, last = (_searched_rows(z, y, owners, count, rng) for count in (FIRST_POINTS, LAST_POINTS))
     for powers in trends:
         for name in CORRELATIONS:
             start = None if known is None else known.get((name, len(powers) == 1))
-            theta = start if start is not None else _from_starts(z[some], y[some], KERNELS[name], powers, own)
-            if theta is not None and (start is not None or len(some) < len(z)):
+            theta = start if start is not None else _from_starts(first, KERNELS[name], powers)
+            if theta is not None and (start is not None or len(first[0]) < len(z)):
                 most = AGAIN_ITERATIONS if start is not None else LAST_ITERATIONS
-                theta = _searched(z, y, KERNELS[name], powers, theta, most, owners)[0]
+                theta = _searched(last, KERNELS[name], powers, theta, most)[0]
             given = None if theta is None else conditioned(z, y, Field.of(name, powers, theta), owners)
             if given is not None:
                 found.append(replace(given, found=theta))
     return found
 
 
-def _some(z: FloatArray, owners: NDArray[np.int64] | None, rng: np.random.Generator) -> NDArray[np.int64]:
-    """Return the rows that a search looks at first: those of some points."""
-    if len(z) <= FIRST_POINTS:
-        return np.arange(len(z))
+def _searched_rows(
+    z: FloatArray, y: FloatArray, owners: NDArray[np.int64] | None, count: int, rng: np.random.Generator
+) -> Rows:
+    """Return the rows that a search looks at: those of about so many, chosen at random."""
+    if len(z) <= count:
+        return z, y, owners
     if owners is None:
-        return np.sort(rng.choice(len(z), FIRST_POINTS, replace=False))
-    count = int(owners.max()) + 1
-    kept = rng.choice(count, max(2, FIRST_POINTS * count // len(z)), replace=False)
-    return np.flatnonzero(np.isin(owners, kept))
+        kept = np.sort(rng.choice(len(z), count, replace=False))
+        return z[kept], y[kept], None
+    points = int(owners.max()) + 1
+    chosen = rng.choice(points, max(2, count * points // len(z)), replace=False)
+    kept = np.flatnonzero(np.isin(owners, chosen))
+    return z[kept], y[kept], np.unique(owners[kept], return_inverse=True)[1]
 
 
-def _from_starts(
-    z: FloatArray, y: FloatArray, kernel: Kernel, powers: Powers, owners: NDArray[np.int64] | None
-) -> FloatArray | None:
+def _from_starts(rows: Rows, kernel: Kernel, powers: Powers) -> FloatArray | None:
     """Return θ of the largest likelihood: a few iterations from each start, then more from where the best has come."""
-    n = z.shape[1]
+    n = rows[0].shape[1]
     tried = []
     for length, noise in STARTS:
         start = np.append(np.full(n, math.log(length * math.sqrt(n))), math.log(noise))
-        tried.append(_searched(z, y, kernel, powers, start, SHORT_ITERATIONS, owners))
+        tried.append(_searched(rows, kernel, powers, start, SHORT_ITERATIONS))
     theta, value = max(tried, key=lambda pair: pair[1])
-    return _searched(z, y, kernel, powers, theta, FIRST_ITERATIONS, owners)[0] if math.isfinite(value) else None
+    return _searched(rows, kernel, powers, theta, FIRST_ITERATIONS)[0] if math.isfinite(value) else None
 
 
 def _searched(
-    z: FloatArray,
-    y: FloatArray,
-    kernel: Kernel,
-    powers: Powers,
-    start: FloatArray,
-    most: int,
-    owners: NDArray[np.int64] | None,
+    rows: Rows, kernel: Kernel, powers: Powers, start: FloatArray, most: int
 ) -> tuple[FloatArray, float]:
     """Return θ of the largest likelihood found from a start, and that."""
+    z, y, owners = rows
     n = z.shape[1]
     lower = np.append(np.full(n, math.log(LEAST_LENGTH)), math.log(LEAST_NOISE))
     upper = np.append(np.full(n, math.log(MOST_LENGTH)), math.log(MOST_NOISE))

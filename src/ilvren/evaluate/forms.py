@@ -48,7 +48,7 @@ class Form:
             not batch and is_scalar_work(graph, self.roots) and not _takes(graph, self.roots, _INPUTS[weights > 0])
         )
         self.weights = weights if self.is_scalar else 0
-        key = ("form", self.roots, self.batch, len(problem.blocks))
+        key = ("form", self.roots, self.batch, len(problem.blocks), self.weights)
         if key not in graph.compiled:
             graph.compiled[key] = self._compiled()
         self.code: Any = graph.compiled[key]

@@ -386,6 +386,10 @@ class Binding:
             self.refuse((*path, "lower"), f"{name}lower {low[place]:.12g} is above upper {high[place]:.12g}")
         if (low == math.inf).any() or (high == -math.inf).any():
             self.refuse(path, "no value lies between the bounds")
+        with np.errstate(over="ignore"):
+            too_wide = np.isfinite(low) & np.isfinite(high) & np.isinf(high - low)
+        if too_wide.any():
+            self.refuse(path, "the bounds lie farther apart than numbers reach: leave out the one that says nothing")
         if spacing is not None:
             if np.ndim(spacing) or not 0.0 < spacing < math.inf:
                 self.refuse((*path, "spacing"), f"spacing {spacing} is not a positive number")

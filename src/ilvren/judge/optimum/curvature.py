@@ -298,7 +298,7 @@ def active_normals(
             normals.append((-normal if side == 1 else normal) / length)
             multipliers.append(multiplier * length)
             equality.append(side == 2)
-    found = np.array(normals).reshape(-1, len(free))
+    found = np.array(normals).reshape(len(normals), len(free))
     return found, np.array(multipliers), np.array(equality, dtype=bool), zero_rows
 
 

@@ -118,7 +118,7 @@ class _Response:
                 normals.append(np.eye(len(free))[column])
                 limits.append(("bound", place))
                 multipliers.append(u)
-        a = np.array(normals, dtype=float).reshape(-1, len(free))
+        a = np.array(normals, dtype=float).reshape(len(normals), len(free))
         k = len(a)
         # In sizes, so that the pseudo-inverse tells dependence from different units.
         scale = np.concatenate(
