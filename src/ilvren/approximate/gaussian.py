@@ -131,9 +131,7 @@ def _from_starts(rows: Rows, kernel: Kernel, powers: Powers) -> FloatArray | Non
     return _searched(rows, kernel, powers, theta, FIRST_ITERATIONS)[0] if math.isfinite(value) else None
 
 
-def _searched(
-    rows: Rows, kernel: Kernel, powers: Powers, start: FloatArray, most: int
-) -> tuple[FloatArray, float]:
+def _searched(rows: Rows, kernel: Kernel, powers: Powers, start: FloatArray, most: int) -> tuple[FloatArray, float]:
     """Return θ of the largest likelihood found from a start, and that."""
     z, y, owners = rows
     n = z.shape[1]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import csv
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path, numbers
 from ilvren.errors import MachineError, RequestError
+from ilvren.printable import CellWriter
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -168,7 +168,7 @@ def _sheet(files: list[WrittenFile], into: Path | None) -> Path | None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with path.open("w", newline="", encoding="utf-8") as stream:
-            writer = csv.writer(stream)
+            writer = CellWriter(stream)
             writer.writerow(("file", "name", "before", "after", "unit"))
             writer.writerows(rows)
     except OSError as error:

@@ -225,17 +225,22 @@ def _draw_front(table: DesignTable, path: str) -> None:
 
 
 def _write_csv(table: DesignTable, names: list[str], path: str) -> None:
-    import csv
     import math
     from pathlib import Path
 
+    from ilvren.printable import CellWriter
+
     columns = {name: table.column(name).tolist() for name in names}
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file)
+        writer = CellWriter(file)
         writer.writerow(["design", "rank", *names, "violation", "trouble"])
+        words = {variable.name: variable for variable in table.problem.variables if variable.words}
         for place, design in enumerate(table.designs):
-            values = (columns[name][place] for name in names)
-            own = ["" if math.isnan(value) else repr(value) for value in values]
+            values = {name: columns[name][place] for name in names}
+            own = [
+                "" if math.isnan(value) else words[name].shown(value) if name in words else repr(value)
+                for name, value in values.items()
+            ]
             violation = repr(design.violation) if math.isfinite(design.violation) else ""
             writer.writerow([design.address, design.rank, *own, violation, design.trouble])
 

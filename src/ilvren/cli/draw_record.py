@@ -44,7 +44,7 @@ def draw_record(arguments: argparse.Namespace, terminal: Terminal) -> int:
                 advice="name the file first: ilvren draw FILE --run RUN",
             )
     if arguments.of is None:
-        raise RequestError("--of names the vector to draw", advice=f"ilvren draw {arguments.file} --of NAME")
+        raise RequestError("--of names the vector to draw", advice=f"`ilvren draw {arguments.file} --of NAME`")
     if arguments.every is not None and arguments.every < 1:
         raise RequestError(f"--every must be at least 1, not {arguments.every}")
     lines: list[Line] = []

@@ -51,7 +51,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         return _block(arguments, terminal)
     file, *words = arguments.words
     if not words:
-        raise RequestError(f"no number to look for in {file}", advice=f"ilvren locate {file} 0.164")
+        raise RequestError(f"no number to look for in {file}", advice=f"`ilvren locate {file} 0.164`")
     wanted = _wanted(words, arguments.name)
     text = _text(file)
     found = [(name, numbers, _located(file, text, numbers)) for name, numbers in wanted]
@@ -176,7 +176,7 @@ def _block(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if open_:
         raise RequestError(
             f"nowhere in {arguments.deck} or {', '.join(arguments.listing)}: {'; '.join(open_)}",
-            advice=f"ilvren locate {arguments.listing[0]} NUMBER shows what is nearest",
+            advice=f"`ilvren locate {arguments.listing[0]} NUMBER` shows what is nearest",
         )
     text = _toml_block(arguments.model, Path(arguments.deck).name, puts, reads)
     if arguments.json:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli.tables.table import number, seconds_text, small, table
+from ilvren.printable import printable
 from ilvren.runs import Event, Finer, Iterated, LookedOn, Sampled, StageBegun, Started
 
 if TYPE_CHECKING:
@@ -211,7 +212,7 @@ class Progress:
     def _redraw(self, line: str) -> None:
         import shutil
 
-        line = line[: shutil.get_terminal_size().columns - 1]
+        line = printable(line)[: shutil.get_terminal_size().columns - 1]
         self._terminal.err.write("\r" + line + " " * max(0, self._drawn - len(line)))
         self._terminal.err.flush()
         self._drawn = len(line)

@@ -224,7 +224,7 @@ def _write(loop: ClosedLoop, path: str) -> None:
 
 
 def _write_csv(loop: ClosedLoop, path: str) -> None:
-    import csv
+    from ilvren.printable import CellWriter
 
     columns = [("t", loop.times)]
     for name, value in {**loop.states, **loop.controls}.items():
@@ -234,7 +234,7 @@ def _write_csv(loop: ClosedLoop, path: str) -> None:
             continue
         columns += [(f"{name}[{k}]", flat[:, k]) for k in range(flat.shape[1])]
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file, lineterminator="\n")
+        writer = CellWriter(file, lineterminator="\n")
         writer.writerow([name for name, _ in columns])
         for row in zip(*(values.tolist() for _, values in columns), strict=True):
             writer.writerow(map(repr, row))

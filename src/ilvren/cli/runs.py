@@ -73,7 +73,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             str(d["outcome"]),
             f"front of {d['front']}"
             if "front" in d
-            else ", ".join(f"{name} {number(None if value is None else float(value))}" for name, value in d["objectives"].items()),
+            else ", ".join(
+                f"{name} {number(None if value is None else float(value))}" for name, value in d["objectives"].items()
+            ),
             str(d["counts"].get("evaluations", "")),
             seconds_text(d["seconds"]) if d["counts"] else "",
             str(d["created"])[:16].replace("T", " "),

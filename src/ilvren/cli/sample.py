@@ -401,9 +401,7 @@ def _headed(name: str, units: dict[str, str]) -> str:
 def _shown(problem: Problem, place: int, value: float) -> str:
     from ilvren.cli.tables.table import number
 
-    name = problem.variables[place].name
-    block = next(block for block in problem.blocks if block.name == name.partition("[")[0])
-    told = block.shown(float(value)) if block.words else float(value)
+    told = problem.variables[place].shown(float(value))
     return told if isinstance(told, str) else number(told)
 
 
@@ -416,14 +414,16 @@ def _write(made: Planned, path: str, terminal: Terminal) -> None:
         draw_plan(made, path)
         terminal.note(f"{path}: how {len(made.designs):,} designs cover the box")
         return
-    import csv
+    from ilvren.printable import CellWriter
 
     places = list(made.problem.free)
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file)
+        writer = CellWriter(file)
         writer.writerow([made.problem.variables[place].name for place in places])
         for row in made.designs[:, places].tolist():
-            writer.writerow([repr(value) for value in row])
+            writer.writerow(
+                made.problem.variables[place].shown(value) for place, value in zip(places, row, strict=True)
+            )
     terminal.note(f"{path}: {len(made.designs):,} designs")
 
 

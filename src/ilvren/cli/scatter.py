@@ -291,11 +291,11 @@ def _write(found: ScatterResult, path: str, suffix: str, terminal: Terminal) -> 
         return
     if not found.values:
         raise RequestError(f"{path}: there are no scenarios to write", advice="with --way sampling")
-    import csv
+    from ilvren.printable import CellWriter
 
     columns = {**found.inputs, **found.values}
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file)
+        writer = CellWriter(file)
         writer.writerow(columns)
         writer.writerows(zip(*(column.tolist() for column in columns.values()), strict=True))
     terminal.note(f"{path}: {found.scenarios:,} scenarios")

@@ -402,13 +402,14 @@ def _write(found: Sensitivity, path: str, suffix: str, terminal: Terminal) -> No
         draw_sensitivity(found, path)
         terminal.note(f"{path}: what drives {', '.join(list(found.of)[:4])}")
         return
-    import csv
     from pathlib import Path
+
+    from ilvren.printable import CellWriter
 
     first = next(iter(found.of.values()), ())
     keys = list(first[0].numbers) if first else []
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file)
+        writer = CellWriter(file)
         writer.writerow(["output", "variable", *keys])
         for name, drivers in found.of.items():
             for driver in drivers:

@@ -206,12 +206,12 @@ def _with_unit(name: str, units: dict[str, str]) -> str:
 
 def _write_csv(found: list[Response], names: list[str], path: str) -> None:
     """Write all moments, one line each; of several designs one below the other, with a column that says which."""
-    import csv
-
     import numpy as np
 
+    from ilvren.printable import CellWriter
+
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file, lineterminator="\n")
+        writer = CellWriter(file, lineterminator="\n")
         head: list[str] | None = None
         for response in found:
             for axis in response.problem.template.built_axes:

@@ -70,9 +70,7 @@ class StepLog:
         return min(max(self._terminal.width - taken, LEAST_WORDS), MOST_WORDS)
 
     def _print(self, line: str) -> None:
-        stream = self._terminal.err if self._to_error else self._terminal.out
-        stream.write(line.rstrip() + "\n")
-        stream.flush()
+        self._terminal.write_line(line.rstrip(), to_error=self._to_error)
 
 
 def _percent(share: float) -> str:

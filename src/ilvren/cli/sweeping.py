@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.tables.table import count, number, table
+from ilvren.printable import CellWriter
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -129,7 +129,7 @@ def _write_csv(found: Sweep, path: str) -> None:
     names = [variable.name for variable in problem.variables]
     objective = [problem.objective.name] if problem.objective is not None else []
     with Path(path).open("w", newline="", encoding="utf-8") as stream:
-        writer = csv.writer(stream)
+        writer = CellWriter(stream)
         writer.writerow(["run", found.parameter, "outcome", *objective, *names, "violation", "evaluations"])
         for member in found.members:
             result = member.result

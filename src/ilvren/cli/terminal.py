@@ -5,12 +5,14 @@ from __future__ import annotations
 import os
 import sys
 
+from ilvren.printable import printable
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterator, Mapping
     from typing import TextIO
 
-    from rich.console import Console, RenderableType
+    from rich.console import Console, ConsoleOptions, RenderableType
 
 __all__ = ["Terminal"]
 
@@ -36,12 +38,10 @@ class Terminal:
                 stream.reconfigure(errors="replace")
 
     def _console(self, stream: TextIO) -> Console:
-        from rich.console import Console
-
         console = self._consoles.get(id(stream))
         if console is None:
             is_terminal = stream.isatty()
-            console = self._consoles[id(stream)] = Console(
+            console = self._consoles[id(stream)] = _console_class()(
                 file=stream,
                 highlight=False,
                 emoji=False,
@@ -102,22 +102,43 @@ class Terminal:
         """Print one JSON document."""
         import json
 
-        self.out.write(json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False) + "\n")
+        text = json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False)
+        self.out.write((text if printable(text) == text else json.dumps(content, indent=2, allow_nan=False)) + "\n")
 
     def note(self, text: str) -> None:
         """Print a line beside the results, unless quiet."""
         if not self.quiet:
-            self.err.write(text + "\n")
-            self.err.flush()
+            self.complain(text)
             self._is_after_blank = False
 
     def progress(self, text: str) -> None:
         """Redraw the one line that says what is being done, on a terminal; an empty text takes it away."""
         if self.is_live:
-            self.err.write("\r\x1b[K" + text)
+            self.err.write("\r\x1b[K" + printable(text))
             self.err.flush()
 
     def complain(self, text: str) -> None:
         """Print an error; quiet does not silence it."""
-        self.err.write(text + "\n")
-        self.err.flush()
+        self.write_line(text, to_error=True)
+
+    def write_line(self, text: str, *, to_error: bool = False) -> None:
+        """Write a line at once, as it is but for what is not printable."""
+        stream = self.err if to_error else self.out
+        stream.write(printable(text) + "\n")
+        stream.flush()
+
+
+def _console_class() -> type[Console]:
+    """Return a console that shows no text as it is whose characters would act on a terminal."""
+    from rich.console import Console
+    from rich.segment import Segment
+
+    class PrintableConsole(Console):
+        def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterator[Segment]:
+            for segment in super().render(renderable, options):
+                if segment.control or (text := printable(segment.text)) == segment.text:
+                    yield segment
+                else:
+                    yield Segment(text, segment.style)
+
+    return PrintableConsole

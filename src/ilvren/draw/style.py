@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -12,6 +13,10 @@ import matplotlib as mpl
 mpl.use("Agg")
 
 import matplotlib.pyplot as plt
+from matplotlib.text import Text
+from matplotlib.ticker import FixedFormatter
+
+from ilvren.printable import printable
 
 __all__ = ["DPI", "HATCHES", "LINES", "SIZE", "figure", "ramp", "save", "shades"]
 
@@ -73,6 +78,24 @@ def figure(rows: int = 1, columns: int = 1, **options: Any) -> Iterator[tuple[An
 
 def save(made: Any, path: str) -> None:
     """Write a figure; the kind follows from the suffix. Nothing is left behind when writing fails."""
+    _take_literally(made)
     target = Path(path)
     metadata = {"Date": None} if target.suffix.lower() == ".svg" else {}
-    made.savefig(target, metadata=metadata)
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", "Glyph", UserWarning)  # a box in its place says as much
+        made.savefig(target, metadata=metadata)
+
+
+def _take_literally(made: Any) -> None:
+    """Let texts that a problem brings along (titles, units, words) be no formulas to typeset; powers on axes stay."""
+    for text in made.findobj(Text):
+        text.set_text(_literal(text.get_text()))
+    for axes in made.axes:
+        for axis in (axes.xaxis, axes.yaxis):
+            formatter = axis.get_major_formatter()
+            if isinstance(formatter, FixedFormatter):
+                formatter.seq = [_literal(str(word)) for word in formatter.seq]
+
+
+def _literal(text: str) -> str:
+    return text if "\\mathdefault" in text else printable(text).replace("\\$", "$").replace("$", "\\$")

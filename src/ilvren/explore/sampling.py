@@ -19,6 +19,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.models import is_differenced
 from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, plan_named, plan_options, quality
+from ilvren.printable import unmarked_cell
 from ilvren.problem import Problem, allowed_values_of, element_name
 from ilvren.records import dataclass
 from ilvren.runs import DEFAULT_EVALUATIONS, RunResult, Settings, addressed, begun_at, problem_of, resume, run
@@ -215,7 +216,7 @@ def read_designs(problem: Problem, path: str, *, is_measured: bool = False) -> P
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is no text in UTF-8"
         raise RequestError(f"{path}: cannot be read: {reason}") from None
-    lines = list(csv.reader(io.StringIO(text)))
+    lines = [[unmarked_cell(cell) for cell in line] for line in csv.reader(io.StringIO(text))]
     if not lines or len(lines) < 2:
         raise RequestError(f"{path}: no designs: a first line of names and a line for each design are expected")
     names = [name.strip() for name in lines[0]]
@@ -318,7 +319,7 @@ def _cell(problem: Problem, path: str, number: int, name: str, text: str) -> flo
         value = float(text)
     except ValueError:
         if text.strip() in block.words:
-            return float(block.words.index(text.strip()))
+            return float(block.words.index(text.strip()) + 1)
         wanted = f"none of {', '.join(block.words)}" if block.words else "no number"
         raise RequestError(f'{path}:{number}: {name}: "{text.strip()}" is {wanted}') from None
     variable = next(variable for variable in problem.variables if variable.name == name)

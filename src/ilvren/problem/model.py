@@ -88,6 +88,10 @@ class Variable:
             return "catalogue"
         return "continuous" if self.spacing is None else "spaced"
 
+    def shown(self, value: float) -> float | str:
+        """Return a value as it is told: the word of a choice, else the number."""
+        return self.words[round(value) - 1] if self.words and 1 <= round(value) <= len(self.words) else value
+
     def member(self, value: float) -> float:
         """Return the allowed value nearest to `value`, the lower one on a tie."""
         if self.catalogue is not None:

@@ -44,7 +44,7 @@ def draw_effects(table: DesignTable, names: Sequence[str], path: str) -> None:
     """Write the figure to `path` (.png or .svg). Raises RequestError for too few designs."""
     effects = effects_of(table, names)
     if not effects:
-        raise RequestError("too few designs with values for main effects", advice="ilvren sample RUN --more N")
+        raise RequestError("too few designs with values for main effects", advice="`ilvren sample RUN --more N`")
     shown = dict(list(effects.items())[:MOST_QUANTITIES])
     every = dict.fromkeys(key for own in shown.values() for key in own)
     # Where not all fit, those that matter most.

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from ilvren.draw.report.page import rendered
 from ilvren.draw.report.text import problem_lines, table_lines
+from ilvren.printable import markdown_lines
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
@@ -32,7 +33,7 @@ def write_survey(survey: Survey, path: str) -> None:
         )
         target.write_text(text, encoding="utf-8")
         return
-    target.write_text("\n".join(_lines(survey, target)) + "\n", encoding="utf-8")
+    target.write_text("\n".join(markdown_lines(_lines(survey, target))) + "\n", encoding="utf-8")
 
 
 def _lines(survey: Survey, target: Path) -> Iterator[str]:

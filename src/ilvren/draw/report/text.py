@@ -20,6 +20,7 @@ from ilvren.draw.report.words import (
     verdict_line,
 )
 from ilvren.judge import MEANINGS
+from ilvren.printable import markdown_lines
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ __all__ = ["problem_lines", "table_lines", "write_text"]
 
 def write_text(report: Report, path: str) -> None:
     """Write the report to `path`."""
-    Path(path).write_text("\n".join(_lines(report)) + "\n", encoding="utf-8")
+    Path(path).write_text("\n".join(markdown_lines(_lines(report))) + "\n", encoding="utf-8")
 
 
 def _lines(report: Report) -> Iterator[str]:

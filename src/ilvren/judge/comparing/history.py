@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import math
 from collections.abc import Sequence
@@ -11,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren.ledger import EvaluationRecord, GroupRecord, IterationRecord, Ledger, RunRecord
+from ilvren.printable import CellWriter
 from ilvren.runs import problem_of
 
 __all__ = ["group_table", "history_table", "write_history", "write_rows"]
@@ -24,6 +24,7 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
     """
     problem = problem_of(record)
     names = [variable.name for variable in problem.variables]
+    words = {variable.name: variable for variable in problem.variables if variable.words}
     objective = problem.objective.name if problem.objective else "objective"
     kept: Sequence[IterationRecord | EvaluationRecord]
     of = ledger.iterations if every == "iteration" else ledger.evaluations
@@ -40,7 +41,10 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
         point: Sequence[float | None] = [None] * len(names)  # thinned, or on another grid
         if item.is_whole and len(item.point) == 8 * problem.size:
             point = np.frombuffer(item.point).tolist()
-        row |= {f"variable:{name}": value for name, value in zip(names[: problem.own_size], point, strict=False)}
+        row |= {
+            f"variable:{name}": words[name].shown(value) if name in words and value is not None else value
+            for name, value in zip(names[: problem.own_size], point, strict=False)
+        }
         row[objective] = item.objective
         row["violation"] = item.violation if math.isfinite(item.violation) else None
         if isinstance(item, IterationRecord):
@@ -94,6 +98,6 @@ def write_rows(rows: Sequence[dict[str, object]], path: str, head: dict[str, obj
         return
     with Path(path).open("w", newline="", encoding="utf-8") as file:
         if rows:
-            writer = csv.DictWriter(file, list(rows[0]))
-            writer.writeheader()
-            writer.writerows(rows)
+            writer = CellWriter(file)
+            writer.writerow(rows[0])
+            writer.writerows(row.values() for row in rows)
