@@ -170,7 +170,7 @@ def _actual(result: RunResult, name: str) -> Any:
 
 
 def _document(problem: Problem, found: Proposal, address: str, accepted: RunResult | None) -> dict[str, object]:
-    from ilvren.runs import by_block
+    from ilvren.runs import told_by_block
 
     def told(values: Any) -> Any:
         own = [float(value) for value in values]
@@ -182,7 +182,7 @@ def _document(problem: Problem, found: Proposal, address: str, accepted: RunResu
             {"name": change.name, "asked": item, "given": share}
             for change, item, share in zip(found.changes, _asked(found), found.shares, strict=True)
         ],
-        "variables": by_block(problem.blocks, found.point.tolist()),
+        "variables": told_by_block(problem.blocks, found.point.tolist()),
         "size": found.size,
         "quantities": {
             item.name: {"now": told(item.now), "predicted": told(item.predicted)} for item in found.quantities

@@ -172,7 +172,7 @@ class RunResult:
     def _optimum_document(self, item: FoundOptimum) -> dict[str, object]:
         return {
             "objective": plain(item.objective),
-            "variables": by_block(self.problem.blocks, [plain(value) for value in item.point]),
+            "variables": told_by_block(self.problem.blocks, [plain(value) for value in item.point]),
             "reached": item.often,
             "from_starts": list(item.from_starts),
         }

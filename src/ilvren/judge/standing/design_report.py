@@ -19,13 +19,13 @@ from ilvren.runs import (
     LimitState,
     LimitStates,
     TimeReport,
-    by_block,
     functions_of,
     limit_states,
     plain,
     plain_values,
     smooth_at,
     time_report,
+    told_by_block,
     trouble_clause,
 )
 
@@ -63,7 +63,7 @@ class DesignReport:
         problem = self.problem
         return {
             "problem": problem.title or problem.source.file,
-            "variables": by_block(
+            "variables": told_by_block(
                 [block for block in problem.blocks if not block.is_grid],
                 [plain(value) for value in self.bounds.value.tolist()],
             ),

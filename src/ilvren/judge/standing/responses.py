@@ -15,7 +15,7 @@ from ilvren.evaluate import Gate
 from ilvren.formula import Name, parse_limits
 from ilvren.problem import Measures, Problem
 from ilvren.records import dataclass
-from ilvren.runs import TimeReport, by_block, plain, plain_values, time_report
+from ilvren.runs import TimeReport, plain, plain_values, time_report, told_by_block
 
 __all__ = ["LimitCurve", "Mark", "Response", "limit_curves", "measured_at", "response_at", "signal_names", "tightest"]
 
@@ -66,7 +66,7 @@ class Response:
         """Return the plain values of the JSON document."""
         return {
             "design": self.label,
-            "variables": by_block(
+            "variables": told_by_block(
                 [block for block in self.problem.blocks if not block.is_grid], [plain(v) for v in self.point.tolist()]
             ),
             "signals": {name: plain_values(value) for name, value in self.signals.items()},
