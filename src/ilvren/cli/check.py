@@ -107,9 +107,11 @@ def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
         if check in report.checks:
             _show_kinds(report, terminal, kinds, words)
     if report.units is not None:
+        from ilvren.cli.tables.table import count
+
         _show_kinds(report, terminal, ("units",), "units")
         open_ = report.units["open"]
-        told = f"  {report.units['formulas']} formulas followed"
+        told = f"  {count(report.units['formulas'], 'formula')} followed"
         told += f", {open_} of them not to the end, where a number or name may carry any unit" if open_ else ""
         terminal.show(told)
     for finding in report.findings:

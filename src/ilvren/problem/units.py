@@ -32,6 +32,7 @@ from ilvren.formula import (
     parse_limits,
 )
 from ilvren.problem.entries import EntryDeclaration, formula_text
+from ilvren.problem.unit_text import UnitTextError, unit_factors
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -42,6 +43,9 @@ __all__ = ["UnitReport", "UnitTrouble", "check_units"]
 _CONVERSIONS = (60.0, 3600.0, 24.0, 86400.0, 365.0, 8760.0, 180.0, 360.0)
 _SAME = ("abs", "min", "max", "sum", "mean", "norm", "diff", "cumsum", "transpose")
 _JOINED = ("min", "max", "join", "hypot", "evenly")
+# Signs for names, and two units in one word, which the library takes for others.
+SIGNS = {"€": "EUR", "$": "USD", "£": "GBP", "%": "percent", "‰": "permille", "°": "degree", "°C": "degC", "°F": "degF"}
+GLUED = {"Nm": ("N", "m"), "kNm": ("kN", "m"), "MNm": ("MN", "m"), "Ncm": ("N", "cm"), "Nmm": ("N", "mm")}
 _PURE_RESULT = ("sin", "cos", "tan", "exp", "log", "log10", "sinh", "cosh", "tanh", "asin", "acos", "atan", "erf")
 _PURE_ARGUMENT = ("exp", "log", "log10", "sinh", "cosh", "tanh", "asin", "acos", "erf")
 
@@ -100,6 +104,7 @@ class _Checker:
         self.registry: Any = pint.UnitRegistry(autoconvert_offset_to_baseunit=False, cache_folder=None)
         self.problem = problem
         self.found = UnitReport()
+        self.known: dict[str, _Unit] = {}
         self.units: dict[str, _Unit] = {"pi": self._pure()}
         time = problem.template.declarations.time
         self.time = None if time is None else self.parsed(time.unit, "time")
@@ -170,7 +175,7 @@ class _Checker:
                     continue
                 wanted = _Unit(unit / time.unit if key == "rate" else unit)
                 try:
-                    self.same(wanted, made, (0, len(formula)), f"the {key} must be", "the formula gives")
+                    self.same(wanted, made, (0, len(formula)), f"the {key} must be", "where the formula gives")
                 except _Mismatch as error:
                     self.trouble(entry, formula, error)
         for entry in declarations.signals:
@@ -194,23 +199,36 @@ class _Checker:
         return self.of(arguments[0])  # first, last, average, highest, lowest, moves
 
     def parsed(self, text: str, where: str) -> _Unit:
-        if not text:
+        """Return a declared unit; open where there is none, or none that can be read, which is told."""
+        if not text.strip() or text.strip() == "-":
             return _OPEN
+        if text not in self.known:
+            try:
+                result = self.registry.dimensionless
+                for name, power in unit_factors(text).items():
+                    own = self.named(name)
+                    result = result * (own ** int(power) if power.denominator == 1 else own ** float(power))
+                self.known[text] = _Unit(result)
+            except UnitTextError as error:
+                line = self.problem.source.line(*where.split("."))
+                message = f'"{text}" cannot be read as a unit: {error}'
+                self.found.troubles.append(UnitTrouble(where, line, message, text, None))
+                self.known[text] = _OPEN
+        return self.known[text]
+
+    def named(self, name: str) -> Any:
+        """Return the unit of one name; a name nobody knows is a kind of its own, and told."""
+        if name in GLUED:
+            first, second = GLUED[name]
+            return self.registry.parse_units(first) * self.registry.parse_units(second)
+        name = SIGNS.get(name, name)
         try:
-            return _Unit(self.registry.parse_units(text))
-        except self.pint.errors.UndefinedUnitError as error:
-            names = error.unit_names if isinstance(error.unit_names, (list, tuple)) else [error.unit_names]
-            for name in names:
-                if str(name) not in self.found.invented:
-                    self.found.invented.append(str(name))
-                    self.registry.define(f"{name} = [{name}]")
-            return self.parsed(text, where)
-        except Exception:  # Pint's own parser raises many kinds for text that is no unit
-            path = tuple(where.split("."))
-            self.found.troubles.append(
-                UnitTrouble(where, self.problem.source.line(*path), f'"{text}" cannot be read as a unit', text, None)
-            )
-            return _OPEN
+            return self.registry.parse_units(name)
+        except self.pint.errors.UndefinedUnitError:
+            if name not in self.found.invented:
+                self.found.invented.append(name)
+                self.registry.define(f"{name} = [{name}]")
+            return self.registry.parse_units(name)
 
     def entry(self, entry: EntryDeclaration) -> _Unit:
         declared = self.parsed(entry.unit, entry.path)
@@ -223,7 +241,7 @@ class _Checker:
         if declared.unit is None:
             return own
         try:
-            self.same(declared, own, (0, len(text)), "declared is", "the formula gives")
+            self.same(declared, own, (0, len(text)), "declared is", "where the formula gives")
         except _Mismatch as error:
             self.trouble(entry, text, error)
         return declared
@@ -267,7 +285,7 @@ class _Checker:
             case Negative(operand=operand):
                 return self.of(operand)
             case Sum(terms=terms):
-                return self.all_same([term for _, term in terms])
+                return self.of_sum(terms)
             case Product(factors=factors):
                 return self.of_product(factors)
             case Power():
@@ -298,11 +316,43 @@ class _Checker:
             return _Unit(self.registry.dimensionless, False, True)
         return _Unit(None, True, True)
 
+    def has_offset(self, unit: _Unit) -> bool:
+        """Return whether a unit counts from a zero of its own, as degC does."""
+        known = self.registry._units
+        names = () if unit.unit is None else tuple(unit.unit._units)
+        return len(names) == 1 and "degree_" in names[0] and not known[names[0]].is_multiplicative
+
+    def refuse_offset(self, unit: _Unit, span: tuple[int, int]) -> None:
+        if self.has_offset(unit):
+            name = _named(unit.unit)
+            raise _Mismatch(f"{name} counts from a zero of its own: in a product or a power that is another number",
+                            span, "use K; for a difference of temperatures, K or delta_degC")  # fmt: skip
+
+    def of_sum(self, terms: tuple[tuple[bool, Node], ...]) -> _Unit:
+        """Return the unit of a sum: temperatures in degC differ by delta_degC, and one of them at most may be left."""
+        units = [(is_added, self.of(term), term) for is_added, term in terms]
+        count = sum((1 if is_added else -1) for is_added, unit, _ in units if self.has_offset(unit))
+        if not any(self.has_offset(unit) for _, unit, _ in units):
+            return self.all_same([term for _, term in terms])
+        known = [unit for _, unit, _ in units if unit.unit is not None and not unit.is_literal]
+        result = next(unit for unit in known if self.has_offset(unit))
+        span = (terms[0][1].span[0], terms[-1][1].span[1])
+        for unit in known:
+            if unit.unit.dimensionality != result.unit.dimensionality:
+                self.same(result, unit, span, "", "and")
+        if count not in (0, 1):
+            raise _Mismatch(f"{count} temperatures in {_named(result.unit)} are left: their zeros count as often", span,
+                            "add differences, in K or delta_degC, to one of them")  # fmt: skip
+        name = next(iter(result.unit._units))
+        return result if count else _Unit(self.registry.parse_units(f"delta_{name}"))
+
     def of_product(self, factors: tuple[tuple[bool, Node], ...]) -> _Unit:
         result = self._pure()
         is_literal = True
         for is_multiplied, factor in factors:
             own = self.of(factor)
+            if len(factors) > 1:
+                self.refuse_offset(own, factor.span)
             is_literal &= own.is_literal
             if own.unit is None or result.unit is None:
                 result = _OPEN
@@ -317,6 +367,7 @@ class _Checker:
             self.pure(exponent, node.exponent.span, "an exponent")
         if base.unit is None:
             return _OPEN
+        self.refuse_offset(base, node.base.span)
         if base.unit.dimensionless:
             return base
         number = _literal(node.exponent)
