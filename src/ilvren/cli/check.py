@@ -111,7 +111,7 @@ def _show(problem: Problem, report: CheckReport, terminal: Terminal) -> None:
 
         _show_kinds(report, terminal, ("units",), "units")
         open_ = report.units["open"]
-        told = f"  {count(report.units['formulas'], 'formula')} followed"
+        told = f"  {count(int(str(report.units['formulas'])), 'formula')} followed"
         told += f", {open_} of them not to the end, where a number or name may carry any unit" if open_ else ""
         terminal.show(told)
     for finding in report.findings:

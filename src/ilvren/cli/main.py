@@ -40,9 +40,23 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
     is_told_at_once = not arguments or arguments[0] in (*HELP, VERSION)
     before = None if is_told_at_once else _handle_termination(on_terminate)
     try:
+        found = _guarded(arguments, terminal)
+    except KeyboardInterrupt:  # once more, while the first was being told
+        found = status.INTERRUPTED
+    finally:
+        if before is not None:
+            import signal
+
+            signal.signal(signal.SIGTERM, before)
+    return status.TERMINATED if received and found != status.HOLDS else found
+
+
+def _guarded(arguments: list[str], terminal: Terminal) -> int:
+    """Run one command and word what it raises."""
+    try:
         result = run_command(arguments, terminal)
         terminal.out.flush()
-        return status.TERMINATED if received and result == status.INTERRUPTED else result
+        return result
     except InputError as error:
         terminal.complain(complaint(error))
         return status.WRONG_REQUEST
@@ -50,7 +64,7 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
         terminal.complain(complaint(error))
         return status.MACHINE_FAILED
     except KeyboardInterrupt:
-        return status.TERMINATED if received else status.INTERRUPTED
+        return status.INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has what it wanted. Python would complain once more at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -66,11 +80,6 @@ def main(arguments: list[str], terminal: Terminal | None = None) -> int:
             + traceback.format_exc()
         )
         return status.OUR_BUG
-    finally:
-        if before is not None:
-            import signal
-
-            signal.signal(signal.SIGTERM, before)
 
 
 def _handle_termination(handler: Callable[[int, FrameType | None], None]) -> Any:
@@ -84,6 +93,13 @@ def _handle_termination(handler: Callable[[int, FrameType | None], None]) -> Any
 
 def run_command(arguments: list[str], terminal: Terminal) -> int:
     """Run one command, letting its errors through."""
+    for word in arguments:
+        try:
+            word.encode()
+        except UnicodeEncodeError:
+            raise RequestError(
+                f"{word!a}: a name that is no UTF-8 cannot be put on record", advice="rename it"
+            ) from None
     if not arguments or arguments[0] in HELP:
         terminal.out.write(overview())
         return status.HOLDS

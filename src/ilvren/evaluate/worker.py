@@ -17,8 +17,8 @@ from typing import TYPE_CHECKING, Any
 from ilvren.errors import IlvrenError
 from ilvren.evaluate.gate import Gate
 from ilvren.evaluate.jobs import Answer, Job
-from ilvren.models import AUTOMATIC, HERE, Calls, ModelSource, Outcome, Question
-from ilvren.models.python import be_apart
+from ilvren.models import AUTOMATIC, HERE, Calls, ModelSource, Outcome, Question, end_group
+from ilvren.models.python import be_apart, first_line
 
 if TYPE_CHECKING:
     from ilvren.evaluate.recipe import Recipe
@@ -112,7 +112,7 @@ def _watch(parent: int) -> None:
     """End this process when its parent is gone."""
     while os.getppid() == parent:
         time.sleep(0.5)
-    os._exit(0)
+    end_group()
 
 
 def main() -> None:
@@ -122,15 +122,18 @@ def main() -> None:
     address, key = ast.literal_eval(sys.stdin.readline())
     if hasattr(os, "getppid"):
         threading.Thread(target=_watch, args=(parent,), daemon=True).start()
-    with Client(address, authkey=bytes.fromhex(key)) as connection:
-        connection.send(os.getpid())
-        serve(connection)
+    try:
+        with Client(address, authkey=bytes.fromhex(key)) as connection:
+            connection.send(os.getpid())
+            serve(connection)
+    except (OSError, EOFError):  # the other side is gone: nobody is left to be told
+        end_group()
 
 
 def serve(connection: Connection[Any, Any]) -> None:
     """Answer jobs until the other side is gone."""
     bench: Bench | None = None
-    recipe = connection.recv()
+    recipe, own = connection.recv(), os.getpid()
     while True:
         try:
             job = connection.recv()
@@ -138,7 +141,13 @@ def serve(connection: Connection[Any, Any]) -> None:
             return
         if bench is None:
             bench = Bench(recipe)
-        connection.send(bench.done(job))
+        try:
+            answer = bench.done(job)
+        except Exception as error:  # nobody foresaw it: the run goes on without this answer, and says why
+            answer = Answer(failure=f"a worker could not do its job: {type(error).__name__}: {first_line(error)}")
+        if os.getpid() != own:
+            os._exit(0)  # a copy that a model made of this process, and that came back: one answers
+        connection.send(answer)
 
 
 if __name__ == "__main__":

@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
+import signal
 import subprocess
 import sys
 import time
@@ -46,6 +47,8 @@ class _Worker:
             self.connection.close()
         if status is None:
             self.process.kill()
+        with contextlib.suppress(OSError, AttributeError):  # and what models have started: the group is its own
+            os.killpg(self.process.pid, signal.SIGKILL)
         self.process.wait()
         return status
 

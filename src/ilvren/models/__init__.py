@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     )
     from ilvren.models.failures import CannotFollow as CannotFollow, ModelFailure as ModelFailure
     from ilvren.models.hessians import MOST_HESSIAN_INPUTS as MOST_HESSIAN_INPUTS
-    from ilvren.models.places import HERE as HERE
+    from ilvren.models.places import HERE as HERE, end_group as end_group
     from ilvren.models.program.source import ProgramSource as ProgramSource
     from ilvren.models.python.signature import arguments_of as arguments_of, read_python as read_python
     from ilvren.models.python.source import PythonSource as PythonSource
@@ -40,7 +40,7 @@ __getattr__, __all__ = door(
         "codec": "digest_of packed_answer packed_inputs unpacked_answer",
         "failures": "CannotFollow ModelFailure",
         "hessians": "MOST_HESSIAN_INPUTS",
-        "places": "HERE",
+        "places": "HERE end_group",
         "program.source": "ProgramSource",
         "python.signature": "arguments_of read_python",
         "python.source": "PythonSource",

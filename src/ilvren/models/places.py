@@ -18,13 +18,13 @@ import threading
 import time
 from collections.abc import Sequence
 from multiprocessing.connection import Connection
-from typing import Any, Protocol
+from typing import Any, NoReturn, Protocol
 
 from ilvren.models.codec import packed_answer, packed_inputs, unpacked_answer, unpacked_inputs
 from ilvren.models.python.guard import be_apart, first_line
 from ilvren.models.source import ModelSource, Outcome, Question
 
-__all__ = ["ASIDE", "HERE", "Place", "serve"]
+__all__ = ["ASIDE", "HERE", "Place", "end_group", "serve"]
 
 # How long after its timeout a question is answered for a process that does not come back.
 GRACE_SECONDS = 2.0
@@ -93,6 +93,9 @@ class _Child:
         if status is None:
             with contextlib.suppress(OSError):
                 os.kill(self.pid, signal.SIGKILL)
+        with contextlib.suppress(OSError):  # and what the model has started; the group is its own from the first answer
+            os.killpg(self.pid, signal.SIGKILL)
+        if status is None:
             with contextlib.suppress(OSError):
                 os.waitpid(self.pid, 0)
         return status
@@ -196,12 +199,13 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
         os.close(nothing)
     threading.Thread(target=_watch, args=(parent,), daemon=True).start()
     be_apart()
+    own = os.getpid()
     sources: dict[int, ModelSource] = {}
     while True:
         try:
             token, source, questions = pickle.loads(connection.recv_bytes())
         except (EOFError, OSError):
-            os._exit(0)
+            end_group()
         if source is not None:
             sources[token] = source
         for kind, inputs in questions:
@@ -211,12 +215,14 @@ def _serve(connection: Connection[Any, Any], parent: int) -> None:
             except BaseException as error:  # whatever it is, it is the model's
                 what = f"{type(error).__name__}: {first_line(error)}".rstrip(": ")
                 outcome = Outcome("failed", None, f'model "{sources[token].name}" raised {what}')
+            if os.getpid() != own:
+                os._exit(0)  # a copy that the model made of this process, and that came back: one answers
             try:
                 answer = packed_answer(question, outcome.answer) if outcome.is_done else None
                 told = (outcome.status, answer, outcome.trouble, outcome.seconds, outcome.read)
                 connection.send_bytes(pickle.dumps(told, protocol=5))
             except OSError:
-                os._exit(0)
+                end_group()
         with contextlib.suppress(OSError, ValueError):
             sys.stderr.flush()
 
@@ -225,6 +231,14 @@ def _watch(parent: int) -> None:
     """End this process when its parent is gone."""
     while os.getppid() == parent:
         time.sleep(0.5)
+    end_group()
+
+
+def end_group() -> NoReturn:
+    """End this process and all that was started from it, where they are a group of their own."""
+    if os.getpgrp() == os.getpid():
+        with contextlib.suppress(OSError):
+            os.killpg(os.getpid(), signal.SIGKILL)
     os._exit(0)
 
 

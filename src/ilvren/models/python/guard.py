@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from ilvren.models.python.reads import begin_watching
+from ilvren.printable import printable
 
 __all__ = ["TooSlow", "be_apart", "first_line", "imported", "line_in", "standard_output_apart", "time_limit"]
 
@@ -86,9 +87,9 @@ def first_line(error: BaseException) -> str:
     """Return the first line of an exception's text; some raise when asked for it."""
     try:
         told = str(error)
-    except Exception:
+    except BaseException:
         return ""
-    return told.splitlines()[0][:200] if told else ""
+    return printable(told.splitlines()[0][:200]) if told else ""
 
 
 @contextlib.contextmanager

@@ -142,6 +142,12 @@ class PythonSource:
             status, trouble = "unfollowable", str(error)
         except ModelFailure as failure:
             status, trouble = "failed", str(failure)
+        except KeyboardInterrupt:
+            raise
+        except BaseException as error:  # objects that raise when they are looked at: they are the model's
+            told = f": {words}" if (words := first_line(error)) else ""
+            status = "failed"
+            trouble = f'model "{self.name}" returned what cannot be looked at: {type(error).__name__}{told}'
         else:
             return Outcome("done", answer, "", time.perf_counter() - began, undeclared(self._declared, self.path))
         return Outcome(status, None, trouble, time.perf_counter() - began)
@@ -231,7 +237,11 @@ class PythonSource:
 
     def _shaped(self, name: str, shape: Shape, value: Any, kind: type) -> Array:
         try:
-            array: Array = np.asarray(value, dtype=kind)
+            raw = np.asarray(value)
+            if raw.dtype.kind in "USmMV" or np.ma.is_masked(value):
+                what = "something masked" if np.ma.is_masked(value) else type(value).__name__
+                raise ModelFailure(f'model "{self.name}" returned no numbers as "{name}": {what}')
+            array: Array = raw.astype(kind, copy=False)
         except (TypeError, ValueError, OverflowError) as error:
             raise ModelFailure(f'model "{self.name}" returned no numbers as "{name}": {first_line(error)}') from None
         if array.shape != shape:
