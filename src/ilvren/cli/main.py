@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 
@@ -67,9 +68,10 @@ def _guarded(arguments: list[str], terminal: Terminal) -> int:
         return status.INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has what it wanted. Python would complain once more at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _give_up_output()
         return status.HOLDS
     except OSError as error:
+        _give_up_output()
         terminal.complain(f"ilvren: {error.filename or 'the system'}: {error.strerror or error}")
         return status.MACHINE_FAILED
     except Exception:
@@ -80,6 +82,15 @@ def _guarded(arguments: list[str], terminal: Terminal) -> int:
             + traceback.format_exc()
         )
         return status.OUR_BUG
+
+
+def _give_up_output() -> None:
+    """Let what is still to be written go nowhere, or Python would complain once more at its exit."""
+    with contextlib.suppress(OSError, ValueError):
+        sys.stdout.flush()
+        return
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _handle_termination(handler: Callable[[int, FrameType | None], None]) -> Any:

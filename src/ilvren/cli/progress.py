@@ -112,8 +112,7 @@ class Progress:
             self._table = None
         if self._drawn:
             self._redraw("")
-            self._terminal.err.write("\r")
-            self._terminal.err.flush()
+            self._terminal.redraw("")
             self._drawn = 0
 
     def _sampled(self, event: Sampled) -> str:
@@ -188,7 +187,7 @@ class Progress:
 
         if self._drawn:
             self._redraw("")
-            self._terminal.err.write("\r")
+            self._terminal.redraw("")
             self._drawn = 0
         names = self._names[:MOST_COLUMNS]
         rows = [
@@ -213,6 +212,5 @@ class Progress:
         import shutil
 
         line = printable(line)[: shutil.get_terminal_size().columns - 1]
-        self._terminal.err.write("\r" + line + " " * max(0, self._drawn - len(line)))
-        self._terminal.err.flush()
+        self._terminal.redraw(line + " " * max(0, self._drawn - len(line)))
         self._drawn = len(line)

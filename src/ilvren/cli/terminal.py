@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 
@@ -114,8 +115,7 @@ class Terminal:
     def progress(self, text: str) -> None:
         """Redraw the one line that says what is being done, on a terminal; an empty text takes it away."""
         if self.is_live:
-            self.err.write("\r\x1b[K" + printable(text))
-            self.err.flush()
+            self._say("\r\x1b[K" + printable(text))
 
     def complain(self, text: str) -> None:
         """Print an error; quiet does not silence it."""
@@ -123,9 +123,21 @@ class Terminal:
 
     def write_line(self, text: str, *, to_error: bool = False) -> None:
         """Write a line at once, as it is but for what is not printable."""
-        stream = self.err if to_error else self.out
-        stream.write(printable(text) + "\n")
-        stream.flush()
+        if to_error:
+            self._say(printable(text) + "\n")
+        else:
+            self.out.write(printable(text) + "\n")
+            self.out.flush()
+
+    def redraw(self, text: str) -> None:
+        """Write a line over the one that the cursor is on."""
+        self._say("\r" + printable(text))
+
+    def _say(self, text: str) -> None:
+        """Write beside the results: that nobody can be told is no reason to end what is going on."""
+        with contextlib.suppress(OSError):
+            self.err.write(text)
+            self.err.flush()
 
 
 def _console_class() -> type[Console]:
