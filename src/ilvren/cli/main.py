@@ -77,11 +77,28 @@ def _guarded(arguments: list[str], terminal: Terminal) -> int:
     except Exception:
         import traceback
 
+        if told := _damage_told():
+            terminal.complain(told)
+            return status.WRONG_REQUEST
         terminal.complain(
             "ilvren: this is a bug in Ilvren, not in your problem; what follows helps to mend it\n"
             + traceback.format_exc()
         )
         return status.OUR_BUG
+
+
+def _damage_told() -> str:
+    """Return what is damaged in the ledger that was read, where that explains what nobody foresaw; "" else."""
+    if "ilvren.ledger.opening" not in sys.modules:
+        return ""
+    from ilvren.ledger import damages, last_opened
+
+    path = last_opened()
+    found = damages(path) if path is not None and path.exists() else []
+    if not found:
+        return ""
+    return (f"{path}: is damaged ({found[0]})\n"
+            f"    `ilvren runs --recover FILE --ledger {path}` writes what is whole into a new ledger")  # fmt: skip
 
 
 def _give_up_output() -> None:

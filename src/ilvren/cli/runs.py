@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.errors import RequestError
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -15,12 +16,18 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   ilvren runs
   ilvren runs --ledger winter.ledger --json
+  ilvren runs --ledger winter.ledger --recover mended.ledger
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the flags."""
     parser.add_argument("--full", action="store_true", help="the runs of contests one by one, too")
+    parser.add_argument(
+        "--recover",
+        metavar="FILE",
+        help="write what is whole of a damaged ledger into a new one, and tell what is lost",
+    )
     add_ledger(parser)
     add_output_flags(parser)
 
@@ -30,8 +37,14 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.cli.files import read_ledger
     from ilvren.cli.tables.table import count, number, seconds_text, table
 
+    if arguments.recover is not None:
+        return _recover(ledger_path(arguments.ledger), arguments.recover, terminal, as_json=arguments.json)
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
         records = ledger.runs()
+        for told in ledger.damaged:
+            terminal.complain(
+                f"{ledger.path}: {told}; `ilvren runs --recover FILE` writes what is whole into a new ledger"
+            )
         alive = {record.number for record in records if ledger.is_alive(record)}
         groups = ledger.groups()
     group_of = {number: group.id for group in groups for number in group.runs.values()}
@@ -107,6 +120,30 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if any(d["outcome"] == "killed" for d in documents):
         terminal.show("killed: the process ended without a word; `ilvren resume RUN` continues such a run")
     return status.HOLDS
+
+
+def _recover(path: str, target: str, terminal: Terminal, *, as_json: bool) -> int:
+    """Write what is whole into a new ledger."""
+    from pathlib import Path
+
+    from ilvren.cli.files import recorded_ledger
+    from ilvren.cli.tables.table import count
+    from ilvren.ledger import recover
+
+    if Path(target).exists():
+        raise RequestError(f"--recover {target}: that file exists", advice="name a new one")
+    found = recover(Path(recorded_ledger(path)), Path(target))
+    if as_json:
+        numbers = {"runs": found.runs, "groups": found.groups, "approximations": found.approximations}
+        terminal.document({"ledger": path, "recovered": target, **numbers, "lost": list(found.lost)})
+    else:
+        parts = (("run", found.runs), ("group", found.groups), ("approximation", found.approximations))
+        terminal.show(f"{target}: {', '.join(count(number, noun) for noun, number in parts)} of {path}")
+        for told in found.lost:
+            terminal.show(f"lost  {told}")
+        if not found.lost:
+            terminal.show("nothing that could be read was lost")
+    return status.DOES_NOT_HOLD if found.lost else status.HOLDS
 
 
 def _group_document(group: GroupRecord) -> dict[str, Any]:

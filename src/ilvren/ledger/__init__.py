@@ -8,6 +8,8 @@ from ilvren.doors import door
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from ilvren.ledger.calls import CallRecord as CallRecord
+    from ilvren.ledger.damage import Recovered as Recovered, damages as damages, recover as recover
+    from ilvren.ledger.opening import last_opened as last_opened
     from ilvren.ledger.records import (
         ApproximationRecord as ApproximationRecord,
         EvaluationRecord as EvaluationRecord,
@@ -24,6 +26,8 @@ __getattr__, __all__ = door(
     __name__,
     {
         "calls": "CallRecord",
+        "opening": "last_opened",
+        "damage": "Recovered damages recover",
         "records": (
             "ApproximationRecord EvaluationRecord ForetoldRecord GroupRecord IterationRecord RequestRecord "
             "RunRecord StageRecord"

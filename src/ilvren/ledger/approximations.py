@@ -68,7 +68,7 @@ class ApproximationShelf:
             return []
         with self._guard():
             rows = self._db.execute(f"SELECT {_COLUMNS} FROM approximations ORDER BY number").fetchall()
-        return [_record(row) for row in rows]
+            return [_record(row) for row in rows]
 
     def is_approximation(self, reference: str) -> bool:
         """Return whether a reference names an approximation, by its id or label."""
@@ -94,7 +94,8 @@ class ApproximationShelf:
             if not names:
                 advice = "`ilvren approximate RUN` makes one"
             raise RequestError(f'{self.path} holds no approximation "{reference}"', advice=advice)
-        return _record(row)
+        with self._guard():
+            return _record(row)
 
 
 def _record(row: tuple[Any, ...]) -> ApproximationRecord:

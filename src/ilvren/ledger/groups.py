@@ -84,7 +84,8 @@ class GroupShelf:
                     'SELECT place, run FROM group_runs WHERE "group" = ? ORDER BY place', row[:1]
                 ).fetchall()
             )
-        return GroupRecord(row[0], row[1], json.loads(row[2]), row[3], places)
+            plan = json.loads(row[2])
+        return GroupRecord(row[0], row[1], plan, row[3], places)
 
     def group_runs(self, group: GroupRecord) -> dict[int, RunRecord]:
         """Return {place in the plan: run} of the runs that were begun."""

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import json
 import os
 import sqlite3
+import stat
 from collections.abc import Iterator
 from pathlib import Path
 
 from ilvren.errors import LedgerFileError, MachineError
 from ilvren.ledger.schema import APPLICATION_ID, STEPS
+from ilvren.ledger.seals import add_seals
 
-__all__ = ["guarded", "now", "open_file"]
+__all__ = ["damaged", "guarded", "last_opened", "now", "open_file"]
 
 # How long a write waits for another process before it gives up.
 PATIENCE_SECONDS = 10.0
+_OPENED: list[Path] = []
 _SQLITE_MAGIC = b"SQLite format 3\x00"
 
 
@@ -25,6 +29,7 @@ def open_file(path: Path, *, read_only: bool) -> tuple[sqlite3.Connection, list[
     It is made when it is missing, unless `read_only`. Raises LedgerFileError, MachineError.
     """
     _check_file(path, read_only)
+    _OPENED[:] = [path]
     if read_only and _is_older(path):
         if not _is_writable(path):
             raise _refusal(
@@ -45,6 +50,11 @@ def open_file(path: Path, *, read_only: bool) -> tuple[sqlite3.Connection, list[
         db.close()
         raise
     return db, notes
+
+
+def last_opened() -> Path | None:
+    """Return the file that this process has opened last."""
+    return _OPENED[0] if _OPENED else None
 
 
 def _create(path: Path) -> None:
@@ -73,6 +83,8 @@ def _refusal(path: Path, message: str, advice: str | None = None) -> LedgerFileE
 def _check_file(path: Path, read_only: bool) -> None:
     if path.is_dir():
         raise _refusal(path, "is a folder, not a ledger")
+    if path.exists() and not stat.S_ISREG(path.stat().st_mode):
+        raise _refusal(path, "is no file of its own (a pipe or a device), and cannot be a ledger")
     if not path.exists():
         if read_only:
             raise _refusal(
@@ -143,7 +155,7 @@ def _check_schema(db: sqlite3.Connection, path: Path, read_only: bool) -> None:
     except sqlite3.DatabaseError as error:
         if isinstance(error, sqlite3.OperationalError):
             raise
-        raise _refusal(path, f"is damaged or not a ledger ({error})") from None
+        raise damaged(path, str(error)) from None
     if application != APPLICATION_ID and (tables or read_only):
         raise _refusal(
             path, "is an SQLite file of another program, not a ledger", "name another file with --ledger PATH"
@@ -163,6 +175,7 @@ def _prepare(db: sqlite3.Connection, path: Path) -> list[str]:
         notes.append(f"{path}: this file system allows no write-ahead log; the ledger uses the slower default")
     db.execute("PRAGMA synchronous = NORMAL")
     db.execute("PRAGMA foreign_keys = ON")
+    add_seals(db)
     if db.execute("PRAGMA user_version").fetchone()[0] == max(STEPS):
         return notes
     db.execute("BEGIN IMMEDIATE")
@@ -190,6 +203,8 @@ def guarded(path: Path) -> Iterator[None]:
         yield
     except sqlite3.OperationalError as error:
         message = str(error)
+        if "decode" in message:
+            raise damaged(path, message) from None
         if "readonly" in message:
             raise _refusal(path, "is read-only, and a run must be recorded") from None
         if "locked" in message or "busy" in message:
@@ -197,8 +212,14 @@ def guarded(path: Path) -> Iterator[None]:
         if "full" in message or "I/O" in message:
             raise MachineError(f"{path}: the disk is full or fails ({message})") from None
         raise MachineError(f"{path}: {message}") from None
-    except sqlite3.DatabaseError as error:
-        raise _refusal(path, f"is damaged ({error})") from None
+    except (sqlite3.DatabaseError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        raise damaged(path, str(error)) from None
+
+
+def damaged(path: Path, what: str) -> LedgerFileError:
+    """Return the error for a ledger that is damaged, with what shows it."""
+    return _refusal(path, f"is damaged ({what})", f"`ilvren runs --recover FILE --ledger {path}` writes what is whole "
+                    "into a new ledger")  # fmt: skip
 
 
 def now() -> str:

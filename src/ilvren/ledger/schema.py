@@ -66,6 +66,10 @@ STEPS: dict[int, tuple[str, tuple[str, ...]]] = {
             " spread REAL, actual REAL, surface TEXT NOT NULL, PRIMARY KEY (run, iteration)) WITHOUT ROWID",
         ),
     ),
+    9: (
+        "seals: what an ended run says cannot change unseen",
+        ("ALTER TABLE runs ADD COLUMN seal TEXT",),
+    ),
     3: (
         "the designs of each generation, as numbers of evaluations",
         (

@@ -18,11 +18,11 @@ from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-from ilvren.errors import RequestError, nearest
+from ilvren.errors import LedgerFileError, RequestError, nearest
 from ilvren.ledger.approximations import ApproximationShelf
 from ilvren.ledger.calls import CallShelf
 from ilvren.ledger.groups import GroupShelf
-from ilvren.ledger.opening import guarded, now, open_file
+from ilvren.ledger.opening import damaged, guarded, now, open_file
 from ilvren.ledger.records import (
     EvaluationRecord,
     ForetoldRecord,
@@ -31,6 +31,7 @@ from ilvren.ledger.records import (
     RunRecord,
     StageRecord,
 )
+from ilvren.ledger.seals import SEALED, seal_of
 
 __all__ = ["Ledger"]
 
@@ -43,7 +44,7 @@ COSTLY_SECONDS = 0.01
 _RUN_COLUMNS = (
     "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
     " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result,"
-    " runs.files, runs.models"
+    " runs.files, runs.models, problems.hash, runs.seal, " + ", ".join(f"runs.{name}" for name in SEALED)
 )
 
 
@@ -63,6 +64,14 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         self._pending: list[tuple[str, tuple[object, ...]]] = []
         self._written = 0.0
         self._db, self.notes = open_file(self.path, read_only=read_only)
+        self.damaged: list[str] = []  # what `runs` has left out
+        self.rescued = ""  # what is to be said where the file went away and was written anew
+        self._identity = _identity(self.path)
+
+    @property
+    def connection(self) -> sqlite3.Connection:
+        """Return the connection to the file, for whoever writes rows as they are."""
+        return self._db
 
     def _guard(self) -> contextlib.AbstractContextManager[None]:
         return guarded(self.path)
@@ -174,13 +183,15 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
             if state == "running" and _is_alive(process):
                 raise RequestError(f"{run.id} is still running (process {process.split(':')[0]})")
             self._db.execute(
-                "UPDATE runs SET state = 'running', process = ?, settings = ? WHERE number = ?",
+                "UPDATE runs SET state = 'running', process = ?, settings = ?, seal = NULL WHERE number = ?",
                 (_this_process(), json.dumps(settings), run.number),
             )
 
     def note_settings(self, run: int, settings: Mapping[str, object]) -> None:
         """Record what a run has added to its settings, at once."""
-        self._pending.append(("UPDATE runs SET settings = ? WHERE number = ?", (json.dumps(settings), run)))
+        self._pending.append(
+            ("UPDATE runs SET settings = ?, seal = NULL WHERE number = ?", (json.dumps(settings), run))
+        )
         self.flush()
 
     def note_refinement(self, run: int, refinement: Mapping[str, object], stage: int) -> None:
@@ -189,7 +200,8 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         self._pending.append(
             (
                 "UPDATE runs SET overrides = json_set(overrides, '$.time', json(?), '$.time_stages',"
-                " json_set(coalesce(json_extract(overrides, '$.time_stages'), '{}'), ?, json(?))) WHERE number = ?",
+                " json_set(coalesce(json_extract(overrides, '$.time_stages'), '{}'), ?, json(?))), seal = NULL"
+                " WHERE number = ?",
                 (text, f'$."{stage}"', text, run),
             )
         )
@@ -199,7 +211,10 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         """Record the designs that a sample consists of from now on, at once."""
         given = json.dumps(sample), run
         self._pending.append(
-            ("UPDATE runs SET overrides = json_set(overrides, '$.sample', json(?)) WHERE number = ?", given)
+            (
+                "UPDATE runs SET overrides = json_set(overrides, '$.sample', json(?)), seal = NULL WHERE number = ?",
+                given,
+            )
         )
         self.flush()
 
@@ -207,7 +222,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         """Record which approximations a run has searched on, at once."""
         given = json.dumps(on), run
         self._pending.append(
-            ("UPDATE runs SET overrides = json_set(overrides, '$.on', json(?)) WHERE number = ?", given)
+            ("UPDATE runs SET overrides = json_set(overrides, '$.on', json(?)), seal = NULL WHERE number = ?", given)
         )
         self.flush()
 
@@ -217,8 +232,8 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         result = None if run.result is None else json.dumps(run.result)
         with self._transaction():
             self._db.execute(
-                "UPDATE runs SET state = ?, process = ?, settings = ?, outcome = ?, seconds = ?, result = ?"
-                " WHERE number = ?",
+                "UPDATE runs SET state = ?, process = ?, settings = ?, outcome = ?, seconds = ?, result = ?,"
+                " seal = NULL WHERE number = ?",
                 (run.state, run.process, json.dumps(run.settings), run.outcome, run.seconds, result, run.number),
             )
 
@@ -346,13 +361,47 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                 (outcome, seconds, json.dumps(result), result.get("method"), run),
             )
         )
+        self._pending.append((f"UPDATE runs SET seal = seal_of({', '.join(SEALED)}) WHERE number = ?", (run,)))
         self.flush()
+        self._rescue()
+
+    def _rescue(self) -> None:
+        """Write all into a new file where this one was deleted or replaced meanwhile, and note it."""
+        if _identity(self.path) == self._identity:
+            return
+        names = (self.path.with_name(f"{self.path.stem}-rescued{k or ''}{self.path.suffix}") for k in itertools.count())
+        target = self.path if not self.path.exists() else next(name for name in names if not name.exists())
+        with self._guard(), contextlib.closing(sqlite3.connect(target)) as copy:
+            self._db.backup(copy)
+        self.rescued = f"{self.path} was deleted or replaced during the run: all of it is in {target} now"
+        self._db.close()
+        self._db, _ = open_file(target, read_only=False)
+        self.path, self._identity = target, _identity(target)
 
     # ---- reading ------------------------------------------------------------------------------
 
     def runs(self) -> list[RunRecord]:
         """Return all runs, oldest first."""
-        return self._select("ORDER BY runs.number", ())
+        try:
+            return self._select("ORDER BY runs.number", ())
+        except LedgerFileError:
+            return self._whole_runs()
+
+    def _whole_runs(self) -> list[RunRecord]:
+        """Return the runs that are whole, and note in `damaged` what is not."""
+        found: list[RunRecord] = []
+        with self._guard():
+            numbers = [int(number) for (number,) in self._db.execute("SELECT number FROM runs ORDER BY number")]
+        self.damaged.clear()
+        for number in numbers:
+            try:
+                own = self._select("WHERE runs.number = ?", (number,))
+            except LedgerFileError:
+                own = []
+            found += own
+            if not own:
+                self.damaged.append(f"r{number} is damaged")
+        return found
 
     def run(self, reference: str) -> RunRecord:
         """Return a run by id ("r3"), label or "last"; of a group ("g3", or its label) the one with the best feasible
@@ -384,13 +433,23 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
             rows = self._db.execute(
                 f"SELECT {_RUN_COLUMNS} FROM runs JOIN problems ON runs.problem = problems.number {clause}", values
             ).fetchall()
-        records = []
-        for row in rows:
-            values_ = list(row)
+        return [self._run_of(row) for row in rows]
+
+    def _run_of(self, row: tuple[Any, ...]) -> RunRecord:
+        """Return a run from its row. Raises LedgerFileError where that is not what was written."""
+        count = len(fields(RunRecord))
+        values, (digest, seal, *sealed) = list(row[:count]), row[count:]
+        try:
             for place in (6, 7, 8, 14, 15, 16):
-                values_[place] = None if row[place] is None else json.loads(row[place])
-            records.append(_record_of(RunRecord, values_))
-        return records
+                values[place] = None if row[place] is None else json.loads(row[place])
+            is_whole = hashlib.sha256(str(row[2]).encode()).hexdigest() == digest
+            is_whole &= all(isinstance(values[place], dict) for place in (6, 7, 8, 15, 16))
+            is_whole &= {"set", "start"} <= set(values[7])
+        except (ValueError, TypeError):
+            is_whole = False
+        if not is_whole or (seal is not None and seal != seal_of(*sealed)):
+            raise damaged(self.path, f"what r{row[0]} says is not what was written")
+        return _record_of(RunRecord, values)
 
     def is_alive(self, run: RunRecord) -> bool:
         """Return whether a process on this machine still works on the run."""
@@ -491,6 +550,15 @@ def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:
 
 def _finite(value: float | None) -> float | None:
     return value if value is not None and math.isfinite(value) else None
+
+
+def _identity(path: Path) -> tuple[int, int] | None:
+    """Return what tells a file from another of its name, None where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
 
 
 def _this_process() -> str:

@@ -201,7 +201,7 @@ class Loop:
         except MachineError as error:
             self._trouble = str(error)
             return self._concluded("interrupted", str(error))
-        return result
+        return replace(result, notes=(*result.notes, stage.ledger.rescued)) if stage.ledger.rescued else result
 
     # ---- the way of a stage -----------------------------------------------------------------------
 
