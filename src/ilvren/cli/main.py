@@ -157,7 +157,7 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
     if not getattr(parsed, "trust", False):
         result: int = module.execute(parsed, terminal)
         return result
-    from ilvren.runs import trusting
+    from ilvren.models import trusting
 
     with trusting():
         return int(module.execute(parsed, terminal))

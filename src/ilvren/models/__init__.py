@@ -32,6 +32,11 @@ if TYPE_CHECKING:
         Question as Question,
         is_differenced as is_differenced,
     )
+    from ilvren.models.trust import (
+        is_trusting as is_trusting,
+        refusal_of_place as refusal_of_place,
+        trusting as trusting,
+    )
 
 __getattr__, __all__ = door(
     __name__,
@@ -49,5 +54,6 @@ __getattr__, __all__ = door(
             "AUTOMATIC COMPLEX_STEP DIFFERENCES FORWARD_DIFFERENCES ModelSource Outcome Question SUPPLIED "
             "is_differenced"
         ),
+        "trust": "is_trusting refusal_of_place trusting",
     },
 )

@@ -7,6 +7,7 @@ run (what is kept, counted, noted, tried again) is in `models.calls`, and where 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -138,6 +139,10 @@ class ModelSource(Protocol):
     @property
     def place(self) -> tuple[str, int | None]:
         """Return (file, line) of its declaration."""
+
+    @property
+    def code_files(self) -> tuple[Path, ...]:
+        """Return the files whose code runs where it is asked."""
 
     @property
     def told(self) -> str:

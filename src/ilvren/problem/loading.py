@@ -35,7 +35,15 @@ def load(
     `set` replaces values of parameters, `start` starts of variables; lists where these are vectors or matrices; `aim`
     makes one objective of several; `refinement` says how finely things over time are looked at. Loading never runs
     anything. Raises ProblemError or FormulaError (the file), RequestError (`set`, `start`, `aim`)."""
-    return _built(read_file(path), set or {}, start or {}, aim, refinement)
+    problem = _built(read_file(path), set or {}, start or {}, aim, refinement)
+    own = problem.confirmation
+    sources = [*problem.sources, *(own.sources if own is not None else ())]
+    if not sources:
+        return problem
+    from ilvren.models import refusal_of_place
+
+    refusal = refusal_of_place(sources, str(path))
+    return replace(problem, refusal=refusal, confirmation=None if own is None else replace(own, refusal=refusal))
 
 
 def loads(

@@ -522,7 +522,7 @@ class Problem:
         assert self.rebound is not None
         anchor, given = self.refinement.anchor, {**self.overrides, **values}
         found: Problem = self.rebound(self.template, parameters=given, starts=self.start_overrides, anchor=anchor)
-        return replace(found, aim=self.aim, refinement=self.refinement)
+        return replace(found, aim=self.aim, refinement=self.refinement, refusal=self.refusal)
 
     def calls(self) -> tuple[Calls, ...]:
         """Return new calls of the models, of which nothing is known yet."""

@@ -142,7 +142,6 @@ if TYPE_CHECKING:
         CourseTold as CourseTold,
         Prediction as Prediction,
     )
-    from ilvren.runs.trust import trusting as trusting
     from ilvren.runs.warm import begun_at as begun_at
 
 __getattr__, __all__ = door(
@@ -187,7 +186,6 @@ __getattr__, __all__ = door(
         "stored": "changed_files flat_design problem_of problem_of_stage refuse_changed",
         "sweeping": "SweptRun Sweep resume_sweep sweep",
         "told": "BROKEN CONFIRMED Confirmation CourseTold FAILED Prediction",
-        "trust": "trusting",
         "warm": "begun_at",
     },
 )

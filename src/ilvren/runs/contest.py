@@ -24,6 +24,7 @@ import numpy as np
 
 from ilvren.errors import MachineError, RequestError
 from ilvren.methods import method_named, options_from
+from ilvren.models import is_trusting
 from ilvren.problem import Aim, Problem, checked_scheme, checked_steps, fronted, loads
 from ilvren.records import dataclass
 from ilvren.runs.choice import chosen_method
@@ -35,6 +36,7 @@ from ilvren.runs.settings import AUTOMATIC, GLOBAL, Settings
 from ilvren.runs.start import RESUMABLE, resume, run
 from ilvren.runs.stored import stored_files, stored_models
 from ilvren.runs.treatment import treated, treated_as
+from ilvren.runs.trust import refuse_plan, signature_of
 from ilvren.runs.warm import begun_at
 
 if TYPE_CHECKING:
@@ -149,13 +151,16 @@ def _aim(stored: Mapping[str, Any]) -> Aim:
 
 
 def _stored(problem: Problem) -> dict[str, Any]:
+    if problem.refusal:
+        raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
     return {
         "text": problem.source.text,
         "file": problem.source.file,
         "set": dict(problem.overrides),
         "aim": problem.aim.to_dict(),
         "files": stored_files(problem),
-        "models": stored_models(problem),
+        "models": (models := stored_models(problem)),
+        "signature": signature_of(problem, models),
         "name": problem.title or problem.source.file,
         "sign": problem.objective.sign if problem.objective is not None else 1,
     }
@@ -221,16 +226,17 @@ def resume_contest(
     alive = [record.id for record in begun.values() if ledger.is_alive(record)]
     if alive:
         raise RequestError(f"{group.id} is still running ({', '.join(alive[:3])})")
-    if not as_now:
-        _refuse_changed(group)
+    _refuse_changed(group, as_now=as_now)
     return hold_contest(ledger, group, workers=workers, finished=finished)
 
 
-def _refuse_changed(group: GroupRecord) -> None:
-    """Raise RequestError when the file of a model has changed since: members would not compare."""
+def _refuse_changed(group: GroupRecord, *, as_now: bool) -> None:
+    """Raise RequestError for models that may not be run, and without `as_now` where the file of one has changed since:
+    members would not compare."""
     for stored in group.plan["problems"]:
         problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"], aim=_aim(stored))
-        if stored_models(problem) != stored.get("models", {}):
+        refuse_plan(group.id, stored, problem)
+        if not as_now and stored_models(problem) != stored.get("models", {}):
             raise RequestError(
                 f"{group.id}: files of the models of {stored['name']} have changed since it began",
                 advice="put them back, or add --as-now to use the models as they are now",
@@ -291,7 +297,7 @@ def _in_processes(jobs: Iterator[tuple[str, int, int]], count: int) -> Iterator[
 
 def _begun(path: str, group: int) -> subprocess.Popen[str]:
     return subprocess.Popen(
-        [sys.executable, "-m", "ilvren.runs.contest_worker", path, str(group)],
+        [sys.executable, "-m", "ilvren.runs.contest_worker", path, str(group), "trust" if is_trusting() else ""],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,

@@ -18,6 +18,7 @@ from ilvren.records import dataclass
 from ilvren.runs.settings import Settings
 from ilvren.runs.start import resume, run
 from ilvren.runs.stored import stored_files, stored_models
+from ilvren.runs.trust import refuse_plan, signature_of
 from ilvren.runs.warm import WarmStart, warm_start
 
 if TYPE_CHECKING:
@@ -128,6 +129,7 @@ def resume_sweep(
         files=stored["files"],
         aim=Aim.from_dict(stored["aim"]),
     )
+    refuse_plan(group.id, stored, problem)
     if stored_models(problem) != stored["models"] and not as_now:
         raise RequestError(
             f"{group.id}: files of its models have changed since it began",
@@ -167,7 +169,9 @@ def _checked(problem: Problem, parameter: str, values: Sequence[float]) -> str:
 
 def _plan(problem: Problem, parameter: str, values: Sequence[float], settings: Settings) -> dict[str, Any]:
     """Return the plan for the ledger: a place for each value, and behind them one for each that begins once more."""
-    numbers = [float(value) for value in values]
+    if problem.refusal:
+        raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
+    numbers, models = [float(value) for value in values], stored_models(problem)
     return {
         "kind": "sweep",
         "parameter": parameter,
@@ -181,7 +185,8 @@ def _plan(problem: Problem, parameter: str, values: Sequence[float], settings: S
                 "start": dict(problem.start_overrides),
                 "aim": problem.aim.to_dict(),
                 "files": stored_files(problem),
-                "models": stored_models(problem),
+                "models": models,
+                "signature": signature_of(problem, models),
                 "name": problem.title or problem.source.file,
                 "sign": problem.objective.sign if problem.objective is not None else 1,
             }

@@ -8,36 +8,27 @@ beside the user's other settings, readable by nobody else.
 from __future__ import annotations
 
 import contextlib
-import contextvars
 import hashlib
 import hmac
 import json
 import os
 import secrets
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+from ilvren.errors import RequestError
+from ilvren.models import is_trusting
 
 if TYPE_CHECKING:
     from ilvren.ledger import RunRecord
     from ilvren.problem import Problem
 
-__all__ = ["refusal_of", "signature_of", "trusting"]
+__all__ = ["refusal_of", "refuse_plan", "signature_of"]
 
 KEY_BYTES = 32
 MOST_TOLD = 4
-_is_trusting: contextvars.ContextVar[bool] = contextvars.ContextVar("trusting", default=False)
-
-
-@contextlib.contextmanager
-def trusting(is_trusting: bool = True) -> Iterator[None]:
-    """Run models of whatever ledger, as long as this lasts."""
-    token = _is_trusting.set(is_trusting)
-    try:
-        yield
-    finally:
-        _is_trusting.reset(token)
 
 
 def signature_of(problem: Problem, models: dict[str, dict[str, str]]) -> str:
@@ -51,18 +42,31 @@ def signature_of(problem: Problem, models: dict[str, dict[str, str]]) -> str:
 def refusal_of(record: RunRecord, problem: Problem) -> str:
     """Return why the models of a recorded run may not be run, "" where they may."""
     models = {name: dict(files) for name, files in record.models.items()}
-    if not models or _is_trusting.get():
+    signature = str(record.overrides.get("signature", {}).get("hmac", ""))
+    return _refusal(record.id, record.problem_text, record.problem_file, models, signature, problem)
+
+
+def refuse_plan(group: str, stored: Mapping[str, Any], problem: Problem) -> None:
+    """Raise RequestError where the models of a problem that a group's plan has `stored` may not be run."""
+    models = stored.get("models", {})
+    refusal = _refusal(group, stored["text"], stored["file"], models, str(stored.get("signature", "")), problem)
+    if refusal:
+        raise RequestError(refusal, advice="look at what it is, and add --trust to run it")
+
+
+def _refusal(
+    who: str, text: str, file: str, models: dict[str, dict[str, str]], signature: str, problem: Problem
+) -> str:
+    if not models or is_trusting():
         return ""
-    key, signature = _key(is_new_allowed=False), str(record.overrides.get("signature", {}).get("hmac", ""))
-    if key is not None and signature:
-        wanted = _signed(key, record.problem_text, record.problem_file, models)
-        if hmac.compare_digest(wanted, signature):
-            return ""
+    key = _key(is_new_allowed=False)
+    if key is not None and signature and hmac.compare_digest(_signed(key, text, file, models), signature):
+        return ""
     own = problem.confirmation
     sources = [*problem.sources, *(own.sources if own is not None else ())]
     told = list(dict.fromkeys(source.told for source in sources))
     more = f" and {len(told) - MOST_TOLD} more" if len(told) > MOST_TOLD else ""
-    return f"{record.id} was not recorded by you, and this would run {', '.join(told[:MOST_TOLD])}{more}"
+    return f"{who} was not recorded by you, and this would run {', '.join(told[:MOST_TOLD])}{more}"
 
 
 def _signed(key: bytes, text: str, file: str, models: dict[str, dict[str, str]]) -> str:

@@ -62,7 +62,8 @@ class PairTest:
             else f"each was better in {won} of {self.pairs}"
         )
         if self.p is None:
-            few = f"{self.differ} pairs that differ are too few to tell, {LEAST_PAIRS} are the least"
+            own = "1 pair that differs is" if self.differ == 1 else f"{self.differ} pairs that differ are"
+            few = f"{own} too few to tell, {LEAST_PAIRS} are the least"
             return f"{seen} against {worse}: {few}"
         size = abs(self.effect)
         word = "large" if size >= 0.5 else "medium" if size >= 0.3 else "small"

@@ -105,6 +105,11 @@ class ProgramSource:
     tried_again = frozenset({"slow", "failed", "unread"})
 
     @property
+    def code_files(self) -> tuple[Path, ...]:
+        """Return the programs that are named with a folder; those found by name alone are the machine's own."""
+        return tuple(self.base / command[0] for command in self.commands if len(Path(command[0]).parts) > 1)
+
+    @property
     def told(self) -> str:
         """Return the commands."""
         return "; ".join(" ".join(command) for command in self.commands)

@@ -61,6 +61,11 @@ class PythonSource:
     still: ClassVar[frozenset[str]] = frozenset()
 
     @property
+    def code_files(self) -> tuple[Path, ...]:
+        """Return the files whose code runs."""
+        return (self.path,) if self.slopes_path is None else (self.path, self.slopes_path)
+
+    @property
     def told(self) -> str:
         """Return the file and the function."""
         return f"{self.path.name}:{self.function}"
