@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ilvren.errors import LedgerFileError, RequestError
 from ilvren.ledger import Ledger, RunRecord
+from ilvren.regular import regular_bytes
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def read_ledger(path: str) -> Ledger:
 def note_changed_file(record: RunRecord, terminal: Terminal) -> None:
     """Say so when the problem file on disk is no longer what the run stored."""
     try:
-        now = Path(record.problem_file).read_bytes().decode("utf-8-sig")
+        now = regular_bytes(record.problem_file).decode("utf-8-sig")
     except (OSError, UnicodeDecodeError):
         return
     if now != record.problem_text:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from ilvren.cli import status
 from ilvren.cli.arguments import add_output_flags
 from ilvren.errors import RequestError
+from ilvren.regular import regular_bytes
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -85,7 +86,7 @@ def _plain(word: str) -> str:
 
 def _text(file: str) -> str:
     try:
-        return Path(file).read_bytes().decode("utf-8", errors="replace")
+        return regular_bytes(file).decode("utf-8", errors="replace")
     except OSError as error:
         raise RequestError(f"cannot be read: {error.strerror}", file=file) from None
 

@@ -12,6 +12,7 @@ from ilvren.errors import RequestError
 from ilvren.models.program import warden
 from ilvren.problem import Aim, Problem, Refinement, fronted, loads
 from ilvren.records import dataclass
+from ilvren.regular import regular_bytes
 
 __all__ = ["Recipe"]
 
@@ -104,5 +105,5 @@ def _shipped(problem: Problem) -> dict[str, tuple[int, bytes]]:
                         f"the files of model {source.name} are larger than {MOST_SHIPPED // 10**6} MB together",
                         advice="lay them out on the cluster's machines, at the same path",
                     )
-                found[label] = (own.stat().st_mode & 0o777, own.read_bytes())
+                found[label] = (own.stat().st_mode & 0o777, regular_bytes(own))
     return found

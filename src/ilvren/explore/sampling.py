@@ -9,7 +9,6 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +21,7 @@ from ilvren.plans import Plan, PlanError, Quality, Sampled, Space, farthest, pla
 from ilvren.printable import unmarked_cell
 from ilvren.problem import Problem, allowed_values_of, element_name
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 from ilvren.runs import DEFAULT_EVALUATIONS, RunResult, Settings, addressed, begun_at, problem_of, resume, run
 
 if TYPE_CHECKING:
@@ -212,7 +212,7 @@ def read_designs(problem: Problem, path: str, *, is_measured: bool = False) -> P
     """Return the designs of a CSV file, whose columns are matched by the names of variables; with `is_measured` those
     of models' outputs hold what they gave, which is taken as it is. Raises RequestError."""
     try:
-        text = Path(path).read_text(encoding="utf-8-sig")
+        text = regular_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is no text in UTF-8"
         raise RequestError(f"{path}: cannot be read: {reason}") from None

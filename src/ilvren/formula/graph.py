@@ -11,10 +11,22 @@ import math
 from collections.abc import Iterable
 from typing import Any
 
+from ilvren.errors import FormulaError
 from ilvren.formula.operators import OPERATIONS
 from ilvren.records import dataclass
 
-__all__ = ["INPUTS", "Detail", "Graph", "GraphNode", "Origin", "Shape", "ShapeMismatch", "joint_shape"]
+__all__ = [
+    "INPUTS",
+    "MOST_ELEMENTS",
+    "Detail",
+    "Graph",
+    "GraphNode",
+    "Origin",
+    "Shape",
+    "ShapeMismatch",
+    "TooLarge",
+    "joint_shape",
+]
 
 Shape = tuple[int, ...]
 Detail = tuple[object, ...] | None
@@ -22,6 +34,8 @@ Detail = tuple[object, ...] | None
 # Nodes whose values come from outside. A "weight" stands for the multiplier of a result, a "tangent" for the
 # direction in which a variable moves.
 INPUTS = ("variable", "parameter", "weight", "tangent")
+# An array of more is refused before it is made.
+MOST_ELEMENTS = 50_000_000
 
 
 @dataclass(frozen=True)
@@ -52,6 +66,13 @@ class GraphNode:
     def size(self) -> int:
         """Return the number of elements."""
         return math.prod(self.shape)
+
+
+class TooLarge(FormulaError):
+    """An array of more elements than are computed with; no text says yet where it stands."""
+
+    def __init__(self, shape: Shape) -> None:
+        super().__init__(f"{math.prod(shape)} values are more than this tool holds", text="", span=None)
 
 
 class ShapeMismatch(Exception):
@@ -94,6 +115,8 @@ class Graph:
         key = (operation, operands, index, shape, detail)
         number = self._numbers.get(key)
         if number is None:
+            if shape and math.prod(shape) > MOST_ELEMENTS:
+                raise TooLarge(shape)
             number = self._numbers[key] = len(self.nodes)
             self.nodes.append(GraphNode(operation, operands, 0.0, index, shape, detail))
             self.has_arrays = self.has_arrays or shape != () or operation in ("call", "output")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from ilvren.errors import FormulaError
 from ilvren.formula import shaping
-from ilvren.formula.graph import Graph, Origin, Shape, ShapeMismatch
+from ilvren.formula.graph import MOST_ELEMENTS, Graph, Origin, Shape, ShapeMismatch, TooLarge
 from ilvren.formula.parser import SCATTER_FUNCTIONS, TIME_FUNCTIONS
 from ilvren.formula.syntax import (
     Call,
@@ -31,7 +31,6 @@ Resolve = Callable[[Name], int]
 Whole = Callable[[int], int | None]
 
 # A shape beyond this many elements is a mistake, or more than memory holds.
-MOST_ELEMENTS = 50_000_000
 
 
 def shape_text(shape: Shape) -> str:
@@ -84,6 +83,8 @@ class _Lowering:
                 node.span,
                 "equal shapes, scalars and lengths of one go together",
             ) from None
+        except TooLarge as error:
+            raise self.fail(error.message, node.span) from None
         for made in range(before, len(self.graph.nodes)):
             self.graph.origins.setdefault(made, Origin(self.entry, self.text, node.span))
         return number
@@ -135,6 +136,8 @@ class _Lowering:
                     span,
                     "equal shapes, scalars and lengths of one go together",
                 ) from None
+            except TooLarge as error:
+                raise self.fail(error.message, span) from None
             if len(self.graph.nodes) > before:
                 self.graph.origins.setdefault(result, Origin(self.entry, self.text, span))
         return result

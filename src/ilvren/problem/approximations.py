@@ -22,6 +22,7 @@ from ilvren.problem.model import element_name
 from ilvren.problem.template import refuse
 from ilvren.problem.template_parts import Learnt
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 
 if TYPE_CHECKING:
     from ilvren.models import Calls
@@ -144,7 +145,7 @@ def _text_of(declarations: Declarations, file: str) -> str:
     if file in source.files:
         return source.files[file]
     try:
-        return source.beside(file).read_text(encoding="utf-8")
+        return regular_text(source.beside(file))
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is no text in UTF-8"
         raise ProblemError(f"cannot be read: {reason}") from None

@@ -21,6 +21,7 @@ from ilvren.models.program import (
 )
 from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.model_declarations import DeckDeclaration, ModelDeclaration, ProgramDeclaration
+from ilvren.regular import regular_bytes
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape
@@ -115,7 +116,7 @@ def _deck_text(template: Template, model: ModelDeclaration, deck: DeckDeclaratio
             elif path.stat().st_size > MOST_BYTES:
                 _fail(template, key, f"{path} is too large for a deck")
             else:  # line ends stay as they are
-                template.texts[deck.file] = path.read_bytes().decode("utf-8")
+                template.texts[deck.file] = regular_bytes(path).decode("utf-8")
         except UnicodeDecodeError as error:
             _fail(template, key, f"{path} is not UTF-8 text (byte {error.start})")
         except OSError as error:

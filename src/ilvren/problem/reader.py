@@ -23,6 +23,7 @@ from ilvren.problem.entries import (
     VariableDeclaration,
 )
 from ilvren.problem.positions import Positions
+from ilvren.regular import not_utf8, regular_bytes
 
 if TYPE_CHECKING:
     from ilvren.problem.model_declarations import ModelDeclaration
@@ -72,15 +73,14 @@ def read_file(path: str | Path) -> Declarations:
     try:
         if path.is_dir():
             raise ProblemError("is a folder, not a problem file", file=str(path))
-        if path.stat().st_size > MOST_BYTES:
-            raise ProblemError("is too large for a problem file", file=str(path))
-        text = path.read_bytes().decode("utf-8-sig")
+        content = regular_bytes(path, MOST_BYTES)
+        text = content.decode("utf-8-sig")
     except FileNotFoundError:
         close = nearest(path.name, _toml_names(path.parent))
         advice = f'did you mean "{path.parent / close}"?' if close else "`ilvren new FILE` writes a starter"
         raise ProblemError("no such file", file=str(path), advice=advice) from None
     except UnicodeDecodeError as error:
-        raise ProblemError(f"is not UTF-8 text (byte {error.start})", file=str(path)) from None
+        raise not_utf8(content, error, str(path)) from None
     except OSError as error:
         raise ProblemError(f"cannot be read: {error.strerror}", file=str(path)) from None
     return read_text(text, file=str(path))

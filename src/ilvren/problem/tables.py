@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import ProblemError, RequestError, nearest
 from ilvren.records import dataclass
+from ilvren.regular import not_utf8, regular_bytes
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Source, TableDeclaration
@@ -91,12 +92,13 @@ def read_table(
     if text is None:
         path = source.beside(declaration.file)
         try:
-            text = path.read_bytes().decode("utf-8-sig")
+            content = regular_bytes(path)
+            text = content.decode("utf-8-sig")
         except FileNotFoundError:
             near = nearest(path.name, [item.name for item in path.parent.glob("*.csv")])
             raise fail(f"no such file: {path}", f'did you mean "{near}"?' if near else None) from None
-        except UnicodeDecodeError:
-            raise fail(f"{path} is not UTF-8 text", None) from None
+        except UnicodeDecodeError as error:
+            raise not_utf8(content, error, str(path)) from None
         except OSError as error:
             raise fail(f"{path} cannot be read: {error.strerror}", None) from None
     try:

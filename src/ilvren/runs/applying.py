@@ -26,6 +26,7 @@ from ilvren.models import Calls, NotOnRecord, ProgramSource
 from ilvren.models.program import CannotWrite, Deck, inside, placed_at
 from ilvren.problem import Problem, VariableBlock, element_name, load, loads
 from ilvren.records import dataclass
+from ilvren.regular import regular_bytes
 from ilvren.runs.shelf import RunShelf
 
 if TYPE_CHECKING:
@@ -184,7 +185,7 @@ def _plain_number(text: str) -> float | None:
 
 def _text(path: Path) -> str | None:
     try:
-        return path.read_bytes().decode("utf-8", errors="replace")
+        return regular_bytes(path).decode("utf-8", errors="replace")
     except FileNotFoundError:
         return None
     except OSError as error:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.problem import Problem, refined_problem
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 
 __all__ = ["Agreement", "Reference", "agreement_with", "read_reference"]
 
@@ -63,7 +64,7 @@ def read_reference(path: str | Path) -> tuple[dict[str, FloatArray], str]:
     """Return the columns of a CSV file with a header, and the name of its first column. Raises RequestError, naming the
     line."""
     try:
-        text = Path(path).read_text("utf-8-sig")
+        text = regular_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise RequestError(f"{path}: cannot be read as a table ({error})") from None
     rows = [

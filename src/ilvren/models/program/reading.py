@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 
 from ilvren.models.program.numbers import Field, as_number, fields, first_number
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 
 __all__ = ["TAKES", "Found", "Missing", "Reading", "blank_pattern", "found_in", "nearest_lines", "read_values"]
 
@@ -100,7 +101,7 @@ def read_values(readings: Sequence[Reading], folder: Path, streams: Mapping[str,
         if reading.file not in texts:
             path = folder / reading.file
             try:
-                texts[reading.file] = path.read_text(encoding="utf-8", errors="replace")
+                texts[reading.file] = regular_text(path, errors="replace")
             except FileNotFoundError:
                 raise Missing(f'"{reading.name}": the program has written no {reading.file}') from None
             except OSError as error:

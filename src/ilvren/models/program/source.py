@@ -37,6 +37,7 @@ from ilvren.models.program.wardens import warden
 from ilvren.models.program.writing import CannotWrite
 from ilvren.models.source import DIFFERENCES, Outcome, Question
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 
 __all__ = ["KEEPS", "ProgramCall", "ProgramSource"]
 
@@ -430,7 +431,7 @@ def _hash(path: Path) -> str:
 
 def _text(path: Path) -> str:
     try:
-        return path.read_text(encoding="utf-8", errors="replace")
+        return regular_text(path, errors="replace")
     except OSError:
         return ""
 

@@ -12,6 +12,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from ilvren.regular import regular_text
+
 __all__ = ["begin_watching", "local_imports", "undeclared"]
 
 # More files than this are no model but a library.
@@ -46,7 +48,7 @@ def _imported_by(path: Path, folder: Path) -> set[Path]:
 def _parsed(path: Path, folder: Path, changed: int, size: int) -> set[Path]:
     """Return what a file imports; `changed` and `size` tell its content from another."""
     try:
-        tree = ast.parse(path.read_text("utf-8"))
+        tree = ast.parse(regular_text(path))
     except (OSError, SyntaxError, ValueError):
         return set()
     names: set[str] = set()

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.records import dataclass
+from ilvren.regular import regular_text
 
 __all__ = ["Arguments", "arguments_of", "read_python"]
 
@@ -24,7 +25,7 @@ class Arguments:
 def read_python(path: Path) -> str:
     """Return the text of a Python file. Raises ProblemError (no place given)."""
     try:
-        return path.read_text("utf-8")
+        return regular_text(path)
     except FileNotFoundError:
         raise ProblemError(f"no such file: {path}") from None
     except UnicodeDecodeError:

@@ -27,6 +27,7 @@ from ilvren.models.python.guard import (
 from ilvren.models.python.reads import local_imports, undeclared
 from ilvren.models.source import AUTOMATIC, LEAST_SPARSE, Outcome, Question
 from ilvren.records import dataclass
+from ilvren.regular import regular_bytes
 
 __all__ = ["PythonSource"]
 
@@ -92,7 +93,7 @@ class PythonSource:
             is_near = path not in self.depends and path.is_relative_to(self.path.parent)
             name = str(path.relative_to(self.path.parent)) if is_near else path.name
             try:
-                found[name] = hashlib.sha256(path.read_bytes()).hexdigest()[:16]
+                found[name] = hashlib.sha256(regular_bytes(path)).hexdigest()[:16]
             except OSError:
                 found[name] = "missing"
         return found
