@@ -13,6 +13,7 @@ from rich.text import Text
 
 from ilvren.cli.tables.blocks import MOST_ELEMENTS, Line, bound_lines, row_lines, tallied, tally, value_text
 from ilvren.cli.tables.table import (
+    MOST_ROWS,
     change_percent,
     count,
     limits_text,
@@ -88,7 +89,7 @@ def show_result(result: RunResult, terminal: Terminal, *, ledger: str | None = N
         _show_prediction(result.prediction, result, terminal)
     elif result.stages:
         terminal.show(_stages_table(result))
-    terminal.show(_variables_table(result))
+    terminal.show(_variables_table(result, full=full))
     if result.constraints:
         lines = row_lines(result.problem.row_blocks, result.constraints)
         if full:
@@ -376,7 +377,7 @@ def _stages_table(result: RunResult) -> Table:
     return table((">stage", "set", "outcome", ">objective there", ">evaluations"), rows)
 
 
-def _variables_table(result: RunResult) -> Table:
+def _variables_table(result: RunResult, *, full: bool) -> Table:
     rows = []
     blocks = {block.name: block for block in result.problem.blocks}
     for line in bound_lines(result.problem.blocks, result.bounds):
@@ -389,7 +390,8 @@ def _variables_table(result: RunResult) -> Table:
         else:
             state = line.states[0]
             rows.append((*line.cells, _price(state, result), _bound_note(block, line.place, state)))
-    return table(("variable", ">value", "unit", ">lower", ">upper", ">price", "note"), rows)
+    heads = ("variable", ">value", "unit", ">lower", ">upper", ">price", "note")
+    return table(heads, rows, most=None if full else MOST_ROWS)
 
 
 def _bound_note(block: VariableBlock, place: int, state: LimitState) -> str:

@@ -134,16 +134,15 @@ class _Parser:
         self.text = text
         self.tokens = tokenize(text)
         self.at = 0
+        self.next = self.tokens[0]
         self.depth = 0
         self.chains = False  # whether comparisons may be chained here: a <= b <= c
 
-    @property
-    def next(self) -> Token:
-        return self.tokens[self.at]
-
     def take(self) -> Token:
-        token = self.tokens[self.at]
-        self.at += token.kind != "end"
+        token = self.next
+        if token.kind != "end":
+            self.at += 1
+            self.next = self.tokens[self.at]
         return token
 
     def fail(self, message: str, *, token: Token | None = None, advice: str | None = None) -> NoReturn:
@@ -338,11 +337,11 @@ class _Parser:
                 self.expect(")")
                 self.depth -= 1
             except FormulaError:
-                self.at, self.depth = mark, depth
+                self.at, self.depth, self.next = mark, depth, self.tokens[mark]
             else:
                 if self.next.text in (",", ")", "and", "or"):
                     return inner
-                self.at, self.depth = mark, depth
+                self.at, self.depth, self.next = mark, depth, self.tokens[mark]
         return self.comparison()
 
     def comparison(self) -> Node:

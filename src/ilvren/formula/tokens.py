@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
+from typing import NamedTuple
 
 from ilvren.errors import FormulaError
-from ilvren.records import dataclass
 
 __all__ = ["Token", "tokenize"]
 
@@ -15,17 +15,16 @@ MOST_CHARACTERS = 1_000_000
 _PATTERN = re.compile(
     r"""
     (?P<blank>\s+)
-  | (?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)
+  | (?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)(?![A-Za-z0-9_.])
   | (?P<name>[A-Za-z_][A-Za-z0-9_]*(?:@[A-Za-z_][A-Za-z0-9_]*)?      # of a case: x@storm
-       (?:\.[A-Za-z_][A-Za-z0-9_]*(?:@[A-Za-z_][A-Za-z0-9_]*)?)?)    # of a table or model, maybe of a case
+       (?:\.[A-Za-z_][A-Za-z0-9_]*(?:@[A-Za-z_][A-Za-z0-9_]*)?)?)(?![A-Za-z0-9_.])  # of a table or model, or case
   | (?P<sign>\*\*|<=|>=|==|!=|[-+*/^(),<>\[\]:=])
     """,
     re.VERBOSE | re.ASCII,
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(NamedTuple):
     """One word of a formula. `kind` is "number", "name", "sign" or "end"; the span is [start, end)."""
 
     kind: str
@@ -44,26 +43,26 @@ def tokenize(text: str) -> list[Token]:
         raise FormulaError(f"a formula of {len(text)} characters", advice="split it into entries of [derived]")
     tokens = []
     at = 0
-    while at < len(text):
-        found = _PATTERN.match(text, at)
-        if found is None:
-            raise FormulaError(
-                f"unexpected character {text[at]!r}",
-                text=text,
-                span=(at, at + 1),
-                advice=_advice_for(text[at]),
-            )
-        kind = found.lastgroup
-        if kind in ("number", "name") and re.match(r"[A-Za-z0-9_.]", text[found.end() : found.end() + 1]):
-            word = re.match(r"[A-Za-z0-9_.]+", text[at:])
-            end = at + (word.end() if word else 1)
-            raise FormulaError(f'"{text[at:end]}" is neither a number nor a name', text=text, span=(at, end))
-        if kind and kind != "blank":
-            token_text = "^" if found.group() == "**" else found.group()
-            tokens.append(Token(kind, token_text, found.start(), found.end()))
-        at = found.end()
+    scan = _PATTERN.scanner(text).match  # type: ignore[attr-defined]
+    while found := scan():
+        kind, at = found.lastgroup, found.end()
+        if kind != "blank":
+            word = found.group(kind)
+            tokens.append(Token(kind, "^" if word == "**" else word, found.start(), at))
+    if at < len(text):
+        raise _refused(text, at)
     tokens.append(Token("end", "", len(text), len(text)))
     return tokens
+
+
+def _refused(text: str, at: int) -> FormulaError:
+    word = re.match(r"[A-Za-z0-9_.]+", text[at:])
+    if word:
+        end = at + word.end()
+        return FormulaError(f'"{text[at:end]}" is neither a number nor a name', text=text, span=(at, end))
+    return FormulaError(
+        f"unexpected character {text[at]!r}", text=text, span=(at, at + 1), advice=_advice_for(text[at])
+    )
 
 
 def _advice_for(character: str) -> str | None:

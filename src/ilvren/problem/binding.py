@@ -154,20 +154,25 @@ class Binding:
         objectives = self.objectives()
         objective = objectives[0] if len(objectives) == 1 else None
         rows: list[RowBlock] = []
+        first = 0
         for item in template.rows:
-            rows.append(self.row(item, sum(block.size for block in rows)))
+            rows.append(self.row(item, first))
+            first += rows[-1].size
         roots = [row.node for row in template.rows] + [item.node for item in objectives]
         used = self.used(roots)
         baseline: list[FloatArray] = []
         blocks: list[VariableBlock] = []
+        first = 0
         for index, declared in enumerate(declarations.variables):
-            block = self.variable(declared, sum(item.size for item in blocks), used[index])
+            block = self.variable(declared, first, used[index])
             baseline.append(block.start)
             blocks.append(self.restarted(block))
+            first += block.size
         for unknown in template.grid_unknowns:
-            block = grid_block(self, unknown, sum(item.size for item in blocks), blocks)
+            block = grid_block(self, unknown, first, blocks)
             baseline.append(block.start)
             blocks.append(block)
+            first += block.size
         rows = [
             row if item.times is None else self.timed(row, item, baseline)
             for row, item in zip(rows, template.rows, strict=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, overload
@@ -92,6 +93,7 @@ class LimitStates(Sequence[LimitState]):
         are_unique: bool,
     ) -> None:
         self.blocks = tuple(blocks)
+        self._firsts: list[int] = []
         self.value = value
         self.lower, self.upper = limits
         self.sizes = sizes
@@ -125,8 +127,9 @@ class LimitStates(Sequence[LimitState]):
         if not -len(self) <= place < len(self):
             raise IndexError(place)
         place %= len(self)
-        block = next(block for block in self.blocks if block.first <= place < block.first + block.size)
-        return self._state(block, place)
+        if not self._firsts:
+            self._firsts = [block.first for block in self.blocks]
+        return self._state(self.blocks[bisect_right(self._firsts, place) - 1], place)
 
     def __iter__(self) -> Iterator[LimitState]:
         for block in self.blocks:

@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ilvren.cli.tables.blocks import bound_lines, row_lines, shape_note, tally, value_text
-from ilvren.cli.tables.table import count, number, seconds_text, table, with_unit
+from ilvren.cli.tables.table import MOST_ROWS, count, number, seconds_text, table, with_unit
 
 if TYPE_CHECKING:
     from ilvren.formula import Shape
@@ -28,6 +28,9 @@ __all__ = [
     "sizes_line",
     "variables_table",
 ]
+
+# A longer formula is cut.
+MOST_FORMULA = 600
 
 
 def sizes_line(problem: Problem) -> str:
@@ -55,7 +58,7 @@ def variables_table(report: DesignReport) -> Table:
         note = tally(words) if line.is_summary else words[0]
         rows.append((*line.cells, note, block.about if line.place == 0 else ""))
     value = ">value" if report.is_elsewhere else ">start"
-    return table(("variable", value, "unit", ">lower", ">upper", "note", "about"), rows)
+    return table(("variable", value, "unit", ">lower", ">upper", "note", "about"), rows, most=MOST_ROWS)
 
 
 def _variable_note(variable: Variable, state: LimitState) -> str:
@@ -90,7 +93,7 @@ def parameters_table(problem: Problem) -> Table:
         for p in problem.parameters
         if not p.is_internal
     ]
-    return table(("parameter", ">value", "unit", "note", "about"), rows)
+    return table(("parameter", ">value", "unit", "note", "about"), rows, most=MOST_ROWS)
 
 
 def derived_table(report: DesignReport) -> Table:
@@ -102,7 +105,7 @@ def derived_table(report: DesignReport) -> Table:
             value, item = report.values[name], items[name]
             shown = f"{name} {shape_note(np.shape(value))}".rstrip()
             rows.append((shown, value_text(value), item.unit, _on_one_line(item.text), item.about))
-    return table(("derived", ">value", "unit", "formula", "about"), rows)
+    return table(("derived", ">value", "unit", "formula", "about"), rows, most=MOST_ROWS)
 
 
 def models_table(report: DesignReport) -> Table:
@@ -172,8 +175,9 @@ def constraints_table(report: DesignReport) -> Table:
         words = report.notes[first : first + len(line.states)]
         note = tally(words) if line.is_summary else words[0]
         rows.append((*line.cells, note, _on_one_line(block.text) if line.place == 0 else ""))
-    return table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows)
+    return table(("constraint", ">value", "unit", "limit", ">margin", "note", "formula"), rows, most=MOST_ROWS)
 
 
 def _on_one_line(formula: str) -> str:
-    return " ".join(formula.split())
+    line = " ".join(formula.split())
+    return line if len(line) <= MOST_FORMULA else f"{line[:MOST_FORMULA]} … ({len(line):,} characters)"

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from ilvren.runs import LimitState
 
 __all__ = [
+    "MOST_ROWS",
     "bound_cells",
     "change_percent",
     "count",
@@ -28,6 +29,8 @@ __all__ = [
 ]
 
 
+# A table of very many rows is cut here, and says so.
+MOST_ROWS = 200
 # The last column may wrap, down to this width.
 LEAST_LAST_COLUMN = 30
 # A margin below this share of its value is the rounding of a limit that is met.
@@ -117,10 +120,15 @@ def seconds_text(seconds: float) -> str:
     return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
 
 
-def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str | None = None) -> Table:
+def table(
+    headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str | None = None, most: int | None = None
+) -> Table:
     """Return a table; a header that begins with ">" makes a right-aligned column of numbers. A column without
-    any content is left out."""
+    any content is left out. Of more rows than `most` those of what is missed are shown, then the first, and how many
+    are not."""
     rows = list(rows)
+    if most is not None and len(rows) > most + 1:
+        rows = _foremost(rows, most, len(headers))
     kept = [place for place in range(len(headers)) if place == 0 or any(row[place] for row in rows)]
     headers, rows = [headers[place] for place in kept], [[row[place] for place in kept] for row in rows]
     made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, padding=(0, 1))
@@ -142,6 +150,14 @@ def table(headers: Sequence[str], rows: Iterable[Sequence[str]], *, title: str |
     for row in rows:
         made.add_row(*(Text(cell, style=_style(cell)) for cell in row))
     return made
+
+
+def _foremost(rows: list[Sequence[str]], most: int, width: int) -> list[Sequence[str]]:
+    missed = [k for k, row in enumerate(rows) if any(cell.startswith(("missed", "invalid")) for cell in row)][:most]
+    known = set(missed)
+    others = [k for k in range(len(rows)) if k not in known][: most - len(missed)]
+    left_out = (f"… {len(rows) - most:,} more (--json has all)", *[""] * (width - 1))
+    return [*(rows[k] for k in sorted([*missed, *others])), left_out]
 
 
 def _style(cell: str) -> str:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.errors import RequestError, nearest
-from ilvren.evaluate import Gate
+from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.standing.pattern import Pattern, pattern_of
 from ilvren.problem import Measures, Problem, names_told
@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 __all__ = ["DesignReport", "design_report_at", "few", "order_of", "point_at", "trouble_sentence"]
 
 FEASIBILITY = 1e-6
+# Formulas of more operations are looked at, not compiled, for one design.
+MANY_NODES = 5000
 # More elements of one entry than this are counted, not named.
 MOST_NAMED = 4
 
@@ -140,9 +142,10 @@ def design_report_at(
         problem, is_smooth = smooth_at(problem, np.array(point)), False  # what is told is counted
     measures = Measures.of(problem)
     gate = Gate(problem, calls=calls)
-    evaluation = gate.evaluate(np.array(point))
-    bounds, rows = limit_states(problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY)
     named = problem.named_values(point, gate.calls)
+    is_seen = len(problem.graph.nodes) > MANY_NODES and not gate.calls and not problem.simulations
+    evaluation = _evaluated(problem, named) if is_seen else gate.evaluate(np.array(point))
+    bounds, rows = limit_states(problem, measures, np.array(point), evaluation, None, feasibility=FEASIBILITY)
     findings = [trouble_sentence(name, trouble) for name, (_, trouble) in named.items() if trouble is not None]
     findings += _off_grid(problem, point)
     notes = tuple(state.word(FEASIBILITY) for state in rows)
@@ -184,6 +187,15 @@ def design_report_at(
         signals=problem.signals(point, gate.calls),
         time=time_report(problem, np.array(point), gate.calls),
     )
+
+
+def _evaluated(problem: Problem, named: Mapping[str, tuple[Any, Trouble | None]]) -> Evaluation:
+    """Return the values at a design from those of its entries: compiling very many operations for one design would take
+    longer than looking at it."""
+    objective = problem.objective
+    value = 0.0 if objective is None else objective.sign * float(named[objective.name][0])
+    rows = [np.ravel(np.asarray(named[block.name][0], dtype=float)) for block in problem.row_blocks]
+    return Evaluation(value, np.concatenate(rows) if rows else np.zeros(0))
 
 
 def _by_block(
