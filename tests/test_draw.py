@@ -2,12 +2,14 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
 import numpy as np
 
-from ilvren import compare, loads, run
+from ilvren import compare, load, loads, run
+from ilvren.draw.budget import Budget
 from ilvren.draw.contours import _label_spot, _levels, _short, draw_contours
 from ilvren.draw.curve import draw_curve
 from ilvren.draw.histories import draw_histories
@@ -181,3 +183,33 @@ class Figures(unittest.TestCase):
         self.assertGreater((_levels(valley) < 1.0).sum(), 8)
         self.assertEqual(_short(147000.0, 40000.0), "147000")
         self.assertEqual(float(_short(0.25, 1.0)), 0.25)
+
+
+class Costly(unittest.TestCase):
+    def test_grids_follow_the_measured_cost_and_say_so(self):
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "slow.py").write_text(
+                "import time\n\ndef f(x, y):\n    time.sleep(0.002)\n    return {'f': (x - 1) ** 2 + (y - x) ** 2}\n"
+            )
+            Path(folder, "p.toml").write_text(
+                "[variables]\nx = { start = 2, lower = -1, upper = 3 }\ny = { start = 1, lower = -1, upper = 3 }\n"
+                '[models.m]\npython = "slow.py:f"\noutputs = ["f"]\nderivatives = "differences"\n[minimize]\ng = "m.f"\n'
+            )
+            problem = load(Path(folder, "p.toml"))
+            for draw, names in ((draw_contours, ("x", "y")), (draw_surface, ("x", "y")), (draw_curve, "x")):
+                told: list[str] = []
+                gate = Gate(problem)
+                subject = replace(subject_of(problem, gate, None), budget=Budget(0.6), told=told.append)
+                found = draw(subject, names, np.array(problem.start), [], str(Path(folder, "d.png")))
+                with self.subTest(draw=draw.__name__):
+                    self.assertRegex(" ".join(told), "a grid of [0-9]+ along each variable, not .* ms")
+                    self.assertLess(gate.calls[0].calls, 2500)
+                    self.assertTrue(found)
+                    for item in found:  # what nobody has looked at closer says so
+                        self.assertTrue(item.is_followed or subject.budget.is_used_up)
+
+    def test_formulas_are_never_cut(self):
+        problem, told = loads(two_variables("(x-1)^2 + y^2", bounds=(-2, 2))), list[str]()
+        subject = replace(subject_of(problem, Gate(problem), None), told=told.append)
+        self.assertEqual(subject.grid_of((3, 9), lambda _: np.zeros((0, 2))), 9)
+        self.assertEqual(told, [])

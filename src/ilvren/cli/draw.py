@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +27,8 @@ EXAMPLES = """examples:
   ilvren draw last --fit --output fit.png
 """
 # More extremes than this are not listed.
+# For what the grid alone shows, a design taking long.
+NOT_FOLLOWED = "as the grid shows it: nothing finer was looked at"
 MOST_LISTED = 20
 
 
@@ -125,7 +128,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if arguments.generations:
         return _draw_generations(arguments, terminal)
     names = _names(problem, arguments)
-    subject = subject_of(problem, Gate(problem), arguments.of)
+    subject = replace(subject_of(problem, Gate(problem), arguments.of), told=terminal.note)
     tracks = _tracks(problem, arguments, terminal)
     at = values_by_name("--at", arguments.at)
     point = np.array(point_at(problem, at))
@@ -194,6 +197,7 @@ def _document(subject: str, what: str, output: str, found: Mapping[str, Sequence
             "at": dict(zip(names.split(","), item.where, strict=True)),
             "value": item.value,
             "feasible": item.is_feasible,
+            "followed": item.is_followed,
         }
         for names, items in found.items()
         for item in items
@@ -214,7 +218,11 @@ def _list_extremes(subject: str, found: Mapping[str, Sequence[Extreme]], termina
                 f"--start {name}={number(value, 7)}" for name, value in zip(names.split(","), item.where, strict=True)
             )
             word = "lowest around" if item.kind == "low" else "highest around"
-            rows.append((word, number(item.value), start, "" if item.is_feasible else "a limit is missed"))
+            notes = [
+                *([] if item.is_feasible else ["a limit is missed"]),
+                *([] if item.is_followed else [NOT_FOLLOWED]),
+            ]
+            rows.append((word, number(item.value), start, "; ".join(notes)))
     if not rows:
         terminal.show("no local extreme inside the grid")
         return

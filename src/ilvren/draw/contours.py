@@ -40,7 +40,9 @@ __all__ = ["draw_contours", "followed", "grid_extremes", "plane"]
 
 FloatArray = NDArray[np.float64]
 
-GRID = 161
+# Each has the points of those before it.
+GRIDS = (11, 21, 41, 81, 161)
+GRID = GRIDS[-1]
 LEVELS = 14
 # Extremes of the grid that are looked at closer; by patches of so many points a side, at most so many times, until the
 # patch is this share of a cell.
@@ -71,12 +73,13 @@ def draw_contours(
     """Write contours over two variables, the others held at `point` (n,), to `path`; return the extremes seen."""
     problem = subject.problem
     views = [view_of(problem, name, point, tracks) for name in names]
-    xs, ys, points = plane(point, views)
+    grid = subject.grid_of(GRIDS, lambda size: plane(point, views, size)[2])
+    xs, ys, points = plane(point, views, grid)
     rows, values, sizes = rows_at(problem, subject.gate, points, views)
     shape = (len(ys), len(xs))
     z = subject.at(points).reshape(shape)
     seen = grid_extremes(xs, ys, z, views, everywhere_feasible(rows, values, sizes).reshape(shape))
-    extremes = followed(subject, seen, views, point)
+    extremes = followed(subject, seen, views, point, grid)
     with figure() as (made, axis):
         axis.grid(False)
         _contours(axis, xs, ys, z)
@@ -132,16 +135,21 @@ def _in_order(found: Sequence[Extreme]) -> list[Extreme]:
     return sorted(found, key=lambda item: (item.kind != "low", item.value if item.kind == "low" else -item.value))
 
 
-def followed(subject: Subject, seen: Sequence[Extreme], views: Sequence[View], point: FloatArray) -> list[Extreme]:
+def followed(
+    subject: Subject, seen: Sequence[Extreme], views: Sequence[View], point: FloatArray, grid: int
+) -> list[Extreme]:
     """Return the extremes that hold when looked at closer. A grid across a narrow valley shows many that do not: from
     each the best of a patch of finer points is followed, the patch shrinking where its middle is best; those that walk
-    off the picture, never settle, or meet another are left out."""
+    off the picture, never settle, or meet another are left out. What time does not allow stays as the grid shows it."""
     if not all(view.is_continuous for view in views):
         # Between members there is nothing to look at.
         return [replace(item, is_feasible=feasible_at(subject, _design(item.where, views, point))) for item in seen]
     found: list[Extreme] = []
-    cell = np.array([(view.high - view.low) / (GRID - 1) for view in views])
+    cell = np.array([(view.high - view.low) / (grid - 1) for view in views])
     for item in _in_order(seen)[:MOST_FOLLOWED]:
+        if subject.is_costly and subject.budget.is_used_up:
+            found.append(replace(item, is_followed=False))
+            continue
         where = _settled(subject, item, views, point, cell)
         if where is None or any(
             other.kind == item.kind and (np.abs(np.array(other.where) - where) < cell).all() for other in found

@@ -33,7 +33,9 @@ __all__ = ["curve_extremes", "draw_curve", "line_of", "shade_missed"]
 
 FloatArray = NDArray[np.float64]
 
-CURVE_POINTS = 1201
+# Each has the points of those before it.
+CURVES = (76, 151, 301, 601, 1201)
+CURVE_POINTS = CURVES[-1]
 # Extremes are looked at closer by so many grids of so many points, one within the other.
 CLOSER_ROUNDS, CLOSER_POINTS = 5, 17
 
@@ -56,7 +58,7 @@ def draw_curve(
     asked for. Return the extremes seen."""
     problem = subject.problem
     view = view_of(problem, name, point, tracks)
-    xs, points = line_of(point, view)
+    xs, points = line_of(point, view, subject.grid_of(CURVES, lambda count: line_of(point, view, count)[1]))
     y = subject.at(points)
     rows, values, sizes = rows_at(problem, subject.gate, points, [view])
     extremes = curve_extremes(subject, point, view, xs, y)
@@ -118,7 +120,8 @@ def curve_extremes(subject: Subject, point: FloatArray, view: View, xs: FloatArr
         if not (is_low or is_high) or left == here == right:
             continue
         x, value = float(xs[i]), float(here)
-        if view.is_continuous:
+        is_followed = view.is_continuous and not (subject.is_costly and subject.budget.is_used_up)
+        if is_followed:
             closer = _closer(subject, point, view, (max(xs[i - 1], low), min(xs[i + 1], high)), 1.0 if is_low else -1.0)
             if closer is None:
                 continue
@@ -126,7 +129,8 @@ def curve_extremes(subject: Subject, point: FloatArray, view: View, xs: FloatArr
         if low <= x <= high:
             there = point.copy()
             there[view.index] = x
-            found.append(Extreme("low" if is_low else "high", (x,), value, feasible_at(subject, there)))
+            is_known = is_followed or not view.is_continuous
+            found.append(Extreme("low" if is_low else "high", (x,), value, feasible_at(subject, there), is_known))
     return sorted(found, key=lambda item: (item.kind != "low", item.value if item.kind == "low" else -item.value))
 
 

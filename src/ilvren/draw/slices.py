@@ -29,7 +29,7 @@ __all__ = ["MOST_SLICES", "draw_slices"]
 FloatArray = NDArray[np.float64]
 
 MOST_SLICES = 16
-SLICE_POINTS = 301
+SLICES = (20, 39, 77, 153, 305)
 
 
 def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path: str) -> dict[str, list[Extreme]]:
@@ -39,14 +39,15 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
     lines = math.ceil(len(names) / columns)
     found: dict[str, list[Extreme]] = {}
     here = float(subject.at(point[np.newaxis, :])[0])
+    views = [view_of(problem, name, point, []) for name in names]
+    count = subject.grid_of(SLICES, lambda own: np.vstack([line_of(point, view, own)[1] for view in views]))
     places: dict[str, int] = {}
     bands: list[Any] = []
     with figure(lines, columns, squeeze=False, sharey=True) as (made, axes):
         for axis in axes.flat[len(names) :]:
             axis.set_axis_off()
-        for axis, name in zip(axes.flat, names, strict=False):
-            view = view_of(problem, name, point, [])
-            xs, points = line_of(point, view, SLICE_POINTS)
+        for axis, name, view in zip(axes.flat, names, views, strict=False):
+            xs, points = line_of(point, view, count)
             y = subject.at(points)
             rows, values, sizes = rows_at(problem, subject.gate, points, [view])
             found[name] = curve_extremes(subject, point, view, xs, y)

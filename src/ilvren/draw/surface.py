@@ -33,7 +33,7 @@ __all__ = ["draw_surface"]
 
 FloatArray = NDArray[np.float64]
 
-GRID = 91
+GRIDS = (12, 23, 45, 89)
 # Peaks above this quantile are cut off where they would flatten everything else.
 CUT_QUANTILE = 0.9
 MISSED = "#b03030"
@@ -53,12 +53,13 @@ def draw_surface(
 
     problem = subject.problem
     views = [view_of(problem, name, point, tracks) for name in names]
-    xs, ys, points = plane(point, views, GRID)
+    grid = subject.grid_of(GRIDS, lambda size: plane(point, views, size)[2])
+    xs, ys, points = plane(point, views, grid)
     shape = (len(ys), len(xs))
     z = subject.at(points).reshape(shape)
     rows, values, sizes = rows_at(problem, subject.gate, points, views)
     feasible = everywhere_feasible(rows, values, sizes).reshape(shape)
-    extremes = followed(subject, grid_extremes(xs, ys, z, views, feasible), views, point)
+    extremes = followed(subject, grid_extremes(xs, ys, z, views, feasible), views, point, grid)
     low, high = _range(z)
     shown = np.clip(z, None, high)
     with mpl.rc_context({"font.size": 11, "legend.frameon": False}):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ilvren.draw.budget import Budget, filled
 from ilvren.errors import RequestError, nearest
 from ilvren.problem import Measures, Problem, Row, Variable, element_name, name_in
 from ilvren.records import dataclass
@@ -95,6 +97,13 @@ class Subject:
     column: int
     unit: str = ""
     band: Band | None = None
+    budget: Budget = field(default_factory=Budget, compare=False)
+    told: Callable[[str], None] = field(default=lambda _: None, compare=False)
+
+    @property
+    def is_costly(self) -> bool:
+        """Return whether designs are more than formulas to evaluate."""
+        return bool(self.problem.sources or self.problem.simulations)
 
     def half_width(self, points: FloatArray) -> FloatArray | None:
         """Return the half width (k,) of the band at designs (k, n), None where the value is not approximated."""
@@ -111,8 +120,21 @@ class Subject:
     def at(self, points: FloatArray) -> FloatArray:
         """Return the values (k,), as written, at designs (k, n)."""
         with np.errstate(all="ignore"):
-            found: FloatArray = self.gate.written.entry_batch(self.entry, points)[:, self.column]
-        return found
+            return self.budget.measured(
+                lambda: self.gate.written.entry_batch(self.entry, points)[:, self.column], len(points)
+            )
+
+    def grid_of(self, sizes: Sequence[int], designs: Callable[[int], FloatArray]) -> int:
+        """Return the finest of some grids that time allows, `designs` (k, n) being those of one, and say so where it is
+        not the finest of all."""
+        if not self.is_costly:
+            return sizes[-1]
+        size = filled(self.budget, sizes, lambda own: len(designs(own)), lambda own: self.at(designs(own)))
+        if size < sizes[-1]:
+            each = f"{1e3 * self.budget.each:.3g} ms" if self.budget.each < 1.0 else f"{self.budget.each:.3g} s"
+            self.told(f"a grid of {size} along each variable, not {sizes[-1]}: a design takes {each}; what lies "
+                      "between its points is not seen")  # fmt: skip
+        return size
 
     def slope(self, point: FloatArray) -> FloatArray | None:
         """Return the gradient (n,) at a design, None where it is not to be had."""
@@ -191,12 +213,13 @@ def unsure(subject: Subject, points: FloatArray, values: FloatArray) -> tuple[ND
 @dataclass(frozen=True)
 class Extreme:
     """A local extreme seen on a grid: `kind` "low" or "high", the drawn variables' values, the value, and whether all
-    limits hold there."""
+    limits hold there; not `is_followed` where nobody has looked closer than the grid."""
 
     kind: str
     where: tuple[float, ...]
     value: float
     is_feasible: bool
+    is_followed: bool = True
 
 
 def is_plain(values: FloatArray) -> bool:
