@@ -2,6 +2,7 @@
 
 import io
 import unittest
+from pathlib import Path
 from unittest import mock
 
 from ilvren.cli import progress as module
@@ -11,6 +12,7 @@ from ilvren.cli.tables.table import change_percent, count, limits_text, margin_t
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import FormulaError, MachineError, ProblemError, nearest
 from ilvren.runs import Iterated
+from tests.test_cli import PUMP, InAFolder
 
 INF = float("inf")
 
@@ -133,3 +135,29 @@ class Tables(unittest.TestCase):
             with mock.patch.dict("os.environ", {"TERM": "xterm-256color"}):
                 Terminal(stream, stream, color=color).show(table(("a",), [("missed: x",)]))
             self.assertEqual("\x1b[" in stream.getvalue() and "31m" in stream.getvalue(), has_codes)
+
+
+class Widths(InAFolder):
+    def test_no_line_is_wider_than_the_columns_that_are_there(self):
+        long = "a very long title of a pump that lifts water to a terrace far above the river, and more of it"
+        Path("pump.toml").write_text(PUMP.replace('"Pump"', f'"{long}"'))
+        commands = "show pump.toml", "check pump.toml", "run pump.toml", "verify r1", "runs", "compare r1", "designs r1"
+        for columns in (80, 60):
+            with mock.patch.dict("os.environ", {"COLUMNS": str(columns)}):
+                for words in (*commands, "methods", "diagnose r1", "--help"):
+                    out = self.call(*words.split())[0]
+                    wide = [line for line in out.splitlines() if len(line) > columns]
+                    with self.subTest(words=words, columns=columns):
+                        self.assertEqual([line for line in wide if not line.startswith("next: ")], [])
+                        self.assertNotRegex(out, r"\d\n *\d\d\d\d\d")  # no number is broken
+
+    def test_the_widest_text_gives_way_first_and_numbers_never(self):
+        made = table(("name", ">value", "note"), [("a" * 12, "123456.789", "one two three four five six seven")] * 2)
+        for width in (200, 50, 40, 30, 20):
+            out = io.StringIO()
+            with mock.patch.dict("os.environ", {"COLUMNS": str(width)}):
+                Terminal(out, out).show(made)
+            with self.subTest(width=width):
+                self.assertIn("123456.789", out.getvalue())
+                self.assertEqual(" ".join(out.getvalue().split()).count("seven"), 2)
+                self.assertLessEqual(max(map(len, out.getvalue().splitlines())), max(width, 21))

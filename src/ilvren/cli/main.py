@@ -129,7 +129,7 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
                 f"{word!a}: a name that is no UTF-8 cannot be put on record", advice="rename it"
             ) from None
     if not arguments or arguments[0] in HELP:
-        terminal.out.write(overview())
+        terminal.out.write(overview(_overview_width(terminal)))
         return status.HOLDS
     if arguments[0] == VERSION:
         terminal.out.write(f"ilvren {__version__}\n")
@@ -163,8 +163,22 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
         return int(module.execute(parsed, terminal))
 
 
-def overview() -> str:
-    """Return the text of `ilvren --help`."""
+def _overview_width(terminal: Terminal) -> int:
+    """Return the columns of a terminal, or those that COLUMNS says; 0 for no limit. Without the library for tables: the
+    overview is there at once."""
+    if not terminal.has_width:
+        return 0
+    try:
+        return int(os.environ.get("COLUMNS", "")) or 80
+    except ValueError:
+        try:
+            return os.get_terminal_size(terminal.out.fileno()).columns
+        except (OSError, ValueError):
+            return 80
+
+
+def overview(width: int = 0) -> str:
+    """Return the text of `ilvren --help`, broken at so many columns."""
     lines = [
         "ilvren COMMAND …",
         "",
@@ -173,7 +187,8 @@ def overview() -> str:
     ]
     for group, names in GROUPS.items():
         lines.append(group)
-        lines.extend(f"  {name:<11} {COMMANDS[name][1]}" for name in names)
+        for name in names:
+            lines.extend(_broken(f"  {name:<11} {COMMANDS[name][1]}", width, " " * 14))
         lines.append("")
     lines += [
         "`ilvren COMMAND --help` tells the flags of a command. A first look:",
@@ -181,4 +196,16 @@ def overview() -> str:
         "  ilvren new pump.toml           a starter problem to change",
         "",
     ]
-    return "\n".join(lines)
+    return "\n".join(own for line in lines for own in _broken(line, width, ""))
+
+
+def _broken(line: str, width: int, hanging: str) -> list[str]:
+    """Return a line as lines of so many columns, all but the first begun by `hanging`."""
+    found: list[str] = []
+    while width > 30 and len(line) > width:
+        cut = line.rfind(" ", len(hanging) + 1, width + 1)
+        if cut <= len(hanging):
+            break
+        found.append(line[:cut])
+        line = hanging + line[cut + 1 :]
+    return [*found, line]

@@ -19,6 +19,14 @@ __all__ = ["Terminal"]
 
 # Wide enough for every table when nobody looks at a terminal.
 PIPE_WIDTH = 150
+# Narrower than this nothing is broken any more.
+LEAST_WIDTH = 40
+
+
+def _columns() -> int:
+    """Return the columns that the environment says, 0 where it says none."""
+    text = os.environ.get("COLUMNS", "")
+    return int(text) if text.isdecimal() and 0 < int(text) < 10_000 else 0
 
 
 class Terminal:
@@ -50,7 +58,7 @@ class Terminal:
                 no_color=not self.color,
                 color_system="auto" if self.color and is_terminal else None,
                 force_terminal=is_terminal,
-                width=None if is_terminal else PIPE_WIDTH,
+                width=None if is_terminal else _columns() or PIPE_WIDTH,
                 legacy_windows=False,
             )
         return console
@@ -67,13 +75,29 @@ class Terminal:
 
     def show_sentence(self, text: str, *, indent: str = "  ") -> None:
         """Write a sentence to standard output, on a terminal broken between words."""
-        if self.out.isatty():
-            import textwrap  # few outputs are sentences
+        self.show(indent + text)
 
-            text = textwrap.fill(text, max(self.width, 40), subsequent_indent=indent, initial_indent=indent)
-        else:
-            text = indent + text
-        self.show(text)
+    @property
+    def has_width(self) -> bool:
+        """Return whether lines are looked at in so many columns: on a terminal, or where COLUMNS says it."""
+        return self.out.isatty() or _columns() > 0
+
+    def _broken(self, text: str) -> str:
+        """Return text with lines that are too long broken between words; a command to copy stays whole."""
+        width = max(self.width, LEAST_WIDTH)
+        if not self.has_width or all(len(line) <= width for line in text.split("\n")):
+            return text
+        import textwrap  # few outputs are sentences
+
+        found: list[str] = []
+        for line in text.split("\n"):
+            if len(line) <= width or line.lstrip().startswith(("next: ", "$ ", "ilvren ")):
+                found.append(line)
+                continue
+            indent = line[: len(line) - len(line.lstrip())]
+            hanging = indent + ("  " if line.lstrip().startswith(("- ", "next")) or not indent else "")
+            found += textwrap.wrap(line, width, subsequent_indent=hanging, break_on_hyphens=False)
+        return "\n".join(found)
 
     @property
     def width(self) -> int:
@@ -86,12 +110,9 @@ class Terminal:
         for part in parts:
             with console.capture() as captured:
                 if isinstance(part, str):
-                    console.print(part, soft_wrap=True)
+                    console.print(self._broken(part), soft_wrap=True)
                 else:
-                    # A line may be broken by the terminal, but a number must never be cut short.
-                    console.width = max(width, getattr(part, "min_width", None) or 0)
-                    console.print(part, crop=False)
-                    console.width = width
+                    console.print(part.fitted(width) if hasattr(part, "fitted") else part, crop=False)
             # Tables are padded with blanks to their width, and begin and end with an empty line.
             for line in captured.get().splitlines():
                 line = line.rstrip()

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from rich import box
+from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -31,8 +32,8 @@ __all__ = [
 
 # A table of very many rows is cut here, and says so.
 MOST_ROWS = 200
-# The last column may wrap, down to this width.
-LEAST_LAST_COLUMN = 30
+# Words longer than this are broken where room is short.
+LONGEST_WORD = 30
 # A margin below this share of its value is the rounding of a limit that is met.
 ROUNDING = 1e-9
 
@@ -131,25 +132,67 @@ def table(
         rows = _foremost(rows, most, len(headers))
     kept = [place for place in range(len(headers)) if place == 0 or any(row[place] for row in rows)]
     headers, rows = [headers[place] for place in kept], [[row[place] for place in kept] for row in rows]
-    made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, padding=(0, 1))
-    last = len(headers) - 1
-    for place, header in enumerate(headers):
-        is_number = header.startswith(">")
-        made.add_column(
-            header.lstrip(">"),
-            justify="right" if is_number else "left",
-            overflow="fold",
-            no_wrap=place != last,
-            header_style="bold",
-        )
-    widths = [
-        max(len(cells) for cells in column) for column in zip([h.lstrip(">") for h in headers], *rows, strict=True)
-    ]
-    widths[-1] = min(widths[-1], LEAST_LAST_COLUMN)
-    made.min_width = sum(widths) + 3 * len(widths) - 1  # two blanks and a divider between columns, edges
+    made = FittedTable(headers, rows, title=title)
     for row in rows:
         made.add_row(*(Text(cell, style=_style(cell)) for cell in row))
     return made
+
+
+class FittedTable(Table):
+    """A table that gives way where it is too wide: its widest texts first, down to their words, and then as a list.
+    Numbers are never cut."""
+
+    def __init__(self, headers: Sequence[str], rows: Sequence[Sequence[str]], *, title: str | None) -> None:
+        super().__init__(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, padding=(0, 1))
+        self._heads, self._cells = [header.lstrip(">") for header in headers], rows
+        self._widths, self._least = list[int](), list[int]()
+        for place, (header, own) in enumerate(zip(headers, self._heads, strict=True)):
+            is_number = header.startswith(">")
+            cells = [row[place] for row in rows]
+            self.add_column(own, justify="right" if is_number else "left", overflow="fold", no_wrap=True,
+                            header_style="bold")  # fmt: skip
+            texts = [own] if is_number else [own, *cells]
+            words = max((len(word) for text in texts for word in text.split()), default=1)
+            numbers = max((len(cell) for cell in cells), default=0) if is_number else 0
+            self._widths.append(max((len(text) for text in (own, *cells)), default=1))
+            self._least.append(min(self._widths[-1], max(min(words, LONGEST_WORD), numbers, 1)))
+
+    def fitted(self, width: int) -> RenderableType:
+        """Return what is shown in so many columns."""
+        count = len(self._widths)
+        # Two blanks and a divider between columns, edges; where that is too much, dividers alone.
+        widths = self._narrowed(width - 3 * count + 1)
+        if widths is None:
+            widths, self.padding = self._narrowed(width - count - 1), (0, 0, 0, 0)
+        if widths is None:
+            return self._as_list(width)
+        for column, own, natural in zip(self.columns, widths, self._widths, strict=True):
+            if own < natural:
+                column.width, column.no_wrap = own, False
+        return self
+
+    def _narrowed(self, room: int) -> list[int] | None:
+        """Return the widths of all columns within so much room, the widest giving way first; None where they cannot."""
+        if sum(self._least) > room:
+            return None
+        widths = list(self._widths)
+        while sum(widths) > room:
+            wide = [(own, place) for place, own in enumerate(widths) if own > self._least[place]]
+            widths[max(wide)[1]] -= 1
+        return widths
+
+    def _as_list(self, width: int) -> RenderableType:
+        """Return each row as lines of head and value."""
+        import textwrap
+
+        lines = [Text(""), *([Text(str(self.title))] if self.title else [])]
+        for row in self._cells:
+            parts = [f"{head} {cell}" if place else cell for place, (head, cell) in enumerate(zip(self._heads, row,
+                     strict=True)) if cell]  # fmt: skip
+            told = ";  ".join(part.replace(" ", "\xa0") if len(part) < width // 2 else part for part in parts)
+            lines += [Text(line.replace("\xa0", " ")) for line in textwrap.wrap(told, width, initial_indent=" ",
+                      subsequent_indent="   ")]  # fmt: skip
+        return Group(*lines, Text(""))
 
 
 def _foremost(rows: list[Sequence[str]], most: int, width: int) -> list[Sequence[str]]:
