@@ -129,6 +129,15 @@ def parse_limits(text: str) -> Limits:
     return Limits(tuple(sides), words, (0, len(text)))
 
 
+# What functions are called elsewhere.
+SLIPS = {
+    "ln": "log", "lg": "log10", "log2": "log(x) / log(2)", "sqr": "x^2", "square": "x^2", "pow": "x^y", "power": "x^y",
+    "arcsin": "asin", "arccos": "acos", "arctan": "atan", "arctan2": "atan2", "average": "mean", "fabs": "abs",
+    "if": "where", "iif": "where", "concat": "join", "hstack": "join", "linspace": "evenly", "product": "prod",
+    "cbrt": "x^(1/3)", "tg": "tan", "ctg": "1 / tan(x)", "sh": "sinh", "ch": "cosh", "th": "tanh", "sign": "where",
+}  # fmt: skip
+
+
 class _Parser:
     def __init__(self, text: str) -> None:
         self.text = text
@@ -264,7 +273,7 @@ class _Parser:
     def call(self, function: Token) -> Node:
         name = function.text
         if name not in FUNCTIONS and name not in TIME_FUNCTIONS and name not in SCATTER_FUNCTIONS:
-            close = nearest(name, FUNCTIONS)
+            close = SLIPS.get(name.lower()) or nearest(name, FUNCTIONS)
             advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(sorted(FUNCTIONS))
             self.fail(f'unknown function "{name}"', token=function, advice=advice)
         levels = 2 if name in OF_CONDITIONS else 1  # conditions take twice the frames

@@ -59,7 +59,11 @@ def _refused(text: str, at: int) -> FormulaError:
     word = re.match(r"[A-Za-z0-9_.]+", text[at:])
     if word:
         end = at + word.end()
-        return FormulaError(f'"{text[at:end]}" is neither a number nor a name', text=text, span=(at, end))
+        product = re.fullmatch(r"(\d+\.?\d*)([A-Za-z_]\w*)", text[at:end])
+        advice = f"a product is written with *: {product[1]}*{product[2]}" if product else None
+        return FormulaError(
+            f'"{text[at:end]}" is neither a number nor a name', text=text, span=(at, end), advice=advice
+        )
     return FormulaError(
         f"unexpected character {text[at]!r}", text=text, span=(at, at + 1), advice=_advice_for(text[at])
     )

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.formula import RESERVED_NAMES
+from ilvren.problem.slips import key_advice
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Source, Value
@@ -42,7 +43,7 @@ class Document:
 
     def unknown_key(self, path: tuple[str, ...], key: str, known: Iterable[str], what: str) -> NoReturn:
         close = nearest(key, known)
-        advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(known)
+        advice = key_advice(key, known) or (f'did you mean "{close}"?' if close else "known: " + ", ".join(known))
         self.fail(path, f'unknown {what} "{key}"', advice)
 
     def text_of(self, key: str) -> str:

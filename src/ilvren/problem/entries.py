@@ -24,6 +24,7 @@ __all__ = [
     "ScatterDeclaration",
     "Source",
     "TableDeclaration",
+    "TableForm",
     "Value",
     "VariableDeclaration",
     "formula_text",
@@ -89,6 +90,17 @@ class EntryDeclaration:
 
 
 @dataclass(frozen=True)
+class TableForm:
+    """How a table file is written: what stands between cells, the sign before decimals, what begins a line that is no
+    data ("" for none), and the cells that stand for no value: lines with one are left out."""
+
+    delimiter: str = ","
+    decimal: str = "."
+    comment: str = ""
+    missing: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class TableDeclaration:
     """A CSV file; `columns` gives names to headers that are none; `lines` a half-open range of data lines, `chosen`
     some of these lines, asked for outside the file."""
@@ -98,6 +110,7 @@ class TableDeclaration:
     lines: tuple[Value, ...] | None = None
     columns: Mapping[str, str] = field(default_factory=dict)
     chosen: tuple[int, int | None] | None = None
+    form: TableForm = TableForm()
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import tomllib
@@ -19,10 +20,12 @@ from ilvren.problem.entries import (
     FitDeclaration,
     Source,
     TableDeclaration,
+    TableForm,
     Value,
     VariableDeclaration,
 )
 from ilvren.problem.positions import Positions
+from ilvren.problem.slips import toml_advice
 from ilvren.regular import not_utf8, regular_bytes
 
 if TYPE_CHECKING:
@@ -33,6 +36,8 @@ __all__ = ["Reader", "read_file", "read_text"]
 
 # Formula files are kilobytes; beyond this it is some other file.
 MOST_BYTES = 50_000_000
+# What may stand between the cells of a table.
+DELIMITERS = (",", ";", "\t", "|", " ")
 
 SECTIONS = ("variables", "parameters", "derived", "minimize", "maximize", "constraints", "confirm")
 OTHER_SECTIONS = ("tables", "models", "fit", "cases", "time", "states", "controls", "signals", "scatter")
@@ -40,7 +45,7 @@ CASE_KEYS = ("set", "tables", "about")
 VARIABLE_KEYS = ("choices", "start", "lower", "upper", "magnitude", "spacing", "catalogue", "shape", "unit", "about")
 CHOICE_KEYS = ("choices", "start", "about")
 LINKED_KEYS = ("linked", "lower", "upper", "magnitude", "unit", "about")
-TABLE_KEYS = ("file", "lines", "columns")
+TABLE_KEYS = ("file", "lines", "columns", "delimiter", "decimal", "comment", "missing")
 MODEL_KEYS = (
     "python",
     "inputs",
@@ -127,7 +132,7 @@ def _not_toml(text: str, file: str, message: str) -> ProblemError:
         line=line,
         text=source,
         span=span,
-        advice='formulas stand in quotes: cost = "2 * bore"',
+        advice=toml_advice(reason, source or "", span[0] if span else None),
     )
 
 
@@ -308,7 +313,25 @@ class Reader(Document):
         for key, header in columns.items():
             if not NAME.fullmatch(key) or not isinstance(header, str):
                 self.fail((*path, "columns"), f'"{key}" = {header!r}: a name and the header of a column are expected')
-        return TableDeclaration(name, self.word(path, content, "file"), lines, columns)
+        return TableDeclaration(
+            name, self.word(path, content, "file"), lines, columns, form=self.table_form(path, content)
+        )
+
+    def table_form(self, path: tuple[str, ...], content: Mapping[str, Any]) -> TableForm:
+        """Return how a table file is written."""
+        given = {key: content[key] for key in ("delimiter", "decimal", "comment", "missing") if key in content}
+        for key, wanted in (("delimiter", DELIMITERS), ("decimal", (".", ","))):
+            if key in given and given[key] not in wanted:
+                self.fail((*path, key), f'"{key}" is one of ' + ", ".join(json.dumps(sign) for sign in wanted))
+        if not isinstance(given.get("comment", ""), str):
+            self.fail((*path, "comment"), '"comment" is what begins a line that is no data, such as "#"')
+        missing = given.get("missing", [])
+        if not isinstance(missing, list) or not all(isinstance(word, str) for word in missing):
+            self.fail((*path, "missing"), '"missing" lists the cells that stand for no value: ["", "n/a"]')
+        form = TableForm(**{**given, "missing": tuple(missing)})
+        if form.delimiter == form.decimal:
+            self.fail(path, f'"{form.decimal}" cannot stand before decimals and between cells')
+        return form
 
     def model(self, name: str, content: object) -> ModelDeclaration:
         from ilvren.problem.model_declarations import ModelDeclaration

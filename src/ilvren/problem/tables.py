@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-import io
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,7 @@ from ilvren.records import dataclass
 from ilvren.regular import not_utf8, regular_bytes
 
 if TYPE_CHECKING:
-    from ilvren.problem.entries import Source, TableDeclaration
+    from ilvren.problem.entries import Source, TableDeclaration, TableForm
 
 __all__ = ["Table", "read_table"]
 
@@ -24,12 +24,13 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Table:
-    """The data lines of a file by column; `text` is the whole file. A column is read as numbers when it is used."""
+    """The data lines of a file by column; `text` is the whole file, `lines` says where each stands in
+    it. A column is read as numbers when it is used."""
 
     declaration: TableDeclaration
     text: str
     columns: dict[str, list[str]]
-    first_line: int
+    lines: tuple[int, ...]
     fail: Callable[[str, str | None], ProblemError]
     words: tuple[str, ...] = ()
 
@@ -37,25 +38,48 @@ class Table:
         """Return a column as numbers. Raises ProblemError, naming the line of the file."""
         if name not in self.columns:
             close = nearest(name, self.columns)
-            advice = f'did you mean "{close}"?' if close else "its columns: " + ", ".join(list(self.columns)[:12])
+            form = _form_advice(list(self.columns), self.declaration)
+            advice = (
+                f'did you mean "{close}"?' if close else form or "its columns: " + ", ".join(list(self.columns)[:12])
+            )
             raise self.fail(f'the table "{self.declaration.name}" has no column "{name}"', advice)
         cells = self.columns[name]
         if any(cell in self.words for cell in cells):  # keys of a choice; a word that is none equals nothing
             numbers = {word: place + 1.0 for place, word in enumerate(self.words)}
             return np.array([numbers.get(cell, -1.0 - place) for place, cell in enumerate(cells)])
-        found = np.empty(len(cells))
+        found, decimal = np.empty(len(cells)), self.declaration.form.decimal
         for place, cell in enumerate(self.columns[name]):
             try:
-                found[place] = float(cell)
+                found[place] = float(cell if decimal == "." else cell.replace(decimal, "."))
             except ValueError:
                 found[place] = np.nan
             if not np.isfinite(found[place]):
-                line = self.first_line + place
+                line = self.lines[place]
                 told = f'"{cell}"' if cell.strip() else "an empty cell"
-                raise self.fail(
-                    f'{self.declaration.file}:{line}: {told} in column "{name}" is not a finite number', None
-                )
+                message = f'{self.declaration.file}:{line}: {told} in column "{name}" is not a finite number'
+                raise self.fail(message, _advice_for(cell, self.declaration.form))
         return found
+
+
+def _advice_for(cell: str, form: TableForm) -> str | None:
+    """Return which key would read a cell that is no number, None where none is known."""
+    if form.decimal == "." and re.fullmatch(r"[+-]?\d*,\d+(e[+-]?\d+)?", cell, re.IGNORECASE):
+        return 'decimals stand behind a comma: decimal = ","'
+    if re.fullmatch(r"|-+|\?|n/?a|nan|none|null|missing", cell, re.IGNORECASE):
+        return f'lines without a value are left out by missing = ["{cell}"]'
+    return None
+
+
+def _form_advice(header: list[str], declaration: TableDeclaration) -> str | None:
+    """Return which key would read a header that is one cell."""
+    form, text = declaration.form, declaration.form.delimiter.join(header)
+    if text[:1] in ("#", "%", "!") and not form.comment:
+        return f'lines that begin with {text[:1]} are no data with comment = "{text[:1]}"'
+    if len(header) == 1:
+        for sign, told in ((";", ";"), ("\t", "\\t"), ("|", "|"), (",", ",")):
+            if sign in text and sign != form.delimiter:
+                return f'the columns are separated by "{told}": delimiter = "{told}"'
+    return None
 
 
 def _chosen(declaration: TableDeclaration, data: list[tuple[int, list[str]]]) -> list[tuple[int, list[str]]]:
@@ -102,14 +126,16 @@ def read_table(
         except OSError as error:
             raise fail(f"{path} cannot be read: {error.strerror}", None) from None
     try:
-        rows = list(csv.reader(io.StringIO(text), strict=True))
+        numbered = _numbered(text, declaration.form)
     except csv.Error as error:
         raise fail(f"{declaration.file} is not a CSV file: {error}", None) from None
-    numbered = [(number, row) for number, row in enumerate(rows, start=1) if any(cell.strip() for cell in row)]
     if len(numbered) < 2:
         raise fail(f"{declaration.file} has no data below its header", None)
     headers = [cell.strip() for cell in numbered[0][1]]
-    data = numbered[1:]
+    missing = set(declaration.form.missing)
+    data = [(number, row) for number, row in numbered[1:] if not any(cell.strip() in missing for cell in row)]
+    if not data:
+        raise fail(f"{declaration.file}: every line has a missing value", None)
     if lines is not None:
         first, last = lines
         if not 0 <= first < last <= len(data):
@@ -119,7 +145,8 @@ def read_table(
         data = _chosen(declaration, data)
     for number, row in data:
         if len(row) != len(headers):
-            raise fail(f"{declaration.file}:{number} has {len(row)} cells, the header {len(headers)}", None)
+            told = f"{declaration.file}:{number} has {len(row)} cells, the header {len(headers)}"
+            raise fail(told, _form_advice(headers, declaration))
     twice = next((header for header in headers if headers.count(header) > 1), None)
     if twice is not None:
         raise fail(f'{declaration.file} has two columns named "{twice}"', None)
@@ -132,4 +159,19 @@ def read_table(
                 f'did you mean "{close}"?' if close else "its columns: " + ", ".join(headers[:12]),
             )
         columns[name] = columns[header]
-    return Table(declaration, text, columns, data[0][0], fail, words)
+    return Table(declaration, text, columns, tuple(number for number, _ in data), fail, words)
+
+
+def _numbered(text: str, form: TableForm) -> list[tuple[int, list[str]]]:
+    """Return the lines that hold something, with their numbers. Raises csv.Error."""
+    kept = [
+        "\n" if form.comment and line.lstrip().startswith(form.comment) else f"{line}\n" for line in text.split("\n")
+    ]
+    reader = csv.reader(kept, strict=True, delimiter=form.delimiter, skipinitialspace=form.delimiter == " ")
+    found = []
+    before = 0
+    for row in reader:
+        number, before = before + 1, reader.line_num
+        if any(cell.strip() for cell in row):
+            found.append((number, row))
+    return found
