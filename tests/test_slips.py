@@ -27,9 +27,9 @@ SLIPS = {
     X + 'f = "ln(x)"\n': '"log"',
     X + 'f = "2x"\n': r"2\*x",
     X + 'f = "pow(x, 2)"\n': r"x\^y",
-    "[variables]\nx = { start = 1, min = 0 }\n": "that is lower here",
-    "[variables]\nx = { start = 1, Maximum = 3 }\n": "that is upper here",
-    "[variables]\nx = { init = 1 }\n": "that is start here",
+    "[variables]\nx = { start = 1, min = 0 }\n": '"lower" here',
+    "[variables]\nx = { start = 1, Maximum = 3 }\n": '"upper" here',
+    "[variables]\nx = { init = 1 }\n": '"start" here',
 }
 
 

@@ -23,7 +23,7 @@ def key_advice(key: str, known: object) -> str | None:
     meant = _KEYS.get(key.lower().replace("_", "").replace("-", ""))
     if meant is None or not all(part in tuple(known) for part in meant.split(" and ")):  # type: ignore[arg-type]
         return None
-    return f"that is {meant} here"
+    return " and ".join(f'"{part}"' for part in meant.split(" and ")) + " here"
 
 
 def toml_advice(reason: str, line: str, column: int | None) -> str:
