@@ -9,6 +9,7 @@ import numpy as np
 
 from ilvren import load, loads
 from ilvren.errors import InputError, ProblemError, RequestError
+from ilvren.judge.standing.design_report import unused_parameters
 from ilvren.problem import Measures, objective_size
 from ilvren.problem.positions import Positions
 
@@ -55,6 +56,15 @@ REFUSED = {
     VARIABLE + "[minimize]\nf = \"__import__('os')\"\n": (4, "no text"),
     VARIABLE + '[tables.a]\nfile = "a.csv"\n' + GOAL: (3, "no such file"),
 }
+
+
+class Unused(unittest.TestCase):
+    def test_parameters_that_nothing_names_are_told(self):
+        text = (
+            '[variables]\nx = { start = 1, upper = "p" }\n[parameters]\np = 1\nq = 2\nr = "q * 2"\nn = 3\nm = 2\nunused = 4\n'
+            '[derived]\nd = "sum(evenly(0, 1, n))"\n[minimize]\nf = "(x - r)^2"\n[constraints]\nc = "x <= m"\n'
+        )
+        self.assertEqual(unused_parameters(loads(text)), ["unused"])
 
 
 class Refusals(unittest.TestCase):

@@ -102,7 +102,8 @@ class Comparing(unittest.TestCase):
             run(loads(TEXT), method="sqp", ledger=path)
             with Ledger(path) as ledger:
                 ledger._db.execute(
-                    "UPDATE runs SET state = 'running', outcome = NULL, result = NULL, process = '0:0:x' WHERE number = 2"
+                    "UPDATE runs SET state = 'running', outcome = NULL, result = NULL, process = '0:0:x',"
+                    " seal = NULL WHERE number = 2"
                 )
                 ledger._db.execute(
                     "UPDATE runs SET process = replace(process, ':x', ':' || ?) WHERE number = 2",

@@ -110,6 +110,7 @@ class Template:
         self.shapes: dict[str, Shape] = {}
         self.nodes: dict[str, int] = {}
         self.values: list[Any] = [math.nan] * len(self.parameter_index)
+        self.used_names: set[str] = set()
         self.columns: list[str] = []  # "table.column", whose parameters follow the declared ones
         self.tables: dict[str, Table] = {}
         self.sizes: dict[int, float] = {}
@@ -496,6 +497,7 @@ class Template:
     def _resolver(self, entry: EntryDeclaration, text: str) -> Callable[[Name], int]:
         def resolve(word: Name) -> int:
             name = word.name
+            self.used_names.add(name.partition("@")[0])
             if entry.section == "parameters" and name not in self.parameter_index and "." not in name:
                 kind = "a variable" if name in self.variable_index else "not a parameter"
                 if self.key_of(name) is not None:

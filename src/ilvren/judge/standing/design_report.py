@@ -163,6 +163,9 @@ def design_report_at(
     unused = unused_names(problem)
     if unused:
         findings.append("nothing depends on: " + few(unused) + " (left out of runs)")
+    idle = unused_parameters(problem)
+    if idle:
+        findings.append("no formula uses the parameter" + ("s " if len(idle) > 1 else " ") + few(idle))
     for block in problem.row_blocks:
         if not problem.graph.variables_of([block.node]):
             findings.append(f'constraint "{block.name}" depends on no variable')
@@ -227,6 +230,17 @@ def unused_names(problem: Problem) -> list[str]:
         elif not block.is_used.all():
             found += [element.name for element in block if not element.is_used]
     return found
+
+
+def unused_parameters(problem: Problem) -> list[str]:
+    """Return the parameters that nothing in the file names."""
+    template = problem.template
+    if template is None or template.declarations.models:  # decks of programs name what they are given
+        return []
+    scattered = {item.name for item in template.declarations.scatter} if template.declarations.scatter else set()
+    used = template.used_names | scattered
+    names = [item.name.partition("@")[0] for item in problem.parameters if not (item.is_data or item.is_internal)]
+    return list(dict.fromkeys(name for name in names if name not in used))
 
 
 def order_of(problem: Problem) -> list[str]:
