@@ -202,6 +202,7 @@ class Contests(unittest.TestCase):
     def test_a_ledger_of_before_groups_is_brought_up_to_date(self):
         with Ledger(self.path) as ledger:
             run(loads(BOWL), ledger=ledger, label="old")
+            ledger._db.execute("ALTER TABLE runs DROP COLUMN seal")
             ledger._db.execute("DROP TABLE group_runs")
             ledger._db.execute("DROP TABLE groups")
             ledger._db.execute("DROP TABLE calls")

@@ -57,7 +57,8 @@ def loads(
     refinement: Refinement = AS_DECLARED,
 ) -> Problem:
     """Like `load`, from the text of a problem file; `file` is its name in messages, and its tables and models are
-    looked for beside it. `files` gives the texts of table files instead, by the names the problem uses."""
+    looked for beside it. `files` gives the texts of table files instead, by the names the problem uses. Raises what
+    `load` raises."""
     return _built(read_text(text, file=file, files=files), set or {}, start or {}, aim, refinement)
 
 

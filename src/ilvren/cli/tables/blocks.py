@@ -122,7 +122,7 @@ def _summed_name(block: RowBlock, own: LimitStates) -> str:
 
 
 def tally(words: Sequence[str]) -> str:
-    """Return how many elements stand how, as "2 missed, 5 active"; which side is told of each by --full."""
+    """Return counts of the states of elements, as "2 missed, 5 active"; --full tells the side of each."""
     counts: dict[str, int] = {}
     for word in words:
         if word:

@@ -1,6 +1,7 @@
 """A small set of limits that cannot hold together near a design, found by relaxed solves.
 
-Candidates are the limits that press at the design of least violation: there the pressures of missed rows, J'v, are
+Candidates are the limits strongly active (with a multiplier that is not 0) at the design of least violation: there
+the pressures of missed rows, J'v, are
 balanced by those of rows just met and of bounds, so those alone keep the violation from falling. One after the other is
 left out: where the others still cannot be met, it is innocent and stays out; so every limit of the set that is left
 makes a difference. On a grid the equations between its unknowns, and bounds of states, say what a course is: they

@@ -131,8 +131,8 @@ def _sparse_curvature(
     objective_size: float,
 ) -> Curvature | None:
     """Judge a large problem by the inertia of its KKT matrix: with H less the noise on the diagonal, n positive and k
-    negative eigenvalues prove that H is positive definite along the k limits that press. Never says "saddle": where the
-    inertia is another, the curvature is not known."""
+    negative eigenvalues prove that H is positive definite along the k strongly active limits. Never says "saddle":
+    where the inertia is another, the curvature is not known."""
     from scipy.sparse import csr_array, diags_array, vstack
 
     found = gate.curvatures(point, conditions.row_multipliers)
@@ -185,7 +185,7 @@ def _sparse_curvature(
             promise=math.inf,
             detail=detail,
         )
-    # The Newton step on the limits that press tells how far the optimum may lie.
+    # The Newton step on the strongly active limits tells how far the optimum may lie.
     rest = slope - (normals.T @ (conditions.row_multipliers / objective_size))
     rest = np.where(conditions.bound_sides != 0, 0.0, rest)
     goal = np.where(

@@ -86,7 +86,9 @@ class Proof:
 @dataclass(frozen=True, kw_only=True)
 class Verdict:
     """`better` is the better design that was evaluated, by name, when the verdict is "improvable";
-    `active` are the active limits with their margins and prices; `freedom` is how many directions they leave."""
+    `active` are the active limits with their margins and prices;
+    `freedom` the degrees of freedom they leave: free variables less independent
+    active limits."""
 
     run: str
     problem: Problem

@@ -1,7 +1,7 @@
 """What a verified design is worth: what its limits cost, how the optimum follows them and the parameters, and how
 exactly the design must be made.
 
-With H the Hessian of the Lagrangian, A the gradients of the limits that press and u their multipliers, the optimum
+With H the Hessian of the Lagrangian, A the gradients of the strongly active limits and u their multipliers, the optimum
 follows a change dp of a parameter (or of a limit) by
 
     [ H  A' ] [ dx ]     [ ∂(g − A'u)/∂p ]
