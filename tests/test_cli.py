@@ -59,6 +59,19 @@ class InAFolder(unittest.TestCase):
 
 
 class Commands(InAFolder):
+    def test_histories_go_into_pipes_and_sweeps_show_what_changes_most(self):
+        self.call("run", "pump.toml", "--method", "sqp", "--quiet")
+        out, err = self.call("export", "r1", "--output", "-")
+        self.call("export", "r1", "--output", "history.csv")
+        self.assertEqual(out, Path("history.csv").read_text())
+        self.assertEqual(err, "")
+        text = '[variables]\nx = { start = 1, shape = 6 }\n[parameters]\np = 1\n[minimize]\nf = "sum((x - p*cumsum(0*x + 1)^2)^2) + 9*(x[0]-1)^2"\n'
+        Path("six.toml").write_text(text)
+        out, _ = self.call("run", "six.toml", "--sweep", "p=[1,2]", "--output", "all.csv")
+        self.assertIn("x[5]", out)
+        self.assertRegex(out, r"left out, as they change less: x\[0\], x\[1\]")
+        self.assertIn("x[0]", Path("all.csv").read_text().splitlines()[0])
+
     def test_show_says_what_is_asked_and_what_is_missed(self):
         out, err = self.call("show", "pump.toml")
         for word in ("Pump", "idle", "nothing depends on it", "area", "gain", "missed: upper limit"):

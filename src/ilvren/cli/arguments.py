@@ -142,7 +142,9 @@ def add_ledger(parser: argparse.ArgumentParser) -> None:
         help=f"the file that runs are recorded in (default: $ILVREN_LEDGER, else {DEFAULT_LEDGER})",
     )
     parser.add_argument(
-        "--trust", action="store_true", help="run models also of runs that somebody else recorded: look at them first"
+        "--trust",
+        action="store_true",
+        help="run models also of what somebody else recorded, or outside the problem's folder: look at them first",
     )
 
 

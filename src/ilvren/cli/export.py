@@ -6,6 +6,7 @@ import argparse
 
 from ilvren.cli import status
 from ilvren.cli.arguments import add_ledger, add_output_flags, ledger_path
+from ilvren.cli.files import read_ledger
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -16,6 +17,7 @@ EXAMPLES = """examples:
   ilvren export last --output history.csv
   ilvren export r2 --output history.json --every evaluation
   ilvren export r2 --of x,y --output outline.csv
+  ilvren export last --output - | sort -t, -k5 -g | head
   ilvren export a1 --output friction.json
 """
 
@@ -27,7 +29,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="RUN|GROUP|APPROXIMATION",
         help='a run: its id, its label or "last"; a group: a line for each of its runs; or an approximation (.json)',
     )
-    parser.add_argument("--output", metavar="FILE", required=True, help="the file to write: .csv or .json")
+    parser.add_argument(
+        "--output",
+        metavar="FILE",
+        required=True,
+        help="the file to write: .csv or .json; - for standard output, as CSV (an approximation as JSON)",
+    )
     parser.add_argument(
         "--every",
         choices=("iteration", "evaluation"),
@@ -42,7 +49,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Run the command."""
-    from ilvren.cli.files import check_suffix, read_ledger
+    if arguments.output != "-":
+        return _export(arguments, terminal)
+    import tempfile
+    from pathlib import Path
+
+    with tempfile.TemporaryDirectory() as folder, read_ledger(ledger_path(arguments.ledger)) as ledger:
+        path = Path(folder, "export.json" if ledger.is_approximation(arguments.run) else "export.csv")
+        arguments.output, quiet, terminal.quiet = str(path), terminal.quiet, True
+        found = _export(arguments, terminal)
+        terminal.quiet = quiet
+        with path.open(encoding="utf-8", newline="") as file:
+            terminal.out.write(file.read().replace("\r\n", "\n"))
+    return found
+
+
+def _export(arguments: argparse.Namespace, terminal: Terminal) -> int:
+    from ilvren.cli.files import check_suffix
     from ilvren.judge import group_table, history_table, write_history, write_rows
 
     check_suffix(arguments.output, (".csv", ".json"))

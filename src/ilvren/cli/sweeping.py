@@ -12,13 +12,13 @@ from ilvren.printable import CellWriter
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.problem import Problem
+    from ilvren.problem import Problem, Variable
     from ilvren.runs import Settings, Sweep, SweptRun
 
 __all__ = ["run_sweep", "show_sweep", "swept", "teller"]
 
 # Scalar variables shown in the table.
-MOST_COLUMNS = 4
+MOST_COLUMNS, MOST_NAMED = 4, 6
 
 
 def swept(text: str) -> tuple[str, list[float]]:
@@ -98,26 +98,50 @@ def teller(parameter: str, terminal: Terminal) -> Callable[[SweptRun], None]:
 
 def _show(found: Sweep, terminal: Terminal) -> None:
     problem = found.members[0].result.problem
-    scalars = [block for block in problem.blocks if not block.shape][:MOST_COLUMNS]
+    shown, left_out = _most_moved(found)
     objective = problem.objective
     heads = ["run", f">{found.parameter}{_unit(found.unit)}"]
     heads += [f">{objective.name}{_unit(objective.unit)}"] if objective is not None else []
-    heads += [f">{block.name}{_unit(block.unit)}" for block in scalars]
+    heads += [f">{variable.name}{_unit(variable.unit)}" for _, variable in shown]
     heads += [">iterations", ">evaluations", "begun", "outcome"]
     rows = []
     for member in found.members:
         result = member.result
         cells = [result.id, number(member.value)]
         cells += [number(result.objective)] if objective is not None else []
-        cells += [number(result.point[block.first]) for block in scalars]
+        told = [variable.shown(result.point[place]) for place, variable in shown]
+        cells += [value if isinstance(value, str) else number(value) for value in told]
         cells += [str(result.counts["iterations"]), str(result.counts["evaluations"])]
         rows.append([*cells, "from its neighbour" if member.is_warm else "from the file's start", result.outcome])
     terminal.show(table(heads, rows))
+    if left_out:
+        names = ", ".join(left_out[:MOST_NAMED]) + (
+            f" and {len(left_out) - MOST_NAMED} more" if len(left_out) > MOST_NAMED else ""
+        )
+        terminal.show(f"left out, as they change less: {names} (--output FILE.csv has all)")
     bad = [member for member in found.members if not member.result.holds]
     evaluations = sum(member.result.counts["evaluations"] for member in found.members)
     terminal.show(f"{count(len(found.members), 'run')}, {count(evaluations, 'evaluation')} in all")
     if bad and bad[0].result.id:
         terminal.show(f"{len(bad)} of them do not hold; next: ilvren diagnose {bad[0].result.id}")
+
+
+def _most_moved(found: Sweep) -> tuple[list[tuple[int, Variable]], list[str]]:
+    """Return (place, variable) of those that change most over their sizes, in the order of the file, and the names of
+    the others; where the sweep changes shapes, of none but the first."""
+    import numpy as np
+
+    problem = found.members[0].result.problem
+    sizes = {len(member.result.point) for member in found.members}
+    if len(sizes) > 1:
+        return [], [block.name for block in problem.blocks]
+    points = np.array([member.result.point for member in found.members])
+    variables = list(problem.variables)
+    reach = np.ptp(points, axis=0) / np.maximum(np.abs(points).max(axis=0), 1e-300)
+    places = sorted(np.argsort(-reach, kind="stable")[:MOST_COLUMNS].tolist())
+    known = set(places)
+    names = [variable.name for place, variable in enumerate(variables) if place not in known]
+    return [(place, variables[place]) for place in places], names
 
 
 def _unit(unit: str) -> str:
