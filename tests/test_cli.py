@@ -345,7 +345,11 @@ class RealProgram(InAFolder):
         ):
             with self.subTest(signal=kind):
                 process = subprocess.Popen(
-                    [sys.executable, "-m", "ilvren", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+                    [sys.executable, "-m", "ilvren", *words],
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
+                    # What runs in the background begins with the signal ignored.
+                    preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
                 )
                 deadline = time.monotonic() + 30
                 while time.monotonic() < deadline and not path(attempt):
