@@ -6,8 +6,6 @@ the window's title or write from right to left; cells that a spreadsheet compute
 
 from __future__ import annotations
 
-import re
-
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -15,50 +13,68 @@ if TYPE_CHECKING:
 
 __all__ = ["CellWriter", "harmless_cell", "markdown_lines", "printable", "unmarked_cell"]
 
-# Control characters but tab and line feed, marks of direction, other ends of lines, and halves of characters.
-_UNPRINTABLE = re.compile(
-    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufeff]"
-)
-# What a spreadsheet takes for a formula.
-_COMPUTED = re.compile(r"\s*[=+\-@\t\r]")
-_NUMBER = re.compile(r"\s*[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d+)?\s*|\s*[+-]?(inf|nan)\s*|[+-]", re.IGNORECASE)
+
+class _Pictures(dict[int, str]):
+    """What stands for characters that act: controls but tab and line feed (␛ for escape), marks of direction, other
+    ends of lines, and halves of characters. Without regular expressions, whose module takes as long as `--help`."""
+
+    def __missing__(self, code: int) -> str:
+        if 0xD800 <= code <= 0xDFFF:
+            return "\ufffd"
+        raise LookupError(code)  # it stands for itself
+
+
+_PICTURES = _Pictures({code: chr(0x2400 + code) for code in range(0x20) if chr(code) not in "\t\n"})
+_PICTURES[0x7F] = "\u2421"
+for _first, _last in (
+    (0x80, 0x9F),
+    (0x61C, 0x61C),
+    (0x200E, 0x200F),
+    (0x2028, 0x202E),
+    (0x2066, 0x2069),
+    (0xFEFF, 0xFEFF),
+):
+    _PICTURES.update(dict.fromkeys(range(_first, _last + 1), "\ufffd"))
+
+# What a spreadsheet takes for a formula, and what is a number all the same.
+_COMPUTED = r"\s*[=+\-@\t\r]"
+_NUMBER = r"(?i)\s*[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d+)?\s*|\s*[+-]?(inf|nan)\s*|[+-]"
 # Spans of code stay; what begins a tag does not.
-_MARKUP = re.compile(r"(`+[^`]*`+)|<(?=[A-Za-z/!?])")
+_MARKUP = r"(`+[^`]*`+)|<(?=[A-Za-z/!?])"
 
 
 def printable(text: str) -> str:
     """Return a text with what is no visible character replaced by a picture of it (␛ for escape), or by �."""
-    return _UNPRINTABLE.sub(_picture, text) if _UNPRINTABLE.search(text) else text
-
-
-def _picture(found: re.Match[str]) -> str:
-    code = ord(found[0])
-    if code < 0x20:
-        return chr(0x2400 + code)
-    return "\u2421" if code == 0x7F else "\ufffd"
+    return text if text.isprintable() else text.translate(_PICTURES)
 
 
 def harmless_cell(value: Any) -> Any:
     """Return what stands in a cell: a text that a spreadsheet would compute gets an apostrophe before it."""
     if not isinstance(value, str):
         return value
+    import re
+
     text = printable(value)
-    return f"'{text}" if _COMPUTED.match(text) and not _NUMBER.fullmatch(text) else text
+    return f"'{text}" if re.match(_COMPUTED, text) and not re.fullmatch(_NUMBER, text) else text
 
 
 def unmarked_cell(text: str) -> str:
     """Return a cell that was read, without the apostrophe that `harmless_cell` put before it."""
-    return text[1:] if text.startswith("'") and _COMPUTED.match(text[1:]) else text
+    import re
+
+    return text[1:] if text.startswith("'") and re.match(_COMPUTED, text[1:]) else text
 
 
 def markdown_lines(lines: Iterable[str]) -> Iterator[str]:
     """Yield lines of Markdown in which nothing but our own signs is markup."""
+    import re
+
     is_code = False
     for line in lines:
         if line.startswith("```"):
             is_code = not is_code
         own = printable(line)
-        yield own if is_code else _MARKUP.sub(lambda found: found[1] or "&lt;", own)
+        yield own if is_code else re.sub(_MARKUP, lambda found: found[1] or "&lt;", own)
 
 
 class CellWriter:
