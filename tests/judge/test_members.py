@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 
 from ilvren import loads, run, verify
+from ilvren.judge import VerifyOptions
 
 WHOLE = "{{ start = 0, lower = 0, upper = {}, spacing = 1 }}"
 
@@ -76,6 +77,35 @@ class Neighbours(unittest.TestCase):
         self.assertEqual(
             verify(run(loads(text), method="branch-and-bound")).verdict in ("global-proved", "improvable"), True
         )
+
+
+class Worths(unittest.TestCase):
+    def test_neighbouring_members_bring_what_every_design_with_them_shows(self):
+        text = (
+            "[variables]\nn = { start = 2, lower = 0, upper = 5, spacing = 1 }\nm = { start = 2, catalogue = [1, 2, 5] }\n"
+            "x = { start = 1, lower = 0, upper = 5 }\nw = { start = 'a', choices = ['a', 'b'] }\n[minimize]\n"
+            "f = '(n-3.3)^2 + (x-2)^2 + (m-3)^2 + 0.1*n*x + 0.2*m*n'\n[constraints]\nc = 'n + x <= 5'\n"
+        )
+        problem = loads(text)
+        worth = verify(run(problem, method="branch-and-bound"), extra=VerifyOptions(worth=True)).worth
+        grid = np.linspace(0.0, 5.0, 20_001)
+
+        def best(n=None, m=None):
+            found = np.inf
+            for one in range(6) if n is None else (n,):
+                for other in (1, 2, 5) if m is None else (m,):
+                    x = grid[grid + one <= 5.0 + 1e-9]
+                    values = (one - 3.3) ** 2 + (x - 2) ** 2 + (other - 3) ** 2 + 0.1 * one * x + 0.2 * other * one
+                    found = min(found, values.min(initial=np.inf))
+            return found
+
+        self.assertEqual(
+            [(item.name, item.side) for item in worth.members][:2], [("n", "next lower"), ("n", "next higher")]
+        )
+        self.assertGreaterEqual(len(worth.members), 3)
+        for item in worth.members:
+            self.assertAlmostEqual(item.objective, best(**{item.name: item.member}), places=5)
+        self.assertRegex(" ".join(worth.notes), "words have no neighbours")
 
 
 if __name__ == "__main__":

@@ -53,6 +53,7 @@ if TYPE_CHECKING:
     )
     from ilvren.judge.standing.findings import (
         LimitWorth as LimitWorth,
+        MemberWorth as MemberWorth,
         ParameterResponse as ParameterResponse,
         Rounding as Rounding,
         ScatterWorth as ScatterWorth,
@@ -92,7 +93,7 @@ __getattr__, __all__ = door(
         "diagnosing.diagnosis": "Diagnosis diagnose",
         "optimum.judged": "case_of_record",
         "standing.design_report": "DesignReport design_report_at point_at",
-        "standing.findings": "LimitWorth ParameterResponse Rounding ScatterWorth Tolerance Worth",
+        "standing.findings": "LimitWorth MemberWorth ParameterResponse Rounding ScatterWorth Tolerance Worth",
         "standing.pattern": "Pattern",
         "standing.reference": "Reference TOLERANCE read_reference",
         "standing.responses": "LimitCurve Mark Response limit_curves response_at signal_names tightest",

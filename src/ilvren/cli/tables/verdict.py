@@ -12,7 +12,16 @@ from ilvren.judge import MEANINGS
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
-    from ilvren.judge import LimitWorth, ParameterResponse, Rounding, ScatterWorth, Tolerance, Verdict, Worth
+    from ilvren.judge import (
+        LimitWorth,
+        MemberWorth,
+        ParameterResponse,
+        Rounding,
+        ScatterWorth,
+        Tolerance,
+        Verdict,
+        Worth,
+    )
     from ilvren.problem import Objective
     from ilvren.runs import LimitState
 
@@ -130,6 +139,10 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         terminal.show(
             table(("1 % more of", ">value", f">{name} changes by", ">solved again", "the design follows"), followed)
         )
+    if worth.members:
+        heads = ("member", ">now", ">then", f">{name} then", ">change", "note")
+        terminal.show(table(heads, [_member_row(item, verdict, unit) for item in worth.members]))
+        terminal.show("each held at its neighbour, all else chosen anew")
     if worth.scatter:
         scattered = [_scatter_row(item, unit) for item in worth.scatter]
         told = ("tolerance of", ">deviation", f">halved, {name} changes by", ">solved again", ">a tenth wider, by")
@@ -146,6 +159,13 @@ def _show_worth(verdict: Verdict, worth: Worth, terminal: Terminal) -> None:
         terminal.show(f"each moved alone, the others held: how exactly the design must be made{more}")
     for note in worth.notes:
         terminal.show(f"- {note}")
+
+
+def _member_row(item: MemberWorth, verdict: Verdict, unit: str) -> tuple[str, ...]:
+    now = verdict.objective
+    change = "" if item.objective is None or now is None else with_unit(item.objective - now, unit, 4)
+    then = "" if item.objective is None else with_unit(item.objective, unit)
+    return f"{item.name}, {item.side}", number(item.value), number(item.member), then, change, item.note
 
 
 def _scatter_row(item: ScatterWorth, unit: str) -> tuple[str, ...]:

@@ -111,6 +111,30 @@ class ScatterWorth:
         }
 
 
+@dataclass(frozen=True, kw_only=True)
+class MemberWorth:
+    """What a variable `name`, which stands at `value`, would bring at a neighbouring `member` (`side`: "next lower" or
+    "next higher"), all else chosen anew: the `objective` as written, None where nothing was found, as `note` says."""
+
+    name: str
+    value: float
+    member: float
+    side: str
+    objective: float | None
+    note: str = ""
+
+    def to_dict(self) -> dict[str, object]:
+        """Return the JSON document."""
+        return {
+            "name": self.name,
+            "value": plain(self.value),
+            "member": plain(self.member),
+            "side": self.side,
+            "objective": None if self.objective is None else plain(self.objective),
+            "note": self.note or None,
+        }
+
+
 @dataclass(frozen=True)
 class Worth:
     """All of it; `notes` say what could not be had."""
@@ -120,6 +144,7 @@ class Worth:
     tolerances: tuple[Tolerance, ...] = ()
     notes: tuple[str, ...] = field(default=())
     scatter: tuple[ScatterWorth, ...] = ()
+    members: tuple[MemberWorth, ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document."""
@@ -128,6 +153,7 @@ class Worth:
             "parameters": [item.to_dict() for item in self.parameters],
             "tolerances": [item.to_dict() for item in self.tolerances],
             "notes": list(self.notes),
+            **({"members": [item.to_dict() for item in self.members]} if self.members else {}),
             **({"scatter": [item.to_dict() for item in self.scatter]} if self.scatter else {}),
         }
 

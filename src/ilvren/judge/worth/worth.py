@@ -26,6 +26,7 @@ from ilvren.errors import InputError
 from ilvren.evaluate import Gate
 from ilvren.judge.optimum.curvature import lagrangian_hessians
 from ilvren.judge.standing.findings import LimitWorth, ParameterResponse, Worth
+from ilvren.judge.worth.member_worth import member_worths
 from ilvren.judge.worth.scatter_worth import scatter_worths
 from ilvren.judge.worth.tolerances import tolerances_of
 from ilvren.problem import Measures, Problem, RowBlock, VariableBlock
@@ -60,12 +61,14 @@ def worth_of(case: JudgedDesign, active: tuple[LimitState, ...]) -> Worth:
         if case.problem.seeks_feasible:
             return Worth(tolerances=tolerances, notes=("nothing is minimized: limits have no prices", *alone))
         scatter = scatter_worths(case) if case.problem.is_about_scatter else ()
+        members, left = member_worths(case, _solved_again)
+        alone = (*alone, *left)
         response = _Response.of(case)
         if isinstance(response, str):
-            return Worth(tolerances=tolerances, notes=(response, *alone), scatter=scatter)
+            return Worth(tolerances=tolerances, notes=(response, *alone), scatter=scatter, members=members)
         limits = tuple(_limit_worth(case, response, state) for state in _priced(active)[:MOST_CHECKED])
         parameters, notes = _parameters(case, response)
-        return Worth(limits, parameters, tolerances, (*notes, *alone), scatter)
+        return Worth(limits, parameters, tolerances, (*notes, *alone), scatter, members)
 
 
 def _priced(active: tuple[LimitState, ...]) -> list[LimitState]:
@@ -95,6 +98,9 @@ class _Response:
         if len(free) > MOST_VARIABLES or case.gate.is_sparse:
             return f"responses are computed for up to {MOST_VARIABLES} variables"
         if conditions is None or case.curvature is None:
+            if len(free) < len(case.point):
+                return ("limits and parameters have no prices here: they come from derivatives at an optimum of the "
+                        "continuous variables, which this verdict does not rest on")  # fmt: skip
             return "there are no derivatives to compute responses from"
         found = lagrangian_hessians(case.gate, case.measures, case.point, conditions, free, case.sizes[free])
         if found is None or not np.isfinite(found[0]).all():
