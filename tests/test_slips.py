@@ -65,6 +65,10 @@ class Tables(InAFolder):
         self.assertEqual(self.read("x,y,word\n1,2,a\n2,3,b\n"), 5.0)  # text that no formula uses
         self.assertEqual(self.read('x,y\n"1\n2",2\n3,4\n'), 6.0)  # a cell of two lines
 
+    def test_lines_that_are_left_out_are_counted(self):
+        self.read("x,y\n1,2\n2,n/a\n3,4\n,5\n", 'missing = ["", "n/a"]')
+        self.assertIn("t.csv: 2 lines with a missing value left out, 2 used", self.call("show", "p.toml")[0])
+
     def test_what_would_help_is_said_with_the_line(self):
         for content, advice, line in (
             ("x;y\n1;2\n2;3\n", 'delimiter = ";"', "t.csv:|no column"),

@@ -236,6 +236,8 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                 " seal = NULL WHERE number = ?",
                 (run.state, run.process, json.dumps(run.settings), run.outcome, run.seconds, result, run.number),
             )
+            if run.state == "ended":
+                self._db.execute(_SEAL, (run.number,))
 
     def add_request(self, run: int, request: RequestRecord) -> None:
         """Record a request."""
@@ -361,7 +363,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                 (outcome, seconds, json.dumps(result), result.get("method"), run),
             )
         )
-        self._pending.append((f"UPDATE runs SET seal = seal_of({', '.join(SEALED)}) WHERE number = ?", (run,)))
+        self._pending.append((_SEAL, (run,)))
         self.flush()
         self._rescue()
 
@@ -523,6 +525,7 @@ _EVALUATIONS = (
     "SELECT number, request, point, reply, derivatives, objective, violation, evaluations, gradients, seconds"
     " FROM evaluations"
 )
+_SEAL = f"UPDATE runs SET seal = seal_of({', '.join(SEALED)}) WHERE number = ?"
 # A record may be written early and once more in its place.
 _ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 

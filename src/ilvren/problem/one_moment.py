@@ -4,7 +4,7 @@ the controls, and values that no time changes; and the names that its formulas u
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -29,10 +29,10 @@ from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.horizon import Horizon, horizon_of
 from ilvren.problem.linear_blocks import LinearBlock, block_output, block_rate, taken_block
 from ilvren.problem.moment_graph import MomentGraph
-from ilvren.problem.time_declarations import MOST_STEPS, ControlDeclaration, StateDeclaration, TimeDeclaration
+from ilvren.problem.time_declarations import MOST_STEPS, StateDeclaration
 
 if TYPE_CHECKING:
-    from ilvren.problem.template import Template
+    pass
 
 __all__ = ["OneMoment"]
 
@@ -42,17 +42,9 @@ class OneMoment(MomentGraph):
 
     horizon: Horizon  # known once it is being built
 
-    def __init__(
-        self,
-        template: Template,
-        time: TimeDeclaration,
-        states: Sequence[StateDeclaration],
-        controls: Sequence[ControlDeclaration],
-        signals: Sequence[EntryDeclaration],
-        case: str = "",
-    ) -> None:
-        super().__init__(template, time, states, controls, signals, case)
-        self.trees = {name: template.parse(item) for name, item in self.signals.items()}
+    def __init__(self, *given: Any) -> None:
+        super().__init__(*given)
+        self.trees = {name: self.template.parse(item) for name, item in self.signals.items()}
         self._open: list[str] = []
         self.blocks: dict[str, LinearBlock] = {}
         self.calls: dict[tuple[str, int], dict[str, int]] = {}  # of models that rates call

@@ -31,13 +31,13 @@ from ilvren.problem.entries import EntryDeclaration, Value
 from ilvren.problem.one_moment import OneMoment
 from ilvren.problem.spreading import Spread
 from ilvren.problem.texts import calls_of_time
-from ilvren.problem.time_declarations import DEFAULT_STEPS, ControlDeclaration, StateDeclaration, TimeDeclaration
+from ilvren.problem.time_declarations import DEFAULT_STEPS, StateDeclaration
 from ilvren.problem.time_grid import SAME, has_same_moments, time_grid
 from ilvren.problem.time_measures import Measures
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
-    from ilvren.problem.template import Template
+    pass
 
 __all__ = ["Axis", "Moments"]
 
@@ -59,17 +59,9 @@ class Moments:
 class Axis(OneMoment):
     """One time and what evolves along it; `case` names the case it belongs to, "" for all."""
 
-    def __init__(
-        self,
-        template: Template,
-        time: TimeDeclaration,
-        states: Sequence[StateDeclaration],
-        controls: Sequence[ControlDeclaration],
-        signals: Sequence[EntryDeclaration],
-        case: str = "",
-    ) -> None:
-        super().__init__(template, time, states, controls, signals, case)
-        self.key = "[time]" if not case else f"[time]@{case}"
+    def __init__(self, *given: Any) -> None:
+        super().__init__(*given)
+        self.key = f"[time]{self.suffix}"
         self.index = -1
         self.probes: list[Probe] = []
         self.moving_nodes: list[int] = []  # times of moving probes, as shares

@@ -33,6 +33,7 @@ class Table:
     lines: tuple[int, ...]
     fail: Callable[[str, str | None], ProblemError]
     words: tuple[str, ...] = ()
+    left_out: int = 0  # lines with a missing value
 
     def column(self, name: str) -> FloatArray:
         """Return a column as numbers. Raises ProblemError, naming the line of the file."""
@@ -134,6 +135,7 @@ def read_table(
     headers = [cell.strip() for cell in numbered[0][1]]
     missing = set(declaration.form.missing)
     data = [(number, row) for number, row in numbered[1:] if not any(cell.strip() in missing for cell in row)]
+    left_out = len(numbered) - 1 - len(data)
     if not data:
         raise fail(f"{declaration.file}: every line has a missing value", None)
     if lines is not None:
@@ -159,7 +161,7 @@ def read_table(
                 f'did you mean "{close}"?' if close else "its columns: " + ", ".join(headers[:12]),
             )
         columns[name] = columns[header]
-    return Table(declaration, text, columns, tuple(number for number, _ in data), fail, words)
+    return Table(declaration, text, columns, tuple(number for number, _ in data), fail, words, left_out)
 
 
 def _numbered(text: str, form: TableForm) -> list[tuple[int, list[str]]]:

@@ -163,6 +163,10 @@ def design_report_at(
     unused = unused_names(problem)
     if unused:
         findings.append("nothing depends on: " + few(unused) + " (left out of runs)")
+    for table in problem.template.tables.values() if problem.template is not None else ():
+        if table.left_out:
+            lines = f"{table.left_out} line" + ("s" if table.left_out > 1 else "")
+            findings.append(f"{table.declaration.file}: {lines} with a missing value left out, {len(table.lines)} used")
     idle = unused_parameters(problem)
     if idle:
         findings.append("no formula uses the parameter" + ("s " if len(idle) > 1 else " ") + few(idle))
