@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -37,17 +36,25 @@ __all__ = ["histories_figure", "rendered", "write_page"]
 FloatArray = NDArray[np.float64]
 
 # Colours that differ in lightness, so that they are told apart in print and by everyone; dashes beside.
-COLORS = ("#00508c", "#d1690e", "#2c7a4b", "#8c2d8c", "#7a5c00", "#666666")
-DASHES = ("solid", "dash", "dashdot", "dot", "longdash", "longdashdot")
+# On light ground, on dark ground.
+COLORS = (
+    ("#00508c", "#6db6f5"),
+    ("#d1690e", "#ffa95e"),
+    ("#2c7a4b", "#74d39a"),
+    ("#8c2d8c", "#e29be2"),
+    ("#7a5c00", "#e3c15a"),
+    ("#666666", "#c4c4c4"),
+)
+DASHES = ((), (8, 4), (8, 4, 2, 4), (2, 4), (14, 5), (14, 5, 2, 5))
 GAP_FLOOR, VIOLATION_FLOOR = 1e-10, 1e-9
-# Points of a history kept: beyond, what changes nothing visible is left out.
-MOST_POINTS = 2000
+# Points kept of one line, of all lines of a panel together, and of a line at least.
+MOST_POINTS, MOST_TOGETHER, LEAST_POINTS = 2000, 20_000, 60
+# Fewer iterates than this are marked one by one.
+FEW_POINTS = 60
 
 
 def write_page(report: Report, path: str) -> None:
     """Write the page to `path`."""
-    from plotly.offline import get_plotlyjs
-
     text = rendered(
         "page.html.j2",
         report=report,
@@ -66,7 +73,7 @@ def write_page(report: Report, path: str) -> None:
         settings_rows=settings_rows(report),
         verdict_line=verdict_line,
         figure=_script_json(histories_figure(report)),
-        plotly=get_plotlyjs(),
+        script=_script(),
     )
     Path(path).write_text(text, encoding="utf-8")
 
@@ -97,6 +104,12 @@ def _safe(function: Any) -> Any:
     return lambda text: Markup(function(text))
 
 
+def _script() -> str:
+    from importlib.resources import files
+
+    return files("ilvren.draw").joinpath("report", "histories.js").read_text(encoding="utf-8")
+
+
 def _script_json(value: object) -> str:
     # "</" would end the script that holds it.
     return json.dumps(value, allow_nan=False).replace("</", "<\\/")
@@ -107,70 +120,67 @@ def _name(chapter: Chapter) -> str:
 
 
 def histories_figure(report: Report) -> dict[str, Any]:
-    """Return the interactive histories as the plotting library's own JSON: gap, violation and stationarity of every run
-    against evaluations, on log scales."""
+    """Return what `histories.js` draws: gap, violation and stationarity of every run against evaluations.
+
+    `along` is what the axis counts, `height` in pixels; `panels` have a title, the least value told and a share of the
+    height; `lines` have a run, a name, a panel, `x` and `y` (positive), dashes, may go in steps and have marks,
+    and colours on light and on dark ground.
+    """
     comparison = report.comparison
     objective = report.problem.objective
-    best = None if comparison.best is None or objective is None else comparison.best * objective.sign
-    traces: list[dict[str, Any]] = []
+    gap_of = None if comparison.best is None or objective is None else f"gap of {objective.name}"
     missed = any((chapter.track.iteration_violation > VIOLATION_FLOOR).any() for chapter in report.chapters)
-    for number_, chapter in enumerate(report.chapters):
+    # Title, floor, share of the height. Where nothing was ever missed there is nothing to show.
+    panels = [(gap_of, GAP_FLOOR, 2.0)] if gap_of else []
+    panels += [("violation", VIOLATION_FLOOR, 1.0)] if missed else []
+    panels += [("stationarity", 0.0, 1.0)]
+    titles = [title for title, _, _ in panels]
+    most = min(MOST_POINTS, max(LEAST_POINTS, MOST_TOGETHER // max(len(report.chapters), 1)))
+    lines: list[dict[str, Any]] = []
+    for place, chapter in enumerate(report.chapters):
         track = chapter.track
-        look: dict[str, Any] = {
-            "color": COLORS[number_ % len(COLORS)],
-            "dash": DASHES[number_ % len(DASHES)],
-            "width": 2,
-        }
-        common: dict[str, Any] = {
-            "type": "scatter",
+        look = {
+            "run": place,
             "name": _name(chapter),
-            "legendgroup": str(number_),
-            "meta": number_,
+            "colors": COLORS[place % len(COLORS)],
+            "dashes": DASHES[place % len(DASHES)],
         }
-        if best is not None:
+        if comparison.best is not None and objective is not None:
+            best = comparison.best * objective.sign
             gap = (track.best_so_far() - best) / comparison.scale
-            x, y = _points(
-                track.evaluations, np.where(np.isfinite(gap), np.maximum(gap, GAP_FLOOR), np.nan), steps=True
-            )
-            line = {**look, "shape": "hv"}
-            traces.append({**common, "x": x, "y": y, "line": line, "mode": "lines", "yaxis": "y", "showlegend": True})
-        for axis, values in _iterates(track, missed=missed):
-            x, y = _points(track.iteration_evaluations, values)
-            mode = "lines+markers" if len(x) < 60 else "lines"
-            own = {**common, "x": x, "y": y, "line": look, "marker": {"size": 5}, "mode": mode, "yaxis": axis}
-            traces.append({**own, "showlegend": best is None and axis == "y3"})
-    name = objective.name if objective is not None else "objective"
-    log: dict[str, Any] = {"type": "log", "exponentformat": "power", "zeroline": False, "automargin": True}
-    # Where nothing was ever missed there is nothing to show.
-    tall, low = ((0.56, 1.0), (0.0, 0.25)) if missed else ((0.36, 1.0), (0.0, 0.3))
-    layout: dict[str, Any] = {
-        "height": 640 if missed else 540,
-        "margin": {"l": 80, "r": 20, "t": 20, "b": 60},
-        "hovermode": "x unified",
-        "legend": {"orientation": "h", "y": 1.06},
-        "xaxis": {"title": {"text": "evaluations"}, "anchor": "y3", "zeroline": False},
-        "yaxis": {**log, "domain": tall, "title": {"text": f"gap of {name}"}},
-        "yaxis3": {**log, "domain": low, "title": {"text": "stationarity"}},
-    }
-    if missed:
-        layout["yaxis2"] = {**log, "domain": (0.29, 0.52), "title": {"text": "violation"}}
-    return {"data": traces, "layout": layout}
+            shown = np.where(np.isfinite(gap), np.maximum(gap, GAP_FLOOR), np.nan)
+            x, y = _points(track.evaluations, shown, most, steps=True)
+            lines.append({**look, "panel": 0, "x": x, "y": y, "steps": True, "marks": False})
+        for title, values in _iterates(track, missed=missed):
+            x, y = _points(track.iteration_evaluations, values, most)
+            own = {"panel": titles.index(title), "x": x, "y": y, "steps": False, "marks": len(x) < FEW_POINTS}
+            if x:
+                lines.append({**look, **own})
+    told = [{"title": title, "floor": floor, "share": share} for title, floor, share in panels]
+    return {"along": "evaluations", "height": 120 + 180 * len(told), "panels": told, "lines": lines}
 
 
 def _iterates(track: Track, *, missed: bool) -> list[tuple[str, FloatArray]]:
-    violation = [("y2", np.maximum(track.iteration_violation, VIOLATION_FLOOR))] if missed else []
-    return [*violation, ("y3", np.where(track.iteration_stationarity > 0.0, track.iteration_stationarity, np.nan))]
+    violation = [("violation", np.maximum(track.iteration_violation, VIOLATION_FLOOR))] if missed else []
+    return [
+        *violation,
+        ("stationarity", np.where(track.iteration_stationarity > 0.0, track.iteration_stationarity, np.nan)),
+    ]
 
 
-def _points(x: FloatArray, y: FloatArray, *, steps: bool = False) -> tuple[list[float], list[float | None]]:
-    """Return a line without what is not finite, thinned where it is long; of steps only the changes are kept."""
+def _points(x: FloatArray, y: FloatArray, most: int, *, steps: bool = False) -> tuple[list[float], list[float]]:
+    """Return a line without what is not finite, of at most about `most` points: of steps the changes, of others the
+    lowest and the highest of each stretch, so that no peak is lost."""
     shown = np.isfinite(y) & np.isfinite(x)
     x, y = x[shown], y[shown]
     if steps and len(y) > 2:
         changes = np.concatenate([[True], y[1:] != y[:-1]])
         changes[-1] = True
         x, y = x[changes], y[changes]
-    if len(x) > MOST_POINTS:
-        places = np.unique(np.linspace(0, len(x) - 1, MOST_POINTS).astype(int))
+    if len(x) > most:
+        stretches = np.array_split(np.arange(1, len(x) - 1), max(most // 2, 1))
+        ends = [place for part in stretches if len(part) for place in (part[y[part].argmin()], part[y[part].argmax()])]
+        places = np.unique([0, *ends, len(x) - 1])
         x, y = x[places], y[places]
-    return x.tolist(), [None if math.isnan(value) else value for value in y.tolist()]
+    # Five digits are finer than a pixel.
+    return x.tolist(), [float(f"{value:.5g}") for value in y.tolist()]
