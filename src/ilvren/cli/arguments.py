@@ -84,7 +84,7 @@ def add_problem(parser: argparse.ArgumentParser) -> None:
 
 
 def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
-    """Add --only (unless it means something else there), --weigh, --hold and --lines."""
+    """Add --only (unless it means something else there), --weigh, --hold, --fix and --lines."""
     if with_only:
         parser.add_argument("--only", metavar="NAME", help="of several objectives this one alone")
     parser.add_argument(
@@ -96,6 +96,13 @@ def add_aim(parser: argparse.ArgumentParser, *, with_only: bool = True) -> None:
         action="append",
         default=[],
         help='a further limit, such as "loss <= 3", on anything the file names (repeatable)',
+    )
+    parser.add_argument(
+        "--fix",
+        metavar="NAME=VALUE",
+        action="append",
+        default=[],
+        help='hold a variable, or one element such as "pipes[3]", at a value (repeatable)',
     )
     parser.add_argument(
         "--lines",
@@ -119,7 +126,7 @@ def add_add(parser: argparse.ArgumentParser) -> None:
 
 
 def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
-    """Return what --only, --weigh, --hold, --lines and --add make of the problem. Raises RequestError."""
+    """Return what --only, --weigh, --hold, --fix, --lines and --add make of the problem. Raises RequestError."""
     from ilvren.problem import Aim
 
     words = [word for word in (arguments.weigh or "").split(",") if word.strip()]
@@ -131,6 +138,7 @@ def aim_of(arguments: argparse.Namespace, *, with_only: bool = True) -> Aim:
         tuple(arguments.hold),
         tuple(getattr(arguments, "add", ())),
         {name: _range("--lines", name, value) for name, value in words_by_name("--lines", arguments.lines).items()},
+        fix=values_by_name("--fix", arguments.fix),
     )
 
 
@@ -202,7 +210,7 @@ def values_by_name(flag: str, words: list[str]) -> dict[str, Any]:
         try:
             found[name] = _list(value) if value.startswith("[") else float(value)
         except ValueError:
-            if flag == "--start" and not value.startswith("["):
+            if flag in ("--start", "--fix") and not value.startswith("["):
                 found[name] = value  # the word of a choice, or refused with the variable's name
                 continue
             example = f"{flag} {name}=[1, 2.5, 4]" if value.startswith("[") else f"{flag} {name}=0.15"

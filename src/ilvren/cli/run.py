@@ -126,8 +126,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--sweep",
-        metavar="NAME=VALUES",
-        help='a run for each value of a parameter, each from its neighbour: "flow=evenly(0.01, 0.04, 13)"',
+        metavar="NAME[=VALUES]",
+        help="a run for each value of a parameter, or of a variable that is fixed at it, each from its neighbour:"
+        ' "flow=evenly(0.01, 0.04, 13)", "pipe=[oak, larch]"; a name alone: all members of a variable that has them',
     )
     parser.add_argument("--step-log", action="store_true", help="print every iteration, in full words")
     parser.add_argument(

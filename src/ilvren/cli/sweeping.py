@@ -1,4 +1,4 @@
-"""`ilvren run --sweep`: a table of the optimum against a parameter."""
+"""`ilvren run --sweep`: a table of the optimum against a parameter, or against a variable that is fixed."""
 
 from __future__ import annotations
 
@@ -21,8 +21,9 @@ __all__ = ["run_sweep", "show_sweep", "swept", "teller"]
 MOST_COLUMNS, MOST_NAMED = 4, 6
 
 
-def swept(text: str) -> tuple[str, list[float]]:
-    """Return (parameter, values) of NAME=FORMULA, such as flow=evenly(0.01, 0.04, 13). Raises RequestError."""
+def swept(text: str) -> tuple[str, list[float | str] | None]:
+    """Return (name, values) of NAME=FORMULA, such as flow=evenly(0.01, 0.04, 13), or of words, such as
+    pipe=[oak, larch]; of a name alone no values, which stands for all members. Raises RequestError."""
     import numpy as np
 
     from ilvren.errors import FormulaError, ProblemError, RequestError
@@ -30,7 +31,11 @@ def swept(text: str) -> tuple[str, list[float]]:
 
     name, equals, formula = (part.strip() for part in text.partition("="))
     example = '--sweep "flow=evenly(0.01, 0.04, 13)" or --sweep "flow=[0.01, 0.02, 0.05]"'
-    if not equals or not name or not formula:
+    if name and not equals:
+        return name, None
+    if words := _words(formula):
+        return name, list(words)
+    if not name or not formula:
         raise RequestError(f"--sweep {text}: expected NAME=VALUES", advice=f"for example {example}")
     value = formula if formula.startswith("[") else f"{formula!r}"
     try:
@@ -43,10 +48,18 @@ def swept(text: str) -> tuple[str, list[float]]:
     return name, values.tolist()
 
 
+def _words(formula: str) -> list[str]:
+    """Return the words of a list of them, in quotes or without; none where it is anything else."""
+    if not formula.startswith("[") or not formula.endswith("]"):
+        return []
+    parts = [part.strip().strip("\"'") for part in formula[1:-1].split(",")]
+    return parts if all(part.isidentifier() or " " in part for part in parts) and parts != ["nan"] else []
+
+
 def run_sweep(
     problem: Problem,
-    parameter: str,
-    values: list[float],
+    over: str,
+    values: list[float | str] | None,
     settings: Settings,
     terminal: Terminal,
     *,
@@ -59,14 +72,13 @@ def run_sweep(
     """Run the family, print its table and return the exit status."""
     from ilvren.runs import sweep
 
-    told = teller(parameter, terminal)
-    found = sweep(problem, parameter, values, settings, ledger=ledger, finished=told, workers=workers)
+    told = teller(over, terminal)
+    found = sweep(problem, over, values, settings, ledger=ledger, finished=told, workers=workers)
     return show_sweep(found, terminal, as_json=as_json, full=full, output=output)
 
 
 def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, output: str | None) -> int:
     """Print a sweep, write its figure or table, and return the exit status."""
-    parameter = found.parameter
     if as_json:
         terminal.document(found.to_dict(full=full))
     else:
@@ -78,7 +90,7 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
             from ilvren.draw import draw_sweep
 
             draw_sweep(found, output)
-        terminal.note(f"{output}: the optimum against {parameter}")
+        terminal.note(f"{output}: the optimum against {found.over}")
     if any(member.result.outcome == "interrupted" for member in found.members):
         if found.group:
             terminal.note(f"interrupted; `ilvren resume {found.group}` goes on with the remaining values")
@@ -86,28 +98,33 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
     return status.HOLDS if found.holds else status.DOES_NOT_HOLD
 
 
-def teller(parameter: str, terminal: Terminal) -> Callable[[SweptRun], None]:
+def teller(over: str, terminal: Terminal) -> Callable[[SweptRun], None]:
     """Return what tells of each member as it ends."""
 
     def told(member: SweptRun) -> None:
         objective = "" if member.result.objective is None else f"  {number(member.result.objective)}"
-        terminal.note(f"{parameter} = {number(member.value)}: {member.result.outcome}{objective}")
+        words = next((block.words for block in member.result.problem.blocks if block.name == over), ())
+        terminal.note(f"{over} = {_value(words, member.value)}: {member.result.outcome}{objective}")
 
     return told
+
+
+def _value(words: tuple[str, ...], value: float) -> str:
+    return words[round(value) - 1] if words else number(value)
 
 
 def _show(found: Sweep, terminal: Terminal) -> None:
     problem = found.members[0].result.problem
     shown, left_out = _most_moved(found)
     objective = problem.objective
-    heads = ["run", f">{found.parameter}{_unit(found.unit)}"]
+    heads = ["run", f"{'' if found.words else '>'}{found.over}{_unit(found.unit)}"]
     heads += [f">{objective.name}{_unit(objective.unit)}"] if objective is not None else []
     heads += [f">{variable.name}{_unit(variable.unit)}" for _, variable in shown]
     heads += [">iterations", ">evaluations", "begun", "outcome"]
     rows = []
     for member in found.members:
         result = member.result
-        cells = [result.id, number(member.value)]
+        cells = [result.id, _value(found.words, member.value)]
         cells += [number(result.objective)] if objective is not None else []
         told = [variable.shown(result.point[place]) for place, variable in shown]
         cells += [value if isinstance(value, str) else number(value) for value in told]
@@ -134,13 +151,13 @@ def _most_moved(found: Sweep) -> tuple[list[tuple[int, Variable]], list[str]]:
     problem = found.members[0].result.problem
     sizes = {len(member.result.point) for member in found.members}
     if len(sizes) > 1:
-        return [], [block.name for block in problem.blocks]
+        return [], [block.name for block in problem.blocks if block.name != found.over]
     points = np.array([member.result.point for member in found.members])
     variables = list(problem.variables)
     reach = np.ptp(points, axis=0) / np.maximum(np.abs(points).max(axis=0), 1e-300)
-    places = sorted(np.argsort(-reach, kind="stable")[:MOST_COLUMNS].tolist())
-    known = set(places)
-    names = [variable.name for place, variable in enumerate(variables) if place not in known]
+    others = [place for place in np.argsort(-reach, kind="stable").tolist() if variables[place].name != found.over]
+    places = sorted(others[:MOST_COLUMNS])
+    names = [variables[place].name for place in sorted(others[MOST_COLUMNS:])]
     return [(place, variables[place]) for place in places], names
 
 
@@ -154,11 +171,11 @@ def _write_csv(found: Sweep, path: str) -> None:
     objective = [problem.objective.name] if problem.objective is not None else []
     with Path(path).open("w", newline="", encoding="utf-8") as stream:
         writer = CellWriter(stream)
-        writer.writerow(["run", found.parameter, "outcome", *objective, *names, "violation", "evaluations"])
+        writer.writerow(["run", found.over, "outcome", *objective, *names, "violation", "evaluations"])
         for member in found.members:
             result = member.result
             values = [result.objective] if objective else []
             writer.writerow(
-                [result.id, member.value, result.outcome, *values, *result.point, result.violation,
+                [result.id, found.shown(member.value), result.outcome, *values, *result.point, result.violation,
                  result.counts["evaluations"]]
             )  # fmt: skip

@@ -1,4 +1,4 @@
-"""The optimum against a swept parameter: objective above, variables and active limits below."""
+"""The optimum against what is swept: objective above, variables and active limits below."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def draw_sweep(sweep: Sweep, path: str) -> None:
         if limits:
             _draw_limits(axes[place, 0], x, limits)
         unit = f" [{sweep.unit}]" if sweep.unit else ""
-        axes[-1, 0].set_xlabel(f"{sweep.parameter}{unit}")
+        axes[-1, 0].set_xlabel(f"{sweep.over}{unit}")
         save(made, path)
 
 

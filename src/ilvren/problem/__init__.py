@@ -25,6 +25,7 @@ if TYPE_CHECKING:
         EntryDeclaration as EntryDeclaration,
         formula_text as formula_text,
     )
+    from ilvren.problem.fixing import word_number as word_number
     from ilvren.problem.fronts import (
         Sense as Sense,
         constant_objectives as constant_objectives,
@@ -38,6 +39,7 @@ if TYPE_CHECKING:
     )
     from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks, lifted_of as lifted_of
     from ilvren.problem.loading import (
+        fixed_problem as fixed_problem,
         load as load,
         loads as loads,
         on_document as on_document,
@@ -117,7 +119,10 @@ __getattr__, __all__ = door(
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
         "grid": "ValueGrid allowed_values_of",
         "lifted": "Lifted has_kinks lifted_of",
-        "loading": "load loads on_document refined_problem scalarized widened_problem with_limits with_lines",
+        "fixing": "word_number",
+        "loading": (
+            "fixed_problem load loads on_document refined_problem scalarized widened_problem with_limits with_lines"
+        ),
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
         "ordering": "decides_more",

@@ -50,6 +50,8 @@ def aimed(declarations: Declarations, aim: Aim) -> Declarations:
         declarations = with_approximations(declarations, aim.on)
     if aim.lines:
         declarations = _with_lines(declarations, aim.lines)
+    if aim.fix:
+        declarations = replace(declarations, fixed=dict(aim.fix))
     if aim.add:
         from ilvren.problem.confirming import adding
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import field
 from typing import Any
@@ -16,7 +17,8 @@ class Aim:
     """What is to be made of a problem's objectives: `weigh` {objective: weight}, `only` one of them, or `near`
     {objective: value hoped for} with `weigh` as the weights of the distances (1 where left out); `hold` are further
     limits, such as "loss <= 3", `add` limits of [confirm] that are searched; `lines` {table: (first, end)} the
-    half-open range of its lines that are used, to the last one where `end` is None. `on` is an approximation that
+    half-open range of its lines that are used, to the last one where `end` is None; `fix` {variable, or one element:
+    value} what may not change. `on` is an approximation that
     stands for what it approximates; with `widened` values (of `fixed_values`; None: not asked) what scatters are
     variables."""
 
@@ -27,10 +29,11 @@ class Aim:
     add: tuple[str, ...] = ()
     lines: Mapping[str, tuple[int, int | None]] = field(default_factory=dict)
     on: str = field(default="", repr=False)
+    fix: Mapping[str, Any] = field(default_factory=dict)
     widened: Mapping[str, Any] | None = field(default=None, repr=False)
 
     def __bool__(self) -> bool:
-        asked = (self.weigh, self.only, self.near, self.hold, self.add, self.lines, self.on)
+        asked = (self.weigh, self.only, self.near, self.hold, self.add, self.lines, self.on, self.fix)
         return any(asked) or self.widened is not None
 
     def to_dict(self) -> dict[str, Any]:
@@ -43,6 +46,7 @@ class Aim:
             "add": list(self.add),
             "lines": {name: list(chosen) for name, chosen in self.lines.items()},
             "on": self.on,
+            "fix": dict(self.fix),
         }
         found = {name: value for name, value in found.items() if value}
         return found if self.widened is None else {**found, "widened": dict(self.widened)}
@@ -55,6 +59,7 @@ class Aim:
         words += ["--weigh", told] if told and not self.near else []
         words += [word for text in self.hold for word in ("--hold", text)]
         words += [word for name in self.add for word in ("--add", name)]
+        words += [word for name, value in self.fix.items() for word in ("--fix", f"{name}={_told(value)}")]
         return words + [word for told in map(lines_text, self.lines.items()) for word in ("--lines", told)]
 
     @classmethod
@@ -68,11 +73,16 @@ class Aim:
             tuple(given.get("add", ())),
             {name: (first, end) for name, (first, end) in given.get("lines", {}).items()},
             given.get("on", ""),
+            dict(given.get("fix", {})),
             dict(given["widened"]) if "widened" in given else None,
         )
 
 
 NO_AIM = Aim()
+
+
+def _told(value: Any) -> str:
+    return value if isinstance(value, str) else json.dumps(value)
 
 
 def lines_text(chosen: tuple[str, tuple[int, int | None]]) -> str:

@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.errors import ProblemError, RequestError, nearest
+from ilvren.errors import ProblemError, RequestError
 from ilvren.formula import Shape, interpret, shape_text
 from ilvren.problem.building import built
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
+from ilvren.problem.fixing import fixed_blocks, word_number
 from ilvren.problem.grid_blocks import grid_block, sized, time_names
 from ilvren.problem.model import (
     Given,
@@ -52,7 +53,7 @@ def bind(
         name: checked_override("--set", name, value, template.parameter_index, "parameter")
         for name, value in parameters.items()
     }
-    starts = {name: _word_number(template, name, value) for name, value in starts.items()}
+    starts = {name: _number_of(template, name, value) for name, value in starts.items()}
     values = template.values_for(overrides)
     if values is None:
         template = built(template.declarations, overrides)
@@ -60,16 +61,12 @@ def bind(
     return Binding(template, values, overrides, starts, anchor).problem(_plain(parameters), _plain(starts))
 
 
-def _word_number(template: Template, name: str, value: Any) -> Any:
+def _number_of(template: Template, name: str, value: Any) -> Any:
     """Return the number of a word that a choice starts with; any other value as it is. Raises RequestError."""
     declared = next((item for item in template.declarations.variables if item.name == name and item.choices), None)
     if declared is None or not isinstance(value, str):
         return value
-    if value not in declared.choices:
-        close = nearest(value, declared.choices)
-        advice = f'did you mean "{close}"?' if close else "its choices: " + ", ".join(declared.choices)
-        raise RequestError(f'{name} = "{value}" is not among its choices', advice=advice)
-    return float(template.declarations.words.index(value) + 1)
+    return word_number(f"--start {name}", value, declared.choices, template.declarations.words)
 
 
 def _plain(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -160,14 +157,15 @@ class Binding:
             first += rows[-1].size
         roots = [row.node for row in template.rows] + [item.node for item in objectives]
         used = self.used(roots)
-        baseline: list[FloatArray] = []
         blocks: list[VariableBlock] = []
         first = 0
         for index, declared in enumerate(declarations.variables):
-            block = self.variable(declared, first, used[index])
-            baseline.append(block.start)
-            blocks.append(self.restarted(block))
-            first += block.size
+            blocks.append(self.variable(declared, first, used[index]))
+            first += blocks[-1].size
+        if declarations.fixed:
+            blocks = fixed_blocks(blocks, declarations.fixed, declarations.words)
+        baseline = [block.start for block in blocks]
+        blocks = [self.restarted(block) for block in blocks]
         for unknown in template.grid_unknowns:
             block = grid_block(self, unknown, first, blocks)
             baseline.append(block.start)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ilvren.problem.scatter_plan import AS_USUAL, ScatterPlan
 from ilvren.problem.value import Value, formula_text
@@ -155,7 +155,7 @@ class ScatterDeclaration:
 class Declarations:
     """All of a file, or the `part` of it that is searched or that confirms, of a `whole`. Names are unique over all
     sections. `words` are those of all choices: the value of a choice is a word's place among them, from 1. `unaimed`
-    are those that an aim made these of."""
+    are those that an aim made these of; `fixed` {variable, or one element: value} may not change."""
 
     source: Source
     title: str
@@ -182,6 +182,7 @@ class Declarations:
     time_scheme: str = ""
     time_cases: tuple[TimeCase, ...] = ()
     unaimed: Declarations | None = None
+    fixed: Mapping[str, Any] = field(default_factory=dict)
     scatter: tuple[ScatterDeclaration, ...] = ()
     together: tuple[tuple[str, str, float], ...] = ()
     scatter_plan: ScatterPlan = AS_USUAL

@@ -39,7 +39,7 @@ class ValueGrid:
     """The members of all spaced and catalogue variables of a problem that are not fixed."""
 
     def __init__(self, problem: Problem) -> None:
-        self._members = [(place, allowed_values_of(item)) for place, item in problem.grid if not item.is_fixed]
+        self._members = [(place, allowed_values_of(item)) for place, item in problem.grid]
 
     def straightened(self, points: FloatArray) -> FloatArray:
         """Return designs (k, n) with values that are within rounding of a member replaced by it, in place."""

@@ -19,7 +19,16 @@ if TYPE_CHECKING:
     from ilvren.problem.entries import Declarations
     from ilvren.problem.model import Given, Problem
 
-__all__ = ["load", "loads", "refined_problem", "scalarized", "widened_problem", "with_limits", "with_lines"]
+__all__ = [
+    "fixed_problem",
+    "load",
+    "loads",
+    "refined_problem",
+    "scalarized",
+    "widened_problem",
+    "with_limits",
+    "with_lines",
+]
 
 
 def load(
@@ -79,6 +88,12 @@ def with_limits(problem: Problem, texts: Sequence[str]) -> Problem:
     """Return a problem with further limits, on anything that its file names, behind its own. Raises FormulaError."""
     aim = replace(problem.aim, hold=(*problem.aim.hold, *texts))
     return _again(problem, aim, problem.refinement)
+
+
+def fixed_problem(problem: Problem, values: Mapping[str, Given | str]) -> Problem:
+    """Return a problem with variables, or elements of them, held at values, beside those that are held already. Raises
+    RequestError for unknown names and values that are not allowed."""
+    return _again(problem, replace(problem.aim, fix={**problem.aim.fix, **values}), problem.refinement)
 
 
 def with_lines(

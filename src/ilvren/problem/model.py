@@ -94,6 +94,8 @@ class Variable:
 
     def member(self, value: float) -> float:
         """Return the allowed value nearest to `value`, the lower one on a tie."""
+        if self.is_fixed:
+            return self.lower
         if self.catalogue is not None:
             return min(self.catalogue, key=lambda item: (abs(item - value), item))
         if self.spacing is None:
@@ -156,6 +158,11 @@ class VariableBlock:
         if self.catalogue is not None:
             return "catalogue"
         return "continuous" if self.spacing is None else "spaced"
+
+    @property
+    def choices(self) -> tuple[str, ...]:
+        """Return the words it can be, none where it is a number."""
+        return tuple(self.words[round(member) - 1] for member in self.catalogue or ()) if self.words else ()
 
     def element(self, place: int) -> Variable:
         """Return one element."""
@@ -480,12 +487,13 @@ class Problem:
 
     @cached_property
     def grid(self) -> tuple[tuple[int, Variable], ...]:
-        """Return (place in a design, variable) of the elements that are spaced or from a catalogue."""
+        """Return (place in a design, variable) of the elements that are spaced or from a catalogue, and not fixed."""
         return tuple(
             (block.first + place, variable)
             for block in self.blocks
             if block.kind != "continuous"
             for place, variable in enumerate(block)
+            if not variable.is_fixed
         )
 
     def kept(self, name: str, made: Callable[[Problem], Any]) -> Any:

@@ -543,6 +543,8 @@ class Template:
                 known = [*self.parameter_index, "pi"]
             close = nearest(name, known)
             advice = f'did you mean "{close}"?' if close else "known names: " + listed(known)
+            if name in self.declarations.words:
+                advice = f'"{name}" is a word of a choice: lookup(choice, words, numbers) gives each word a number'
             self.fail(entry, f'unknown name "{name}"', text=text, span=word.span, advice=advice)
 
         return resolve

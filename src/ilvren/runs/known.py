@@ -4,6 +4,7 @@ its parameters and the models are the same."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -81,7 +82,8 @@ def _decisive(problem: Problem, theirs: Problem, record: RunRecord) -> list[tupl
     return [
         ("the problem's text", problem.source.text, record.problem_text),
         ("parameters", dict(mine), dict(record.overrides["set"])),
-        ("the objectives asked for", problem.aim.to_dict(), theirs.aim.to_dict()),
+        # What is fixed decides which designs are looked at, not their values.
+        ("the objectives asked for", replace(problem.aim, fix={}).to_dict(), replace(theirs.aim, fix={}).to_dict()),
         ("table files", problem.stored_texts, dict(record.files)),
         ("files of models", stored_models(problem), {name: dict(files) for name, files in record.models.items()}),
     ]

@@ -93,7 +93,7 @@ class Way:
         finer = refined_problem(problem, refinement)
         if not problem.is_collocated:
             finer = finer.with_starts(point)
-            known = warm_start(finer, result.to_dict(), f"stage {self._count}").multipliers
+            known = warm_start(finer, result.to_record(), f"stage {self._count}").multipliers
             return NextStage(finer, known, told)
         finer = begun(finer, carried(problem, point, finer), limit_sizes(problem))
         known = None

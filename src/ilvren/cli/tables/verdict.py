@@ -90,20 +90,24 @@ def _show_word(verdict: Verdict, terminal: Terminal) -> None:
     )
     terminal.show_sentence(f"{verdict.reason if is_name else verdict.reason[:1].upper() + verdict.reason[1:]}.")
     if verdict.better:
-        terminal.show(f"  The better design: {_listed(dict(verdict.better))}")
+        terminal.show(f"  The better design: {_listed(verdict.better_design())}")
         if verdict.better_run:
             terminal.show(f"  It is recorded as {verdict.better_run}; next: ilvren verify {verdict.better_run}")
     if verdict.proof is not None and verdict.proof.box:
-        ends = [f"{number(low, 5)} .. {number(high, 5)}" for low, high in verdict.proof.box.values()]
-        told = [f"{name} {text}" for name, text in zip(verdict.proof.box, ends, strict=True)]
+        words = {variable.name: variable for variable in verdict.problem.variables if variable.words}
+        told = [
+            f"{name} {number(low, 5)} .. {number(high, 5)}" if name not in words else f"{name} {words[name].shown(low)}"
+            for name, (low, high) in verdict.proof.box.items()
+            if name not in words or low == high  # between words nothing lies
+        ]
         bound = "no bound" if verdict.proof.bound is None else f"the proved bound is {number(verdict.proof.bound, 8)}"
         terminal.show(
             f"  Not proved to be the best of all ({bound}); a better design may hide in {', '.join(told[:MOST_LISTED])}"
         )
 
 
-def _listed(values: dict[str, float]) -> str:
-    told = [f"{name} = {number(value, 8)}" for name, value in values.items()]
+def _listed(values: dict[str, float | str]) -> str:
+    told = [f"{name} = {value if isinstance(value, str) else number(value, 8)}" for name, value in values.items()]
     more = f" and {len(told) - MOST_LISTED} more (--json has all)" if len(told) > MOST_LISTED else ""
     return ", ".join(told[:MOST_LISTED]) + more
 

@@ -113,6 +113,11 @@ class Verdict:
         """Return whether the design is shown to be an optimum (or to have passed the probe, where accepted)."""
         return self.verdict in HOLDING or (self.verdict == "probe-only" and self.accept_probe)
 
+    def better_design(self) -> dict[str, float | str]:
+        """Return the better design by name, the words of choices instead of their numbers."""
+        shown = {variable.name: variable.shown for variable in self.problem.variables if variable.name in self.better}
+        return {name: shown[name](value) for name, value in self.better.items()}
+
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `verify`."""
         name = self.problem.objective.name if self.problem.objective else "objective"
@@ -137,7 +142,7 @@ class Verdict:
             document["reference"] = [item.to_dict() for item in self.agreements]
         if self.better:
             document["better"] = {
-                "variables": dict(self.better),
+                "variables": self.better_design(),
                 "objectives": {name: plain(self.better_objective if self.better_objective is not None else math.nan)},
                 "run": self.better_run or None,
             }
