@@ -204,8 +204,9 @@ class Sweeps(InAFolder):
         self.assertEqual(len(Path("s.csv").read_text().splitlines()), 3)
         self.assertIn("s[3]", self.call("runs", "--full")[0])
         for words, told in (
-            (("--sweep", "q=[1]"), 'no parameter "q"'),
-            (("--sweep", "p"), "expected NAME=VALUES"),
+            (("--sweep", "q=[1]"), 'no parameter or variable "q"'),
+            (("--sweep", "p"), "which values?"),
+            (("--sweep", "=1"), "expected NAME=VALUES"),
             (("--sweep", "p=evn(1, 2, 3)"), "unknown function"),
             (("--sweep", "p=[1, nan]"), "--sweep"),
             (("--sweep", "p=[1]", "--step-log"), "is for one run"),

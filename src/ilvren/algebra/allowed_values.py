@@ -15,13 +15,15 @@ FloatArray = NDArray[np.float64]
 @dataclass(frozen=True, eq=False)
 class AllowedValues:
     """`first` + k · `spacing` for 0 <= k < `count`; or those `listed` (count,), ascending, told apart by `spacing`. The
-    numbers of a choice are unordered: each value is as near as any other."""
+    numbers of a choice are unordered: each value is as near as any other. Those that are `apart` have nothing between
+    them that a formula has a value for: words, and what is looked up."""
 
     first: float
     spacing: float
     count: int
     listed: FloatArray | None = None
     is_unordered: bool = False
+    is_apart: bool = False
 
     def indices(self, values: FloatArray) -> FloatArray:
         """Return the numbers, as floats, of the members nearest to values of any shape; a NaN counts as the first."""
@@ -50,4 +52,6 @@ class AllowedValues:
     def over(self, size: float) -> AllowedValues:
         """Return the values over a size."""
         listed = None if self.listed is None else self.listed / size
-        return AllowedValues(self.first / size, self.spacing / size, self.count, listed, self.is_unordered)
+        return AllowedValues(
+            self.first / size, self.spacing / size, self.count, listed, self.is_unordered, self.is_apart
+        )

@@ -1,6 +1,7 @@
 """Branch and bound over relaxations: whole numbers and catalogues in smooth problems, with a bound and a gap.
 
-A relaxation lets spaced and catalogue variables take any value between two members. A node is a relaxation within
+A relaxation lets spaced and catalogue variables take any value between two members. Words of a choice, and members that
+a formula looks up, have nothing between them: each combination of these is a first node. A node is a relaxation within
 bounds; the value f of its optimum bounds every design in it. The node with the least bound is solved next; where a
 variable x_j lies between two members a < b, it is branched on:
 
@@ -18,7 +19,7 @@ above a better one, and the bound is only as good as the local method.
 Needs     what its local method needs, usually gradients.   Handles   what that handles, spaced and catalogue variables.
 Cost      one local solution for each node.
 Stops     when no node is left, or the gap is below the accuracy asked for.
-Weak      relaxations that cannot be evaluated between members (a lookup), or that say little; many members.
+Weak      many combinations of words and looked-up members; models that have no values between members.
 Source    A. Land, A. Doig, "An automatic method of solving discrete programming problems", 1960; R. Dakin, 1965; smooth
           problems: O. Gupta, A. Ravindran, "Branch and bound experiments in convex nonlinear integer programming",
           1985; (2): T. Achterberg, T. Koch, A. Martin, "Branching rules revisited", 2005.
@@ -28,6 +29,7 @@ Departs   by solving both nodes of a branching at the same time.
 from __future__ import annotations
 
 import heapq
+import itertools
 import math
 from collections.abc import Generator
 from dataclasses import field, replace
@@ -55,6 +57,8 @@ FIRST_ROUNDED, ROUNDED_EVERY = 5, 10
 # A node is done when its bound is within this many tolerances of the best design.
 GAP_TOLERANCES = 10.0
 LEAST_SIZE = 1e-8
+# So many first nodes are solved at the same time.
+ROOTS_TOGETHER = 8
 # A relaxation that has no end after so many requests is left open.
 MOST_REQUESTS = 400
 
@@ -118,15 +122,24 @@ def branch_and_bound(task: Task, options: BranchAndBoundOptions) -> Protocol:
         method = inner_method("quadratic-interpolation", task)
     lower, upper = _member_bounds(task)
     search = _Search(None, math.inf, np.zeros(n), np.zeros(n))
-    first = _Node(-math.inf, 0, lower, upper, np.clip(task.start, lower, upper))
-    open_nodes, made, is_invalid = [first], 1, True
+    combinations = math.prod(grid.count for grid in task.grids if grid is not None and grid.is_apart)
+    if combinations > options.nodes:
+        told = f"{combinations:,} combinations of words and looked-up values, each a relaxation of its own"
+        return Ending("stalled", f"{told}, are more than the {options.nodes:,} of the option nodes")
+    open_nodes = _first_nodes(task, lower, upper)
+    made, is_invalid = len(open_nodes), True
     starts = 1 if task.is_convex else options.starts
     while open_nodes:
         bound = open_nodes[0].bound
         if bound >= search.f - search.slack(task) or search.solved >= options.nodes:
             break
         group = [heapq.heappop(open_nodes)]
-        if open_nodes and open_nodes[0].parent == group[0].parent and open_nodes[0].branched[0] == group[0].branched[0]:
+        while (
+            open_nodes
+            and len(group) < (2 if group[0].branched[0] >= 0 else ROOTS_TOGETHER)
+            and open_nodes[0].parent == group[0].parent
+            and open_nodes[0].branched[0] == group[0].branched[0]
+        ):
             group.append(heapq.heappop(open_nodes))
         solutions = yield from _solutions(task, method, group, starts, search.solved)
         for node, solved in zip(group, solutions, strict=True):
@@ -175,7 +188,7 @@ METHOD = Method(
     options=BranchAndBoundOptions,
     run=branch_and_bound,
     cost="one local solution for each node",
-    weak="formulas that have no values between members; relaxations that are not convex",
+    weak="many combinations of words and looked-up members; relaxations that are not convex",
     inner="local",
     relaxes=True,
 )
@@ -189,6 +202,20 @@ def _member_bounds(task: Task) -> tuple[FloatArray, FloatArray]:
             ends = grid.values(np.array([0.0, float(grid.count - 1)]))
             lower[place], upper[place] = ends[0], min(ends[1], upper[place])
     return lower, upper
+
+
+def _first_nodes(task: Task, lower: FloatArray, upper: FloatArray) -> list[_Node]:
+    """Return a node for each combination of values between which nothing is (words, what is looked up), those of the
+    start first; a single one where there are none."""
+    apart = [(place, grid.all()) for place, grid in enumerate(task.grids) if grid is not None and grid.is_apart]
+    members = [sorted(values.tolist(), key=lambda value: abs(value - task.start[place])) for place, values in apart]
+    found = []
+    for number, values in enumerate(itertools.product(*members)):
+        low, high = lower.copy(), upper.copy()
+        places = [place for place, _ in apart]
+        low[places] = high[places] = values
+        found.append(_Node(-math.inf, number, low, high, np.clip(task.start, low, high)))
+    return found
 
 
 def _neighbours(task: Task, place: int, value: float) -> tuple[float, float]:

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from ilvren.problem.grid import (
         ValueGrid as ValueGrid,
         allowed_values_of as allowed_values_of,
+        looked_up as looked_up,
     )
     from ilvren.problem.lifted import Lifted as Lifted, has_kinks as has_kinks, lifted_of as lifted_of
     from ilvren.problem.loading import (
@@ -117,7 +118,7 @@ __getattr__, __all__ = door(
         "courses": "courses_of",
         "entries": "Declarations EntryDeclaration formula_text",
         "fronts": "Sense constant_objectives fronted sense_of unfronted",
-        "grid": "ValueGrid allowed_values_of",
+        "grid": "ValueGrid allowed_values_of looked_up",
         "lifted": "Lifted has_kinks lifted_of",
         "fixing": "word_number",
         "loading": (

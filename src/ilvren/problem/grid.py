@@ -14,7 +14,7 @@ from ilvren.problem.model import GRID_TOLERANCE, Variable
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem
 
-__all__ = ["ValueGrid", "allowed_values_of"]
+__all__ = ["ValueGrid", "allowed_values_of", "looked_up"]
 
 FloatArray = NDArray[np.float64]
 
@@ -27,12 +27,22 @@ def allowed_values_of(variable: Variable) -> AllowedValues:
     if variable.catalogue is not None:
         listed = np.array(variable.catalogue, dtype=float)
         least = float(np.diff(listed).min()) if len(listed) > 1 else max(abs(float(listed[0])), 1.0)
-        return AllowedValues(float(listed[0]), least, len(listed), listed, is_unordered=bool(variable.words))
+        return AllowedValues(float(listed[0]), least, len(listed), listed, bool(variable.words), bool(variable.words))
     assert variable.spacing is not None
     count = MOST_MEMBERS
     if math.isfinite(variable.upper):
         count = int(min(count, math.floor((variable.upper - variable.lower) / variable.spacing + GRID_TOLERANCE) + 1))
     return AllowedValues(variable.lower, variable.spacing, count)
+
+
+def looked_up(problem: Problem) -> frozenset[int]:
+    """Return the places of the elements that decide what a formula looks up: between their members it has no value."""
+    graph = problem.graph
+    roots = [row.node for row in problem.row_blocks] + [item.node for item in problem.objectives]
+    nodes = (graph.nodes[number] for number in graph.reachable(roots))
+    keys = [node.operands[0] for node in nodes if node.operation == "lookup"]
+    blocks = [problem.blocks[place] for place in graph.variables_of(keys)] if keys else []
+    return frozenset(place for block in blocks for place in range(block.first, block.first + block.size))
 
 
 class ValueGrid:

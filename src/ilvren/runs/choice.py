@@ -11,7 +11,7 @@ import numpy as np
 from ilvren.errors import RequestError
 from ilvren.methods import FRONT, Method, Protocol, Task, method_named
 from ilvren.models import is_differenced
-from ilvren.problem import Problem, allowed_values_of
+from ilvren.problem import Problem, allowed_values_of, looked_up
 from ilvren.records import dataclass
 from ilvren.runs.front_choice import ENUMERATION, front_names, front_parts, of_one_objective
 from ilvren.runs.handling import MOST_ENTRIES, refuse_other_kind
@@ -32,6 +32,8 @@ MOST_ROWS_OF_FEW = 3000
 COSTLY, MOST_COSTLY, COSTLY_ANYWHERE = "expected-improvement", 20, "surface-trust-region"
 COSTLY_FRONT = "expected-hypervolume"
 # Designs of whole numbers and catalogues, and numbers computed for all of them, up to which all are tried.
+# Combinations of words and of looked-up members, each of which is solved by itself.
+MOST_APART = 200
 MOST_DESIGNS, MOST_DESIGN_NUMBERS = 10_000_000, 1_000_000_000
 
 
@@ -69,8 +71,11 @@ def choose(problem: Problem, derivatives: str = "automatic", *, is_relaxed: bool
         few = design_count(problem)
         if few is not None and can_be_enumerated(problem, few):
             return Choice(("enumeration",), f"{few:,} designs in all: every one is evaluated")
-        if _has_values_between(problem):
-            return Choice(("branch-and-bound", "mesh-adaptive-search"), "whole numbers or catalogues in formulas")
+        count = None if problem.sources else _apart_count(problem)
+        if count is not None and count <= MOST_APART:
+            what = "whole numbers or catalogues in formulas"
+            what += f", {count} combinations of what has no value between" if count > 1 else ""
+            return Choice(("branch-and-bound", "mesh-adaptive-search"), what)
         return Choice(("mesh-adaptive-search", "differential-evolution"), "whole numbers or catalogues")
     if problem.is_collocated:
         n, m = len(problem.free), problem.row_count
@@ -274,11 +279,11 @@ def can_be_enumerated(problem: Problem, count: int) -> bool:
     return count * numbers <= MOST_DESIGN_NUMBERS
 
 
-def _has_values_between(problem: Problem) -> bool:
-    """Return whether the formulas can be evaluated between members: nothing is looked up, and no model decides."""
-    graph = problem.graph
-    operations = {graph.nodes[number].operation for number in graph.reachable(_roots(problem))}
-    return not problem.sources and "lookup" not in operations
+def _apart_count(problem: Problem) -> int:
+    """Return how many combinations there are of words, and of members that are looked up."""
+    apart, free = looked_up(problem), set(problem.free)
+    own = ((place, allowed_values_of(item)) for place, item in problem.grid if place in free)
+    return math.prod(values.count for place, values in own if values.is_apart or place in apart)
 
 
 def _global_method(problem: Problem, settings: Settings) -> tuple[Method, Choice]:

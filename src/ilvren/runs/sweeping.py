@@ -229,6 +229,11 @@ def _what(problem: Problem, name: str) -> _Swept:
             raise RequestError(f'--sweep: "{name}" is not one number', advice=advice)
         for place in range(block.size):
             if name == block.element_name(place):
+                if block.element(place).is_fixed:
+                    advice = "leave out --fix, or let its bounds differ in the file"
+                    raise RequestError(
+                        f"--sweep {name}: it is fixed at {block.element(place).lower:.12g}", advice=advice
+                    )
                 return _Swept(name, block.unit, block.element(place), block.choices)
     known = [*parameters, *(block.name for block in problem.blocks if not block.is_grid)]
     close = nearest(name, known)
