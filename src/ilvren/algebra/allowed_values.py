@@ -35,7 +35,8 @@ class AllowedValues:
         return np.searchsorted(middles, values).astype(float)
 
     def values(self, indices: FloatArray | NDArray[np.int64]) -> FloatArray:
-        """Return the members of these numbers, which are rounded and kept among them."""
+        """Return the members of these numbers, which are rounded and kept among them. `indices` and result have any one
+        shape."""
         places = np.clip(np.rint(indices), 0, self.count - 1)
         if self.listed is None:
             return np.asarray(self.first + places * self.spacing, dtype=np.float64)

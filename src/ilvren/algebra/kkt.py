@@ -284,7 +284,8 @@ class KktSystem:
         return KktFactor(self, hessian, top, jacobian, bottom, with_inertia=with_inertia)
 
     def assembled(self, hessian: Any, top: FloatArray, jacobian: Any, bottom: FloatArray) -> Any:
-        """Return the sparse matrix of (1) in CSC form."""
+        """Return the sparse matrix of (1) in CSC form. Shapes: top (n,), bottom (m,), Jacobian (m, n), the matrix (n +
+        m, n + m)."""
         from scipy.sparse import csc_array
 
         key = (hessian.indptr, hessian.indices, jacobian.indptr, jacobian.indices)

@@ -103,7 +103,8 @@ def solve_relaxed(
 ) -> QuadraticSolution:
     """Solve the program with every row relaxed by its own amount s, at a cost of ½·weight·s².
 
-    It always has a solution when the bounds meet; bounds are never relaxed.
+    It always has a solution when the bounds meet; bounds are never relaxed. Shapes: hessian (n, n), gradient (n,), rows
+    (m, n), limits (m,) each, bounds (n,) each.
     """
     n, m = len(gradient), len(rows)
     wide_hessian = np.zeros((n + m, n + m))

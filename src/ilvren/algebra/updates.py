@@ -69,14 +69,15 @@ class LimitedMemory:
             self._middle = np.block([[scale * (s.T @ s), lower], [lower.T, -np.diag(np.diag(products))]])
 
     def times(self, v: FloatArray) -> FloatArray:
-        """Return B v."""
+        """Return B v. `v` and result are (n,)."""
         product = self.scale * v
         if self.pairs:
             product = product - self._wide @ np.linalg.solve(self._middle, self._wide.T @ v)
         return product
 
     def updated(self, step: FloatArray, change: FloatArray) -> LimitedMemory:
-        """Return B with a pair more, the oldest forgotten; B itself where the pair carries no curvature."""
+        """Return B with a pair more, the oldest forgotten; B itself where the pair carries no curvature. Both are
+        (n,)."""
         product = self.times(step)
         along, curvature = float(step @ product), float(step @ change)
         if not (math.isfinite(along) and math.isfinite(curvature)) or not along > 0.0:
@@ -91,7 +92,7 @@ class LimitedMemory:
 
     def solve(self, factor: KktFactor, top: FloatArray, bottom: FloatArray) -> tuple[FloatArray, FloatArray] | None:
         """Return the solution of a KKT system with B in place of H, `factor` being the one with σI: (1) by the formula
-        of Sherman, Morrison and Woodbury."""
+        of Sherman, Morrison and Woodbury. Shapes: top and the first part (n,), bottom and the second (m,)."""
         found = factor.solve(top, bottom)
         if found is None or not self.pairs:
             return found

@@ -94,7 +94,8 @@ def _matrix(z: FloatArray, theta: FloatArray) -> FloatArray:
 
 
 def likelihood(z: FloatArray, y: FloatArray, theta: FloatArray) -> tuple[float, FloatArray]:
-    """Return log L less its pull, and its gradient (2), of θ = (log l, log λ, t); −inf where K is not positive."""
+    """Return log L less its pull, and its gradient (2), of θ = (log l, log λ, t); −inf where K is not positive. Shapes:
+    z (k, n), y (k,), θ and gradient (n + 2,)."""
     k = len(z)
     kernel = KERNELS[KERNEL]
     s, share = _parts(z, z, theta)
@@ -126,7 +127,7 @@ def likelihood(z: FloatArray, y: FloatArray, theta: FloatArray) -> tuple[float, 
 
 
 def likelihood_of_effects(z: FloatArray, y: FloatArray, theta: FloatArray) -> float:
-    """Return log L of values, by numbers that were found."""
+    """Return log L of values, by numbers that were found. Shapes: z (k, n), y (k,), θ (n + 2,)."""
     return likelihood(z, y, theta)[0] + PULL * float(theta[:-2] @ theta[:-2])
 
 
@@ -151,7 +152,7 @@ def searched_effects(z: FloatArray, y: FloatArray, known: FloatArray | None = No
 
 
 def conditioned_effects(z: FloatArray, y: FloatArray, theta: FloatArray) -> EffectsField | None:
-    """Return the field of θ given the data; None where K is not positive."""
+    """Return the field of θ given the data; None where K is not positive. Shapes: z (k, n), y (k,), θ (n + 2,)."""
     matrix = _matrix(z, theta)
     try:
         cholesky(matrix, lower=True, check_finite=False)

@@ -29,12 +29,13 @@ class Fitted:
 
 
 def folds(k: int, count: int, rng: np.random.Generator) -> list[NDArray[np.int64]]:
-    """Return `count` groups of the places of k points, drawn at random and of sizes that differ by one at most."""
+    """Return `count` groups of the places of k points, drawn at random and of sizes that differ by one at most. Each
+    group is (about k / count,)."""
     return [np.sort(part) for part in np.array_split(rng.permutation(k), min(count, k))]
 
 
 def rms(errors: FloatArray) -> float:
-    """Return √ of the mean square; infinite where one is not finite."""
+    """Return √ of the mean square; infinite where one is not finite. `errors` have any shape."""
     with np.errstate(over="ignore"):
         found = float(np.sqrt(np.mean(np.square(errors)))) if len(errors) else np.inf
     return found if np.isfinite(found) else np.inf

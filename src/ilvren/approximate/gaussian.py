@@ -67,7 +67,7 @@ class Field:
 
     @classmethod
     def of(cls, kernel: str, powers: Powers, theta: FloatArray) -> Field:
-        """Return the field of θ = (log l, log λ)."""
+        """Return the field of θ = (log l, log λ). θ is (n + 1,)."""
         return cls(kernel, powers, np.exp(theta[:-1]), math.exp(theta[-1]))
 
 
@@ -150,7 +150,8 @@ def likelihood(
     owners: NDArray[np.int64] | None = None,
 ) -> tuple[float, FloatArray]:
     """Return log L (2) less its pull, and the gradient (3), of θ = (log l, log λ); −inf where K is not positive. With
-    `owners` y and basis have slopes where rows stand for them."""
+    `owners` y and basis have slopes where rows stand for them. Shapes: z (k, n), y (rows,), basis (rows, p), θ and
+    gradient (n + 1,), owners (rows,)."""
     k, n = z.shape
     lengths, noise = np.exp(theta[:-1]), math.exp(theta[-1])
     s = squared_distances(z, z, lengths)
@@ -186,13 +187,14 @@ def likelihood(
 
 
 def likelihood_of(z: FloatArray, y: FloatArray, kernel: str, theta: FloatArray) -> float:
-    """Return log L (2) of values about a constant, by numbers that were found."""
+    """Return log L (2) of values about a constant, by numbers that were found. Shapes: z (k, n), y (k,), θ (n + 1,)."""
     basis = np.ones((len(z), 1))
     return likelihood(z, y, basis, KERNELS[kernel], theta)[0] + PULL * float(theta[:-1] @ theta[:-1])
 
 
 def conditioned(z: FloatArray, y: FloatArray, field: Field, owners: NDArray[np.int64] | None = None) -> Fitted | None:
-    """Return the field given the data: its part and what it says of points left out; `owners` as in `left_out_of`."""
+    """Return the field given the data: its part and what it says of points left out; `owners` as in `left_out_of`.
+    Shapes: z (k, n), y (rows,), owners (rows,)."""
     k = len(z)
     basis, y = as_slopes(monomials(z, field.powers), z, owners), as_slopes(y, z, owners)
     matrix = KERNELS[field.kernel].value(squared_distances(z, z, field.lengths))

@@ -34,7 +34,8 @@ def as_slopes(values: FloatArray, z: FloatArray, owners: NDArray[np.int64] | Non
 
 
 def from_slopes(weights: FloatArray, z: FloatArray, owners: NDArray[np.int64] | None) -> FloatArray:
-    """Return T' weights, T as in `as_slopes`: what weights of slopes are as weights of rows."""
+    """Return T' weights, T as in `as_slopes`: what weights of slopes are as weights of rows. Shapes: weights and result
+    (rows,), z (k, n), owners (rows,)."""
     if owners is None:
         return weights
     count = int(owners.max()) + 1

@@ -140,7 +140,7 @@ class Surface:
         )
 
     def scaled(self, x: FloatArray) -> FloatArray:
-        """Return the points (1)."""
+        """Return the points (1). Both are (k, n)."""
         return np.asarray((np.atleast_2d(x) - self.centre) / self.half)
 
     def at(self, x: FloatArray) -> FloatArray:

@@ -69,7 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.cli.files import check_suffix, recorded_ledger
     from ilvren.ledger import Ledger
     from ilvren.runs import check_label

@@ -61,9 +61,11 @@ class Parser(argparse.ArgumentParser):
         super().__init__(*args, **options)  # type: ignore[arg-type]
 
     def error(self, message: str) -> NoReturn:
+        """Raise RequestError: wrong words are told like every other fault."""
         raise RequestError(message, advice=f"`{self.prog} --help` lists what there is")
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """Return what argparse makes of the words. Raises RequestError for an unknown flag, with the nearest."""
         found, rest = super().parse_known_args(args, namespace)
         unknown = [word for word in rest if word.startswith("-") and word != "-"]
         if unknown:

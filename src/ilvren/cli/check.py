@@ -47,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.judge.checking import CHECKS, check
     from ilvren.problem import fronted, load
 

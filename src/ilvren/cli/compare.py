@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.cli.files import read_ledger
     from ilvren.cli.front_compare import compare_recorded_fronts, have_several
     from ilvren.cli.tables.contest import check_figure, distances_of, reference_of, summarize

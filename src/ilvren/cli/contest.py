@@ -83,7 +83,7 @@ def add_summary_flags(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.cli.tables.contest import check_figure, reference_of, summarize
     from ilvren.errors import RequestError
     from ilvren.ledger import Ledger

@@ -15,7 +15,7 @@ __all__ = ["draw_fit_of"]
 
 
 def draw_fit_of(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Draw the readings, the model and what is left over, of a design on record."""
+    """Draw the readings, the model and what is left over, of a design on record. Raises RequestError."""
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger, recorded_ledger

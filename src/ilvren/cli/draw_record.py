@@ -22,7 +22,8 @@ __all__ = ["draw_record", "unknown_vector", "vectors_of"]
 
 
 def draw_record(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Draw a vector of a design, and of those of --run, against its index or the vector of --against."""
+    """Draw a vector of a design, and of those of --run, against its index or the vector of --against. Raises
+    RequestError."""
     import numpy as np
 
     from ilvren.cli.files import note_changed_file, note_changed_models, read_ledger, recorded_ledger
@@ -143,6 +144,7 @@ def _with_unit(name: str, units: dict[str, str]) -> str:
 
 
 def unknown_vector(flag: str, name: str | None, values: dict[str, NDArray[np.float64]], address: str) -> Exception:
+    """Return the error that says which vectors a design has, the nearest first."""
     from ilvren.errors import RequestError, nearest
 
     known = ", ".join(list(values)[:12]) or "none"

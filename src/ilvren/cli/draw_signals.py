@@ -25,7 +25,7 @@ MOST_PAST = 40
 
 
 def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Draw the signals of a file's baseline and of runs, with designs on the way."""
+    """Draw the signals of a file's baseline and of runs, with designs on the way. Raises RequestError."""
     from ilvren.cli.files import read_ledger
     from ilvren.draw import draw_responses
     from ilvren.judge import point_at, response_at, signal_names

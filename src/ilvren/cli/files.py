@@ -17,7 +17,8 @@ __all__ = ["check_suffix", "note_changed_file", "note_changed_models", "read_led
 
 
 def recorded_ledger(path: str) -> str:
-    """Return `path`, refusing one that does not exist: reading must not make an empty ledger."""
+    """Return `path`, refusing one that does not exist: reading must not make an empty ledger. Raises
+    LedgerFileError."""
     if not Path(path).exists():
         raise LedgerFileError(
             "no such ledger",

@@ -42,7 +42,8 @@ def have_several(ledger: Ledger, references: Sequence[str]) -> bool:
 def compare_recorded_fronts(
     references: Sequence[str], arguments: argparse.Namespace, ledger: Ledger, terminal: Terminal
 ) -> int:
-    """Compare fronts on record, print or draw them, and return 0 where every run ended as it was asked."""
+    """Compare fronts on record, print or draw them, and return 0 where every run ended as it was asked. Raises
+    RequestError."""
     from ilvren.errors import RequestError
     from ilvren.judge.fronts import contest_of_fronts
     from ilvren.runs import problem_of, refuse_reference

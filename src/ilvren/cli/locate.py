@@ -47,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     if arguments.deck or arguments.listing:
         return _block(arguments, terminal)
     file, *words = arguments.words

@@ -120,7 +120,7 @@ def _handle_termination(handler: Callable[[int, FrameType | None], None]) -> Any
 
 
 def run_command(arguments: list[str], terminal: Terminal) -> int:
-    """Run one command, letting its errors through."""
+    """Run one command, letting its errors through. Raises what it raises."""
     for word in arguments:
         try:
             word.encode()

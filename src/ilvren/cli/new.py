@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     path = Path(arguments.file)
     if not path.parent.is_dir():
         raise RequestError(f"the folder {path.parent} does not exist", file=str(path))

@@ -38,7 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.cli.files import check_suffix, read_ledger
     from ilvren.draw.report import (
         front_survey,

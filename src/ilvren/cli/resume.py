@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.cli.files import note_changed_file, recorded_ledger
     from ilvren.cli.progress import Progress
     from ilvren.ledger import Ledger

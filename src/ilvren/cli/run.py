@@ -189,7 +189,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 
 def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
-    """Run the command."""
+    """Run the command and return its exit status. Raises InputError for what a user can mend."""
     from ilvren.errors import RequestError
     from ilvren.methods import method_named
     from ilvren.problem import Refinement, checked_scenarios, checked_scheme, checked_steps, load

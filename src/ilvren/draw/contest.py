@@ -122,7 +122,8 @@ def _band(axis: Any, x: FloatArray, values: FloatArray, color: Any, dashes: Any,
 
 
 def draw_shares(summary: ContestSummary, path: str) -> None:
-    """Write the performance profile and the data profile beside each other."""
+    """Write the performance profile and the data profile beside each other. Raises RequestError for a contest on one
+    problem."""
     if not summary.performance:
         raise RequestError("--figure profiles needs several problems: name several files in a contest")
     with figure(1, 2, sharey=True) as (made, axes):
@@ -167,7 +168,8 @@ def _curves(axis: Any, curves: tuple[ShareCurve, ...], least: float) -> None:
 
 
 def draw_designs(summary: ContestSummary, path: str) -> None:
-    """Write the final designs as lines over the variables that differ most, each over its range in these runs."""
+    """Write the final designs as lines over the variables that differ most, each over its range in these runs. Raises
+    RequestError where no run has a design."""
     cases = [case for case in summary.cases[0] if case.track.point is not None][:MOST_LINES]
     found = sorted_differences([case.track for case in cases])[:MOST_COORDINATES]
     if not cases or not found:

@@ -109,7 +109,8 @@ def draw_contours(
 def grid_extremes(
     xs: FloatArray, ys: FloatArray, z: FloatArray, views: Sequence[View], feasible: NDArray[np.bool_]
 ) -> list[Extreme]:
-    """Return the grid's inner points, within bounds, that lie below or above all their eight neighbours."""
+    """Return the grid's inner points, within bounds, that lie below or above all their eight neighbours. Shapes: xs
+    (p,), ys (q,), z and feasible (q, p)."""
     inner = z[1:-1, 1:-1]
     around = [
         z[1 + i : z.shape[0] - 1 + i, 1 + j : z.shape[1] - 1 + j] for i in (-1, 0, 1) for j in (-1, 0, 1) if i or j
@@ -140,7 +141,8 @@ def followed(
 ) -> list[Extreme]:
     """Return the extremes that hold when looked at closer. A grid across a narrow valley shows many that do not: from
     each the best of a patch of finer points is followed, the patch shrinking where its middle is best; those that walk
-    off the picture, never settle, or meet another are left out. What time does not allow stays as the grid shows it."""
+    off the picture, never settle, or meet another are left out. What time does not allow stays as the grid shows it.
+    `point` is a design (n,)."""
     if not all(view.is_continuous for view in views):
         # Between members there is nothing to look at.
         return [replace(item, is_feasible=feasible_at(subject, _design(item.where, views, point))) for item in seen]

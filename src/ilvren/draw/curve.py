@@ -93,7 +93,7 @@ def draw_curve(
 def draw_band(
     axis: Any, subject: Subject, xs: FloatArray, points: FloatArray, y: FloatArray, handles: list[Any]
 ) -> None:
-    """Draw the band of a curve whose values are approximated."""
+    """Draw the band of a curve whose values are approximated. Shapes: xs and y (p,), points (p, n)."""
     half = subject.half_width(points)
     if half is None or subject.band is None:
         return
@@ -102,7 +102,7 @@ def draw_band(
 
 
 def shade_missed(axis: Any, xs: FloatArray, outside: NDArray[np.bool_], place: int) -> None:
-    """Shade where a row is missed, over the height of the axes."""
+    """Shade where a row is missed, over the height of the axes. Both are (p,)."""
     whole = {"where": outside, "transform": axis.get_xaxis_transform(), "linewidth": 0.0}
     hatch = HATCHES[place % len(HATCHES)]
     axis.fill_between(xs, 0, 1, facecolor="none", edgecolor=shades(place), hatch=hatch, alpha=0.4, **whole)
@@ -111,7 +111,7 @@ def shade_missed(axis: Any, xs: FloatArray, outside: NDArray[np.bool_], place: i
 
 def curve_extremes(subject: Subject, point: FloatArray, view: View, xs: FloatArray, y: FloatArray) -> list[Extreme]:
     """Return the points of a curve, within bounds, below or above both neighbours, looked at closer between them; every
-    value returned was evaluated."""
+    value returned was evaluated. Shapes: point (n,), xs and y (p,)."""
     found = []
     low, high = view.variable.lower, view.variable.upper
     for i in range(1, len(xs) - 1):

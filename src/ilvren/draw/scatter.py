@@ -100,7 +100,8 @@ def _panel(panel: Any, found: ScatterResult, item: OutputScatter, *, with_legend
 
 
 def draw_several(found: Sequence[ScatterResult], path: str) -> list[str]:
-    """Write the quantities that designs have in common, each as outlines of its histograms; return which."""
+    """Write the quantities that designs have in common, each as outlines of its histograms; return which. Raises
+    RequestError where there are none."""
     shared = [item for item in found[0].of if all(item.output.name in result.values for result in found)]
     moving = [item for item in shared if any(_moves(result, item) for result in found)]
     moving.sort(key=lambda item: (item.output.kind != "objective", item.output.kind != "constraint", -_misses(item)))

@@ -62,7 +62,8 @@ class View:
     high: float
 
     def values(self, count: int) -> FloatArray:
-        """Return the values to draw at: evenly over the range, or the members of a spaced or catalogue variable."""
+        """Return the values to draw at: evenly over the range, or the members of a spaced or catalogue variable. About
+        (count,)."""
         variable = self.variable
         if variable.catalogue is not None:
             return np.array(variable.catalogue)
@@ -81,6 +82,7 @@ class View:
 
     @property
     def label(self) -> str:
+        """Return the variable's name with its unit."""
         unit = f" [{self.variable.unit}]" if self.variable.unit else ""
         return f"{self.variable.name}{unit}"
 
@@ -223,7 +225,7 @@ class Extreme:
 
 
 def is_plain(values: FloatArray) -> bool:
-    """Return whether numbers read well without powers of ten."""
+    """Return whether numbers read well without powers of ten. `values` have any shape."""
     finite = np.abs(values[np.isfinite(values)])
     return bool(len(finite)) and 1e-2 < float(finite.max()) < 1e8
 
@@ -275,7 +277,8 @@ def feasible_at(subject: Subject, point: FloatArray) -> bool:
 
 
 def view_of(problem: Problem, name: str, point: FloatArray, tracks: Sequence[Track]) -> View:
-    """Return the range of a drawn variable: the bounds with a margin, or else what must be seen with more room."""
+    """Return the range of a drawn variable: the bounds with a margin, or else what must be seen with more room. `point`
+    is a design (n,)."""
     index = next(i for i, variable in enumerate(problem.variables) if variable.name == name)
     variable = problem.variables[index]
     seen = [float(point[index]), variable.start]
@@ -300,6 +303,7 @@ def predicted_by(problem: Problem) -> str:
 
 
 def title_of(problem: Problem, point: FloatArray, names: Sequence[str]) -> str:
+    """Return the title of a figure of a design `point` (n,): the problem, and what is held at which value."""
     title = (problem.title or problem.source.file) + predicted_by(problem)
     held = [
         f"{variable.name} = {value:.5g}{' ' + variable.unit if variable.unit else ''}"
@@ -313,23 +317,27 @@ def title_of(problem: Problem, point: FloatArray, names: Sequence[str]) -> str:
 
 
 def missed(values: FloatArray, row: Row, size: float) -> NDArray[np.bool_]:
+    """Return where `values` (any shape) miss a row's limits, by more than is drawn as met."""
     slack = DRAWN_FEASIBILITY * size
     return ~((values >= row.lower - slack) & (values <= row.upper + slack))
 
 
 def patch(color: str, hatch: str, label: str) -> Any:
+    """Return the mark of a shaded area for a legend."""
     from matplotlib.patches import Patch
 
     return Patch(facecolor=color + "1a", edgecolor=color, hatch=hatch, label=label, linewidth=0.8)
 
 
 def line_handle(color: str, label: str, dashes: Any = "-") -> Any:
+    """Return the mark of a line for a legend."""
     from matplotlib.lines import Line2D
 
     return Line2D([], [], color=color, linestyle=dashes, linewidth=1.8, label=label)
 
 
 def mark_handle(marker: str, label: str) -> Any:
+    """Return the mark of a point for a legend."""
     from matplotlib.lines import Line2D
 
     face = "white" if marker == "o" else "#111111"
@@ -339,4 +347,5 @@ def mark_handle(marker: str, label: str) -> Any:
 
 
 def legend(made: Any, handles: list[Any]) -> None:
+    """Put a legend beside the axes."""
     made.legend(handles=handles, loc="outside right upper", fontsize=10.5, handlelength=2.6, handleheight=1.4)

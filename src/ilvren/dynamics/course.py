@@ -218,5 +218,5 @@ def segment_of(course: Course, inside: float) -> int:
 
 
 def nudged(tau0: float, h: float, c: FloatArray) -> FloatArray:
-    """Return the stages' shares of the time, those at the ends a little within the step."""
+    """Return the stages' shares of the time, those at the ends a little within the step. Both are (stages,)."""
     return np.asarray(tau0 + h * np.clip(c, 1e-9, 1.0 - 1e-9))

@@ -121,6 +121,7 @@ class Crowd:
         return found
 
     def gaps(self, own: Any, tau: Any, x: FloatArray, middle: float, inside: Any) -> FloatArray:
+        """Return the gaps (count, branches) at the states x (count, states)."""
         moment = self.moments(own, tau, x, middle, self._forced(inside))
         return self._columns(self.system.gaps_many(moment), len(x))
 
@@ -149,6 +150,7 @@ class Crowd:
         return self
 
     def jump(self, low: float, high: float, states: tuple[int, ...]) -> None:
+        """Set the sampled states to what they jump to at a step's start."""
         own = slice(None)
         middle = 0.5 * (low + high)
         moment = self.moments(own, low, self.x, middle, self._forced(low + 1e-9 * (high - low)))[: self.system.width]
@@ -159,6 +161,7 @@ class Crowd:
             self.x[:, flat] = values[:, order[flat]]
 
     def set_modes(self, low: float, high: float) -> None:
+        """Set the modes to the sides on which a step begins."""
         own, middle, at = slice(None), 0.5 * (low + high), low + 1e-9 * (high - low)
         for _ in range(self.system.mode_count + 1):
             gaps = self.gaps(own, low, self.x, middle, at)

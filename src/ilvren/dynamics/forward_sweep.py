@@ -206,6 +206,7 @@ def kappa_maps(linear: Linear) -> FloatArray:
 
 
 def gathered_directions(directions: FloatArray, columns: NDArray[np.int64]) -> FloatArray:
+    """Return (places, q): directions (inputs, q) at the columns (places,), 0 where a column is −1."""
     return np.where((columns >= 0)[:, None], directions[np.maximum(columns, 0)], 0.0)
 
 
@@ -279,7 +280,8 @@ def _jumped(
 
 
 def move_sigmas(linear: Linear, number: int, moved: FloatArray, directions: FloatArray) -> None:
-    """Fill in how the moments some time before a jump move: with the lag alone."""
+    """Fill in how the moments some time before a jump move: with the lag alone. `moved` and `directions` are
+    (inputs, q)."""
     tau = linear.course.jumps[number][1]
     for lag, place, slope in linear.time_parts:
         if lag >= 0 and tau > float(linear.given.lags[lag]):
@@ -287,6 +289,7 @@ def move_sigmas(linear: Linear, number: int, moved: FloatArray, directions: Floa
 
 
 def jump_delays(linear: Linear, number: int) -> list[tuple[int, int, float, int, list[int], list[int], bool]]:
+    """Return what a jump hands on through lags: (0, lag, σ, segment, places, states, whether it lies on the course)."""
     layout, course = linear.march.layout, linear.course
     place, tau, _, _ = course.jumps[number]
     found = []
@@ -373,6 +376,7 @@ def _first_change(linear: Linear, place: int, found: Forward, directions: FloatA
 
 
 def changes_at_ends(linear: Linear, at: int, found: Forward, q: int) -> tuple[FloatArray, FloatArray]:
+    """Return how a segment's begin and its length move with the directions, (q,) each."""
     start = found.events[linear.began[at]] if linear.began[at] >= 0 else np.zeros(q)
     end = found.events[linear.ended[at]] if linear.ended[at] >= 0 else np.zeros(q)
     return start, end - start
@@ -394,6 +398,7 @@ def _delayed_gap(linear: Linear, place: int, event: int, found: Forward, directi
 
 
 def sigma_change(linear: Linear, lag: int, d_tau: FloatArray, directions: FloatArray) -> FloatArray:
+    """Return how a moment a lag earlier moves (q,), where now moves by `d_tau` (q,)."""
     column = linear.columns.lags[lag]
     return d_tau - directions[column] if column >= 0 else d_tau
 
@@ -402,6 +407,7 @@ def delayed_change(
     linear: Linear, lag: int, sigma: float, at: int, flat: list[int], d_tau: FloatArray, moved: Forward,
     directions: FloatArray,
 ) -> FloatArray:  # fmt: skip
+    """Return how delayed states move (states, q); their moment σ lies in segment `at`, −1 before the start."""
     if at < 0:
         return np.asarray(moved.first[0][flat])
     course, q = linear.course, directions.shape[1]

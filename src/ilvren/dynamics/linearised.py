@@ -194,7 +194,7 @@ class Linear:
         return segment_of(self.course, sigma - 1e-9 * float(self.h[place])), sigma
 
     def past_rate(self, at: int, sigma: float, flat: list[int]) -> FloatArray:
-        """Return the slope of states within a segment."""
+        """Return the slope of states within a segment. It is (len(flat),)."""
         theta = (sigma - self.course.tau0[at]) / self.course.h[at]
         return np.asarray(self.course.tableau.weights(theta, 1) @ self.k[at][:, flat])
 

@@ -61,7 +61,7 @@ class ModelledSystem:
         return sorted(self.graph.variables_of(self._rates))
 
     def places(self, kind: str, *, lag: int = -1) -> NDArray[np.int64]:
-        """Return the places of all inputs of a kind, in order."""
+        """Return the places of all inputs of a kind, in order. They are (count,)."""
         found = [
             np.arange(self.starts[k], self.starts[k + 1])
             for k, item in enumerate(self.evolution.inputs)
@@ -215,9 +215,9 @@ class ModelledSystem:
     # ---- what formulas alone have -----------------------------------------------------------------
 
     def forcing(self, taus: FloatArray) -> FloatArray:
-        """Return nothing: no value is known beforehand."""
+        """Return nothing: no value is known beforehand. Shapes: taus (k,), result (k, 0)."""
         return np.zeros((*taus.shape, 0))
 
     def breaks(self, taus: FloatArray) -> FloatArray:
-        """Return nothing: where something changes its branch is not known."""
+        """Return nothing: where something changes its branch is not known. Shapes: taus (k,), result (0,)."""
         return np.zeros(0)

@@ -98,7 +98,7 @@ class Simulation:
         return self._bound[1]
 
     def anchored(self, inputs: Sequence[Array]) -> Simulation:
-        """Return the same with its mesh chosen along other inputs."""
+        """Return the same with its mesh chosen along other inputs. `inputs` have the shapes of the call."""
         return Simulation(self.evolution, self.still, self.shapes, self.is_moving, inputs, self.unit)
 
     # ---- places -----------------------------------------------------------------------------------
@@ -156,7 +156,7 @@ class Simulation:
         ]
 
     def given(self, inputs: Sequence[Array]) -> Given:
-        """Return the inputs of a call by what they are."""
+        """Return the inputs of a call by what they are. `inputs` have the shapes of the call."""
         evolution = self.evolution
         own = [np.asarray(value, dtype=float).ravel() for value in inputs]
         at = len(evolution.outers)
@@ -336,7 +336,8 @@ class Simulation:
         return _Point(self, inputs, course, "", halvings=halvings)
 
     def told(self, lost: Lost, inputs: Sequence[Array]) -> str:
-        """Return why a course could not be followed, with the time and the state's value."""
+        """Return why a course could not be followed, with the time and the state's value. `inputs` have the shapes of
+        the call."""
         begin, duration = float(np.ravel(inputs[-2])[0]), float(np.ravel(inputs[-1])[0])
         unit = f" {self.unit}" if self.unit else ""
         when = f"at t = {begin + lost.tau * duration:.6g}{unit}"

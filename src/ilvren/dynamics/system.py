@@ -77,7 +77,7 @@ class System:
     # ---- places of what in a moment ---------------------------------------------------------------
 
     def places(self, kind: str, *, lag: int = -1) -> NDArray[np.int64]:
-        """Return the places of all inputs of a kind, in order."""
+        """Return the places of all inputs of a kind, in order. They are (count,)."""
         found = [
             np.arange(self.starts[k], self.starts[k + 1])
             for k, item in enumerate(self.evolution.inputs)
@@ -254,17 +254,18 @@ class System:
 
     @cached_property
     def rates_many(self) -> Callable[[Sequence[FloatArray]], list[Any]]:
-        """Return the rates at many moments, given as an array for each number of a moment."""
+        """Return the rates at many moments, given as an array for each number of a moment. Each number is given as
+        (k,), each rate is (k,)."""
         return self._many(self.graph, self.rate_roots)
 
     @cached_property
     def gaps_many(self) -> Callable[[Sequence[FloatArray]], list[Any]]:
-        """Return the gaps at many moments."""
+        """Return the gaps at many moments. Each number is given as (k,), each gap is (k,)."""
         return self._many(self.graph, self.gap_roots)
 
     @cached_property
     def jumps_many(self) -> Callable[[Sequence[FloatArray]], list[Any]]:
-        """Return what sampled states jump to at many moments."""
+        """Return what sampled states jump to at many moments. Each number is given as (k,), each value is (k,)."""
         return self._many(self._natural, self._jump_roots)
 
     def slopes_many(self, moments: FloatArray) -> FloatArray:
@@ -343,7 +344,7 @@ class System:
         return self._many(self._forced_graph, self._forced) if self._forced else None
 
     def forcing(self, taus: FloatArray) -> FloatArray:
-        """Return the forcing (*shape of taus, forcing) at shares of the time."""
+        """Return the forcing (*shape of taus, forcing) at shares of the time. `taus` have any shape."""
         if not self._forced:
             return np.zeros((*taus.shape, 0))
         found = self._forcing_code([taus.ravel()])
@@ -368,7 +369,8 @@ class System:
         return found
 
     def breaks(self, taus: FloatArray) -> FloatArray:
-        """Return where forcing changes its branch, sought between neighbouring `taus`."""
+        """Return where forcing changes its branch, sought between neighbouring `taus`. Shapes: taus (k,), result
+        (places,), ascending."""
         if not self._time_gaps:
             return np.zeros(0)
         code = self._many(self._forced_graph, self._time_gaps)

@@ -65,7 +65,8 @@ class Walker:
     # ---- moments ----------------------------------------------------------------------------------
 
     def moment(self, tau: float, x: Sequence[float] | FloatArray, at: float, forcing: FloatArray | None) -> FloatArray:
-        """Return all numbers of the moment tau; `at` is a share of the time within the same piece of every control."""
+        """Return all numbers of the moment tau; `at` is a share of the time within the same piece of every control.
+        Shapes: x (states,), forcing (values,), result (numbers of a moment,)."""
         march, layout = self.march, self.march.layout
         found = self.base.copy()
         found[0] = tau
@@ -92,7 +93,8 @@ class Walker:
         return found
 
     def control(self, number: int, kind: str, tau: float, inside: float) -> FloatArray | float:
-        """Return what a control's input holds; `inside` tells the piece where tau lies on an end."""
+        """Return what a control's input holds; `inside` tells the piece where tau lies on an end. It is (own shape,) or
+        a number."""
         control = self.system.evolution.controls[number]
         pieces = self.given.pieces[number]
         piece = piece_of(inside, control.pieces)
@@ -104,7 +106,7 @@ class Walker:
         return tau * control.pieces - piece
 
     def past(self, sigma: float, inside: float) -> FloatArray:
-        """Return the states at an earlier share of the time, on the side of `inside`."""
+        """Return the states at an earlier share of the time, on the side of `inside`. They are (states,)."""
         course = self.course
         if sigma <= 0.0 or not len(course):
             return np.asarray(course.first[0] if len(course) else self.x_first)
@@ -116,7 +118,8 @@ class Walker:
     # ---- steps ------------------------------------------------------------------------------------
 
     def segment(self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None) -> tuple[FloatArray, ...]:
-        """Return (moments of the stages, their rates, states at the end) of one step."""
+        """Return (moments of the stages, their rates, states at the end) of one step. Shapes: x (states,), moments
+        (stages, numbers), rates (stages, states), end (states,)."""
         tableau = self.march.tableau
         if self.is_plain:
             return self.plain(tau0, h, x, forcing)
@@ -220,6 +223,7 @@ class Walker:
     def explicit(
         self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
     ) -> tuple[FloatArray, ...]:
+        """Make one explicit step: moments (stages, numbers), rates (stages, states), states at the end (states,)."""
         s, n = tableau.stages, len(x)
         k = np.zeros((s, n))
         rates, inside = self.system.rates, nudged(tau0, h, tableau.c)
@@ -233,6 +237,7 @@ class Walker:
 
     @staticmethod
     def rated(rates: Any, moment: FloatArray) -> Any:
+        """Return the rates at a moment, NaN where they have no value. `moment` is (numbers,)."""
         try:
             return rates(*moment.tolist())
         except (ArithmeticError, ValueError):
@@ -241,7 +246,8 @@ class Walker:
     def implicit(
         self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
     ) -> tuple[FloatArray, ...]:
-        """Solve (1) of `tableau` for the rates by Newton's iteration, its matrix that of the step's start."""
+        """Solve (1) of `tableau` for the rates by Newton's iteration, its matrix that of the step's start. Shapes: x
+        (states,), rates (stages, states)."""
         s, n = tableau.stages, len(x)
         inside = nudged(tau0, h, tableau.c)
         moments = np.stack(
@@ -293,7 +299,8 @@ class Walker:
         return moments, k, x + h * (tableau.b @ k)
 
     def natural_rates(self, tau: float, x: FloatArray, low: float, high: float) -> FloatArray:
-        """Return the rates with every branch as it falls, at a moment between `low` and `high`, where no piece ends."""
+        """Return the rates with every branch as it falls, at a moment between `low` and `high`, where no piece ends.
+        Shapes: x and result (states,)."""
         inside = min(max(tau, low + 1e-9 * (high - low)), high - 1e-9 * (high - low))
         moment = self.moment(tau, x, inside, np.zeros(self.system.forcing_count))[: self.system.width]
         moment[0] = inside
@@ -302,6 +309,7 @@ class Walker:
     # ---- the walk ---------------------------------------------------------------------------------
 
     def walked(self) -> Course:
+        """Follow the states to the end and return their course. Raises Lost where they have no finite value."""
         mesh, course, system = self.mesh, self.course, self.system
         x: Any = self.given.first.tolist() if self.is_plain else self.given.first.copy()
         self.x_first = x
@@ -320,6 +328,7 @@ class Walker:
         return course
 
     def check_lags(self) -> None:
+        """Raise Lost where a lag is negative or reaches before the course."""
         layout = self.march.layout
         for lag in layout.uses_lags:
             shift = float(self.given.lags[lag])
@@ -348,7 +357,7 @@ class Walker:
         return found
 
     def set_modes(self, low: float, high: float, x: FloatArray) -> None:
-        """Set the modes to the sides on which a step begins; of a gap of 0, that to which it goes."""
+        """Set the modes to the sides on which a step begins; of a gap of 0, that to which it goes. x is (states,)."""
         at = low + 1e-9 * (high - low)
         for _ in range(len(self.modes) + 1):
             moment = self.moment(low, x, at, None)
@@ -365,13 +374,15 @@ class Walker:
             self.modes = found
 
     def gaps(self, moment: FloatArray) -> FloatArray:
+        """Return the gaps of the branches at a moment, (branches,)."""
         try:
             return np.array(self.system.gaps(*moment.tolist()))
         except (ArithmeticError, ValueError):
             return np.full(self.system.mode_count, np.nan)
 
     def through(self, step: int, low: float, high: float, x: FloatArray) -> FloatArray:
-        """Follow one base step to its end, event by event, and return the states there."""
+        """Follow one base step to its end, event by event, and return the states there. Shapes: x and result
+        (states,)."""
         course, position, began, count = self.course, low, -1, 0
         forcing: Any = None
         if self.mesh.forcing is not None:
@@ -418,7 +429,8 @@ class Walker:
         return x
 
     def flutter(self, low: float, high: float, x: FloatArray) -> None:
-        """Go on where a branch changes again and again within a step; where rates jump with it, nothing is right."""
+        """Go on where a branch changes again and again within a step; where rates jump with it, nothing is right. x is
+        (states,)."""
         if self.system.gap_jumps.any():
             raise Lost(low, -1, math.nan, "a condition of the rates turns on and off without end")
         self.course.flutters += 1
@@ -428,6 +440,8 @@ class Walker:
         self, tau0: float, h: float, x: FloatArray, after: FloatArray, k: FloatArray, moments: FloatArray,
         began: int, ended: int, step: int,
     ) -> None:  # fmt: skip
+        """Put a segment on the course: where it begins, its length, states (states,) before and after, rates (stages,
+        states)."""
         course = self.course
         course.tau0.append(tau0)
         course.h.append(h)
@@ -444,6 +458,8 @@ class Walker:
         course.step.append(step)
 
     def lost(self, tau0: float, h: float, x: FloatArray, after: FloatArray, k: FloatArray) -> None:
+        """Raise Lost for the first state that is not finite after a step. x and `after` are (states,), k is (stages,
+        states)."""
         bad = np.flatnonzero(~np.isfinite(after))
         state = int(bad[0])
         named = np.flatnonzero(~np.isfinite(k).all(axis=0))
@@ -477,11 +493,12 @@ class Walker:
         return best if best is not None else (wrong[0], 0.0)
 
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
+        """Return a branch's gap after a step of length h. x is (states,)."""
         _, _, after = self.segment(tau0, h, x, None)
         return float(self.gaps_after(tau0, h, after)[branch]) if is_finite(after) else math.nan
 
     def gaps_after(self, tau0: float, h: float, after: Any) -> Sequence[float] | FloatArray:
-        """Return the gaps at the end of a step."""
+        """Return the gaps at the end of a step. They are (branches,)."""
         if not self.is_plain:
             return self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
         moment = self.base_of(tau0 + 0.5 * h).copy()
@@ -502,8 +519,9 @@ class Walker:
             return [math.nan] * len(self.modes)
 
     def root(self, branch: int, tau0: float, h: float, x: FloatArray, at_end: float | None) -> float | None:
-        """Return the step after which a gap is 0, to rounding; None where it is on its side at the end after all, or
-        on no side at the start. By the method of false position with halved ends (Dowell & Jarratt 1971)."""
+        """Return the step after which a gap is 0, to rounding; None where it is on its side at the end after all, or on
+        no side at the start. By the method of false position with halved ends (Dowell & Jarratt 1971). x is
+        (states,)."""
         side = 1.0 if self.modes[branch] > 0.5 else -1.0
         high, at_high = h, self.gap_at(branch, tau0, h, x) if at_end is None else at_end
         if not side * at_high < 0.0:

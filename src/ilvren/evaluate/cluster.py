@@ -73,7 +73,8 @@ class ClusterPool:
         return sum(int(worker["nthreads"]) for worker in workers.values())
 
     def answers(self, jobs: Sequence[Job]) -> Iterator[tuple[int, Answer]]:
-        """Yield (place of the job, its answer) as they are ready. Jobs that are added meanwhile are done, too."""
+        """Yield (place of the job, its answer) as they are ready. Jobs that are added meanwhile are done, too. Raises
+        MachineError where the cluster is lost."""
         futures: dict[Any, int] = {}
 
         def added() -> list[Any]:

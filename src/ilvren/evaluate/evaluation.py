@@ -44,6 +44,6 @@ class Evaluation:
 
 
 def entries_of(matrix: Any) -> FloatArray:
-    """Return the numbers that a dense or sparse matrix stores."""
+    """Return the numbers that a dense or sparse matrix stores. They are (entries,)."""
     found: FloatArray = matrix if isinstance(matrix, np.ndarray) else matrix.data
     return found

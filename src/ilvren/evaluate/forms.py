@@ -92,7 +92,8 @@ class Form:
         tangents: Sequence[Any],
         parameters: Sequence[Any] = (),
     ) -> list[Array]:
-        """Return the values by the slow evaluation that follows every element's validity."""
+        """Return the values by the slow evaluation that follows every element's validity. Each value has the shape of
+        its root."""
         from ilvren.formula import interpret_arrays
 
         problem = self.problem

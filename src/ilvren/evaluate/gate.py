@@ -110,7 +110,7 @@ class Gate:
             calls.elsewhere = None
 
     def known(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation | None:
-        """Return what is kept of a point, if it is all that is wanted."""
+        """Return what is kept of a point, if it is all that is wanted. `point` is (n,)."""
         return self.known_by(key_of(point), derivatives=derivatives)
 
     def known_by(self, key: bytes, *, derivatives: bool = False) -> Evaluation | None:
@@ -157,7 +157,7 @@ class Gate:
 
     def take_batch(self, keys: Sequence[bytes], objective: FloatArray, rows: FloatArray) -> tuple[list[int], int]:
         """Keep and count computed values, by the keys of their points; return how many evaluations were counted with
-        each, and how many gradients."""
+        each, and how many gradients. Shapes: objective (k,), rows (k, m)."""
         extra, gradients = self._difference_calls() - self._calls_before, len(self._counted_gradients)
         counts = []
         for key, value, row in zip(keys, objective.tolist(), rows, strict=True):
@@ -246,12 +246,12 @@ class Gate:
         return " at " + ", ".join(told)
 
     def take(self, point: FloatArray, arrival: Arrival) -> None:
-        """Keep and count what a worker has made."""
+        """Keep and count what a worker has made. `point` is (n,)."""
         self._keep(key_of(point), arrival.evaluation)
         self._calls_before -= arrival.difference_calls
 
     def forget(self, point: FloatArray) -> None:
-        """Drop what is kept of a point."""
+        """Drop what is kept of a point. `point` is (n,)."""
         self._cache.pop(key_of(point), None)
 
     def evaluate(self, point: FloatArray, *, derivatives: bool = False) -> Evaluation:
@@ -265,7 +265,8 @@ class Gate:
         return found
 
     def adopt(self, point: FloatArray, evaluation: Evaluation, *, evaluations: int) -> None:
-        """Take an evaluation as computed: keep and count it; `evaluations` were counted with it then."""
+        """Take an evaluation as computed: keep and count it; `evaluations` were counted with it then. `point` is
+        (n,)."""
         self._keep(key_of(point), evaluation)
         self._calls_before = self._difference_calls() - max(
             evaluations - len(self._counted_values) - self._counted_unseen, 0
@@ -311,7 +312,8 @@ class Gate:
 
     def curvatures(self, point: FloatArray, multipliers: FloatArray) -> list[Any]:
         """Return the Hessian of f − multipliers'c: exact, or two estimates by other steps, whose disagreement tells the
-        error, where models have no second derivatives; none where there are too many inputs for that."""
+        error, where models have no second derivatives; none where there are too many inputs for that. Shapes: point
+        (n,), multipliers (m,), each Hessian (n, n)."""
         if self.has_curvature:
             return [self.curvature(point, multipliers, 1.0)]
         if not self._has_second_derivatives or self._hessian_seconds > MOST_HESSIAN_SECONDS:

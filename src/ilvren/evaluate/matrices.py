@@ -64,7 +64,8 @@ def split_batch(problem: Problem, directions: FloatArray) -> list[FloatArray]:
 def spread_blocks(
     problem: Problem, found: Sequence[Any], indices: Sequence[int], lead: tuple[int, ...] = ()
 ) -> FloatArray:
-    """Return values by variable as one array (*lead, n), 0 for variables not among `indices`."""
+    """Return values by variable as one array (*lead, n), 0 for variables not among `indices`. `found` are (*lead,
+    *shape of the variable) each."""
     result = np.zeros((*lead, problem.size))
     for index, value in zip(indices, found, strict=True):
         block = problem.blocks[index]
@@ -298,7 +299,7 @@ class HessianPlan:
     def entries(
         self, problem: Problem, form: Form | None, variables: Sequence[Any], weights: Sequence[Any]
     ) -> FloatArray:
-        """Return the values of the pattern's entries, in its order."""
+        """Return the values of the pattern's entries, in its order. They are (entries,)."""
         data = np.zeros(self.pattern.nnz)
         if form is None:
             return data
@@ -314,7 +315,7 @@ class HessianPlan:
         return data
 
     def seeds(self, problem: Problem, first: int, last: int) -> list[FloatArray]:
-        """Return the directions of some colours, by variable."""
+        """Return the directions of some colours, by variable. Each is (last − first, *shape of the variable)."""
         return split_batch(problem, self.directions(first, last))
 
     def directions(self, first: int, last: int) -> FloatArray:

@@ -45,7 +45,7 @@ class ArrayCode:
     may_hide: bool
 
     def bound(self, models: object, values: Sequence[Array]) -> Callable[..., tuple[list[Array], bool]]:
-        """Return the function for these values of `constants`."""
+        """Return the function for these values of `constants`. `values` have the shapes of their nodes."""
         noticed: list[object] = []
         inner = self.build(models, noticed.append, *values)
         # NumPy must be told to notice; that costs nothing while all is finite.

@@ -77,27 +77,29 @@ ELEMENTWISE: dict[str, str] = {
 
 
 def pow_slope(x: Array, c: Array) -> Array:
-    """Return c · x^(c−1), and 0 where c = 0."""
+    """Return c · x^(c−1), and 0 where c = 0. All have any one shape, or spread to it."""
     return np.where(np.equal(c, 0.0), 0.0, c * np.power(x, np.subtract(c, 1.0)))
 
 
 def pow_log(x: Array, c: Array) -> Array:
-    """Return x^c · log x, and 0 where x = 0 < c."""
+    """Return x^c · log x, and 0 where x = 0 < c. All have any one shape, or spread to it."""
     return np.where(np.equal(x, 0.0) & np.greater(c, 0.0), 0.0, np.power(x, c) * np.log(x))
 
 
 def mul_live(a: Array, factor: Array) -> Array:
-    """Return a · factor, and 0 where a = 0: a derivative that no chosen branch uses stays out, whatever the factor."""
+    """Return a · factor, and 0 where a = 0: a derivative that no chosen branch uses stays out, whatever the factor. All
+    have any one shape, or spread to it."""
     return np.where(np.equal(a, 0.0), 0.0, a * factor)
 
 
 def div_live(a: Array, divisor: Array) -> Array:
-    """Return a / divisor, and 0 where a = 0."""
+    """Return a / divisor, and 0 where a = 0. All have any one shape, or spread to it."""
     return np.where(np.equal(a, 0.0), 0.0, np.divide(a, divisor))
 
 
 def unit(a: Array, length: Array) -> Array:
-    """Return a / length, and 0 where the length is 0: the average slope at the tip of a cone."""
+    """Return a / length, and 0 where the length is 0: the average slope at the tip of a cone. All have any one shape,
+    or spread to it."""
     is_tip = np.equal(length, 0.0)
     return np.where(is_tip, 0.0, np.divide(a, np.where(is_tip, 1.0, length)))
 

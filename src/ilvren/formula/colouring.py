@@ -58,7 +58,8 @@ def _own_colours(by_column: Any) -> Indices:
 
 
 def split_rows(pattern: Any) -> NDArray[np.bool_]:
-    """Return which rows are cheaper taken one by one in reverse than with the others in columns: the fullest."""
+    """Return which rows are cheaper taken one by one in reverse than with the others in columns: the fullest. Shapes:
+    pattern (m, n), result (m,)."""
     degrees = np.diff(pattern.indptr)
     order = np.argsort(-degrees, kind="stable")
     # With the first k rows in reverse, about as many colours are left as the next row has entries.

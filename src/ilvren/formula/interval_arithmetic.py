@@ -59,10 +59,12 @@ def widened(box: Box, *, zero_is_exact: bool = False) -> Box:
 
 
 def meet(one: Box, other: Box) -> Box:
+    """Return what two boxes share; ends have any one shape."""
     return np.maximum(one[0], other[0]), np.minimum(one[1], other[1])
 
 
 def is_empty(box: Box) -> bool:
+    """Return whether a box is empty somewhere, by more than rounding."""
     low, high = box
     with np.errstate(all="ignore"):
         room = CROSSED * np.maximum(np.abs(low), np.abs(high))
@@ -92,6 +94,7 @@ def _ends(corners: Sequence[Array]) -> Box:
 
 
 def divided(a: Box, b: Box) -> Box:
+    """Return a box of quotients; everything where the divisor may be 0."""
     low, high = b
     with np.errstate(all="ignore"):
         inverse = (
@@ -104,7 +107,7 @@ def divided(a: Box, b: Box) -> Box:
 
 
 def others(y: Sequence[Array], terms: Box, axis: int | None) -> Box:
-    """Return y − Σ of the other terms, for each term; `y` is spread along the axis."""
+    """Return y − Σ of the other terms, for each term; `y` is spread along the axis. Ends have any one shape."""
     found = []
     for own, sums, side in ((y[0], terms[1], 0), (y[1], terms[0], 1)):
         finite = np.where(np.isfinite(sums), sums, 0.0)
@@ -120,6 +123,7 @@ def others(y: Sequence[Array], terms: Box, axis: int | None) -> Box:
 
 
 def elementwise(operation: str, boxes: Sequence[Box]) -> Box:
+    """Return a box of all values of an operation on boxes of one shape."""
     a = boxes[0]
     low, high = a
     b = boxes[1] if len(boxes) > 1 else a

@@ -82,7 +82,8 @@ class BatchIntervals:
     def contracted(
         self, lows: FloatArray, highs: FloatArray, limits: Mapping[int, tuple[float, float]], rounds: int
     ) -> tuple[FloatArray, FloatArray, NDArray[np.bool_]]:
-        """Return boxes tightened under limits of some primary nodes, and which are empty."""
+        """Return boxes tightened under limits of some primary nodes, and which are empty. Shapes: lows and highs (k,
+        n), empty (k,)."""
         lows, highs = lows.copy(), highs.copy()
         empty = np.zeros(len(lows), dtype=bool)
         order = self._primary_order

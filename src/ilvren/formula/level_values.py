@@ -16,7 +16,8 @@ MOST_STEPS, CLOSE = 80, 1e-14
 
 
 def level_value(detail: Any, f: Array, h: Array) -> Array:
-    """Return (1) or (2) along the axis `rank` from the end. detail: (rank of f, 0, share)."""
+    """Return (1) or (2) along the axis `rank` from the end. detail: (rank of f, 0, share). Shapes: f (…, count), h and
+    the result without that axis."""
     rank, _, share = detail
     rows = np.moveaxis(f, -rank, -1)
     width = np.broadcast_to(h, rows.shape[:-1])[..., np.newaxis]

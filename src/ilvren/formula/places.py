@@ -129,7 +129,7 @@ PLACES: dict[str, Callable[..., Array]] = {
 
 def gaps(operation: str, given: tuple[Array, ...]) -> Array:
     """Return for every interval what changes its sign where a place leaps: for those with a peak inside how far that is
-    from deciding, 1 for all others."""
+    from deciding, 1 for all others. Shapes: the operation's arguments, result (intervals,)."""
     s, e, u, v = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in given[:4]))
     top, _, inside = _peaks(s, e, u, v)
     ones = np.ones(s.shape)

@@ -198,7 +198,7 @@ def _prepare(db: sqlite3.Connection, path: Path) -> list[str]:
 
 @contextlib.contextmanager
 def guarded(path: Path) -> Iterator[None]:
-    """Turn failures of the machine into MachineError, of the file into LedgerFileError."""
+    """Turn failures of the machine into MachineError, of the file into LedgerFileError. Both are raised."""
     try:
         yield
     except sqlite3.OperationalError as error:

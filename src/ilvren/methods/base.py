@@ -182,7 +182,7 @@ class Task:
         return misses(rows, self.row_lower, self.row_upper)
 
     def violation(self, rows: FloatArray) -> float:
-        """Return the largest miss over its size."""
+        """Return the largest miss over its size. `rows` are (m,)."""
         return float(np.max(self.misses(rows) / self.row_sizes, initial=0.0))
 
     def violations(self, rows: FloatArray) -> FloatArray:

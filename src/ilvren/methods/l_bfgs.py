@@ -88,7 +88,7 @@ def l_bfgs(task: Task, options: LBfgsOptions) -> Protocol:
 
 
 def two_loops(gradient: FloatArray, pairs: deque[Pair]) -> FloatArray:
-    """Return H g of (1)."""
+    """Return H g of (1). Both are (n,)."""
     q = gradient.copy()
     part = np.empty_like(q)  # one buffer: fresh temporaries of this length cost as much as the arithmetic
     shares = []

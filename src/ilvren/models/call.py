@@ -62,7 +62,7 @@ class Call:
 
     @property
     def inputs(self) -> list[Array]:
-        """Return the inputs of the first point."""
+        """Return the inputs of the first point. They have the shapes of the inputs."""
         return self._points[0].inputs
 
     @property
@@ -76,7 +76,7 @@ class Call:
         return self._points[0].is_spoilt and not self._is_batch
 
     def output(self, place: object) -> Array:
-        """Return an output by its place."""
+        """Return an output by its place. It has the shape of the output."""
         assert isinstance(place, int)
         if self._is_batch:
             return np.stack([point.outputs[place] for point in self._points])
@@ -89,13 +89,14 @@ class Call:
         return self._calls.pattern
 
     def vjp(self, detail: tuple[int, tuple[int, ...]], adjoints: Sequence[Array]) -> Array:
-        """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint.
-        `detail` is (place of the input, places of the outputs)."""
+        """Return the adjoint of an input: Σ over outputs of their Jacobian, transposed, times their adjoint. `detail`
+        is (place of the input, places of the outputs). All have the shapes of outputs and inputs."""
         place, places = detail
         return self._product(adjoints, places, (place,), of=self._calls.source.outputs, to=self._calls.source.inputs)
 
     def jvp(self, detail: tuple[int, tuple[int, ...]], tangents: Sequence[Array]) -> Array:
-        """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs)."""
+        """Return the change of an output for changes of inputs. `detail` is (place of the output, of the inputs). All
+        have the shapes of inputs and outputs."""
         place, places = detail
         return self._product(
             tangents, places, (place,), of=self._calls.source.inputs, to=self._calls.source.outputs, forward=True
@@ -104,7 +105,7 @@ class Call:
     def hvp(self, detail: tuple[int, tuple[int, ...], tuple[int, ...]], given: Sequence[Array]) -> Array:
         """Return the change of the adjoint of an input that its outputs' second derivatives make, for adjoints of
         outputs and changes of inputs, in this order: a batch of changes, or one. `detail` is (place of the input, of
-        the outputs, of the inputs that change)."""
+        the outputs, of the inputs that change). A batch has an axis more, in front."""
         place, outputs, inputs = detail
         calls, point = self._calls, self._points[0]
         assert not self._is_batch, "second derivatives are asked for at one design"

@@ -137,7 +137,7 @@ class Calls:
             self.notes.append(note)
 
     def at(self, inputs: Sequence[Array]) -> str:
-        """Return the inputs as messages name them; programs say so themselves."""
+        """Return the inputs as messages name them; programs say so themselves. They have the shapes of the inputs."""
         if self.source.is_apart:
             return ""
         told = [
@@ -155,7 +155,8 @@ class Calls:
         self._checked(outcome if outcome.is_done else replace(outcome, status="broken"))
 
     def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
-        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
+        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure. All have the shapes that are
+        declared."""
         question = _question(inputs, kind)
         kept = self._kept.get(self.source.key(question.inputs)) if kind is float else None
         if kept is not None and not kept.reason and self.source.is_repeatable:
@@ -165,12 +166,14 @@ class Calls:
         return found[: len(self.source.outputs)]
 
     def slopes(self, inputs: Sequence[Array]) -> Any:
-        """Return the source's own Jacobian, dense or CSR. Raises ModelFailure, CannotFollow."""
+        """Return the source's own Jacobian, dense or CSR. Raises ModelFailure, CannotFollow. It is (all outputs, all
+        inputs), elements in order."""
         kind = "followed" if self.source.derivatives == AUTOMATIC else "supplied"
         return self._checked(self._put([Question(kind, tuple(np.array(value) for value in inputs))])[0])
 
     def ahead(self, many: Sequence[list[Array]]) -> None:
-        """Ask now, all at once, what `values` will be asked for next."""
+        """Ask now, all at once, what `values` will be asked for next. Each of `many` is a point's inputs, with their
+        shapes."""
         self._ahead.clear()
         if len(many) > 1:
             kind = complex if any(np.iscomplexobj(value) for value in many[0]) else float
@@ -322,7 +325,7 @@ class Calls:
             self.failures, self.first_failure = failures, first
 
     def learn_slopes(self, inputs: Sequence[Array], jacobian: Any) -> None:
-        """Take a Jacobian that was found elsewhere as found here."""
+        """Take a Jacobian that was found elsewhere as found here. It is (all outputs, all inputs)."""
         point = self._kept.get(self.source.key(inputs))
         if point is not None:
             point.jacobian = jacobian

@@ -69,13 +69,15 @@ class Differentiated(Protocol):
     difference_calls: int
 
     def values(self, inputs: Sequence[Any], *, kind: type = float) -> list[Array]:
-        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure."""
+        """Return the outputs, arrays of `kind`, at inputs. Raises ModelFailure. All have the shapes that are
+        declared."""
 
     def slopes(self, inputs: Sequence[Array]) -> Any:
-        """Return the source's own Jacobian. Raises ModelFailure, CannotFollow."""
+        """Return the source's own Jacobian. Raises ModelFailure, CannotFollow. It is (all outputs, all inputs)."""
 
     def ahead(self, many: Sequence[list[Array]]) -> None:
-        """Ask now, all at once, what `values` will be asked for next."""
+        """Ask now, all at once, what `values` will be asked for next. Each of `many` is a point's inputs, with their
+        shapes."""
 
     def fall_back(self, why: str = "") -> None:
         """Take derivatives by differences from now on."""
@@ -85,7 +87,8 @@ class Differentiated(Protocol):
 
 
 def jacobian(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Any:
-    """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse."""
+    """Return the Jacobian of a model at `inputs`, where it gave `outputs`; dense, or CSR where it is sparse. It is (all
+    outputs, all inputs)."""
     word = calls.source.derivatives
     if word == AUTOMATIC:
         found = _automatic(calls, inputs)
@@ -98,7 +101,8 @@ def jacobian(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[A
 
 
 def choose_steps(calls: Differentiated, inputs: Sequence[Array], outputs: Sequence[Array]) -> Steps:
-    """Return the steps of differences, chosen at these inputs where none were chosen before."""
+    """Return the steps of differences, chosen at these inputs where none were chosen before. They have the shapes of
+    inputs and outputs."""
     if calls.steps is None:
         calls.steps = _chosen_steps(calls, _flat(inputs), _flat(outputs))
     found: Steps = calls.steps
@@ -203,7 +207,7 @@ class Steps:
     resolution: Array | None = None  # (input size,) of the inputs as they are given
 
     def lengths(self, flat: Array) -> Array:
-        """Return the step of each input at inputs (input size,)."""
+        """Return the step of each input at inputs (input size,). Both are (input size,)."""
         h = self.shares * np.maximum(np.abs(flat), LEAST_SHARE * self.sizes)
         return h if self.least is None else np.maximum(h, self.least)
 

@@ -179,7 +179,7 @@ class ModelSource(Protocol):
         """Return the same source, differentiated another way."""
 
     def key(self, inputs: Sequence[Array]) -> bytes:
-        """Return what tells a call at these inputs from every other."""
+        """Return what tells a call at these inputs from every other. They have the shapes of the inputs."""
 
     def shown(self, inputs: Sequence[Array], places: Sequence[int]) -> Array:
         """Return (k, 2): the input elements at `places` as the model is given them, and their resolution: 0 for all

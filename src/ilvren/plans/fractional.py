@@ -102,7 +102,8 @@ def _sum_of(columns: list[int], chosen: tuple[int, ...]) -> int:
 
 
 def fraction(n: int, base: int, resolution: int) -> FloatArray | None:
-    """Return levels −1 and 1 (2^base, n) of a fraction of some resolution, None if none is found."""
+    """Return levels −1 and 1 (2^base, n) of a fraction of some resolution, None if none is found. Levels are (2^base,
+    n)."""
     columns = two_level_columns(n, base, resolution)
     return None if columns is None else _levels(columns, base)
 

@@ -54,7 +54,8 @@ def sobol(space: Space, points: int | None, rng: np.random.Generator, options: N
 def more_sobol(
     space: Space, existing: FloatArray, points: int, rng: np.random.Generator, options: NoOptions
 ) -> Sampled:
-    """Return the next points of the sequence, `rng` being what it was begun with."""
+    """Return the next points of the sequence, `rng` being what it was begun with. Shapes: existing (k, n), of the
+    result (points, n)."""
     return Sampled(space.designs(_sobol_shares(space.size, len(existing), points, rng)))
 
 

@@ -107,6 +107,8 @@ class Binding:
         return self.template.number(entry, self.template.numbers[path], self.parameter_values, f'"{path[-1]}"')
 
     def listed(self, path: tuple[str, ...], given: tuple[Value, ...]) -> FloatArray:
+        """Return the numbers of a list or of lists. Raises ProblemError for lines of different lengths. They have the
+        shape that the lists make."""
         count = iter(range(10**9))
 
         def numbers(value: Value) -> Any:
@@ -126,6 +128,7 @@ class Binding:
         return np.array(np.broadcast_to(value, shape), dtype=float).ravel()
 
     def refuse(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
+        """Raise ProblemError at the line of a key."""
         line = self.source.line(*path)
         raise ProblemError(
             message,
@@ -137,6 +140,7 @@ class Binding:
         )
 
     def magnitude(self, path: tuple[str, ...], given: Value | None, shape: Shape) -> FloatArray:
+        """Return the magnitudes (size,), NaN where none is given. Raises ProblemError."""
         value = self.setting((*path, "magnitude"), given)
         if value is None:
             return np.full(math.prod(shape), np.nan)
@@ -147,6 +151,7 @@ class Binding:
         return found
 
     def problem(self, parameters: dict[str, Any], starts: dict[str, Any]) -> Problem:
+        """Return the problem with all numbers in place. Raises ProblemError, RequestError."""
         template, declarations = self.template, self.template.declarations
         objectives = self.objectives()
         objective = objectives[0] if len(objectives) == 1 else None
@@ -226,7 +231,8 @@ class Binding:
         )
 
     def simulations(self, baseline: list[FloatArray]) -> tuple[Simulation, ...]:
-        """Return the simulations of what evolves, their meshes chosen along the baseline."""
+        """Return the simulations of what evolves, their meshes chosen along the baseline. `baseline` holds (size,) of
+        each variable."""
         template = self.template
         if not template.axes or template.grid_unknowns:
             return ()
@@ -255,6 +261,7 @@ class Binding:
         return _with(row, times=tuple(times.tolist()), time_names=names, measure=item.measure)
 
     def parameters(self) -> tuple[Parameter, ...]:
+        """Return the parameters with their values."""
         declared = self.template.declarations.parameters
         found = [
             Parameter(entry.name, value, entry.unit, entry.about, entry.name in self.overrides)
@@ -265,7 +272,7 @@ class Binding:
         return (*found, *(Parameter(name, value, is_data=True, is_internal=name in own) for name, value in columns))
 
     def used(self, roots: list[int]) -> list[NDArray[np.bool_]]:
-        """Return for each variable which of its elements anything asked depends on."""
+        """Return for each variable which of its elements anything asked depends on. Each is (size,)."""
         template, graph = self.template, self.template.graph
         names = [declared.name for declared in template.declarations.variables]
         shapes = [template.shapes[name] for name in names]
@@ -282,6 +289,7 @@ class Binding:
         ]
 
     def objectives(self) -> tuple[Objective, ...]:
+        """Return the objectives in the order of the file."""
         template = self.template
         if template.fit_node is not None:
             line = self.source.line("fit")
@@ -316,6 +324,7 @@ class Binding:
         return float(value)
 
     def row(self, row: RowTemplate, first: int) -> RowBlock:
+        """Return the rows of a constraint with its limits. Raises ProblemError for limits that nothing meets."""
         entry, shape = row.entry, self.template.graph.shape(row.node)
         size = math.prod(shape)
         if row.grid_state is not None:
@@ -371,6 +380,7 @@ class Binding:
     # ---- variables ----------------------------------------------------------------------------
 
     def variable(self, declared: VariableDeclaration, first: int, is_used: NDArray[np.bool_]) -> VariableBlock:
+        """Return a variable's elements with bounds, start and members. Raises ProblemError. `is_used` is (size,)."""
         path, shape = ("variables", declared.name), self.template.shapes[declared.name]
         given = {
             key: self.setting((*path, key), getattr(declared, key)) for key in ("start", "lower", "upper", "spacing")
@@ -420,6 +430,7 @@ class Binding:
         return _with(block, start=self.starts_of(block, given["start"]))
 
     def starts_of(self, block: VariableBlock, given: Any) -> FloatArray:
+        """Return the starts (size,): those given, or the middle of the bounds. Raises ProblemError."""
         path = ("variables", block.name)
         if given is None:
             if not np.isfinite(block.upper - block.lower).all():
@@ -431,6 +442,7 @@ class Binding:
         return self.checked_starts(block, self.spread((*path, "start"), given, block.shape), (*path, "start"))
 
     def catalogue(self, declared: VariableDeclaration) -> tuple[float, ...] | None:
+        """Return the members of a catalogue, None where there is none. Raises ProblemError."""
         if declared.catalogue is None:
             return None
         path = ("variables", declared.name, "catalogue")
@@ -445,6 +457,7 @@ class Binding:
         return tuple(found)
 
     def checked_starts(self, block: VariableBlock, values: FloatArray, path: tuple[str, ...] | None) -> FloatArray:
+        """Return starts (size,) as allowed values. Raises ProblemError, or RequestError where no line gives them."""
         if block.kind == "continuous":
             wrong = ~((values >= block.lower) & (values <= block.upper) & np.isfinite(values))
             if not wrong.any():
@@ -459,6 +472,7 @@ class Binding:
         return np.array(found)
 
     def refuse_start(self, variable: Variable, start: float, path: tuple[str, ...] | None) -> NoReturn:
+        """Raise ProblemError or RequestError for a start that is not allowed, with the nearest that is."""
         near = variable.member(start) if math.isfinite(start) else variable.member(0.0)
         if not variable.lower <= start <= variable.upper:
             message = f"start {start:.12g} lies outside its bounds [{variable.lower:.12g}, {variable.upper:.12g}]"
@@ -472,6 +486,7 @@ class Binding:
         self.refuse(path, message if "[" not in variable.name else f"{variable.name}: {message}", advice)
 
     def restarted(self, block: VariableBlock) -> VariableBlock:
+        """Return a variable with the start that was asked for. Raises RequestError."""
         if block.name not in self.starts:
             return block
         given = self.starts[block.name]

@@ -36,7 +36,7 @@ FIRST_INTERVALS = 40
 
 
 def located(taus: FloatArray, at: FloatArray, is_left: NDArray[np.bool_]) -> tuple[Places, FloatArray]:
-    """Return the interval of a grid that each share of the time lies in, and its share of it."""
+    """Return the interval of a grid that each share of the time lies in, and its share of it. All are (k,)."""
     inside = at + np.where(is_left, -SAME, SAME)
     interval = np.clip(np.searchsorted(taus, inside, side="right") - 1, 0, len(taus) - 2)
     theta = (at - taus[interval]) / (taus[interval + 1] - taus[interval])
@@ -55,10 +55,12 @@ class CollocatedAxis(Axis):
 
     @property
     def pointwise(self) -> frozenset[str]:
+        """Return the controls that are chosen at every moment of the grid."""
         return frozenset(name for name, item in self.control_declarations.items() if item.form == "pointwise")
 
     @property
     def default_steps(self) -> int:
+        """Return how many intervals a grid has at first."""
         # A few points each: fewer intervals do, and what they miss the grid's refinement shows.
         return super().default_steps if self.scheme.order < 5 else FIRST_INTERVALS
 
@@ -91,9 +93,11 @@ class CollocatedAxis(Axis):
         return self.input_node("value", place, self.controls[place].shape, lag)
 
     def slope(self, node: int) -> int | None:
+        """Return the node of a slope over time; None for what is chosen at every moment."""
         return None if self.is_chosen_here(node) else super().slope(node)
 
     def jumps_at_ends(self, node: int) -> bool:
+        """Return whether a value differs on both sides of an interval's end."""
         own = {self.control_places[name] for name in self.pointwise if name in self.control_places}
         inputs = [self.inputs[number] for number in self.graph.variables_of([node])]
         return any(item.kind == "value" and item.of not in own for item in inputs)
@@ -119,6 +123,7 @@ class CollocatedAxis(Axis):
         self.sides = both if has_jumps else self.everywhere
 
     def row_moments(self, nodes: Sequence[int], *, is_equation: bool) -> Moments:
+        """Return the moments at which rows over time are looked at."""
         if any(self.is_chosen_here(node) for node in nodes):
             owner = self._owner()
             if owner is not None:
@@ -277,6 +282,7 @@ class CollocatedAxis(Axis):
     # ---- written out at moments -------------------------------------------------------------------
 
     def output(self, probe: int, state: int) -> int:
+        """Return the node of a state at the moments of a probe, by the unknowns of the grid."""
         own = self.probes[probe]
         if own.moving >= 0:
             self._refuse_obstacle()

@@ -31,6 +31,7 @@ class Document:
         self.reserved: frozenset[str] = frozenset()  # names that sections of this file reserve
 
     def fail(self, path: tuple[str, ...], message: str, advice: str | None = None) -> NoReturn:
+        """Raise ProblemError at the line of a key."""
         line = self.source.line(*path)
         raise ProblemError(
             message,
@@ -42,23 +43,27 @@ class Document:
         )
 
     def unknown_key(self, path: tuple[str, ...], key: str, known: Iterable[str], what: str) -> NoReturn:
+        """Raise ProblemError for a key that is not `known`, with the one that is meant."""
         close = nearest(key, known)
         advice = key_advice(key, known) or (f'did you mean "{close}"?' if close else "known: " + ", ".join(known))
         self.fail(path, f'unknown {what} "{key}"', advice)
 
     def text_of(self, key: str) -> str:
+        """Return a text at the top of the file, "" without. Raises ProblemError."""
         value = self.document.get(key, "")
         if not isinstance(value, str):
             self.fail((key,), f'"{key}" must be text')
         return value
 
     def section(self, name: str) -> Mapping[str, object]:
+        """Return a section's entries, none without. Raises ProblemError."""
         content = self.document.get(name, {})
         if not isinstance(content, dict):
             self.fail((name,), f'"{name}" must be a section: write [{name}]')
         return content
 
     def check_name(self, section: str, name: str) -> None:
+        """Take a name. Raises ProblemError for one that is none, reserved, or there already."""
         path = (section, name)
         if not NAME.fullmatch(name):
             self.fail(path, f'"{name}" is not a name', "names have ASCII letters, digits and _, and no digit first")
@@ -69,6 +74,7 @@ class Document:
         self.taken[name] = section
 
     def checked_keys(self, path: tuple[str, ...], content: object, known: Iterable[str]) -> Mapping[str, object]:
+        """Return a table whose keys are all `known`. Raises ProblemError."""
         if not isinstance(content, dict):
             self.fail(path, "must be a table: write [" + ".".join(path) + "]")
         for key in content:
@@ -77,6 +83,7 @@ class Document:
         return content
 
     def timeout(self, path: tuple[str, ...], content: Mapping[str, object]) -> float | None:
+        """Return the seconds that a call may take, None without a limit. Raises ProblemError."""
         value = content.get("timeout")
         if value is None:
             return None
@@ -85,12 +92,14 @@ class Document:
         return float(value)
 
     def repeatable(self, path: tuple[str, ...], content: Mapping[str, object]) -> bool:
+        """Return whether equal calls give equal values. Raises ProblemError."""
         value = content.get("repeatable", True)
         if not isinstance(value, bool):
             self.fail((*path, "repeatable"), '"repeatable" is true or false')
         return value
 
     def word(self, path: tuple[str, ...], content: Mapping[str, object], key: str) -> str:
+        """Return a key's text, "" without. Raises ProblemError."""
         value = content.get(key, "")
         if not isinstance(value, str):
             self.fail((*path, key), f'"{key}" must be text')

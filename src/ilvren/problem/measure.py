@@ -109,7 +109,8 @@ class Measures:
         return misses(rows, self.row_lower, self.row_upper)
 
     def violation(self, point: FloatArray, rows: FloatArray) -> float:
-        """Return the largest miss of a row or bound, each divided by its size, or of a member, by its spacing."""
+        """Return the largest miss of a row or bound, each divided by its size, or of a member, by its spacing. Shapes:
+        point (n,), rows (m,)."""
         worst = 0.0
         if len(rows):
             worst = float(np.max(self.row_misses(rows) / self.row_sizes))

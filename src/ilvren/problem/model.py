@@ -476,12 +476,12 @@ class Problem:
 
     @cached_property
     def free_places(self) -> NDArray[np.int64]:
-        """Return `free` as an array."""
+        """Return `free` as an array. It is (free,)."""
         return np.array(self.free, dtype=np.int64)
 
     @cached_property
     def continuous_places(self) -> NDArray[np.int64]:
-        """Return the places of the free elements that are neither spaced nor from a catalogue."""
+        """Return the places of the free elements that are neither spaced nor from a catalogue. They are (count,)."""
         held = {place for place, _ in self.grid}
         return np.array([place for place in self.free if place not in held], dtype=np.int64)
 

@@ -222,7 +222,7 @@ class Axis(OneMoment):
         return self._moments[key]
 
     def fixed_moments(self, key: tuple[object, ...], taus: FloatArray, is_left: NDArray[np.bool_]) -> Moments:
-        """Return moments at fixed shares of the time, from the left where `is_left`."""
+        """Return moments at fixed shares of the time, from the left where `is_left`. Both are (k,)."""
         if key not in self._moments:
             main = self.template.graph
             own = self.template.data(f"{self.key} {len(self._moments)}", taus)
@@ -419,7 +419,8 @@ class Axis(OneMoment):
         return self.sides if any(self.jumps_at_ends(node) for node in nodes) else self.grid
 
     def shares_of(self, times: FloatArray) -> FloatArray:
-        """Return times of the grid, some of them twice, as shares of the time (of a free end by their place)."""
+        """Return times of the grid, some of them twice, as shares of the time (of a free end by their place). Both are
+        (k,)."""
         if not self.horizon.is_free_end:
             return np.asarray((times - self.horizon.begin_value) / self.horizon.duration_value)
         span = times[-1] - times[0] if len(times) > 1 else 1.0

@@ -148,6 +148,7 @@ class Reader(Document):
     """Reads the declarations of a document."""
 
     def declarations(self) -> Declarations:
+        """Return all that the file declares. Raises ProblemError."""
         self.check_sections()
         if "scatter" in self.document:
             self.reserved |= frozenset(SCATTER_FUNCTIONS)
@@ -210,11 +211,13 @@ class Reader(Document):
         return found
 
     def check_sections(self) -> None:
+        """Raise ProblemError for a section that is not known."""
         for key in self.document:
             if key not in (*SECTIONS, *OTHER_SECTIONS, "title", "about"):
                 self.unknown_key((key,), key, (*SECTIONS, *OTHER_SECTIONS, "title", "about"), "section")
 
     def variable(self, name: str, content: object) -> VariableDeclaration:
+        """Return a variable's declaration. Raises ProblemError."""
         self.check_name("variables", name)
         path = ("variables", name)
         if isinstance(content, (int, float, str)) and not isinstance(content, bool):
@@ -297,6 +300,7 @@ class Reader(Document):
         return f"({value})" if isinstance(value, str) else repr(value).removesuffix(".0")
 
     def table(self, name: str, content: object) -> TableDeclaration:
+        """Return a table's declaration. Raises ProblemError."""
         self.check_name("tables", name)
         path = ("tables", name)
         content = self.checked_keys(path, content, TABLE_KEYS)
@@ -334,6 +338,7 @@ class Reader(Document):
         return form
 
     def model(self, name: str, content: object) -> ModelDeclaration:
+        """Return a model's declaration. Raises ProblemError."""
         from ilvren.problem.model_declarations import ModelDeclaration
 
         self.check_name("models", name)
@@ -389,6 +394,7 @@ class Reader(Document):
         )
 
     def model_inputs(self, path: tuple[str, ...], content: Mapping[str, object]) -> dict[str, Value]:
+        """Return what a model is given, {its name: value}. Raises ProblemError."""
         inputs = content.get("inputs", {})
         if not isinstance(inputs, dict):
             self.fail((*path, "inputs"), '"inputs" gives formulas to arguments: { flow = "2 * q" }')
@@ -411,6 +417,8 @@ class Reader(Document):
         )
 
     def outputs(self, path: tuple[str, ...], content: object) -> tuple[dict[str, Value | None], dict[str, int]]:
+        """Return the shapes of a model's outputs, and how far their elements look to both sides. Raises
+        ProblemError."""
         if isinstance(content, list) and all(isinstance(item, str) for item in content):
             content = {str(item): {} for item in content}
         if not isinstance(content, dict) or not content:
@@ -430,10 +438,12 @@ class Reader(Document):
         return shapes, bands
 
     def output_units(self, path: tuple[str, ...], content: object) -> dict[str, str]:
+        """Return the units of a model's outputs. Raises ProblemError."""
         found = content.items() if isinstance(content, dict) else ()
         return {name: self.word((*path, name), facts, "unit") for name, facts in found if isinstance(facts, dict)}
 
     def case(self, name: str, content: object) -> CaseDeclaration:
+        """Return a case's declaration. Raises ProblemError."""
         self.check_name("cases", name)
         path = ("cases", name)
         content = self.checked_keys(path, content, CASE_KEYS)
@@ -445,6 +455,7 @@ class Reader(Document):
         return CaseDeclaration(name, {key: self.value((*path, "set"), item) for key, item in given.items()}, tables)
 
     def residual(self, name: str, content: object) -> FitDeclaration:
+        """Return a fit's declaration. Raises ProblemError."""
         self.check_name("fit", name)
         path = ("fit", name)
         content = {"residual": content} if isinstance(content, str) else content
@@ -459,6 +470,7 @@ class Reader(Document):
         return FitDeclaration(name, residual, sigma, loss, self.word(path, content, "about"), "sigma" in content)
 
     def entry(self, section: str, name: str, content: object) -> EntryDeclaration:
+        """Return the declaration of a parameter, a derived value, an objective or a constraint. Raises ProblemError."""
         self.check_name(section, name)
         path = (section, name)
         if not isinstance(content, dict):

@@ -270,7 +270,7 @@ def read_control(before: Problem, own: VariableBlock, values: FloatArray, shares
 
 
 def control_shares(problem: Problem, block: VariableBlock) -> FloatArray:
-    """Return where along the time, as shares, the values of a control's block stand."""
+    """Return where along the time, as shares, the values of a control's block stand. They are (pieces,)."""
     points = problem.template.own_points.get(block.name)
     if points is not None:
         return np.asarray(points.shares)
@@ -289,7 +289,7 @@ def carried_multipliers(
     before: Problem, multipliers: tuple[FloatArray, FloatArray], after: Problem
 ) -> tuple[FloatArray, FloatArray]:
     """Return multipliers of rows and bounds of `before` as ones of `after`, on another grid: per length of the time, as
-    prices over time are, and read off at the new moments."""
+    prices over time are, and read off at the new moments. Each pair is (m,), (n,) of its problem."""
     rows, bounds = np.zeros(after.row_count), np.zeros(after.size)
     known_rows = {block.name: block for block in before.row_blocks}
     for block in after.row_blocks:

@@ -88,7 +88,7 @@ class ScatterFunctions:
 
     @cached_property
     def dependence(self) -> Dependence:
-        """Return how what scatters hangs together."""
+        """Return how what scatters hangs together. Raises FormulaError for correlations that contradict each other."""
         from ilvren.problem.scattering import place_factors
 
         template = self.template
@@ -110,7 +110,7 @@ class ScatterFunctions:
     # ---- functions ------------------------------------------------------------------------------
 
     def worked_out(self, entry: EntryDeclaration, call: Call, lowered: Any) -> int:
-        """Return the node of a function; `lowered` gives the node of a part of its formula."""
+        """Return the node of a function; `lowered` gives the node of a part of its formula. Raises FormulaError."""
         text = formula_text(entry.formula)
         told = " ".join(text[call.span[0] : call.span[1]].split())
         if told in self.written:

@@ -64,12 +64,12 @@ class ScatteredQuantity:
 
     @property
     def mean(self) -> FloatArray:
-        """Return its mean."""
+        """Return its mean, of the quantity's shape."""
         return np.asarray(self.law.mean(self.value, self.widths), dtype=float)
 
     @property
     def deviation(self) -> FloatArray:
-        """Return its standard deviation."""
+        """Return its standard deviation, of the quantity's shape."""
         return np.asarray(self.law.deviation(self.value, self.widths), dtype=float)
 
     def values(self, z: FloatArray) -> FloatArray:
@@ -77,7 +77,7 @@ class ScatteredQuantity:
         return np.asarray(self.law.values(self._shaped(z), self.value, self.widths))
 
     def slopes(self, z: FloatArray) -> FloatArray:
-        """Return how these change with their normal numbers."""
+        """Return how these change with their normal numbers. Shapes: z (k, numbers), result (k, *shape)."""
         return np.asarray(self.law.slopes(self._shaped(z), self.value, self.widths))
 
     def _shaped(self, z: FloatArray) -> FloatArray:

@@ -36,7 +36,7 @@ class Table:
     left_out: int = 0  # lines with a missing value
 
     def column(self, name: str) -> FloatArray:
-        """Return a column as numbers. Raises ProblemError, naming the line of the file."""
+        """Return a column as numbers. Raises ProblemError, naming the line of the file. It is (lines,)."""
         if name not in self.columns:
             close = nearest(name, self.columns)
             form = _form_advice(list(self.columns), self.declaration)

@@ -170,6 +170,7 @@ class Template:
     # ---- names and what they need --------------------------------------------------
 
     def parse(self, entry: EntryDeclaration) -> Node:
+        """Return the tree of an entry's formula. Raises ProblemError."""
         try:
             return parse_formula(formula_text(entry.formula))
         except FormulaError as error:
@@ -223,6 +224,7 @@ class Template:
     # ---- parameters and shapes ----------------------------------------------------------------
 
     def add_parameter(self, entry: EntryDeclaration) -> None:
+        """Put a parameter into the graph, and how its value is found. Raises ProblemError."""
         index = self.parameter_index[entry.name]
         if _is_list(entry):
             evaluate = self._list_parameter(entry)
@@ -318,6 +320,7 @@ class Template:
         return round(value)
 
     def variable_shape(self, variable: VariableDeclaration) -> Shape:
+        """Return the shape that a variable's declaration gives it. Raises ProblemError."""
         entry = EntryDeclaration("variables", variable.name, formula_text(variable.shape or ""))
         if variable.shape == ("pieces",):
             return self._control_shape(variable.name)
@@ -332,6 +335,7 @@ class Template:
         return ()
 
     def shape_of(self, entry: EntryDeclaration, path: str, given: Value) -> Shape:
+        """Return the shape of a length, or of rows and columns. Raises ProblemError."""
         parts = given if isinstance(given, tuple) else (given,)
         if not 1 <= len(parts) <= 2:
             self.fail(entry, "a shape is a length, or [rows, columns]", text=None)
@@ -353,6 +357,7 @@ class Template:
         return tuple(lengths)
 
     def piece_texts(self, name: str) -> list[Value]:
+        """Return what decides how many values a control has."""
         declared = next(item for item in self.declarations.controls if item.name == name)
         time = self.declarations.time
         assert time is not None

@@ -114,7 +114,7 @@ class OwnPoints:
 
     @property
     def shares(self) -> FloatArray:
-        """Return where the values stand, as shares of the time."""
+        """Return where the values stand, as shares of the time. They are (points,)."""
         from ilvren.dynamics.schemes import SCHEMES
 
         scheme = SCHEMES[self.scheme]
@@ -123,7 +123,7 @@ class OwnPoints:
 
     @property
     def is_left(self) -> NDArray[np.bool_]:
-        """Return which values belong to the interval that ends where they stand."""
+        """Return which values belong to the interval that ends where they stand. It is (points,)."""
         from ilvren.dynamics.schemes import SCHEMES
 
         scheme, n = SCHEMES[self.scheme], len(self.taus) - 1

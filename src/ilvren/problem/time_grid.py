@@ -120,7 +120,8 @@ def has_same_moments(moment: OneMoment, values: list[Any], *, are_fixed: bool) -
 
 
 def knots(moment: OneMoment, values: list[Any] | None = None, begin: float | None = None) -> FloatArray:
-    """Return the knots of tables that are read at the time itself, as shares; of other parameters, where given."""
+    """Return the knots of tables that are read at the time itself, as shares; of other parameters, where given. They
+    are (count,), ascending."""
     numbers = moment.template.values if values is None else values
     first = moment.horizon.begin_value if begin is None else begin
     found = [np.zeros(0)]

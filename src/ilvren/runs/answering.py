@@ -112,7 +112,8 @@ class Answering:
         return found
 
     def tried(self, points: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return values that find the variables' sizes. Formulas cost next to nothing and are not counted."""
+        """Return values that find the variables' sizes. Formulas cost next to nothing and are not counted. Shapes:
+        points (k, n), values (k,) and (k, m)."""
         if not self._stage.problem.sources:
             return self._stage.gate.batch_values(points)
         found = self.evaluated(points, VALUES)

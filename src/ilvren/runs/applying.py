@@ -426,8 +426,8 @@ def returned_values(
     recorded: Mapping[str, Any],
     into: Path | None,
 ) -> list[ReturnedValue]:
-    """Run the programs from the written files and return their values beside those on record. Raises RequestError
-    where one fails."""
+    """Run the programs from the written files and return their values beside those on record. Raises RequestError where
+    one fails. Inputs have the shapes that are declared."""
     if problem.refusal:
         raise RequestError(problem.refusal, advice="look at what it is, and add --trust to run it")
     found = []

@@ -73,7 +73,7 @@ class Conditions:
 
 
 def active_sides(values: FloatArray, lower: FloatArray, upper: FloatArray, slack: FloatArray) -> IntArray:
-    """Return per value 0, −1 (at its lower limit to within `slack`), 1 (upper) or 2 (an equality)."""
+    """Return per value 0, −1 (at its lower limit to within `slack`), 1 (upper) or 2 (an equality). All are (k,)."""
     # Beyond a limit is at it, too: a missed limit still holds the design.
     at_lower = values - lower <= slack
     at_upper = upper - values <= slack

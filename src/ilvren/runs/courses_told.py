@@ -128,7 +128,8 @@ def _worth_of_integrals(
 
 
 def worth_in_objective(problem: Problem, course: GriddedCourse, point: FloatArray) -> FloatArray:
-    """Return what each integral along a course (per share of the time) is worth in the objective alone."""
+    """Return what each integral along a course (per share of the time) is worth in the objective alone. Shapes: point
+    (n,), result (integrals,)."""
     axis = problem.template.built_axes[0]
     return _worth_of_integrals(problem, axis, course, point, np.zeros(problem.row_count))
 
@@ -292,7 +293,7 @@ def chattering(times: FloatArray, values: FloatArray) -> tuple[float, float] | N
 
 def remarks_on(problem: Problem, axis: CollocatedAxis, course: GriddedCourse, point: FloatArray) -> list[str]:
     """Return what an engineer should know of a course that its numbers do not say: controls that chatter, a free end
-    that has run away."""
+    that has run away. `point` is (n,)."""
     ends = np.array([axis.time_at(share, point.tolist(), problem) for share in (0.0, 1.0)])
     return [*_chatter_words(axis, course, ends), *free_end_told(problem, axis, point)]
 
@@ -335,7 +336,7 @@ def _chatter_words(axis: CollocatedAxis, course: GriddedCourse, times: FloatArra
 
 
 def free_end_told(problem: Problem, axis: CollocatedAxis, point: FloatArray) -> list[str]:
-    """Return what there is to say of a free end that has run to zero or to its bound."""
+    """Return what there is to say of a free end that has run to zero or to its bound. `point` is (n,)."""
     if not axis.horizon.is_free_end:
         return []
     graph = problem.graph

@@ -123,7 +123,7 @@ class Forecast:
 def forecast_of(
     problem: Problem, point: FloatArray, estimates: Estimates | None, calls: Sequence[Any]
 ) -> tuple[Forecast, ...]:
-    """Return how a fit on some lines does on the others, by entry; () without such."""
+    """Return how a fit on some lines does on the others, by entry; () without such. `point` is (n,)."""
     if estimates is None or not problem.aim.lines:
         return ()
     try:

@@ -44,7 +44,7 @@ def gone_ahead(
     checkpoint: RunCheckpoint, stage: Stage, recorder: Recorder, assessing: Assessing
 ) -> Mapping[str, NDArray[Any]] | None:
     """Take what is on record up to a checkpoint as done, and return the method's state there; None where the record
-    does not reach so far, or vectors that are needed were thinned."""
+    does not reach so far, or vectors that are needed were thinned. Arrays have the shapes of the method's own."""
     from ilvren.runs.checkpoints import restore_calls
 
     evaluations, iterations = stage.replay.recorded

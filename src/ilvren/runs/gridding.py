@@ -89,7 +89,7 @@ def _by_itself(found: Deviation) -> float:
 def next_grid(
     problem: Problem, point: FloatArray, tolerance: float, report: GridReport, *, finds_jumps: bool = True
 ) -> tuple[Refinement, str] | None:
-    """Return the next stage's grid and why; None where nothing is gained by one."""
+    """Return the next stage's grid and why; None where nothing is gained by one. `point` is (n,)."""
     told: list[str] = []
     grids: dict[str, tuple[float, ...]] = {}
     misses = limits_between(problem, point)

@@ -73,7 +73,8 @@ class LiftedView:
         return self.lifted.with_kinks(point, self._form(self.lifted.own.split(point)))
 
     def scaled_tight(self, point: FloatArray) -> FloatArray:
-        """Return `tight` as a method sees it; where a kink has no value its unknown is at its start."""
+        """Return `tight` as a method sees it; where a kink has no value its unknown is at its start. Both are (n,) of
+        the lifted problem."""
         found = self.tight(point)
         found = np.where(np.isfinite(found), found, self.scaling.full_start)
         return found[self.scaling.free] / self.scaling.variables

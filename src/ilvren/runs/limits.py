@@ -185,7 +185,7 @@ class LimitStates(Sequence[LimitState]):
         return {words[found[i]]: int(counts[i]) for i in np.argsort(first).tolist() if found[i] < len(words)}
 
     def priced_places(self) -> NDArray[np.int64]:
-        """Return the places of the states that have a price."""
+        """Return the places of the states that have a price. They are (count,)."""
         return np.zeros(0, dtype=np.int64) if self.prices is None else np.flatnonzero(~np.isnan(self.prices))
 
     def priced(self) -> Iterator[LimitState]:

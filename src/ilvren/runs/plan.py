@@ -88,7 +88,7 @@ class Plan:
         base: Base | None = None,
         is_last: bool = True,
     ) -> Loop:
-        """Return the loop of one stage, which solves `problem`."""
+        """Return the loop of one stage, which solves `problem`. Multipliers are (m,) and (n,)."""
         used, by_differences = with_source(problem, self.settings.derivatives)
         return Loop(
             used,

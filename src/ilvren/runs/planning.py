@@ -53,7 +53,7 @@ def planned(
     has_known: bool = False,
 ) -> Plan:
     """Return the plan of a run that no ledger knows yet (`runs.run` says what is what). Raises RequestError and
-    ProblemError for all that cannot be run."""
+    ProblemError for all that cannot be run. Multipliers are (m,) and (n,)."""
     if len(problem.objectives) > 1:
         from ilvren.problem import fronted
 

@@ -61,7 +61,7 @@ def quickly_solved(
     multipliers: tuple[FloatArray, FloatArray] | None = None,
     scales: QuickScales | None = None,
 ) -> QuickAnswer:
-    """Solve a problem of formulas by one method."""
+    """Solve a problem of formulas by one method. Multipliers are (m,) and (n,)."""
     with np.errstate(all="ignore"):
         return _Quick(problem, method, options, settings, multipliers, scales).answer()
 

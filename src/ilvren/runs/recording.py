@@ -66,7 +66,7 @@ class Recorder:
     # ---- evaluations ----------------------------------------------------------------------------
 
     def add_early(self, point: FloatArray, arrival: Arrival, request: int, number: int) -> None:
-        """Put what a worker has made on record, before its turn has come."""
+        """Put what a worker has made on record, before its turn has come. `point` is (n,)."""
         stage = self._stage
         if stage.ledger is not None:
             early = self._record(point, arrival.evaluation, request, number)
@@ -76,7 +76,7 @@ class Recorder:
         self, point: FloatArray, evaluation: Evaluation, request: int, *, took: float = 0.0, is_recorded: bool = False,
         number: int | None = None,
     ) -> None:  # fmt: skip
-        """Keep an evaluation that the gate has counted; of the next `number`, if none is given."""
+        """Keep an evaluation that the gate has counted; of the next `number`, if none is given. `point` is (n,)."""
         stage = self._stage
         record = self._record(point, evaluation, request, len(self.evaluations) + 1 if number is None else number)
         self._numbers.setdefault(key_of(point), record.number)
@@ -158,7 +158,7 @@ class Recorder:
     def add_iteration(
         self, iterate: Iterate, point: FloatArray, evaluation: Evaluation, assessment: Assessment
     ) -> None:
-        """Keep an iterate that was assessed, and tell of it."""
+        """Keep an iterate that was assessed, and tell of it. `point` is (n,)."""
         stage, number = self._stage, len(self.iterations)  # the first iterate is the start: iteration 0
         counts, best = stage.counts, self.best_as_written
         foretold = self._foretold(iterate)

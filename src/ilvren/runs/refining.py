@@ -172,7 +172,7 @@ def next_refinement(
     finds_jumps: bool = True,
 ) -> tuple[Refinement, str] | None:
     """Return how the next stage looks at a problem over time, and why; None where nothing is gained. On a grid it may
-    find where controls jump. `report` is what is known of simulating already."""
+    find where controls jump. `report` is what is known of simulating already. `point` is (n,)."""
     report = report or time_report(problem, point, calls)
     if report is None:
         return None

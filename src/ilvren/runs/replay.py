@@ -23,7 +23,8 @@ FloatArray = NDArray[np.float64]
 
 
 def request_hash(points: FloatArray, wants: frozenset[Want]) -> str:
-    """Return what tells one request from another: points to the last bit, and what is wanted there."""
+    """Return what tells one request from another: points to the last bit, and what is wanted there. `points` are (k,
+    n)."""
     digest = hashlib.sha256(np.ascontiguousarray(points).tobytes())
     digest.update(b"derivatives" if Want.SLOPES in wants else b"values")
     for want in sorted(wants - SLOPES, key=lambda want: want.value):
@@ -64,7 +65,7 @@ class Replay:
 
     def check(self, number: int, points: FloatArray, wants: frozenset[Want]) -> bool:
         """Return whether request `number` is on record. Raises RequestError when it was another one. Older ledgers tell
-        only whether derivatives were wanted."""
+        only whether derivatives were wanted. `points` are (k, n)."""
         if number >= len(self.requests):
             return False
         if self.requests[number].hash not in (request_hash(points, wants), request_hash(points, wants & SLOPES)):

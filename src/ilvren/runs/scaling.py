@@ -150,7 +150,7 @@ class Scaling:
     def reply(
         self, evaluations: list[Evaluation], *, derivatives: bool, residuals: list[tuple[FloatArray, Any]] | None = None
     ) -> Reply:
-        """Return evaluations as a method sees them."""
+        """Return evaluations as a method sees them. Residuals are (r,), their Jacobians (r, n)."""
         f = np.array([evaluation.objective for evaluation in evaluations]) / self.objective
         c = np.array([evaluation.rows for evaluation in evaluations]).reshape(len(evaluations), -1) / self.rows
         r = None if residuals is None else np.array([own for own, _ in residuals])

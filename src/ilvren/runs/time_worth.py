@@ -41,7 +41,8 @@ def time_worth(
 ) -> float | None:
     """Return the change of the objective, as written, per unit by which the time of an axis gets longer, at the optimum
     `point` of a collocated problem with the (internal) multipliers of rows and bounds; None where that cannot be told:
-    of a free end, without an objective, where another end is another grid."""
+    of a free end, without an objective, where another end is another grid. Shapes: point (n,), multipliers (m,) and
+    (n,)."""
     objective = problem.objective
     if axis.horizon.is_free_end or objective is None:
         return None

@@ -34,7 +34,8 @@ class WarmStart:
 
     @property
     def multipliers(self) -> tuple[FloatArray, FloatArray] | None:
-        """Return both kinds of multipliers, None where all are zero: then a method does better without."""
+        """Return both kinds of multipliers, None where all are zero: then a method does better without. They are (m,)
+        and (n,)."""
         known = self.row_multipliers.any() or self.bound_multipliers.any()
         return (self.row_multipliers, self.bound_multipliers) if known else None
 

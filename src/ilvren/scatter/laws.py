@@ -48,22 +48,22 @@ class Law(ABC):
 
     @abstractmethod
     def values(self, z: FloatArray, value: FloatArray, widths: Widths) -> FloatArray:
-        """Return the quantity in the scenarios z."""
+        """Return the quantity in the scenarios z. All have any one shape, or spread to it."""
 
     @abstractmethod
     def slopes(self, z: FloatArray, value: FloatArray, widths: Widths) -> FloatArray:
-        """Return how it changes with z."""
+        """Return how it changes with z. All have any one shape, or spread to it."""
 
     def mean(self, value: FloatArray, widths: Widths) -> FloatArray:
-        """Return its mean."""
+        """Return its mean. All have any one shape."""
         return value
 
     def deviation(self, value: FloatArray, widths: Widths) -> FloatArray:
-        """Return its standard deviation."""
+        """Return its standard deviation. All have any one shape."""
         return np.broadcast_to(widths["deviation"], value.shape)
 
     def refusal(self, value: FloatArray, widths: Widths) -> str:
-        """Return why there is no such law at these values, "" where there is."""
+        """Return why there is no such law at these values, "" where there is. All have any one shape."""
         for name in self.widths:
             if name in widths and not (np.isfinite(widths[name]).all() and (widths[name] >= 0.0).all()):
                 return f"{name} = {np.min(widths[name]):g}: it is a number from 0"
@@ -222,7 +222,7 @@ class Data(Law):
         return np.asarray(cells[places])
 
     def slopes(self, z: FloatArray, value: FloatArray, widths: Widths) -> FloatArray:
-        """Return 0: between cells it does not move."""
+        """Return 0: between cells it does not move. All have any one shape, or spread to it."""
         return np.zeros(z.shape)
 
     def mean(self, value: FloatArray, widths: Widths) -> FloatArray:
@@ -237,7 +237,8 @@ class Data(Law):
 
 @lru_cache(maxsize=1)
 def weibull_series() -> tuple[FloatArray, FloatArray]:
-    """Return Chebyshev's coefficients of log κ and log Γ(1 + κ) of (5) over log c in WEIBULL_SPAN."""
+    """Return Chebyshev's coefficients of log κ and log Γ(1 + κ) of (5) over log c in WEIBULL_SPAN. Each is
+    (coefficients,)."""
     from numpy.polynomial import chebyshev
     from scipy.special import gammaln
 

@@ -32,7 +32,8 @@ SINGLE = ("random_starts", "method", "worth", "makeable", "reference", "referenc
 def verify_recorded_front(
     arguments: argparse.Namespace, record: RunRecord, ledger: Ledger, path: str, design: int | None, terminal: Terminal
 ) -> int:
-    """Judge the front of a run, or one of its designs, show the verdict, and return the exit status."""
+    """Judge the front of a run, or one of its designs, show the verdict, and return the exit status. Raises
+    RequestError."""
     from ilvren.errors import RequestError
 
     for name in SINGLE:

@@ -94,7 +94,7 @@ class Scheme:
 
     @cached_property
     def used_points(self) -> FloatArray:
-        """Return θ of the used points."""
+        """Return θ of the used points. They are (used,)."""
         return self.points[list(self.used)]
 
     def control_weights(self, at: FloatArray) -> FloatArray:
@@ -112,7 +112,7 @@ class Scheme:
         return own, np.zeros((len(at), len(self.used)))
 
     def slope_weights(self, at: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return the derivatives of W and V by θ."""
+        """Return the derivatives of W and V by θ. Shapes: at (k,), each result (k, its points)."""
         at = np.atleast_1d(np.asarray(at, dtype=float))
         own = np.zeros((len(at), len(self.points)))
         if self.by_rates:

@@ -22,7 +22,8 @@ LEVEL, DRAWS = 0.95, 300
 def interval(
     count: int, estimate: Callable[[NDArray[np.int64]], FloatArray], rng: np.random.Generator
 ) -> tuple[FloatArray, FloatArray]:
-    """Return the low and high ends of what `estimate`(chosen rows) gives for rows drawn from `count` with return."""
+    """Return the low and high ends of what `estimate`(chosen rows) gives for rows drawn from `count` with return. Both
+    ends have the shape of an estimate; chosen rows are (count,)."""
     found = np.array([estimate(rng.integers(0, count, count)) for _ in range(DRAWS)])
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # where nothing can be said it stays NaN

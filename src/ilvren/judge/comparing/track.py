@@ -67,12 +67,12 @@ class Track:
 
     @property
     def is_feasible(self) -> NDArray[np.bool_]:
-        """Return for each computed point whether it is feasible and has an objective."""
+        """Return for each computed point whether it is feasible and has an objective. It is (k,)."""
         return (self.violation <= self.feasibility) & np.isfinite(self.objective)
 
     def costs(self, along: str, gradient_worth: float) -> FloatArray:
         """Return for each computed point what the run had cost by then: evaluations (gradients at their worth),
-        iterations or seconds."""
+        iterations or seconds. They are (k,)."""
         if along == "seconds":
             return self.seconds
         if along == "iterations":
@@ -80,7 +80,8 @@ class Track:
         return np.ceil(self.evaluations + gradient_worth * self.gradients)
 
     def best_so_far(self) -> FloatArray:
-        """Return the best feasible internal objective up to each computed point, infinite before the first."""
+        """Return the best feasible internal objective up to each computed point, infinite before the first. It is
+        (k,)."""
         return np.minimum.accumulate(np.where(self.is_feasible, self.objective, np.inf))
 
 

@@ -220,7 +220,8 @@ def lagrangian_hessians(
     free: NDArray[np.int64],
     sizes: FloatArray,
 ) -> list[FloatArray] | None:
-    """Return the exact Hessian, or two estimates of it; None where derivatives are not finite."""
+    """Return the exact Hessian, or two estimates of it; None where derivatives are not finite. Shapes: point and sizes
+    (n,), free (f,), each Hessian (f, f)."""
     if gate.has_curvature:
         exact = gate.curvature(point, conditions.row_multipliers, 1.0)
         exact = exact if isinstance(exact, np.ndarray) else exact.toarray()

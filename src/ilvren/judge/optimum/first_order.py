@@ -26,7 +26,7 @@ WEAKLY_PRESSED = 1e-6
 
 
 def prices_of(case: JudgedDesign) -> FloatArray:
-    """Return the worth of a unit of miss per row, from the multipliers where derivatives allow."""
+    """Return the worth of a unit of miss per row, from the multipliers where derivatives allow. They are (m,)."""
     measure_conditions(case)
     if case.conditions is None or not np.isfinite(case.conditions.row_multipliers).all():
         return np.zeros(case.problem.row_count)

@@ -74,6 +74,7 @@ class JudgedDesign:
         self.kink_radii = np.zeros(len(self.point))
 
     def add(self, name: str, result: str, value: float | None, limit: float | None, detail: str) -> str:
+        """Put a check on the list and return its result."""
         self.checks.append(Check(name, result, value, limit, detail))
         return result
 
@@ -138,6 +139,7 @@ class JudgedDesign:
 
 
 def case_of_result(result: RunResult, tolerance: float | None, accept_probe: bool) -> JudgedDesign:
+    """Return the case of a run's design."""
     return _case(
         result.whole or result.problem,
         result.full_point,
@@ -154,6 +156,8 @@ def case_of_result(result: RunResult, tolerance: float | None, accept_probe: boo
 def case_of_record(
     ledger: Ledger, reference: str, tolerance: float | None, accept_probe: bool, *, as_now: bool = False
 ) -> JudgedDesign:
+    """Return the case of a design on record. Raises RequestError for a run without one, and where models have
+    changed."""
     reference, number = split_address(reference)
     record = ledger.run(reference)
     if number is not None:

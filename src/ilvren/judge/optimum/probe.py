@@ -110,7 +110,8 @@ def probe_around(
 def restored(
     gate: Gate, measures: Measures, point: FloatArray, free: NDArray[np.int64], sizes: FloatArray, allowed: float
 ) -> tuple[FloatArray, Evaluation]:
-    """Return the point moved to meet its rows by a few least-norm Newton steps."""
+    """Return the point moved to meet its rows by a few least-norm Newton steps. Shapes: point and sizes (n,), free
+    (f,)."""
     evaluation = gate.evaluate(point)
     for _ in range(RESTORATIONS):
         if not evaluation.is_finite or measures.violation(point, evaluation.rows) <= allowed:

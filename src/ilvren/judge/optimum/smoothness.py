@@ -43,7 +43,8 @@ def doubt_in_models(
     sizes: FloatArray,
     rows: NDArray[np.int64],
 ) -> str | None:
-    """Return what speaks against the derivatives at `point` in objective or the `rows` given, or None."""
+    """Return what speaks against the derivatives at `point` in objective or the `rows` given, or None. Shapes: point
+    and sizes (n,), rows (k,)."""
     free = gate.problem.continuous_places
     if not gate.problem.sources or len(free) > MOST_VARIABLES:
         return None
@@ -87,7 +88,7 @@ def doubt_in_formulas(
     rows: NDArray[np.int64],
 ) -> str | None:
     """Return what speaks against the derivatives of formulas at `point`, from one difference along a random direction,
-    or None."""
+    or None. Shapes: point and sizes (n,), rows (k,)."""
     free = gate.problem.continuous_places
     direction = np.zeros(len(point))
     # A bound a thousand times the value says nothing of the curvature here.

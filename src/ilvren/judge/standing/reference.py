@@ -62,7 +62,7 @@ class Agreement:
 
 def read_reference(path: str | Path) -> tuple[dict[str, FloatArray], str]:
     """Return the columns of a CSV file with a header, and the name of its first column. Raises RequestError, naming the
-    line."""
+    line. Columns are (lines,)."""
     try:
         text = regular_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:

@@ -143,7 +143,8 @@ def measured_at(
     times: Mapping[str, FloatArray],
     calls: Sequence[Any] = (),
 ) -> tuple[Mark, ...]:
-    """Return what the file measures of its signals, and where."""
+    """Return what the file measures of its signals, and where. Shapes: point (n,), signals and times (moments,)
+    each."""
     found = []
     for item in problem.template.measured:
         if item.signal not in signals:

@@ -81,6 +81,7 @@ def _doubt(case: JudgedDesign) -> str | None:
 
 
 def better_reason(case: JudgedDesign, better: Better, who: str) -> str:
+    """Return in words by how much a design that was found is better."""
     objective = case.problem.objective
     assert objective is not None
     unit = f" {objective.unit}" if objective.unit else ""

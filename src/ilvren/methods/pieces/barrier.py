@@ -69,6 +69,7 @@ class Stage:
 
     @property
     def n(self) -> int:
+        """Return the number of variables."""
         return len(self.task.start)
 
     def rest(self, c: FloatArray, t: FloatArray) -> FloatArray:
@@ -98,14 +99,14 @@ class Stage:
         return self.signs * y[self.attached if self._run is None else self._run]
 
     def objective(self, f: float, x: FloatArray, t: FloatArray) -> float:
-        """Return f, or what (3) has in its place, with the prices of t."""
+        """Return f, or what (3) has in its place, with the prices of t. Shapes: x (n,), t (slacks,)."""
         own = self.weight * f if self.weight else 0.0
         if self.pull is not None and self.centre is not None:
             own += 0.5 * float(self.pull @ (x - self.centre) ** 2)
         return own + float(self.prices @ t)
 
     def slope(self, g: FloatArray, x: FloatArray) -> FloatArray:
-        """Return the gradient of `objective` by x and t."""
+        """Return the gradient of `objective` by x and t. Shapes: g and x (n,), result (n + slacks,)."""
         own = self.weight * g if self.weight else np.zeros(self.n)
         if self.pull is not None and self.centre is not None:
             own = own + self.pull * (x - self.centre)
@@ -113,7 +114,7 @@ class Stage:
 
     @cached_property
     def bounded(self) -> tuple[IntArray, IntArray]:
-        """Return the places of w that have a lower bound, and an upper one."""
+        """Return the places of w that have a lower bound, and an upper one. Each is (count,)."""
         return np.flatnonzero(np.isfinite(self.lower)), np.flatnonzero(np.isfinite(self.upper))
 
     @property
@@ -123,11 +124,11 @@ class Stage:
 
     @cached_property
     def alone(self) -> FloatArray:
-        """Return 1 for what has a lower bound alone, −1 for an upper one alone, else 0."""
+        """Return 1 for what has a lower bound alone, −1 for an upper one alone, else 0. It is (w,)."""
         return np.isfinite(self.lower).astype(float) - np.isfinite(self.upper)
 
     def barrier(self, w: FloatArray, mu: float) -> float:
-        """Return the logarithmic terms of φ, infinite outside the bounds."""
+        """Return the logarithmic terms of φ, infinite outside the bounds. w is (n + slacks,)."""
         has_low, has_high = self.bounded
         low, high = w[has_low] - self.lower[has_low], self.upper[has_high] - w[has_high]
         if (low <= 0.0).any() or (high <= 0.0).any():
@@ -137,7 +138,7 @@ class Stage:
         return -mu * logs + ONE_SIDED * mu * alone
 
     def barrier_slope(self, gaps: tuple[FloatArray, FloatArray], mu: float) -> FloatArray:
-        """Return the gradient of `barrier` where w has these distances from its bounds."""
+        """Return the gradient of `barrier` where w has these distances from its bounds. All are (n + slacks,)."""
         low, high = gaps
         return np.asarray(mu / high - mu / low + (ONE_SIDED * mu) * self.alone, dtype=np.float64)
 
@@ -159,7 +160,7 @@ class State:
         self._rest: FloatArray | None = None
 
     def gaps(self, stage: Stage) -> tuple[FloatArray, FloatArray]:
-        """Return w − l and u − w, infinite where there is no bound."""
+        """Return w − l and u − w, infinite where there is no bound. Both are (n + slacks,)."""
         if self._gaps is None:
             self._gaps = self.w - stage.lower, stage.upper - self.w
         return self._gaps
@@ -172,6 +173,7 @@ class State:
 
 
 def main_stage(task: Task) -> Stage:
+    """Return the stage that solves the task itself: a slack for each row that is no equation."""
     is_free = task.row_lower < task.row_upper
     rows = np.flatnonzero(is_free)
     slack = RELAXED * task.feasibility * task.row_sizes[rows]
@@ -188,7 +190,7 @@ def main_stage(task: Task) -> Stage:
 
 
 def inside(x: FloatArray, lower: FloatArray, upper: FloatArray, share: float) -> FloatArray:
-    """Return x moved inside its bounds by a share of their size or of their distance."""
+    """Return x moved inside its bounds by a share of their size or of their distance. All are (n,)."""
     width = upper - lower
     low = np.where(
         np.isfinite(lower), lower + np.minimum(share * np.maximum(1.0, np.abs(lower)), share * width), -np.inf
@@ -208,7 +210,7 @@ def constraint_miss(rest: FloatArray) -> float:
 
 
 def barrier_value(stage: Stage, state: State, point: Point, t: FloatArray) -> float:
-    """Return φ of (1), infinite where it is invalid."""
+    """Return φ of (1), infinite where it is invalid. t is (slacks,)."""
     if not math.isfinite(point.f) and stage.weight:
         return math.inf
     w = np.concatenate([point.x, t])
@@ -246,7 +248,7 @@ def average_gap(stage: Stage, state: State) -> float:
 
 
 def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
-    """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own."""
+    """Return the gradient of the Lagrangian of (1) with z in place of the barrier's own. It is (n + slacks,)."""
     slope = stage.slope(state.point.g, state.point.x)
     slope = slope - state.z_low + state.z_high
     slope[: stage.n] += state.point.j.T @ state.y
@@ -255,7 +257,7 @@ def lagrangian_slope(stage: Stage, state: State) -> FloatArray:
 
 
 def fraction_to_boundary(gaps: tuple[FloatArray, FloatArray], dw: FloatArray, tau: float) -> float:
-    """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound."""
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every distance to a bound. All are (n + slacks,)."""
     low, high = gaps
     with np.errstate(divide="ignore", invalid="ignore"):
         most = max(np.fmax.reduce(dw / high, initial=0.0), -np.fmin.reduce(dw / low, initial=0.0))
@@ -263,7 +265,7 @@ def fraction_to_boundary(gaps: tuple[FloatArray, FloatArray], dw: FloatArray, ta
 
 
 def dual_fraction_to_boundary(z: FloatArray, dz: FloatArray, tau: float) -> float:
-    """Return the longest α ≤ 1 that keeps the share 1 − τ of every z."""
+    """Return the longest α ≤ 1 that keeps the share 1 − τ of every z. Both are (n + slacks,)."""
     down = dz < 0.0
     return float(min(1.0, np.min(tau * z[down] / -dz[down], initial=np.inf)))
 

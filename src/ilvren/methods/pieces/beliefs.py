@@ -68,7 +68,7 @@ class Designs:
     rows: FloatArray
 
     def added(self, codes: FloatArray, f: FloatArray, rows: FloatArray) -> Designs:
-        """Return these and others."""
+        """Return these and others. Shapes: codes (k, n), f (k,), rows (k, m)."""
         return Designs(np.vstack([self.codes, codes]), np.append(self.f, f), np.vstack([self.rows, rows]))
 
     @property
@@ -96,7 +96,7 @@ class Field:
         return self.middle + self.deviation * said, self.deviation * spread
 
     def bent(self, f: FloatArray) -> FloatArray:
-        """Return values as the belief has them."""
+        """Return values as the belief has them. Both are (k,)."""
         if self.bend is None:
             return f
         low, size = self.bend

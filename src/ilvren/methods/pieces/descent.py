@@ -38,7 +38,8 @@ def begun(task: Task) -> Generator[Request, Any, Point | Ending]:
 def near_bounds(task: Task, here: Point) -> NDArray[np.bool_]:
     """Return which variables are held: at a bound, or very near one, and pushed towards it.
 
-    Source: D. P. Bertsekas, "Projected Newton methods for optimization problems with simple constraints", 1982.
+    Source: D. P. Bertsekas, "Projected Newton methods for optimization problems with simple constraints", 1982. They
+    are told as (n,).
     """
     moved = np.clip(here.x - here.g, task.lower, task.upper) - here.x
     near = min(NEAR_BOUND, float(np.linalg.norm(moved)))
@@ -69,7 +70,7 @@ def far_out(f: float, x: FloatArray, start: FloatArray, low: float) -> Ending | 
 
 
 def stuck(here: Point, gradient: FloatArray) -> Ending:
-    """Return the ending where no step lowers the objective."""
+    """Return the ending where no step lowers the objective. `gradient` is (n,)."""
     if not math.isfinite(float(np.abs(gradient).max(initial=0.0))):
         return Ending("invalid", "a derivative is not finite")
     return Ending("stalled", "no step along the search direction improves the design")

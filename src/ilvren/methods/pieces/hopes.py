@@ -89,7 +89,8 @@ def _new_ones(beliefs: Beliefs, designs: Designs, codes: FloatArray, judge: Any)
 
 
 def log_hope(u: FloatArray) -> FloatArray:
-    """Return log (u Φ(u) + φ(u)), also far below, where it is φ(u)/u² and more: differences of it would be nothing."""
+    """Return log (u Φ(u) + φ(u)), also far below, where it is φ(u)/u² and more: differences of it would be nothing. u
+    and result have any shape."""
     u = np.asarray(u, dtype=float)
     far = u < -25.0
     near = np.where(far, 0.0, u)
@@ -100,7 +101,7 @@ def log_hope(u: FloatArray) -> FloatArray:
 
 
 def log_between(low: FloatArray, high: FloatArray) -> FloatArray:
-    """Return log (Φ(high) − Φ(low)), from the side where both are small."""
+    """Return log (Φ(high) − Φ(low)), from the side where both are small. All have any one shape."""
     swap = low > 0.0
     a, b = np.where(swap, -high, low), np.where(swap, -low, high)
     upper, lower = log_ndtr(b), log_ndtr(a)

@@ -46,7 +46,8 @@ class Lagrangian:
         return np.where(np.isfinite(total), total, np.inf)
 
     def gap(self, c: FloatArray) -> float:
-        """Return how far A, its constant −½ Σ λ²/ρ included, is from f: a bound on what the rows still hide."""
+        """Return how far A, its constant −½ Σ λ²/ρ included, is from f: a bound on what the rows still hide. `c` is
+        (m,)."""
         return float(np.abs(0.5 * self.weights * self.beyond(c) ** 2 - 0.5 * self.multipliers**2 / self.weights).sum())
 
     def misses(self, c: FloatArray) -> FloatArray:
@@ -54,5 +55,5 @@ class Lagrangian:
         return np.asarray(np.abs(self.beyond(c) - self.multipliers / self.weights), dtype=np.float64)
 
     def renewed_multipliers(self, c: FloatArray) -> FloatArray:
-        """Return the multipliers of (2) at rows `c`."""
+        """Return the multipliers of (2) at rows `c`. Both are (m,)."""
         return self.weights * self.beyond(c)

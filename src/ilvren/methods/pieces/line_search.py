@@ -62,7 +62,8 @@ class _Trial:
 
 
 def moving_gradient(task: Task, x: FloatArray, gradient: FloatArray) -> FloatArray:
-    """Return the gradient over the variables that its negative can move: 0 at a bound it points out of."""
+    """Return the gradient over the variables that its negative can move: 0 at a bound it points out of. All are
+    (n,)."""
     held = ((x <= task.lower) & (gradient > 0.0)) | ((x >= task.upper) & (gradient < 0.0))
     return np.where(held, 0.0, gradient)
 

@@ -34,7 +34,8 @@ MOST_RANKED = 20
 
 
 def linked_starts(coding: Coding, codes: FloatArray, f: FloatArray, v: FloatArray, count: int) -> list[int]:
-    """Return the places of the samples to start from: the first, then by (1) from the best on."""
+    """Return the places of the samples to start from: the first, then by (1) from the best on. Shapes: codes (k, n), f
+    and v (k,)."""
     n = codes.shape[1]
     scaled = codes / coding.widths
     ranked = [int(place) for place in order(f, v) if math.isfinite(f[place])][: MOST_RANKED * max(count, 1)]

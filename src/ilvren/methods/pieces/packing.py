@@ -17,7 +17,7 @@ _WORD = 1 << 64
 
 
 def packed_generator(rng: np.random.Generator) -> NDArray[np.uint64]:
-    """Return the state of a generator of the usual kind (PCG64) as six numbers."""
+    """Return the state of a generator of the usual kind (PCG64) as six numbers. It is (6,)."""
     state: Any = rng.bit_generator.state
     own = state["state"]
     parts = [divmod(own["state"], _WORD), divmod(own["inc"], _WORD), (state["has_uint32"], state["uinteger"])]
@@ -25,7 +25,7 @@ def packed_generator(rng: np.random.Generator) -> NDArray[np.uint64]:
 
 
 def unpacked_generator(packed: NDArray[np.uint64]) -> np.random.Generator:
-    """Return the generator of a state."""
+    """Return the generator of a state. `packed` is (6,)."""
     high, low, inc_high, inc_low, has, number = (int(value) for value in packed)
     rng = np.random.default_rng(0)
     rng.bit_generator.state = {
@@ -38,10 +38,10 @@ def unpacked_generator(packed: NDArray[np.uint64]) -> np.random.Generator:
 
 
 def packed_models(models: Quadratics | None) -> dict[str, NDArray[Any]]:
-    """Return models as arrays by name; none for None."""
+    """Return models as arrays by name; none for None. Arrays have the shapes of the models' own."""
     return {} if models is None else {f"model_{part}": getattr(models, part) for part in _PARTS}
 
 
 def unpacked_models(state: Mapping[str, NDArray[Any]]) -> Quadratics | None:
-    """Return the models among a state's arrays, or None."""
+    """Return the models among a state's arrays, or None. Arrays have the shapes of the models' own."""
     return Quadratics(*(state[f"model_{part}"] for part in _PARTS)) if "model_c" in state else None

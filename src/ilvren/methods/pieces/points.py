@@ -43,7 +43,7 @@ class Point:
 
 
 def evaluated(x: FloatArray, *, derivatives: bool, beyond: bool = False) -> Generator[Request, Any, Point]:
-    """Ask for one point."""
+    """Ask for one point. x is (n,)."""
     reply: Reply = yield Request(x[np.newaxis, :], SLOPES if derivatives else VALUES, beyond=beyond)
     if reply.gradient is None or reply.jacobian is None:
         return Point(x, float(reply.objective[0]), reply.rows[0], x, None)
@@ -51,8 +51,8 @@ def evaluated(x: FloatArray, *, derivatives: bool, beyond: bool = False) -> Gene
 
 
 def tightened(task: Task, x: FloatArray) -> Generator[Tight, Any, FloatArray]:
-    """Return a point with the unknowns of lifted kinks at the kinks' values, where the task has such: no other value
-    is better."""
+    """Return a point with the unknowns of lifted kinks at the kinks' values, where the task has such: no other value is
+    better. Both are (n,)."""
     if not task.is_lifted:
         return x
     found: FloatArray = yield Tight(x)
@@ -62,7 +62,8 @@ def tightened(task: Task, x: FloatArray) -> Generator[Tight, Any, FloatArray]:
 def hessian_at(
     x: FloatArray, multipliers: FloatArray, weight: float = 1.0
 ) -> Generator[HessianRequest, Any, Matrix | None]:
-    """Ask for the Hessian of weight · f − multipliers'c; None where it is not finite."""
+    """Ask for the Hessian of weight · f − multipliers'c; None where it is not finite. Shapes: x (n,), multipliers (m,),
+    Hessian (n, n)."""
     found = yield HessianRequest(x, multipliers, weight)
     entries = found if isinstance(found, np.ndarray) else found.data
     return found if np.isfinite(entries).all() else None
@@ -72,7 +73,7 @@ def hessian_product(
     task: Task, here: Point, direction: FloatArray, multipliers: FloatArray
 ) -> Generator[Request | HessianRequest, Any, FloatArray]:
     """Return the product of the Hessian of f − multipliers'c with a direction: exact where the task has curvature, else
-    a difference of gradients along it."""
+    a difference of gradients along it. Shapes: direction and result (n,), multipliers (m,)."""
     if task.has_curvature:
         found: FloatArray = yield HessianRequest(here.x, multipliers, 1.0, direction)
         return found
@@ -97,6 +98,6 @@ def ratio(part: float, whole: float) -> float:
 
 
 def projected_gradient(task: Task, x: FloatArray, gradient: FloatArray) -> FloatArray:
-    """Return the gradient without what points out of the bounds."""
+    """Return the gradient without what points out of the bounds. All are (n,)."""
     outwards = ((x <= task.lower) & (gradient > 0.0)) | ((x >= task.upper) & (gradient < 0.0))
     return np.where(outwards, 0.0, gradient)

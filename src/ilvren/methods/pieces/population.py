@@ -52,7 +52,7 @@ class Population:
         return float(np.max(self.x.max(axis=0) - self.x.min(axis=0), initial=0.0))
 
     def taken(self, places: NDArray[np.int64]) -> Population:
-        """Return the members at these places."""
+        """Return the members at these places. `places` are (count,)."""
         return Population(self.codes[places], self.x[places], self.f[places], self.v[places])
 
     def sorted(self, level: float = 0.0) -> Population:
@@ -71,7 +71,8 @@ class Population:
     def replaced(
         self, where: NDArray[np.bool_], codes: FloatArray, x: FloatArray, f: FloatArray, v: FloatArray
     ) -> Population:
-        """Return the population with members replaced by others in the same places."""
+        """Return the population with members replaced by others in the same places. Shapes: where, f and v (k,), codes
+        and x (k, n)."""
         column = where[:, np.newaxis]
         return Population(
             np.where(column, codes, self.codes),

@@ -53,7 +53,7 @@ LARGE_EARLY = 20_000
 
 
 def least_squares_multipliers(stage: Stage, state: State) -> FloatArray:
-    """Return y that makes the gradient of the Lagrangian of (1) least, 0 where that is nonsense."""
+    """Return y that makes the gradient of the Lagrangian of (1) least, 0 where that is nonsense. It is (m,)."""
     m = len(stage.b)
     if not m:
         return np.zeros(0)

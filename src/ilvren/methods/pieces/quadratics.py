@@ -84,7 +84,7 @@ class Quadratics:
         return np.asarray(self.h[0] - np.tensordot(multipliers, self.h[1:], 1))
 
     def moved(self, centre: FloatArray, radius: FloatArray) -> Quadratics:
-        """Return the same models around another centre, over another radius."""
+        """Return the same models around another centre, over another radius. Both are (n,)."""
         y, stretch = (centre - self.centre) / self.radius, radius / self.radius
         c = self.c + self.g @ y + 0.5 * np.einsum("i,qij,j->q", y, self.h, y)
         return Quadratics(centre, radius, c, (self.g + self.h @ y) * stretch, self.h * np.outer(stretch, stretch))

@@ -45,7 +45,7 @@ def judged(task: Task, reply: Reply) -> tuple[FloatArray, FloatArray]:
 def better(
     f: FloatArray, v: FloatArray, f_other: FloatArray, v_other: FloatArray, level: float = 0.0
 ) -> NDArray[np.bool_]:
-    """Return (1), element by element."""
+    """Return (1), element by element. All have any one shape, or spread to it."""
     by_objective = (np.maximum(v, v_other) <= level) | (v == v_other)
     return np.where(by_objective, f < f_other, v < v_other)
 

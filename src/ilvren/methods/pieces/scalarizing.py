@@ -58,7 +58,7 @@ class Scalar:
 
     @property
     def capped(self) -> NDArray[np.int64]:
-        """Return the objectives with a ceiling."""
+        """Return the objectives with a ceiling. They are (count,)."""
         return np.flatnonzero(np.isfinite(self.ceiling))
 
     def shortfall(self, values: FloatArray) -> float:
@@ -222,11 +222,11 @@ class ScalarView:
         return self._latest_values[seen.x.tobytes()]
 
     def designs(self, points: FloatArray) -> FloatArray:
-        """Return points without t."""
+        """Return points without t. Shapes: points (k, n + 1), result (k, n)."""
         return points[:, :-1] if self.scalar.has_extra else points
 
     def reply(self, points: FloatArray, reply: Reply) -> Reply:
-        """Return what a reply says of (1)."""
+        """Return what a reply says of (1). `points` are (k, n + 1)."""
         scalar, t = self.scalar, points[:, -1] if self.scalar.has_extra else np.zeros(len(points))
         values = minimized(self.task, reply.rows)
         with np.errstate(invalid="ignore", over="ignore"):

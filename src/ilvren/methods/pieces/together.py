@@ -51,7 +51,7 @@ class Child:
     requests: int = 0
 
     def seen_at(self, x: FloatArray) -> Seen | None:
-        """Return what is known of a point whose derivatives were asked for lately."""
+        """Return what is known of a point whose derivatives were asked for lately. x is (n,)."""
         return self.latest.get(x.tobytes())
 
     def worth(self) -> tuple[float, float]:

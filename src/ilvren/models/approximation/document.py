@@ -66,7 +66,8 @@ class Group:
     failing: Failing | None = None
 
     def outside(self, values: FloatArray) -> list[tuple[LearntInput, float]]:
-        """Return the inputs, held ones last, that lie outside what was learnt, with their values."""
+        """Return the inputs, held ones last, that lie outside what was learnt, with their values. `values` are
+        (inputs,)."""
         found = []
         for item, value in zip((*self.inputs, *self.held), values.tolist(), strict=True):
             slack = 1e-9 * max(abs(item.lower), abs(item.upper), abs(item.upper - item.lower))

@@ -84,7 +84,7 @@ def argument_names(arguments: Iterable[str]) -> list[str]:
 
 
 def plain_value(value: NDArray[Any]) -> Any:
-    """Return an input as templates and arguments see it: a number, or nested lists."""
+    """Return an input as templates and arguments see it: a number, or nested lists. `value` has at most two axes."""
     return np.asarray(value, dtype=float).tolist()
 
 

@@ -190,7 +190,8 @@ class ProgramSource:
     # ---- what is written ----------------------------------------------------------------------------
 
     def values_of(self, inputs: Sequence[Array]) -> dict[str, Any]:
-        """Return inputs as decks take them: numbers, nested lists, words of choices."""
+        """Return inputs as decks take them: numbers, nested lists, words of choices. They have the shapes of the
+        inputs."""
         found = {}
         for (name, _), value in zip(self.inputs, inputs, strict=True):
             found[name] = plain_value(value)
@@ -199,13 +200,14 @@ class ProgramSource:
         return found
 
     def texts(self, inputs: Sequence[Array]) -> Texts:
-        """Return what a call at these inputs is given. Raises CannotWrite."""
+        """Return what a call at these inputs is given. Raises CannotWrite. They have the shapes of the inputs."""
         values = self.values_of(inputs)
         decks = {deck.target: deck.written(values) for deck in self.decks}
         return Texts(decks, tuple(filled(command, values) for command in self.commands))
 
     def key(self, inputs: Sequence[Array]) -> bytes:
-        """Return what tells the call at these inputs from every other: what it is given."""
+        """Return what tells the call at these inputs from every other: what it is given. They have the shapes of the
+        inputs."""
         try:
             return self.texts(inputs).key
         except CannotWrite:
@@ -260,7 +262,7 @@ class ProgramSource:
 
     def called(self, inputs: Sequence[Array], *, into: Path | None = None) -> ProgramCall:
         """Run the programs at these inputs, in a fresh folder or in the one given (which stays), and return what came
-        of it with every value's place."""
+        of it with every value's place. They have the shapes of the inputs."""
         began = time.monotonic()
         try:
             texts = self.texts(inputs)

@@ -58,7 +58,7 @@ def placed_at(text: str, put: Put, count: int) -> list[tuple[int, str]]:
 
 def replaced(text: str, puts: Sequence[Put], values: Mapping[str, Any]) -> tuple[str, dict[str, FloatArray]]:
     """Return the deck with the values of all inputs in place, and the numbers as they are written there. Raises
-    CannotWrite."""
+    CannotWrite. Numbers are (elements,) of each input."""
     lines = list(_lines(text))
     changes: list[tuple[_Spot, str, str]] = []
     written: dict[str, FloatArray] = {}

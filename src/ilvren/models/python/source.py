@@ -127,7 +127,7 @@ class PythonSource:
         return replace(self, derivatives=word)
 
     def key(self, inputs: Sequence[Array]) -> bytes:
-        """Return the inputs to the last bit."""
+        """Return the inputs to the last bit. They have the shapes of the inputs."""
         return b"".join(np.ascontiguousarray(value).tobytes() for value in inputs)
 
     def shown(self, inputs: Sequence[Array], places: Sequence[int]) -> Array:

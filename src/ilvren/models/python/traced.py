@@ -61,7 +61,8 @@ class Traced(NDArrayOperatorsMixin):
 
     @classmethod
     def input(cls, value: Array, first: int, count: int) -> Traced:
-        """Return an input, whose elements are the inputs from `first` on, of `count`."""
+        """Return an input, whose elements are the inputs from `first` on, of `count`. `value` has the shape of the
+        input."""
         from scipy.sparse import csr_array
 
         n = value.size
@@ -85,11 +86,13 @@ class Traced(NDArrayOperatorsMixin):
 
     @property
     def places(self) -> Array:
-        """Return the numbers of the elements in what views share, in the shape of the array."""
+        """Return the numbers of the elements in what views share, in the shape of the array. It has the shape of the
+        array."""
         return np.arange(self.size).reshape(self.shape) if self._places is None else self._places
 
     def viewed(self, value: Array, places: Array) -> Traced:
-        """Return a view of this array: `value` looks at the same memory, `places` says at which elements."""
+        """Return a view of this array: `value` looks at the same memory, `places` says at which elements. Both have the
+        shape of the view."""
         view = Traced.__new__(Traced)
         view.value, view._store, view._places, view._seen = value, self._store, places, (-1, None)
         return view
@@ -276,7 +279,8 @@ def _scaled(slopes: Any, factors: Array) -> Any:
 
 
 def moved(a: Traced, move: Callable[[Array], Any]) -> Traced:
-    """Return a rearrangement: each element of the result is one of `a`; a view of it where NumPy gives one."""
+    """Return a rearrangement: each element of the result is one of `a`; a view of it where NumPy gives one. The result
+    has the shape that `move` makes."""
     value, places = move(a.value), move(a.places)
     if isinstance(value, np.ndarray) and value.ndim and np.may_share_memory(value, a.value):
         return a.viewed(value, np.asarray(places))
@@ -290,7 +294,8 @@ def broadcast(a: Traced, shape: tuple[int, ...]) -> Traced:
 
 
 def gathered(a: Traced, target: Array, value: Array) -> Traced:
-    """Return sums: element i of `a` is added to element `target`[i] of a result of these values."""
+    """Return sums: element i of `a` is added to element `target`[i] of a result of these values.
+    Shapes: `target` that of `a`, `value` that of the result."""
     from scipy.sparse import csr_array
 
     gather = csr_array((np.ones(a.size), (np.ravel(target), np.arange(a.size))), shape=(value.size, a.size))
