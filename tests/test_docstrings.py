@@ -10,7 +10,7 @@ import ilvren
 SOURCE = Path(ilvren.__file__).parent
 ARRAYS = re.compile(r"FloatArray|NDArray|\bArray\b|IntArray|BoolArray")
 # "(n,)", "(k, *shape)", or words for what has no fixed one.
-SHAPES = re.compile(r"\([^()]*,[^()]*\)|shape|any one|scalar|flat|design|a number|point|count\)|two axes")
+SHAPES = re.compile(r"\([^()]*,[^()]*\)|[Ss]hape|any one|scalar|flat|design|a number|point|count\)|two axes")
 OURS = {"RequestError", "ProblemError", "FormulaError", "InputError", "MachineError", "LedgerFileError"}
 
 
