@@ -12,18 +12,30 @@ import sys
 from dataclasses import fields
 from pathlib import Path
 
-from ilvren.cli.arguments import Parser
 from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import overview
+from ilvren.cli.parsers import parser_of
 from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, PROVED
 from ilvren.judge.standing.verdict import HOLDING, MEANINGS
 from ilvren.methods.base import describe, method_named, method_names
 from ilvren.plans import plan_named, plan_names
 from ilvren.runs.result import HOLDS, OUTCOMES
+from ilvren.version import __version__
 
 HERE = Path(__file__).parent
 NOTICE = "<!-- Written by docs/generate.py; change the code it describes instead. -->\n"
+
+
+STATUSES = (
+    (0, "what was asked holds, or a listing was printed"),
+    (1, "it ran, and what was asked does not hold"),
+    (2, "the request or a file is wrong"),
+    (3, "a bug in Ilvren"),
+    (4, "the machine failed: a full disk, a locked ledger"),
+    (130, "interrupted"),
+    (143, "terminated"),
+)
 
 
 def pages() -> dict[str, str]:
@@ -33,6 +45,7 @@ def pages() -> dict[str, str]:
         "words.md": words_page(),
         "methods/README.md": methods_page(),
         "plans.md": plans_page(),
+        "ilvren.1": manual_page(),
     }
     made["schemes/README.md"] = schemes_page()
     for name in SCHEMES:
@@ -45,16 +58,50 @@ def pages() -> dict[str, str]:
 def commands_page() -> str:
     """Return the page of all commands: their arguments, from the declarations that `--help` prints."""
     parts = [NOTICE, "# Commands\n", "```text", overview().rstrip(), "```\n"]
-    for name, (module_name, summary) in COMMANDS.items():
-        module = importlib.import_module(f"ilvren.cli.{module_name}")
-        parser = Parser(prog=f"ilvren {name}")
-        module.add_arguments(parser)
+    for name, (_, summary) in COMMANDS.items():
+        parser = parser_of(name)
         parts += [f"## {name}\n", f"{summary[:1].upper()}{summary[1:]}.\n", "| argument | meaning |", "|---|---|"]
         parts += [
             f"| {argument_words(action)} | {action.help} |" for action in parser._actions if action.dest != "help"
         ]
-        parts += ["", "```text", module.EXAMPLES.rstrip(), "```\n"]
+        parts += ["", "```text", (parser.epilog or "").rstrip(), "```\n"]
     return "\n".join(parts)
+
+
+def manual_page() -> str:
+    """Return the page for `man ilvren`: what stands in `--help`, of all commands."""
+
+    def plain(text: str) -> str:
+        text = text.replace("\\", "\\(rs").replace("-", "\\-").replace("'", "\\(aq")
+        return "\n".join(f"\\&{line}" if line.startswith((".", "'")) else line for line in text.splitlines())
+
+    lines = [
+        f'.\\" {NOTICE.strip()[5:-4]}', f'.TH ILVREN 1 "" "Ilvren {__version__}" "User commands"', ".SH NAME",
+        "ilvren \\- define, look at, optimize and verify nonlinear design problems", ".SH SYNOPSIS",
+        ".B ilvren", ".I COMMAND", "[\\fIarguments\\fR]", ".br", ".B ilvren \\-\\-help", "|", ".B \\-\\-version",
+    ]  # fmt: skip
+    lines += [".SH COMMANDS"]
+    for name, (_, summary) in COMMANDS.items():
+        parser = parser_of(name)
+        lines += [f".SS ilvren {name}", plain(f"{summary[:1].upper()}{summary[1:]}.")]
+        for action in parser._actions:
+            if action.dest in ("help", "quiet", "no_color", "json"):
+                continue
+            value = str(action.metavar or "")
+            head = " ".join([*(f"\\fB{plain(flag)}\\fR" for flag in action.option_strings), f"\\fI{plain(value)}\\fR"])
+            lines += [".TP", head.replace("\\fI\\fR", "").strip(), plain(action.help or "")]
+        lines += [".PP", ".nf", plain((parser.epilog or "").rstrip()), ".fi"]
+    lines += [
+        ".SH COMMON OPTIONS", ".TP", "\\fB\\-\\-json\\fR", "print one JSON document instead of tables", ".TP",
+        "\\fB\\-\\-quiet\\fR", "no progress and no notes", ".TP", "\\fB\\-\\-no\\-color\\fR", "no colours",
+        ".SH EXIT STATUS",
+    ]  # fmt: skip
+    for number, what in STATUSES:
+        lines += [".TP", f"\\fB{number}\\fR", plain(what)]
+    lines += [".SH ENVIRONMENT", ".TP", "\\fBILVREN_LEDGER\\fR", plain("the ledger, instead of ilvren.ledger here"),
+              ".TP", "\\fBCOLUMNS\\fR", plain("how wide tables may be, in pipes, too"),
+              ".TP", "\\fBNO_COLOR\\fR", "no colours where it is set"]  # fmt: skip
+    return "\n".join(lines) + "\n"
 
 
 def argument_words(action: argparse.Action) -> str:

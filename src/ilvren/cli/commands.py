@@ -30,6 +30,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "report": ("report", "one page: runs or a contest with their verdicts, or samples and approximations"),
     "export": ("export", "write a run's history, or a contest's runs, as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
+    "completion": ("completion", "what a shell needs to complete commands, flags, files, methods and runs"),
 }
 GROUPS = {
     "Begin": ("demo", "new"),
@@ -38,4 +39,5 @@ GROUPS = {
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),
+    "Set up": ("completion",),
 }

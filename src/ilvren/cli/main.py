@@ -19,10 +19,12 @@ if TYPE_CHECKING:
     from types import FrameType
     from typing import Any
 
-__all__ = ["Terminated", "main", "overview", "run_command"]
+__all__ = ["Terminated", "main", "overview", "run_command", "versions"]
 
 # What is answered without a command.
 HELP, VERSION = ("-h", "--help", "help"), "--version"
+# What decides which numbers come out, beside the program itself.
+COMPUTES_WITH = ("numpy", "scipy")
 
 
 class Terminated(KeyboardInterrupt):
@@ -132,7 +134,7 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
         terminal.out.write(overview(_overview_width(terminal)))
         return status.HOLDS
     if arguments[0] == VERSION:
-        terminal.out.write(f"ilvren {__version__}\n")
+        terminal.out.write(versions())
         return status.HOLDS
     name = arguments[0]
     if name not in COMMANDS:
@@ -140,16 +142,11 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
         what = "flag" if name.startswith("-") else "command"
         advice = f'did you mean "{close}"?' if close else "`ilvren --help` lists the commands"
         raise RequestError(f'unknown {what} "{name}"', advice=advice)
-    import importlib
+    from ilvren.cli.parsers import module_of, parser_of
 
-    from ilvren.cli.arguments import Parser
-
-    module_name, summary = COMMANDS[name]
-    module = importlib.import_module(f"ilvren.cli.{module_name}")
-    parser = Parser(prog=f"ilvren {name}", description=summary[:1].upper() + summary[1:] + ".", epilog=module.EXAMPLES)
-    module.add_arguments(parser)
+    module = module_of(name)
     try:
-        parsed = parser.parse_args(arguments[1:])
+        parsed = parser_of(name).parse_args(arguments[1:])
     except SystemExit as stop:  # --help has printed
         return int(stop.code or 0)
     terminal.quiet = terminal.quiet or getattr(parsed, "quiet", False)
@@ -161,6 +158,17 @@ def run_command(arguments: list[str], terminal: Terminal) -> int:
 
     with trusting():
         return int(module.execute(parsed, terminal))
+
+
+def versions() -> str:
+    """Return the text of `ilvren --version`: this program, what it computes with, and where it is."""
+    from importlib.metadata import version
+    from pathlib import Path
+    from platform import platform, python_version
+
+    with_ = ", ".join(f"{name} {version(name)}" for name in COMPUTES_WITH)
+    place = Path(__file__).parent.parent
+    return f"ilvren {__version__}\nPython {python_version()}, {with_}; {platform(terse=True)}\nin {place}\n"
 
 
 def _overview_width(terminal: Terminal) -> int:

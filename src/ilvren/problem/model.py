@@ -47,6 +47,7 @@ FloatArray = NDArray[np.float64]
 Given = float | Sequence[Any]
 
 # Membership of a grid is tested to this share of a spacing (or of the member's size).
+MOST_STEPS = 2.0**52
 GRID_TOLERANCE = 1e-9
 
 
@@ -100,10 +101,10 @@ class Variable:
             return min(self.catalogue, key=lambda item: (abs(item - value), item))
         if self.spacing is None:
             return min(max(value, self.lower), self.upper)
-        steps = math.ceil((value - self.lower) / self.spacing - 0.5 - GRID_TOLERANCE)
-        if math.isfinite(self.upper):
-            steps = min(steps, math.floor((self.upper - self.lower) / self.spacing + GRID_TOLERANCE))
-        return self.lower + max(steps, 0) * self.spacing
+        # Beyond MOST_STEPS numbers no longer tell neighbours apart. What is no number counts as the first.
+        most = math.floor(min((self.upper - self.lower) / self.spacing, MOST_STEPS) + GRID_TOLERANCE)
+        ahead = min(max(0.0, (value - self.lower) / self.spacing), MOST_STEPS)
+        return self.lower + min(max(math.ceil(ahead - 0.5 - GRID_TOLERANCE), 0), most) * self.spacing
 
     def allows(self, value: float) -> bool:
         """Return whether `value` lies within the bounds and on the grid."""
