@@ -18,6 +18,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate, digest_of
 from ilvren.ledger import EvaluationRecord, Ledger, RunRecord
 from ilvren.models import Calls, NotOnRecord
+from ilvren.notebooks import InNotebooks
 from ilvren.problem import Condition, Measures, Problem, condition_of, node_of, sense_of
 from ilvren.records import dataclass
 from ilvren.runs import RunShelf, plain, plain_values, problem_of, told_by_block, trouble_clause
@@ -51,7 +52,7 @@ class Design:
 
 
 @dataclass(frozen=True)
-class DesignTable:
+class DesignTable(InNotebooks):
     """Designs of runs on one problem, in the order asked for; `values` {name: (k,) or (k, size)} of every derived
     value, output, objective and constraint, row by row as the designs; `total` of them before filters;
     `is_mixed`: the runs had different parameters, each design being told under its own; of

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.formula import Graph, Shape, Trouble, interpret
+from ilvren.notebooks import InNotebooks
 from ilvren.problem.aims import NO_AIM, Aim
 from ilvren.problem.elements import MOST_ELEMENTS, Elements
 from ilvren.problem.refinement import AS_DECLARED, Refinement
@@ -331,7 +332,7 @@ class RowBlock:
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Problem:
+class Problem(InNotebooks):
     """A problem bound to its numbers.
 
     `baseline` is the design at the file's starts, `start` the one runs begin with; both have one value

@@ -11,6 +11,7 @@ import numpy as np
 
 from ilvren.algebra import hypervolume
 from ilvren.errors import RequestError
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 from ilvren.runs.front import reference_from
 from ilvren.runs.limits import plain
@@ -53,7 +54,7 @@ class Quartiles:
 
 
 @dataclass(frozen=True)
-class Repeats:
+class Repeats(InNotebooks):
     """The runs in the order of their seeds."""
 
     runs: tuple[RunResult, ...]

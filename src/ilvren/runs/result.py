@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 from ilvren.runs.limits import LimitState, LimitStates, by_block, plain, plain_values, told_by_block
 
@@ -54,7 +55,7 @@ class FoundOptimum:
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
-class RunResult:
+class RunResult(InNotebooks):
     """What a run reports. `id` is "" when it was not recorded; `design` says which design this is:
     "final", "best-feasible" or "least-violation". Objectives are as written. `estimates`: how well the parameters of
     a fit are determined; `forecast` how it does on lines that were left out. `optima` are the distinct ones of a

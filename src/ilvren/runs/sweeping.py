@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.ledger import GroupRecord, Ledger
+from ilvren.notebooks import InNotebooks
 from ilvren.problem import Aim, Problem, allowed_values_of, fixed_problem, loads, word_number
 from ilvren.records import dataclass
 from ilvren.runs.settings import Settings
@@ -46,7 +47,7 @@ class SweptRun:
 
 
 @dataclass(frozen=True)
-class Sweep:
+class Sweep(InNotebooks):
     """All members, in the order of the values given. `over` is the parameter, the variable or its element that takes
     them, with its `unit`; `words` are those of a choice. `group` is its id in the ledger."""
 

@@ -13,7 +13,8 @@ from ilvren.algebra import spread_subset
 from ilvren.draw.fronts import DrawnFront, draw_front, draw_fronts
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.surveys import Section, Survey
+from ilvren.draw.report.section import Section
+from ilvren.draw.report.surveys import Survey
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, corners, designs_of, held_by, knee
 from ilvren.judge import MEANINGS

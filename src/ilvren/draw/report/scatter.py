@@ -16,7 +16,7 @@ from ilvren.runs import addressed, problem_of
 if TYPE_CHECKING:
     from ilvren.ledger import Ledger, RunRecord
 
-__all__ = ["HEADS", "ScatterPart", "scatter_part"]
+__all__ = ["HEADS", "ScatterPart", "rows_of", "scatter_part"]
 
 HEADS = ("quantity", "as designed", "mean", "deviation", "limit", "reserve", "misses", "comes from")
 # Quantities told of each design, and designs of one figure.
@@ -47,7 +47,7 @@ def scatter_part(records: Sequence[RunRecord], ledger: Ledger) -> ScatterPart | 
             continue
     if not found:
         return None
-    tables = tuple((_headline(result), tuple(_row(result, item) for item in result.of[:MOST_ROWS])) for result in found)
+    tables = tuple((_headline(result), rows_of(result)) for result in found)
     notes = tuple(f"{result.design}: {note}" for result in found for note in result.notes)
     return ScatterPart(tables, _pictures(found), notes)
 
@@ -69,6 +69,11 @@ def _headline(result: ScatterResult) -> str:
         return told
     share = f"everything holds in {100.0 * works.value:.4g} % of them"
     return f"{told}, {share} ({100.0 * works.low:.3g} .. {100.0 * works.high:.3g} %)"
+
+
+def rows_of(result: ScatterResult) -> tuple[tuple[str, ...], ...]:
+    """Return the rows of a design's quantities, under HEADS."""
+    return tuple(_row(result, item) for item in result.of[:MOST_ROWS])
 
 
 def _row(result: ScatterResult, item: OutputScatter) -> tuple[str, ...]:

@@ -14,7 +14,8 @@ from ilvren.printable import markdown_lines
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
-    from ilvren.draw.report.surveys import Section, Survey
+    from ilvren.draw.report.section import Section
+    from ilvren.draw.report.surveys import Survey
 
 __all__ = ["write_survey"]
 

@@ -19,6 +19,7 @@ from ilvren.draw.designs import draw_effects, draw_parallel, effects_of
 from ilvren.draw.plan import draw_plan
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
+from ilvren.draw.report.section import Section
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of, planned_again
 from ilvren.problem import Problem, on_document
@@ -28,24 +29,13 @@ from ilvren.runs import GIVEN_PLANS, problem_of, sample_again
 if TYPE_CHECKING:
     from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
 
-__all__ = ["Section", "Survey", "is_survey", "survey"]
+__all__ = ["Survey", "is_survey", "survey"]
 
 # Designs, quantities and variables told; inputs named for an output, and the least share worth naming.
 MOST_BEST, MOST_QUANTITIES, MOST_VARIABLES, MOST_INPUTS, LEAST_SHARE = 10, 30, 10, 5, 0.005
 # Variables through which slices are drawn.
 MOST_SLICED = 8
 # What samples of designs of one's own, and of those that an approximation asked for, are called.
-
-
-@dataclass(frozen=True)
-class Section:
-    """A part of a report: `sentences`, a table (`heads`, those of numbers with ">" before them; `rows`), pictures."""
-
-    title: str
-    sentences: tuple[str, ...] = ()
-    heads: tuple[str, ...] = ()
-    rows: tuple[tuple[str, ...], ...] = ()
-    pictures: tuple[Picture, ...] = ()
 
 
 @dataclass(frozen=True)

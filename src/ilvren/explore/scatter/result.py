@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -98,7 +99,7 @@ class WorstScenario:
 
 
 @dataclass(frozen=True, kw_only=True)
-class ScatterResult:
+class ScatterResult(InNotebooks):
     """How a design fares: `scenarios` of it, each quantity, the share in which everything holds, what drives what
     {output: {scattered name: (first, total)}} and how much of the variance that tells, the worst scenarios, what is to
     be said. `values` {output: (k,)} are the scenarios' values, `inputs` what scattered there, `run` where they are."""

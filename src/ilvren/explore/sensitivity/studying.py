@@ -18,6 +18,7 @@ from ilvren.explore.sampling import Planned, full_designs, sample, space_of
 from ilvren.explore.sensitivity.correlation import WAYS, correlations
 from ilvren.explore.sensitivity.effects import elementary_effects, paths
 from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
+from ilvren.notebooks import InNotebooks
 from ilvren.problem import with_limits
 from ilvren.records import dataclass
 
@@ -48,7 +49,7 @@ class Driver:
 
 
 @dataclass(frozen=True)
-class Sensitivity:
+class Sensitivity(InNotebooks):
     """Of every output its drivers, in the order of the variables; `notes` are to be told; `run` is where the designs
     are, None where none were needed; `skipped` outputs were left out, being too many; `by` says whether inputs are
     uniform between "bounds" or as they "scatter"."""

@@ -15,6 +15,7 @@ from ilvren.judge.checking.evolving import check_first_values, check_simulated
 from ilvren.judge.checking.finding import Finding
 from ilvren.judge.checking.programs import ProgramCheck, check_programs, expected_findings, programs_of
 from ilvren.judge.checking.scaling import ScalingCheck, SizeLine, check_scaling
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ _NOT_COMPARED = (
 
 
 @dataclass(frozen=True)
-class CheckReport:
+class CheckReport(InNotebooks):
     """What was checked and found. `holds` when no derivative is wrong, no limits conflict and no units clash, and when
     derivatives that were to be compared could be."""
 

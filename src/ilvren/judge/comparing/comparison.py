@@ -14,6 +14,7 @@ from ilvren.errors import RequestError
 from ilvren.judge.comparing.final_designs import final_optima, sorted_differences
 from ilvren.judge.comparing.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 from ilvren.runs import RunResult, plain
 
@@ -37,7 +38,7 @@ GRADIENT_WORTH = 3.0
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Comparison(InNotebooks):
     """`best` is f*, as written: the best feasible objective of all runs, or the reference. `scale` turns an
     objective difference into a gap. `arrivals` [run][distance] count evaluations, None if never."""
 

@@ -17,6 +17,7 @@ from ilvren.judge.comparing.paired_test import PairTest, paired_tests
 from ilvren.judge.comparing.profiles import ShareCurve, data_profile, performance_profile
 from ilvren.judge.comparing.track import Track, track_of_record
 from ilvren.ledger import GroupRecord, Ledger
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 from ilvren.runs import Quartiles, plain
 
@@ -108,7 +109,7 @@ class Fixing:
 
 
 @dataclass(frozen=True, kw_only=True)
-class ContestSummary:
+class ContestSummary(InNotebooks):
     """`comparisons` one a problem, with the `cases` of each in the order of its tracks; `methods` summed up; `tests` of
     pairs; `performance` and `data` profiles where there are several problems; `missing` members that have not run."""
 

@@ -21,6 +21,7 @@ from ilvren.judge.optimum.curvature import lagrangian_curvature
 from ilvren.judge.standing.design_report import trouble_sentence
 from ilvren.methods import method_named
 from ilvren.methods.pieces import can_lift
+from ilvren.notebooks import InNotebooks
 from ilvren.problem import NamedValue, Objective, Problem, RowBlock, lifted_of, objective_size
 from ilvren.records import dataclass
 from ilvren.runs import (
@@ -74,7 +75,7 @@ class Symptom:
 
 
 @dataclass(frozen=True)
-class Diagnosis:
+class Diagnosis(InNotebooks):
     """What was found about a run, the most telling first, and commands to try, each with its reason."""
 
     run: str

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import field
 from typing import TYPE_CHECKING
 
+from ilvren.notebooks import InNotebooks
 from ilvren.records import dataclass
 from ilvren.runs import LimitState, plain
 
@@ -84,7 +85,7 @@ class Proof:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Verdict:
+class Verdict(InNotebooks):
     """`better` is the better design that was evaluated, by name, when the verdict is "improvable";
     `active` are the active limits with their margins and prices;
     `freedom` the degrees of freedom they leave: free variables less independent
