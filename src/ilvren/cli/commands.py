@@ -27,7 +27,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "propose": ("propose", "the smallest move that derivatives say gives a change, and what stands in the way"),
     "apply": ("apply", "write a design into decks, into starts, or into another problem's parameters"),
     "diagnose": ("diagnose", "why a run did not end well: missed and conflicting limits, scaling, what to try"),
-    "report": ("report", "one page: runs or a contest with their verdicts, or samples and approximations"),
+    "report": ("report", "one page: runs or a contest with verdicts, a front, a sweep, or samples and approximations"),
     "export": ("export", "write a run's history, or a contest's runs, as CSV or JSON"),
     "methods": ("methods", "list the methods, what they need and handle"),
     "completion": ("completion", "what a shell needs to complete commands, flags, files, methods and runs"),

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ilvren.cli import status
 from ilvren.cli.arguments import ledger_path, values_by_name
@@ -14,21 +13,15 @@ from ilvren.errors import RequestError, nearest
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
     from ilvren.judge import Response
-    from ilvren.ledger import Ledger, RunRecord
 
-__all__ = ["COSTATE", "course_names", "draw_signals", "of_run"]
-
-# Before the name of a state: what a unit more of it is worth.
-COSTATE = "worth of "
-# Designs on the way that a picture bears.
-MOST_PAST = 40
+__all__ = ["draw_signals"]
 
 
 def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
     """Draw the signals of a file's baseline and of runs, with designs on the way. Raises RequestError."""
     from ilvren.cli.files import read_ledger
     from ilvren.draw import draw_responses
-    from ilvren.judge import point_at, response_at, signal_names
+    from ilvren.judge import point_at, recorded_responses, response_at, signal_names
     from ilvren.problem import load
 
     for flag, given in (("--of", arguments.of), ("--variables", arguments.variables), ("--against", arguments.against)):
@@ -52,7 +45,7 @@ def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
     if designs:
         with read_ledger(ledger_path(arguments.ledger)) as ledger:
             for word in designs:
-                found += of_run(ledger, word, arguments.every)
+                found += recorded_responses(ledger, word, arguments.every)
         names = _names(found[-1], arguments.signals)
     past = [item for item in found if item.is_past]
     main = [item for item in found if not item.is_past]
@@ -69,7 +62,7 @@ def draw_signals(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
 def _names(response: Response, given: str | None) -> list[str]:
     """Return the names asked for; "worth of NAME" is what a unit more of a state is worth. Raises RequestError."""
-    from ilvren.judge import signal_names
+    from ilvren.judge import COSTATE, signal_names
 
     if given is None:
         return signal_names(response.problem, None)
@@ -87,15 +80,6 @@ def _names(response: Response, given: str | None) -> list[str]:
     return sorted([*found, *costates], key=lambda name: order[name])
 
 
-def course_names(response: Response) -> list[str]:
-    """Return what a picture of a course on a grid shows: states, controls, and what states are worth."""
-    axes = response.problem.template.built_axes
-    states = [name for axis in axes for name in axis.state_names]
-    controls = [name for axis in axes for name in axis.control_declarations]
-    costates = [name for name in response.signals if name.startswith(COSTATE)]
-    return list(dict.fromkeys([*states, *controls, *costates]))
-
-
 def _signals(item: Response, names: list[str]) -> dict[str, object]:
     from ilvren.runs import plain_values
 
@@ -103,69 +87,3 @@ def _signals(item: Response, names: list[str]) -> dict[str, object]:
         "signals": {name: plain_values(item.signals[name]) for name in names if name in item.signals},
         "trouble": item.trouble or None,
     }
-
-
-def of_run(ledger: Ledger, word: str, every: int | None) -> list[Response]:
-    """Return a design on record, with those on the way to it."""
-    import numpy as np
-
-    from ilvren.judge import response_at
-    from ilvren.runs import addressed, problem_of, problem_of_stage
-
-    item = addressed(ledger, word)
-    problem = problem_of(item.record)
-    found = []
-    of_stage = {0: problem}
-    for name, number, point in _past(ledger, item.record, every):
-        own = problem
-        if len(point) != problem.size:  # on another grid
-            stage = sum(begun.first_iteration <= number for begun in ledger.stages(item.record.number))
-            if stage not in of_stage:
-                of_stage[stage] = problem_of_stage(item.record, stage)
-            own = of_stage[stage]
-        if len(point) == own.size:
-            found.append(response_at(own, point, name, is_past=True))
-    found.append(_with_costates(response_at(problem, np.array(item.point), item.address), item.record, word))
-    return found
-
-
-def _with_costates(response: Response, record: RunRecord, word: str) -> Response:
-    """Return a response with what its states are worth, as signals, where the run's own design is meant and has told
-    that."""
-    import numpy as np
-
-    from ilvren.runs import split_address
-
-    courses: Any = (record.result or {}).get("courses") if split_address(word)[1] is None else None
-    if not courses:
-        return response
-    signals, times = dict(response.signals), dict(response.times)
-    for course in courses:
-        suffix = f"@{course['case']}" if course.get("case") else ""
-        for name, values in course["costates"].items():
-            own = f"{COSTATE}{name}{suffix if suffix and not name.endswith(suffix) else ''}"
-            signals[own] = np.array(values, dtype=float)
-            times[own] = np.array(course["times"], dtype=float)
-    return replace(response, signals=signals, times=times)
-
-
-def _past(ledger: Ledger, record: RunRecord, every: int | None) -> list[tuple[str, int, Any]]:
-    """Return (name, iteration, design) of a run's start and of every Nth iteration of all its stages (of a population
-    the best design then), the last one left out; of very many some."""
-    import numpy as np
-
-    if every is None:
-        return []
-    kept = [item for item in ledger.iterations(record.number, every_stage=True) if item.point][:-1]
-    chosen = kept[::every]
-    if len(chosen) > MOST_PAST:
-        places = np.unique(np.round(np.linspace(0, len(chosen) - 1, MOST_PAST)).astype(int))
-        chosen = [chosen[k] for k in places]
-    return [
-        (
-            f"{record.id}, the start" if place == 0 else f"iteration {item.number}",
-            item.number,
-            np.frombuffer(item.point),
-        )
-        for place, item in enumerate(chosen)
-    ]

@@ -15,6 +15,7 @@ EXAMPLES = """examples:
   ilvren report last --output report.html
   ilvren report r1 r2 --output report.md
   ilvren report g1 --output contest.html --prove
+  ilvren report g2 --output sweep.html        (a sweep)
   ilvren report r3 a1 --output look.html
 """
 
@@ -25,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "runs",
         metavar="RUN|GROUP|APPROXIMATION",
         nargs="+",
-        help='runs or groups of one problem, or samples and approximations: ids, labels, "last"',
+        help='runs, a contest or a sweep of one problem, or samples and approximations: ids, labels, "last"',
     )
     parser.add_argument(
         "--output", metavar="FILE", required=True, help="the page (.html, nothing else needed) or the text (.md)"
@@ -45,7 +46,9 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         gather,
         has_fronts,
         is_survey,
+        is_sweep,
         survey,
+        sweep_survey,
         write_page,
         write_survey,
         write_text,
@@ -54,6 +57,10 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
 
     suffix = check_suffix(arguments.output, (".html", ".md"))
     with read_ledger(ledger_path(arguments.ledger)) as ledger:
+        if is_sweep(arguments.runs, ledger):
+            write_survey(sweep_survey(arguments.runs[0], ledger), arguments.output)
+            terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")
+            return status.HOLDS
         if is_survey(arguments.runs, ledger):
             write_survey(survey(arguments.runs, ledger), arguments.output)
             terminal.note(f"{arguments.output}: {', '.join(arguments.runs)}")

@@ -453,12 +453,12 @@ def _on(ledger: Ledger, extras: Extras, problem: Problem, terminal: Terminal) ->
 
 def _draw_courses(result: RunResult, extras: Extras, every: int, terminal: Terminal, ledger: str | None) -> None:
     """Draw the courses on the way to the last one, of all stages, and what states are worth along that."""
-    from ilvren.cli.draw_signals import course_names, of_run
     from ilvren.cli.files import read_ledger
     from ilvren.draw import draw_responses
+    from ilvren.judge import course_names, recorded_responses
 
     with read_ledger(ledger_path(ledger)) as opened:
-        found = of_run(opened, result.id, every)
+        found = recorded_responses(opened, result.id, every)
     path = extras.output or f"{result.id}-courses.png"
     title = f"{result.problem.title or result.problem.source.file}: every {every}. course of {result.method}"
     draw_responses(found, course_names(found[-1]), path, title=title)

@@ -88,8 +88,9 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
             _write_csv(found, output)
         else:
             from ilvren.draw import draw_sweep
+            from ilvren.judge import curve_of_sweep
 
-            draw_sweep(found, output)
+            draw_sweep(curve_of_sweep(found), output)
         terminal.note(f"{output}: the optimum against {found.over}")
     if any(member.result.outcome == "interrupted" for member in found.members):
         if found.group:

@@ -25,7 +25,7 @@ from ilvren.errors import IlvrenError
 from ilvren.explore import DesignTable
 from ilvren.explore.scatter import ScatterResult
 from ilvren.explore.sensitivity import Sensitivity
-from ilvren.judge import MEANINGS, Comparison, ContestSummary, Diagnosis, Verdict, compare
+from ilvren.judge import MEANINGS, Comparison, ContestSummary, Diagnosis, Verdict, compare, curve_of_sweep
 from ilvren.judge.checking import CheckReport
 from ilvren.problem import Problem
 from ilvren.runs import OUTCOMES, LimitState, Repeats, RunResult, Sweep
@@ -213,9 +213,8 @@ def _of_sweep(found: Sweep) -> Iterable[Section]:
         *(f">{_unit(v.name, v.unit)}" for v in variables),
     ]
     section = _table(f"{_named(problem)} over {found.over}", [], heads, rows)
-    pictures = (
-        () if found.words else _picture(lambda path: draw_sweep(found, path), f"the optimum against {found.over}")
-    )
+    shows = f"the optimum against {found.over}"
+    pictures = _picture(lambda path: draw_sweep(curve_of_sweep(found), path), shows)
     yield Section(section.title, section.sentences, section.heads, section.rows, pictures)
 
 

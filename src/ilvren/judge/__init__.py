@@ -43,6 +43,11 @@ if TYPE_CHECKING:
         write_rows as write_rows,
     )
     from ilvren.judge.comparing.profiles import ShareCurve as ShareCurve
+    from ilvren.judge.comparing.sweep_curve import (
+        SweepCurve as SweepCurve,
+        curve_of_group as curve_of_group,
+        curve_of_sweep as curve_of_sweep,
+    )
     from ilvren.judge.comparing.track import Track as Track, track_of_record as track_of_record
     from ilvren.judge.diagnosing.diagnosis import Diagnosis as Diagnosis, diagnose as diagnose
     from ilvren.judge.optimum.judged import case_of_record as case_of_record
@@ -61,6 +66,11 @@ if TYPE_CHECKING:
         Worth as Worth,
     )
     from ilvren.judge.standing.pattern import Pattern as Pattern
+    from ilvren.judge.standing.recorded_responses import (
+        COSTATE as COSTATE,
+        course_names as course_names,
+        recorded_responses as recorded_responses,
+    )
     from ilvren.judge.standing.reference import (
         TOLERANCE as TOLERANCE,
         Reference as Reference,
@@ -89,12 +99,14 @@ __getattr__, __all__ = door(
         "comparing.generations": "Generation Generations generations_of",
         "comparing.history": "group_table history_table write_history write_rows",
         "comparing.profiles": "ShareCurve",
+        "comparing.sweep_curve": "SweepCurve curve_of_group curve_of_sweep",
         "comparing.track": "Track track_of_record",
         "diagnosing.diagnosis": "Diagnosis diagnose",
         "optimum.judged": "case_of_record",
         "standing.design_report": "DesignReport design_report_at point_at",
         "standing.findings": "LimitWorth MemberWorth ParameterResponse Rounding ScatterWorth Tolerance Worth",
         "standing.pattern": "Pattern",
+        "standing.recorded_responses": "COSTATE course_names recorded_responses",
         "standing.reference": "Reference TOLERANCE read_reference",
         "standing.responses": "LimitCurve Mark Response limit_curves response_at signal_names tightest",
         "standing.verdict": "MEANINGS Verdict",

@@ -101,6 +101,7 @@ if TYPE_CHECKING:
         command_again as command_again,
         on_file_again as on_file_again,
         sample_again as sample_again,
+        sweep_again as sweep_again,
     )
     from ilvren.runs.scaling import Scaling as Scaling
     from ilvren.runs.scatter_stages import (
@@ -133,7 +134,13 @@ if TYPE_CHECKING:
         problem_of_stage as problem_of_stage,
         refuse_changed as refuse_changed,
     )
-    from ilvren.runs.sweeping import Sweep as Sweep, SweptRun as SweptRun, resume_sweep as resume_sweep, sweep as sweep
+    from ilvren.runs.sweeping import (
+        Sweep as Sweep,
+        SweptRun as SweptRun,
+        resume_sweep as resume_sweep,
+        sweep as sweep,
+        swept_unit as swept_unit,
+    )
     from ilvren.runs.told import (
         BROKEN as BROKEN,
         CONFIRMED as CONFIRMED,
@@ -175,7 +182,7 @@ __getattr__, __all__ = door(
         "replay": "unpacked",
         "report": "PRICED_STATIONARITY limit_states",
         "result": "HOLDS OUTCOMES RunResult SUMMARY_ROWS",
-        "same_again": "GIVEN_PLANS command_again on_file_again sample_again",
+        "same_again": "GIVEN_PLANS command_again on_file_again sample_again sweep_again",
         "scaling": "Scaling",
         "scatter_stages": "FRESH_SETS SMOOTH counted_problem fresh_values functions_of smooth_at",
         "second_look": "no_second_look",
@@ -184,7 +191,7 @@ __getattr__, __all__ = door(
         "stages": "told_set",
         "start": "resume run run_as_it_stands",
         "stored": "changed_files flat_design problem_of problem_of_stage refuse_changed",
-        "sweeping": "SweptRun Sweep resume_sweep sweep",
+        "sweeping": "SweptRun Sweep resume_sweep sweep swept_unit",
         "told": "BROKEN CONFIRMED Confirmation CourseTold FAILED Prediction",
         "warm": "begun_at",
     },

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import shlex
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ilvren.problem import AS_USUAL, Aim
@@ -13,9 +14,11 @@ from ilvren.runs.settings import Settings
 if TYPE_CHECKING:
     from ilvren.ledger import RunRecord
 
-__all__ = ["GIVEN_PLANS", "command_again", "on_file_again", "sample_again"]
+__all__ = ["GIVEN_PLANS", "command_again", "on_file_again", "sample_again", "sweep_again"]
 
-# Plans of a sample's designs that no command makes anew: they were given, or found on the way.
+# Plans of a sample whose designs `sensitivity` takes.
+STUDIES = frozenset({"variance", "elementary-effects"})
+# Those that no command makes anew: they were given, or found on the way.
 GIVEN_PLANS = frozenset({"own-designs", "infill"})
 
 
@@ -59,6 +62,11 @@ def sample_again(record: RunRecord) -> str:
     from ilvren.problem import name_in
 
     facts = record.overrides["sample"]
+    if facts["plan"] in STUDIES:
+        words = ["ilvren", "sensitivity", record.problem_file, "--kind", str(facts["plan"])]
+        words += ["--evaluations", str(facts["points"])]
+        words += ["--seed", str(facts["seed"])] if facts.get("seed") else []
+        return shlex.join([*words, *_given("--set", record.overrides.get("set", {}))])
     words = ["ilvren", "sample", record.problem_file]
     if "file" in facts or facts["plan"] in GIVEN_PLANS:
         file = str(facts.get("file", f"{record.id}.csv"))
@@ -75,6 +83,23 @@ def sample_again(record: RunRecord) -> str:
     words += ["--on", name_in(aim["on"])] if aim.get("on") else []
     words += ["--slopes"] if facts.get("slopes") else []
     return shlex.join([*words, *_given("--set", record.overrides.get("set", {}))])
+
+
+def sweep_again(plan: Mapping[str, Any], words: Sequence[str] = ()) -> str:
+    """Return the command that makes a sweep again, from its group's plan; `words` are those of a choice swept over."""
+    settings, stored = Settings.from_dict(plan["settings"]), plan["problems"][0]
+    told = ", ".join(words[round(value) - 1] if words else f"{value:.12g}" for value in plan["values"])
+    found = ["ilvren", "run", stored["file"], "--sweep", f"{plan['parameter']}=[{told}]"]
+    found += [] if settings.method == "automatic" else ["--method", settings.method]
+    found += [word for name, value in settings.options.items() for word in ("--option", f"{name}={value}")]
+    found += [
+        *Aim.from_dict(stored["aim"]).flags(),
+        *_given("--set", stored["set"]),
+        *_given("--start", stored["start"]),
+    ]
+    # A sweep looks again nowhere unless it is asked to.
+    usual = Settings(method=settings.method).second_look
+    return shlex.join([*found, *_tuned(settings if settings.second_look else replace(settings, second_look=usual))])
 
 
 def _as_asked(record: RunRecord, *, with_only: bool = True) -> list[str]:

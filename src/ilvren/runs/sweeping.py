@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ilvren.runs.events import Event
     from ilvren.runs.result import RunResult
 
-__all__ = ["Sweep", "SweptRun", "resume_sweep", "sweep"]
+__all__ = ["Sweep", "SweptRun", "resume_sweep", "sweep", "swept_unit"]
 
 FloatArray = NDArray[np.float64]
 
@@ -202,6 +202,9 @@ class _Swept:
 
     def check(self, problem: Problem, values: Sequence[float]) -> None:
         """Raise RequestError where the values are too many, or one cannot be taken."""
+        if self.variable is not None and self.variable.is_fixed:
+            advice = "leave out --fix, or let its bounds differ in the file"
+            raise RequestError(f"--sweep {self.name}: it is fixed at {self.variable.lower:.12g}", advice=advice)
         if not 1 <= len(values) <= MOST_MEMBERS:
             raise RequestError(f"--sweep: {len(values)} values are given, 1 to {MOST_MEMBERS} are possible")
         for value in values:
@@ -230,16 +233,17 @@ def _what(problem: Problem, name: str) -> _Swept:
             raise RequestError(f'--sweep: "{name}" is not one number', advice=advice)
         for place in range(block.size):
             if name == block.element_name(place):
-                if block.element(place).is_fixed:
-                    advice = "leave out --fix, or let its bounds differ in the file"
-                    raise RequestError(
-                        f"--sweep {name}: it is fixed at {block.element(place).lower:.12g}", advice=advice
-                    )
                 return _Swept(name, block.unit, block.element(place), block.choices)
     known = [*parameters, *(block.name for block in problem.blocks if not block.is_grid)]
     close = nearest(name, known)
     advice = f'did you mean "{close}"?' if close else "parameters and variables: " + ", ".join(known[:MOST_NAMED])
     raise RequestError(f'--sweep: the file has no parameter or variable "{name}"', advice=advice)
+
+
+def swept_unit(problem: Problem, name: str) -> tuple[str, tuple[str, ...]]:
+    """Return the unit of what is swept, and the words where it is a choice. Raises RequestError for an unknown name."""
+    what = _what(problem, name)
+    return what.unit, what.words
 
 
 def _plan(problem: Problem, over: str, values: Sequence[float], settings: Settings) -> dict[str, Any]:

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from ilvren.draw.report.page import write_page as write_page
     from ilvren.draw.report.survey_files import write_survey as write_survey
     from ilvren.draw.report.surveys import is_survey as is_survey, survey as survey
+    from ilvren.draw.report.sweeps import is_sweep as is_sweep, sweep_survey as sweep_survey
     from ilvren.draw.report.text import write_text as write_text
 
 __getattr__, __all__ = door(
@@ -22,6 +23,7 @@ __getattr__, __all__ = door(
         "page": "write_page",
         "survey_files": "write_survey",
         "surveys": "is_survey survey",
+        "sweeps": "is_sweep sweep_survey",
         "text": "write_text",
     },
 )

@@ -9,7 +9,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ilvren.draw.report.further import further_sections
 from ilvren.draw.report.scatter import ScatterPart, scatter_part
+from ilvren.draw.report.section import Section
 from ilvren.errors import RequestError
 from ilvren.judge import (
     Comparison,
@@ -54,7 +56,8 @@ class Chapter:
 @dataclass(frozen=True, kw_only=True)
 class Report:
     """Everything a report tells. `comparison` covers the runs told one by one; `contest` all runs of the groups;
-    `scatter` how the designs fare when they are not made exactly, None where nothing says how they scatter."""
+    `scatter` how the designs fare when they are not made exactly, None where nothing says how they scatter; `further`
+    what some kinds of runs have beside a design."""
 
     title: str
     made: str
@@ -67,6 +70,7 @@ class Report:
     commands: tuple[str, ...]
     ledger: str
     scatter: ScatterPart | None = None
+    further: tuple[Section, ...] = ()
 
 
 def gather(references: Sequence[str], ledger: Ledger | str | Path, *, extra: VerifyOptions | None = None) -> Report:
@@ -86,6 +90,7 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, extra: Ver
             raise RequestError("a run is named twice")
         chapters = tuple(_chapter(record, opened, extra) for record in records)
         scatter = scatter_part(records, opened)
+        further = further_sections(records, opened)
     finally:
         if opened is not ledger:
             opened.close()
@@ -109,6 +114,7 @@ def gather(references: Sequence[str], ledger: Ledger | str | Path, *, extra: Ver
         commands=tuple(commands),
         ledger=path,
         scatter=scatter,
+        further=further,
     )
 
 

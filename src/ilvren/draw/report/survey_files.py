@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ilvren.draw.report.page import rendered
-from ilvren.draw.report.text import problem_lines, table_lines
+from ilvren.draw.report.text import problem_lines, section_lines
 from ilvren.printable import markdown_lines
 from ilvren.version import __version__
 
 if TYPE_CHECKING:
-    from ilvren.draw.report.section import Section
     from ilvren.draw.report.surveys import Survey
 
 __all__ = ["write_survey"]
@@ -45,20 +44,5 @@ def _lines(survey: Survey, target: Path) -> Iterator[str]:
     for sentence in survey.summary:
         yield f"- {sentence}"
     yield from problem_lines(survey.problem)
-    number = 0
-    for section in survey.sections:
-        yield from _section(section)
-        for picture in section.pictures:
-            number += 1
-            beside = target.with_name(f"{target.stem}-{number}.png")
-            beside.write_bytes(picture.data)
-            yield from ("", f"![{picture.shows}]({beside.name})")
+    yield from section_lines(survey.sections, target)
     yield from ("", "## Do it again", "", "```sh", *survey.commands, "```")
-
-
-def _section(section: Section) -> Iterator[str]:
-    yield from ("", f"## {section.title}", "")
-    if section.sentences:
-        yield from (" ".join(section.sentences), "")
-    if section.rows:
-        yield from table_lines([head.lstrip(">") for head in section.heads], section.rows)

@@ -142,6 +142,7 @@ def _sample(pages: _Pages, record: RunRecord, ledger: Ledger, *, several: bool) 
             rows.append((quantity, table.units.get(quantity, ""), *(number(float(v)) for v in own)))
     heads = ("quantity", "unit", ">lowest", ">median", ">mean", ">highest", ">deviation")
     pages.sections.append(Section(f"{prefix}What came of it", heads=heads, rows=tuple(rows)))
+    _drivers_section(pages, record, ledger, prefix)
     _effects_section(pages, table, prefix)
     _best_section(pages, table, prefix)
     if failed:
@@ -191,6 +192,38 @@ def _plan_section(pages: _Pages, table: DesignTable, facts: Mapping[str, Any], p
             pictures,
         )
     )
+
+
+def _drivers_section(pages: _Pages, record: RunRecord, ledger: Ledger, prefix: str) -> None:
+    """Add what drives what, where the designs were made to tell that."""
+    from ilvren.draw.sensitivity import draw_sensitivity
+    from ilvren.explore.sensitivity import STUDIES, study_on_record
+
+    if record.overrides["sample"]["plan"] not in STUDIES:
+        return
+    try:
+        found = study_on_record(ledger, record)
+    except RequestError as error:  # designs are missing, which it says
+        pages.sections.append(Section(f"{prefix}What drives what", (f"{error}.",)))
+        return
+    rows = []
+    for output, drivers in list(found.of.items())[:MOST_QUANTITIES]:
+        told = sorted(drivers, key=lambda own: -own.size if math.isfinite(own.size) else math.inf)[:MOST_INPUTS]
+        for driver in told:
+            numbers = driver.numbers
+            if found.kind == "variance":
+                cells = (_percent(numbers["first"]), _percent(numbers["total"]))
+                span = f"{_percent(numbers['total_low'])} … {_percent(numbers['total_high'])}"
+            else:
+                cells = (number(numbers["mean"], 3), number(numbers["mean_absolute"], 3))
+                span = f"{number(numbers['low'], 3)} … {number(numbers['high'], 3)}"
+            rows.append((output, driver.variable, *cells, span))
+    heads = ("output", "by", ">alone", ">in all", ">95 % interval")
+    if found.kind != "variance":
+        heads = ("output", "by", ">mean effect", ">mean |effect|", ">95 % interval")
+    picture = pictured(lambda path: draw_sensitivity(found, path), "what drives each output")
+    sentences = tuple(f"{note[:1].upper()}{note[1:]}." for note in found.notes)
+    pages.sections.append(Section(f"{prefix}What drives what", sentences, heads, tuple(rows), (picture,)))
 
 
 def _effects_section(pages: _Pages, table: DesignTable, prefix: str) -> None:

@@ -25,17 +25,18 @@ from ilvren.version import __version__
 
 if TYPE_CHECKING:
     from ilvren.draw.report.content import Chapter, Report
+    from ilvren.draw.report.section import Section
     from ilvren.problem import Problem
 
-__all__ = ["problem_lines", "table_lines", "write_text"]
+__all__ = ["problem_lines", "section_lines", "table_lines", "write_text"]
 
 
 def write_text(report: Report, path: str) -> None:
     """Write the report to `path`."""
-    Path(path).write_text("\n".join(markdown_lines(_lines(report))) + "\n", encoding="utf-8")
+    Path(path).write_text("\n".join(markdown_lines(_lines(report, Path(path)))) + "\n", encoding="utf-8")
 
 
-def _lines(report: Report) -> Iterator[str]:
+def _lines(report: Report, target: Path) -> Iterator[str]:
     ids = ", ".join(chapter.record.id for chapter in report.chapters)
     yield f"# {report.title}"
     yield ""
@@ -64,6 +65,7 @@ def _lines(report: Report) -> Iterator[str]:
     yield from ("", "## Verification")
     for chapter in report.chapters:
         yield from _verification(chapter)
+    yield from section_lines(report.further, target)
     if report.scatter is not None:
         yield from ("", "## As it will be made")
         for headline, told in report.scatter.tables:
@@ -135,6 +137,22 @@ def _verification(chapter: Chapter) -> Iterator[str]:
         yield from filter(None, (active_note(verdict),))
     yield ""
     yield from table_lines(("check", "result", "value", "limit", "what it says"), check_rows(verdict))
+
+
+def section_lines(sections: Sequence[Section], target: Path) -> Iterator[str]:
+    """Give the lines of sections; their pictures go beside the file `target`, as NAME-1.png and so on."""
+    number_ = 0
+    for section in sections:
+        yield from ("", f"## {section.title}", "")
+        if section.sentences:
+            yield from (" ".join(section.sentences), "")
+        if section.rows:
+            yield from table_lines([head.lstrip(">") for head in section.heads], section.rows)
+        for picture in section.pictures:
+            number_ += 1
+            beside = target.with_name(f"{target.stem}-{number_}.png")
+            beside.write_bytes(picture.data)
+            yield from ("", f"![{picture.shows}]({beside.name})")
 
 
 def table_lines(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[str]:

@@ -21,15 +21,27 @@ from ilvren.explore.sensitivity.shares import pair_designs, variance_shares
 from ilvren.notebooks import InNotebooks
 from ilvren.problem import with_limits
 from ilvren.records import dataclass
+from ilvren.runs import problem_of
 
 if TYPE_CHECKING:
-    from ilvren.ledger import ApproximationRecord, Ledger
+    from ilvren.ledger import ApproximationRecord, Ledger, RunRecord
     from ilvren.problem import Problem
 
-__all__ = ["KINDS", "Driver", "Sensitivity", "elasticities_at", "of_designs", "study", "with_errors"]
+__all__ = [
+    "KINDS",
+    "STUDIES",
+    "Driver",
+    "Sensitivity",
+    "elasticities_at",
+    "of_designs",
+    "study",
+    "study_on_record",
+    "with_errors",
+]
 
 FloatArray = NDArray[np.float64]
 
+STUDIES = ("elementary-effects", "variance")
 KINDS = ("elasticities", "elementary-effects", "variance", "correlation")
 # Evaluations without a word: paths of elementary effects, and base designs of variance shares.
 DEFAULT_PATHS, DEFAULT_SHARES = 10, 20_000
@@ -139,34 +151,61 @@ def study(
 ) -> Sensitivity:
     """Return the sensitivities of a problem by designs that are evaluated for them, recorded as a run: "variance" or
     "elementary-effects". Raises RequestError."""
-    space = space_of(problem)
-    n = space.size
-    rng = np.random.default_rng(seed)
-    if kind == "elementary-effects":
-        count = max(2, evaluations // (n + 1)) if evaluations else DEFAULT_PATHS
-        shape: tuple[int, ...] = (count, n + 1, n)
-        shares = paths(n, count, rng).reshape(-1, n)
-    elif kind == "variance":
-        usual = DEFAULT_SHARES_OF_MODELS if problem.sources or problem.simulations else DEFAULT_SHARES
-        shares = pair_designs(n, evaluations or usual, rng)
-        shape = (len(shares), n)
-    else:
+    if kind not in STUDIES:
         raise RequestError(f'"{kind}" needs no designs of its own')
-    designs = full_designs(problem, space.designs(shares))
+    rng, space = np.random.default_rng(seed), space_of(problem)
+    usual = DEFAULT_SHARES_OF_MODELS if problem.sources or problem.simulations else DEFAULT_SHARES
+    usual = usual if kind == "variance" else DEFAULT_PATHS * (space.size + 1)
+    shares = _design_shares(kind, space.size, evaluations or usual, rng)
+    designs = full_designs(problem, space.designs(shares.reshape(-1, space.size)))
     facts = {"seed": seed, "options": {}, "points": len(designs)}
     made = Planned(problem, kind, designs, (), space, None, facts)
     result = sample(made, ledger=ledger, label=label, workers=workers, listener=listener)
     assert ledger is not None
     assert result.id is not None
     ledger.flush()
-    table = designs_of(ledger, [result.id])
+    return _studied(problem, kind, ledger, result.id, shares, rng, of)
+
+
+def _design_shares(kind: str, n: int, evaluations: int, rng: np.random.Generator) -> FloatArray:
+    """Return where in the box the designs of a study lie: (paths, n + 1, n), or (designs, n) for shares of variance."""
+    if kind == "variance":
+        return pair_designs(n, evaluations, rng)
+    return paths(n, max(2, evaluations // (n + 1)), rng)
+
+
+def study_on_record(ledger: Ledger, record: RunRecord) -> Sensitivity:
+    """Return the sensitivities of a recorded run of `study`, by the designs that it holds. Raises RequestError for any
+    other run, and where designs are missing."""
+    facts = record.overrides.get("sample", {})
+    kind, problem = str(facts.get("plan", "")), problem_of(record)
+    if kind not in STUDIES or "points" not in facts:
+        raise RequestError(f"{record.id} holds no designs of a sensitivity")
+    rng = np.random.default_rng(facts.get("seed", 0))
+    shares = _design_shares(kind, space_of(problem).size, int(facts["points"]), rng)
+    return _studied(problem, kind, ledger, record.id, shares, rng, ())
+
+
+def _studied(
+    problem: Problem,
+    kind: str,
+    ledger: Ledger,
+    run: str,
+    shares: FloatArray,
+    rng: np.random.Generator,
+    of: Sequence[str],
+) -> Sensitivity:
+    """Return what the designs at `shares` of the box tell, as a run has evaluated them. Raises RequestError."""
+    space = space_of(problem)
+    designs = full_designs(problem, space.designs(shares.reshape(-1, space.size)))
+    table = designs_of(ledger, [run])
     values, units, skipped = _outputs(table, of)
     at = {bytes(np.array(design.point).tobytes()): k for k, design in enumerate(table.designs)}
     rows = np.array([at.get(point.tobytes(), -1) for point in designs])
     if (rows < 0).any():
         raise RequestError(
-            f"{result.id}: {int((rows < 0).sum())} of {len(rows)} designs are missing ({result.reason})",
-            advice=f"`ilvren resume {result.id}` goes on; then the same command again",
+            f"{run}: {int((rows < 0).sum())} of {len(rows)} designs are missing",
+            advice=f"`ilvren resume {run}` goes on; then the same command again",
         )
     found, failed, still = {}, 0, list[str]()
     for name, column in values.items():
@@ -176,7 +215,7 @@ def study(
             still.append(name)
             continue
         failed = max(failed, int((~np.isfinite(own)).sum()))
-        found[name] = _effects(space.names, shares.reshape(shape), own, rng) if kind == "elementary-effects" else (
+        found[name] = _effects(space.names, shares, own, rng) if kind == "elementary-effects" else (
             _shares(space.names, own, rng)
         )  # fmt: skip
     notes = [f"{failed:,} of {len(rows):,} designs have no values and are left out"] if failed else []
@@ -184,7 +223,7 @@ def study(
         notes.append(f"nothing moves {', '.join(still[:8])}")
     if kind == "variance":
         notes += _interactions(found)
-    return Sensitivity(kind, found, units, tuple(notes), result.id, len(table.designs), skipped)
+    return Sensitivity(kind, found, units, tuple(notes), run, len(table.designs), skipped)
 
 
 def _effects(
