@@ -16,8 +16,8 @@ from ilvren.draw.histories import draw_histories
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.page import rendered
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.section import Section
-from ilvren.draw.report.words import active_rows, check_rows, sentence
+from ilvren.draw.report.section import Section, sentence
+from ilvren.draw.report.words import active_rows, check_rows
 from ilvren.draw.scatter import draw_scatter
 from ilvren.draw.sensitivity import draw_sensitivity
 from ilvren.draw.sweep import draw_sweep

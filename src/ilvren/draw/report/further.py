@@ -11,8 +11,7 @@ import numpy as np
 from ilvren.draw.fit import MOST_ENTRIES, draw_fit
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.section import Section
-from ilvren.draw.report.words import sentence
+from ilvren.draw.report.section import Section, sentence
 from ilvren.draw.responses import draw_responses
 from ilvren.errors import IlvrenError
 from ilvren.evaluate import Gate

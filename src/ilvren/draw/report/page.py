@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
+from ilvren.draw.report.section import sentence
 from ilvren.draw.report.words import (
     active_note,
     active_rows,
@@ -20,7 +21,6 @@ from ilvren.draw.report.words import (
     design_rows,
     method_rows,
     quantity_rows,
-    sentence,
     settings_rows,
     verdict_line,
 )

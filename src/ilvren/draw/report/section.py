@@ -5,7 +5,7 @@ from __future__ import annotations
 from ilvren.draw.report.picture import Picture
 from ilvren.records import dataclass
 
-__all__ = ["Section"]
+__all__ = ["Section", "sentence"]
 
 
 @dataclass(frozen=True)
@@ -17,3 +17,8 @@ class Section:
     heads: tuple[str, ...] = ()
     rows: tuple[tuple[str, ...], ...] = ()
     pictures: tuple[Picture, ...] = ()
+
+
+def sentence(text: str) -> str:
+    """Return a clause as a sentence."""
+    return f"{text[:1].upper()}{text[1:]}."

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.scatter import HEADS
+from ilvren.draw.report.section import sentence
 from ilvren.draw.report.words import (
     active_note,
     active_rows,
@@ -15,7 +16,6 @@ from ilvren.draw.report.words import (
     design_rows,
     method_rows,
     quantity_rows,
-    sentence,
     settings_rows,
     verdict_line,
 )

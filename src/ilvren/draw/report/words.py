@@ -23,7 +23,6 @@ __all__ = [
     "design_rows",
     "method_rows",
     "quantity_rows",
-    "sentence",
     "settings_rows",
     "verdict_line",
 ]
@@ -34,11 +33,6 @@ MOST_LIMITS = 50
 MOST_VARIABLES = 40
 # Derived values and outputs told.
 MOST_QUANTITIES = 60
-
-
-def sentence(text: str) -> str:
-    """Return a clause as a sentence."""
-    return f"{text[:1].upper()}{text[1:]}."
 
 
 def verdict_line(chapter: Chapter) -> str:
