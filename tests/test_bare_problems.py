@@ -15,9 +15,9 @@ FREE = "x = { start = 1, lower = 0, upper = 2 }\ny = { start = 1 }\n"
 PROBLEMS = {
     "members only": f'[variables]\n{GRID}[minimize]\nf = "(a-3)^2 + b"\n[constraints]\nk = "a + b >= 3"\n',
     "members in conflict": f'[variables]\n{GRID}[minimize]\nf = "a + b"\n[constraints]\nk = "a + b >= 30"\n',
-    "all fixed": '[variables]\na = { start = 2, fixed = true }\n[minimize]\nf = "a^2"\n[constraints]\nk = "a <= 1"\n',
+    "all fixed": '[variables]\na = { start = 2, lower = 2, upper = 2 }\n[minimize]\nf = "a^2"\n[constraints]\nk = "a <= 1"\n',
     "one member": '[variables]\na = { start = 2, catalogue = [2] }\n[minimize]\nf = "a^2"\n[constraints]\nk = "a <= 1"\n',
-    "one word": f'[variables]\nw = {{ start = "oak", catalogue = ["oak"] }}\n{FREE}[minimize]\nf = "(x-2)^2 + y^2"\n',
+    "one word": f'[variables]\nw = {{ start = "oak", choices = ["oak"] }}\n{FREE}[minimize]\nf = "(x-2)^2 + y^2"\n',
     "no rows": '[variables]\nx = { start = 1 }\n[minimize]\nf = "(x-2)^2"\n',
     "no objective": f'[variables]\n{FREE}[constraints]\nc = "x + y == 1"\nd = "x >= y"\n',
     "nothing asked": f"[variables]\n{FREE}",
@@ -33,6 +33,7 @@ PROBLEMS = {
     "scattered members": f'[variables]\n{GRID}[scatter]\na = {{ law = "normal", deviation = 0.1 }}\n[minimize]\nf = "a*b"\n',
     "an empty file": "",
 }
+REFUSED = {"nothing asked", "wider than numbers", "an empty file"}
 COMMANDS = [
     *(
         line.split()
@@ -62,6 +63,8 @@ class BareProblems(InAFolder):
                     status = main(words, Terminal(out, err, quiet=True))
                     said = out.getvalue() + err.getvalue()
                     self.assertIn(status, (0, 1, 2), said)
+                    if words[0] == "show":  # it is a problem, and not a slip in this file
+                        self.assertEqual(status, 2 if name in REFUSED else 0, said)
                     if status == 2:
                         self.assertNotEqual(err.getvalue().strip(), "")
 

@@ -75,7 +75,7 @@ def draw_contours(
     views = [view_of(problem, name, point, tracks) for name in names]
     grid = subject.grid_of(GRIDS, lambda size: plane(point, views, size)[2])
     xs, ys, points = plane(point, views, grid)
-    rows, values, sizes = rows_at(problem, subject.gate, points, views)
+    rows, values, sizes = rows_at(subject, points, views)
     shape = (len(ys), len(xs))
     z = subject.at(points).reshape(shape)
     seen = grid_extremes(xs, ys, z, views, everywhere_feasible(rows, values, sizes).reshape(shape))

@@ -60,7 +60,7 @@ def draw_curve(
     view = view_of(problem, name, point, tracks)
     xs, points = line_of(point, view, subject.grid_of(CURVES, lambda count: line_of(point, view, count)[1]))
     y = subject.at(points)
-    rows, values, sizes = rows_at(problem, subject.gate, points, [view])
+    rows, values, sizes = rows_at(subject, points, [view])
     extremes = curve_extremes(subject, point, view, xs, y)
     with figure() as (made, axis):
         marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 6}

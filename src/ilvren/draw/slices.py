@@ -49,7 +49,7 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
         for axis, name, view in zip(axes.flat, names, views, strict=False):
             xs, points = line_of(point, view, count)
             y = subject.at(points)
-            rows, values, sizes = rows_at(problem, subject.gate, points, [view])
+            rows, values, sizes = rows_at(subject, points, [view])
             found[name] = curve_extremes(subject, point, view, xs, y)
             marks = {} if view.is_continuous else {"marker": "o", "linestyle": ":", "markersize": 5}
             axis.plot(xs, y, color=LINES[0][0], linewidth=1.8, **marks)

@@ -57,7 +57,7 @@ def draw_surface(
     xs, ys, points = plane(point, views, grid)
     shape = (len(ys), len(xs))
     z = subject.at(points).reshape(shape)
-    rows, values, sizes = rows_at(problem, subject.gate, points, views)
+    rows, values, sizes = rows_at(subject, points, views)
     feasible = everywhere_feasible(rows, values, sizes).reshape(shape)
     extremes = followed(subject, grid_extremes(xs, ys, z, views, feasible), views, point, grid)
     low, high = _range(z)

@@ -48,6 +48,8 @@ DRAWN_FEASIBILITY = 1e-6
 BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
 # More limits than this make no picture.
 MOST_LIMITS = 6
+# Rows whose values are kept, beside what is drawn, of designs that cost something.
+MOST_KEPT = 64
 # An approximated value is unsure where its interval reaches further than this share of the drawn range.
 UNSURE = 0.1
 
@@ -101,6 +103,7 @@ class Subject:
     band: Band | None = None
     budget: Budget = field(default_factory=Budget, compare=False)
     told: Callable[[str], None] = field(default=lambda _: None, compare=False)
+    known: dict[bytes, FloatArray] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def is_costly(self) -> bool:
@@ -121,10 +124,41 @@ class Subject:
 
     def at(self, points: FloatArray) -> FloatArray:
         """Return the values (k,), as written, at designs (k, n)."""
+        if self.is_costly:
+            return self._looked_up(points)[:, 0]
         with np.errstate(all="ignore"):
             return self.budget.measured(
                 lambda: self.gate.written.entry_batch(self.entry, points)[:, self.column], len(points)
             )
+
+    def rows(self, points: FloatArray, places: NDArray[np.int64]) -> FloatArray:
+        """Return the values (k, r) of the rows at `places` (r,), at designs (k, n)."""
+        if self._keeps_rows:
+            return self._looked_up(points)[:, 1 + places]
+        with np.errstate(all="ignore"):
+            return self.gate.written.batch(points, rows=places).rows
+
+    @property
+    def _keeps_rows(self) -> bool:
+        return self.is_costly and self.problem.row_count <= MOST_KEPT
+
+    def _looked_up(self, points: FloatArray) -> FloatArray:
+        """Return value and rows (k, 1 + rows) of costly designs, each of which is evaluated once in a figure."""
+        keys = [point.tobytes() for point in points]
+        new = {key: place for place, key in enumerate(keys) if key not in self.known}
+        if new:
+            written, blocks = self.gate.written, self.problem.row_blocks if self._keeps_rows else ()
+            node = self.problem.objective.node if self.entry is None and self.problem.objective else None
+            nodes = [written.entry_node(self.entry or "") if node is None else node, *(block.node for block in blocks)]
+            missing = points[list(new.values())]
+
+            def evaluated() -> FloatArray:
+                with np.errstate(all="ignore"):
+                    values, *rows = written.node_batch(nodes, missing)
+                return np.concatenate([values[:, [self.column]], *rows], axis=1)
+
+            self.known.update(zip(new, self.budget.measured(evaluated, len(missing)), strict=True))
+        return np.array([self.known[key] for key in keys]).reshape(len(keys), -1)
 
     def grid_of(self, sizes: Sequence[int], designs: Callable[[int], FloatArray]) -> int:
         """Return the finest of some grids that time allows, `designs` (k, n) being those of one, and say so where it is
@@ -230,22 +264,20 @@ def is_plain(values: FloatArray) -> bool:
     return bool(len(finite)) and 1e-2 < float(finite.max()) < 1e8
 
 
-def rows_at(
-    problem: Problem, gate: Gate, points: FloatArray, views: Sequence[View]
-) -> tuple[list[Row], FloatArray, FloatArray]:
+def rows_at(subject: Subject, points: FloatArray, views: Sequence[View]) -> tuple[list[Row], FloatArray, FloatArray]:
     """Return the rows that the drawn variables change, their values (k, r) at designs (k, n), and their sizes (r,).
 
     Of very many rows only those that cross a limit within the picture are kept, and of these the first MOST_LIMITS.
     """
+    problem = subject.problem
     if not problem.row_blocks:
         return [], np.zeros((len(points), 0)), np.zeros(0)
     if problem.row_count <= MOST_LIMITS or not problem.graph.has_arrays:
         places = np.arange(problem.row_count)
     else:
-        pattern = gate.written.jacobian_plan().pattern.tocsc()
+        pattern = subject.gate.written.jacobian_plan().pattern.tocsc()
         places = np.unique(np.concatenate([pattern[:, [view.index]].indices for view in views]))
-    with np.errstate(all="ignore"):
-        values = gate.written.batch(points, rows=places).rows
+    values = subject.rows(points, places)
     sizes = Measures.of(problem).row_sizes[places]
     rows = [problem.rows[int(place)] for place in places]
     if len(rows) > MOST_LIMITS:
