@@ -87,7 +87,8 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
         terminal.document(table.to_dict())
     elif not arguments.output:
         shown = arguments.top or (MOST_ROWS if terminal.out.isatty() else len(table.designs))
-        terminal.show(_table(table, names, shown))
+        if table.designs:
+            terminal.show(_table(table, names, shown))
         _show_counts(table, terminal, min(shown, len(table.designs)))
     return status.HOLDS
 
@@ -158,9 +159,9 @@ def _show_counts(table: DesignTable, terminal: Terminal, shown: int) -> None:
     kept = len(table.designs)
     feasible = table.counts["feasible"]
     told = f"{shown} shown of {table.total}" if shown < table.total else f"{table.total} designs"
-    terminal.show(f"{told}; {feasible} of all meet the limits")
+    terminal.show(f"{told}; {feasible} of all meet the limits" if table.total else "no designs")
     if table.is_staged:
-        terminal.show("designs of earlier stages are left out: they were evaluated with other parameters")
+        terminal.show("left out: designs of earlier stages, whose values other parameters, scenarios or grids decided")
     if table.thinned:
         terminal.show(f"{table.thinned} more were evaluated; their long vectors were not kept")
     if kept > shown:

@@ -57,7 +57,7 @@ class DesignTable(InNotebooks):
     value, output, objective and constraint, row by row as the designs; `total` of them before filters;
     `is_mixed`: the runs had different parameters, each design being told under its own; of
     `thinned` more designs the vectors, which are long, were not kept; `is_staged`: designs of earlier
-    stages of a run are left out, since other parameters decided their values."""
+    stages of a run are left out, since other parameters, scenarios or grids decided their values."""
 
     problem: Problem
     runs: tuple[str, ...]
@@ -224,7 +224,7 @@ def designs_of(
         table.counts,
         any(record.overrides["set"] != records[0].overrides["set"] for record in records),
         thinned,
-        any("stages" in record.overrides for record in records),
+        any(len(ledger.stages(record.number)) > 1 for record in records),
     )
 
 

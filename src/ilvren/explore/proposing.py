@@ -215,7 +215,8 @@ def _check_names(problem: Problem, given: Sequence[tuple[str, str]], told: Seque
 
 def told_names(problem: Problem) -> list[str]:
     """Return the quantities that are told: objectives, derived values, models' outputs."""
-    names = [item.name for item in problem.objectives]
+    # The sum of a [fit] has no name that a formula could use.
+    names = [item.name for item in problem.objectives] if not problem.residuals else []
     names += [item.name for item in problem.derived if problem.graph.variables_of([item.node])]
     return list(dict.fromkeys([*names, *(name for name, _ in problem.outputs)]))
 

@@ -323,18 +323,23 @@ def elasticities_at(problem: Problem, point: Sequence[float] | FloatArray, *, of
     if not found.is_finite or not found.has_finite_derivatives:
         raise RequestError("the design has no finite values and derivatives", advice="another design, --at")
     jacobian = found.jacobian
-    dense = np.asarray(jacobian if isinstance(jacobian, np.ndarray) else jacobian.toarray())
+    dense = np.asarray(jacobian if isinstance(jacobian, np.ndarray) else jacobian.toarray()).reshape(-1, own.size)
+    values = found.rows
     places = problem.continuous_places.tolist()
     blocks = list(own.row_blocks)
     units = {name: _unit(problem, name) for name in [*names, *rows]}
     wanted: dict[str, int] = {}
+    if problem.residuals and problem.objective is not None:  # the sum of a [fit], which no formula can name
+        wanted[problem.objective.name] = len(dense)
+        assert found.gradient is not None
+        dense, values = np.vstack([dense, found.gradient]), np.append(values, found.objective)
     for name, block in [*zip(names, blocks[len(problem.row_blocks) :], strict=True), *zip(rows, blocks, strict=False)]:
         for k in range(block.size):
             wanted.setdefault(name if block.size == 1 else f"{name}[{k}]", block.first + k)
     chosen = _chosen(list(wanted), of)
     drivers = {}
     for name in chosen[:MOST_OUTPUTS]:
-        row, value = dense[wanted[name]], float(found.rows[wanted[name]])
+        row, value = dense[wanted[name]], float(values[wanted[name]])
         own_drivers = []
         for place in places:
             slope = float(row[place])

@@ -1,0 +1,132 @@
+"""Every kind of problem by every command and output: each combination works, or is refused in words that are written
+down here."""
+
+import io
+import json
+import unittest
+from pathlib import Path
+
+from ilvren.cli.main import main
+from ilvren.cli.terminal import Terminal
+from tests.kinds_of_problems import KINDS, written
+from tests.test_cli import InAFolder
+
+# Each is run on p.toml or the runs before it; NAME is something the problem minimizes or limits.
+COMMANDS = """
+show p.toml --json
+show p.toml --output s.png
+check p.toml --json --units
+draw p.toml --variables VARIABLE --output d.png
+simulate p.toml --json
+sample p.toml --points 6 --json
+sensitivity p.toml --json
+sensitivity p.toml --kind elementary-effects --evaluations 12 --json
+scatter p.toml --json --scenarios 50
+propose p.toml --change NAME=-1% --json
+run p.toml --json --evaluations 400 --label best
+show last --json
+verify last --json
+diagnose last --json
+report last --output r.html
+export last --output h.csv
+export last --output h.json
+designs best --json
+designs best --figure pairs --output p.png
+draw p.toml --variables VARIABLE --run best --output e.png
+simulate last --json
+apply last --dry-run --json
+run p.toml --evaluations 2 --label short --json
+resume short --evaluations 30 --json
+run p.toml --from best --evaluations 20 --json
+run p.toml --sweep VARIABLE=[V] --evaluations 60 --json
+run p.toml --fix VARIABLE=V --evaluations 60 --json
+run p.toml --repeats 2 --method METHOD --evaluations 40 --json
+contest p.toml --method METHOD --method OTHER --evaluations 60 --json
+compare best short --json
+approximate r1 --json
+sensitivity r1 --json
+runs --json
+"""
+# kind → what stands for NAME, VARIABLE, V, METHOD and OTHER where it is not the usual.
+USUAL = {"NAME": "cost", "VARIABLE": "x", "V": "1", "METHOD": "cma-es", "OTHER": "nelder-mead"}
+OWN = {
+    "vectors": {"NAME": "f", "VARIABLE": "u[1]", "V": "0.5"},
+    "python model": {"NAME": "length", "VARIABLE": "width", "V": "2.5"},
+    "program": {"NAME": "length", "VARIABLE": "width", "V": "2.5"},
+    "over time": {"VARIABLE": "k"},
+    "control": {"NAME": "work", "VARIABLE": "push", "METHOD": "interior-point", "OTHER": "augmented-lagrangian"},
+    "several objectives": {"METHOD": "nondominated-sorting", "OTHER": "front-direct-search"},
+    "scatter": {"VARIABLE": "wall", "V": "8"},
+    "members": {"VARIABLE": "wood", "V": "larch", "OTHER": "mesh-adaptive-search"},
+    "fit": {"NAME": "a", "VARIABLE": "b"},
+    "cases": {"VARIABLE": "w"},
+    "confirmed": {"VARIABLE": "width", "V": "2.5"},
+}
+# What is refused, by the beginning of the command, and words of why; "" for all kinds but those that stand first.
+REFUSED = [
+    ("simulate", {"over time", "control"}, "nothing that evolves over time"),
+    ("scatter", {"scatter"}, "does not say how anything scatters"),
+    ("apply", {"program"}, "nothing to write"),
+]
+REFUSED_OF = {
+    ("several objectives", "draw p.toml"): "several objectives",
+    ("control", "draw"): "push",
+    ("control", "sweep"): "not one number",
+    ("control", "propose"): "a change of nothing",
+    ("control", "--repeats"): "draws nothing at random",
+    ("scatter", "designs best --figure"): "no design is left to draw",
+    ("vectors", "resume"): "has ended",
+    ("cases", "resume"): "has ended",
+}
+# A program takes a tenth of a second a call, which verifying by neighbours and figures ask for by the hundred.
+SKIPPED = {"program": ("draw", "verify", "report", "contest", "diagnose")}
+
+
+class Matrix(InAFolder):
+    def refusal(self, kind, words):
+        """Return the words of the refusal that is expected, "" for none."""
+        for begin, able, why in REFUSED:
+            if words.startswith(begin) and kind not in able:
+                return why
+        return next((why for (own, part), why in REFUSED_OF.items() if own == kind and part in words), "")
+
+    def test_every_kind_by_every_command(self):
+        done = 0
+        for kind in KINDS:
+            for path in Path().iterdir():
+                path.unlink()
+            written(kind)
+            words_of = USUAL | OWN.get(kind, {})
+            for line in COMMANDS.strip().splitlines():
+                if line.startswith(SKIPPED.get(kind, ("\n",))):
+                    continue
+                for name, own in words_of.items():
+                    line = line.replace(name, own)
+                with self.subTest(kind=kind, command=line):
+                    done += 1
+                    self.one(kind, line)
+        self.assertGreater(done, 370)
+
+    def one(self, kind, line):
+        out, err = io.StringIO(), io.StringIO()
+        status = main(line.split(), Terminal(out, err, quiet=True))
+        said, why = err.getvalue(), self.refusal(kind, line)
+        if why:
+            self.assertEqual(status, 2, out.getvalue() + said)
+            self.assertIn(why, said)
+            self.assertGreaterEqual(len(said.strip().splitlines()), 1)
+            return
+        self.assertIn(status, (0, 1), said)
+        if "--json" in line:
+            json.loads(out.getvalue(), parse_constant=lambda text: self.fail(f"{text} is no JSON"))
+        if "--output" in line:
+            content = Path(line.split("--output ")[1].split()[0]).read_bytes()
+            self.assertGreater(len(content), 40)
+            if line.endswith(".png"):
+                self.assertTrue(content.startswith(b"\x89PNG"))
+            if line.endswith(".json"):
+                json.loads(content)
+
+
+if __name__ == "__main__":
+    unittest.main()
