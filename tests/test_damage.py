@@ -142,6 +142,27 @@ class Deleted(InAFolder):
                 self.assertEqual(path.read_text(), "something else")
                 self.assertRaises(LedgerFileError, Ledger, path)
 
+    def test_runs_on_a_new_ledger_of_the_same_name_are_apart_from_the_one_that_goes_on(self):
+        """Beside a deleted ledger lie files that a run still writes: a new ledger must not take them for its own."""
+        began = []
+
+        def going(event):
+            if type(event).__name__ == "Iterated" and not began:
+                began.append(event)
+                Path("one.ledger").unlink()
+                self.assertTrue(Path("one.ledger-wal").exists())
+                for _ in range(3):
+                    self.call("run", "pump.toml", "--method", "nelder-mead", "--ledger", "one.ledger", "--quiet")
+
+        with Ledger("one.ledger") as ledger:
+            old = run(loads(Path("pump.toml").read_text()), method="sqp", ledger=ledger, listener=going)
+        self.call("run", "pump.toml", "--method", "nelder-mead", "--ledger", "one.ledger", "--quiet")
+        for name, methods in (("one.ledger", ["nelder-mead"] * 4), ("one-rescued.ledger", ["sqp"])):
+            with Ledger(name, read_only=True) as kept:
+                self.assertEqual([record.method for record in kept.runs()], methods)
+                self.assertEqual({record.state for record in kept.runs()}, {"ended"})
+        self.assertIn("one-rescued.ledger", " ".join(old.notes))
+
 
 if __name__ == "__main__":
     unittest.main()

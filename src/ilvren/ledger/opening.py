@@ -68,12 +68,22 @@ def _create(path: Path) -> None:
                 _prepare(db, path)
             finally:
                 db.close()
+        _clear_side_files(path)
         with contextlib.suppress(OSError):
             os.link(aside, path)
     finally:
         for suffix in ("", "-wal", "-shm", "-journal"):
             with contextlib.suppress(OSError):
                 aside.with_name(aside.name + suffix).unlink()
+
+
+def _clear_side_files(path: Path) -> None:
+    """Take away what a ledger of this name has left beside it, or a run on one that was deleted still writes there:
+    the new one would take it for its own, and both would be damaged."""
+    for suffix in ("-wal", "-shm", "-journal"):
+        with contextlib.suppress(OSError):
+            if not path.exists():
+                path.with_name(path.name + suffix).unlink()
 
 
 def _refusal(path: Path, message: str, advice: str | None = None) -> LedgerFileError:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import hashlib
 import itertools
 import json
@@ -376,7 +377,8 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         with self._guard(), contextlib.closing(sqlite3.connect(target)) as copy:
             self._db.backup(copy)
         self.rescued = f"{self.path} was deleted or replaced during the run: all of it is in {target} now"
-        self._db.close()
+        # Closed, SQLite would delete the side files by their names, which are those of another ledger by now.
+        ctypes.pythonapi.Py_IncRef(ctypes.py_object(self._db))
         self._db, _ = open_file(target, read_only=False)
         self.path, self._identity = target, _identity(target)
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from ilvren.errors import RequestError
 from ilvren.runs.loop import is_large
 from ilvren.runs.sources import with_source
 
@@ -21,7 +22,13 @@ CLUSTER = "dask://"
 
 def check_workers(workers: int | str) -> None:
     """Raise RequestError for what is neither a number of processes nor an address."""
-    if not (isinstance(workers, str) and workers.startswith(CLUSTER)):
+    if isinstance(workers, str) and workers.startswith(CLUSTER):
+        host, colon, port = workers.removeprefix(CLUSTER).rpartition(":")
+        if not (host and colon and port.isdecimal() and 0 < int(port) < 65536):
+            raise RequestError(
+                f"--workers {workers}: {CLUSTER}HOST:PORT is expected", advice=f"{CLUSTER}localhost:8786"
+            )
+    else:
         from ilvren.evaluate import worker_count
 
         worker_count(workers)
