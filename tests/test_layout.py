@@ -3,6 +3,9 @@
 import ast
 import functools
 import importlib
+import subprocess
+import sys
+import tempfile
 import unittest
 from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
@@ -199,6 +202,36 @@ class Layout(unittest.TestCase):
             for module, name in imported(path):
                 if module.startswith("ilvren"):
                     self.assertFalse(name.startswith("_") and not name.startswith("__"), f"{path.name}: {name}")
+
+    def test_a_small_run_loads_little(self):
+        """What a run of formulas may load: whatever else is needed is for those who ask for it."""
+        code = (
+            "import io, sys; from ilvren.cli.main import main; from ilvren.cli.terminal import Terminal;"
+            "assert main(['run', 'p.toml', '--method', 'sqp'], Terminal(io.StringIO(), io.StringIO())) == 0;"
+            "print(*[name for name, own in sys.modules.items() if getattr(own, '__file__', None)])"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            text = '[variables]\nx = { start = 1, lower = 0 }\n[minimize]\nf = "x^2 + 1/x"\n[constraints]\nc = "x >= 0.5"\n'
+            Path(folder, "p.toml").write_text(text)
+            done = subprocess.run([sys.executable, "-c", code], cwd=folder, capture_output=True, text=True, check=True)
+        names = done.stdout.split()
+        own = {name.split(".")[1] for name in names if name.startswith("ilvren.")}
+        few = {"algebra", "cli", "evaluate", "formula", "ledger", "methods", "models", "problem", "runs"}
+        self.assertLessEqual(own, few | {"doors", "errors", "notebooks", "printable", "records", "regular", "version"})
+        foreign = {
+            "scipy",
+            "pandas",
+            "matplotlib",
+            "PIL",
+            "pint",
+            "jinja2",
+            "tomlkit",
+            "distributed",
+            "dask",
+            "pygments",
+        }
+        self.assertEqual(foreign & {name.split(".")[0] for name in names}, set())
+        self.assertLess(len([name for name in names if name.startswith("ilvren")]), 175)
 
     def test_the_optimisation_module_of_scipy_is_never_imported(self):
         forbidden = ".".join(("scipy", "optimize"))
