@@ -4,15 +4,11 @@ from ilvren.doors import door
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from ilvren.explore.approximating import (
-        Agreement as Agreement,
-        Learned as Learned,
-        learned as learned,
-        relearner as relearner,
-    )
+    from ilvren.explore.approximating import learned as learned, relearner as relearner
     from ilvren.explore.choosing import corners as corners, exchange_rates as exchange_rates, knee as knee
     from ilvren.explore.designs import DesignTable as DesignTable, designs_of as designs_of, held_by as held_by
     from ilvren.explore.infilling import Round as Round, infilled as infilled
+    from ilvren.explore.learned_surfaces import Agreement as Agreement, Learned as Learned
     from ilvren.explore.main_effects import MainEffect as MainEffect, main_effect as main_effect
     from ilvren.explore.proposing import (
         Change as Change,
@@ -34,7 +30,8 @@ if TYPE_CHECKING:
 __getattr__, __all__ = door(
     __name__,
     {
-        "approximating": "Agreement Learned learned relearner",
+        "approximating": "learned relearner",
+        "learned_surfaces": "Agreement Learned",
         "choosing": "corners exchange_rates knee",
         "designs": "DesignTable designs_of held_by",
         "infilling": "Round infilled",

@@ -20,7 +20,8 @@ from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate, measured
-from ilvren.explore.approximating import Learned, LearnedGroup, learned
+from ilvren.explore.approximating import learned
+from ilvren.explore.learned_surfaces import Learned, LearnedGroup
 from ilvren.explore.sampling import Planned, full_designs, more, sample, space_of
 from ilvren.problem import Problem, on_document
 from ilvren.records import dataclass

@@ -57,9 +57,6 @@ if TYPE_CHECKING:
         Problem as Problem,
         Row as Row,
         RowBlock as RowBlock,
-        Variable as Variable,
-        VariableBlock as VariableBlock,
-        element_name as element_name,
     )
     from ilvren.problem.ordering import decides_more as decides_more
     from ilvren.problem.over_time import Axis as Axis
@@ -104,6 +101,11 @@ if TYPE_CHECKING:
         time_facts as time_facts,
     )
     from ilvren.problem.units import check_units as check_units
+    from ilvren.problem.variables import (
+        Variable as Variable,
+        VariableBlock as VariableBlock,
+        element_name as element_name,
+    )
 
 __getattr__, __all__ = door(
     __name__,
@@ -125,7 +127,8 @@ __getattr__, __all__ = door(
             "fixed_problem load loads on_document refined_problem scalarized widened_problem with_limits with_lines"
         ),
         "measure": "Measures objective_size",
-        "model": "NamedValue Objective Problem Row RowBlock Variable VariableBlock element_name",
+        "model": "NamedValue Objective Problem Row RowBlock",
+        "variables": "Variable VariableBlock element_name",
         "ordering": "decides_more",
         "over_time": "Axis",
         "refinement": "Refinement SIMULATED checked_scheme checked_steps",

@@ -18,9 +18,9 @@ from ilvren.approximate import KERNELS, KNOWING_NOTHING, SMOOTH, Expansion, Fail
 from ilvren.errors import ProblemError
 from ilvren.formula import Graph, Shape, shape_text, shaping
 from ilvren.models.approximation import Group, document_from, group_for
-from ilvren.problem.model import element_name
-from ilvren.problem.template import refuse
+from ilvren.problem.declared_values import refuse
 from ilvren.problem.template_parts import Learnt
+from ilvren.problem.variables import element_name
 from ilvren.records import dataclass
 from ilvren.regular import regular_text
 

@@ -12,22 +12,13 @@ from numpy.typing import NDArray
 from ilvren.errors import ProblemError, RequestError
 from ilvren.formula import Shape, interpret, shape_text
 from ilvren.problem.building import built
+from ilvren.problem.declared_values import checked_override
 from ilvren.problem.entries import EntryDeclaration, Value, VariableDeclaration, formula_text
 from ilvren.problem.fixing import fixed_blocks, word_number
 from ilvren.problem.grid_blocks import grid_block, sized, time_names
-from ilvren.problem.model import (
-    Given,
-    NamedValue,
-    Objective,
-    Parameter,
-    Problem,
-    Residual,
-    RowBlock,
-    Variable,
-    VariableBlock,
-    element_name,
-)
-from ilvren.problem.template import Template, checked_override
+from ilvren.problem.model import Given, NamedValue, Objective, Parameter, Problem, Residual, RowBlock
+from ilvren.problem.template import Template
+from ilvren.problem.variables import Variable, VariableBlock, element_name
 
 if TYPE_CHECKING:
     from ilvren.dynamics import Simulation

@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError
 from ilvren.formula import shape_text
+from ilvren.problem.declared_values import flat
 from ilvren.problem.entries import Declarations, EntryDeclaration, TableDeclaration, Value
 from ilvren.problem.fitting import fit_objective, fit_template
 from ilvren.problem.ordering import ordered
 from ilvren.problem.rows import row_templates
-from ilvren.problem.template import Template, flat
+from ilvren.problem.template import Template
 
 if TYPE_CHECKING:
     from ilvren.problem.over_time import Axis

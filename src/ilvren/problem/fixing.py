@@ -10,10 +10,11 @@ import numpy as np
 
 from ilvren.errors import RequestError, nearest
 from ilvren.formula import shape_text
-from ilvren.problem.template import listed
+from ilvren.problem.declared_values import listed
 
 if TYPE_CHECKING:
-    from ilvren.problem.model import Given, Variable, VariableBlock
+    from ilvren.problem.model import Given
+    from ilvren.problem.variables import Variable, VariableBlock
 
 __all__ = ["fixed_blocks", "word_number"]
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import AllowedValues
-from ilvren.problem.model import GRID_TOLERANCE, Variable
+from ilvren.problem.variables import GRID_TOLERANCE, Variable
 
 if TYPE_CHECKING:
     from ilvren.problem.model import Problem

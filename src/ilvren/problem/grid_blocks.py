@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import interpret
-from ilvren.problem.model import RowBlock, VariableBlock
+from ilvren.problem.model import RowBlock
+from ilvren.problem.variables import VariableBlock
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import Source

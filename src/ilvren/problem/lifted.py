@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.formula import KINKED, LiftedKink
-from ilvren.problem.model import Problem, RowBlock, VariableBlock
+from ilvren.problem.model import Problem, RowBlock
+from ilvren.problem.variables import VariableBlock
 from ilvren.records import dataclass
 
 __all__ = ["Lifted", "has_kinks", "lifted_of"]

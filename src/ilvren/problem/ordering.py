@@ -8,8 +8,8 @@ from graphlib import CycleError, TopologicalSorter
 from typing import TYPE_CHECKING, NoReturn
 
 from ilvren.formula import TIME_FUNCTIONS, Call, Name, Node, children, names_in, parse_formula
+from ilvren.problem.declared_values import flat, formulas_in, texts_in
 from ilvren.problem.entries import EntryDeclaration, VariableDeclaration
-from ilvren.problem.template import flat, formulas_in, texts_in
 from ilvren.problem.texts import calls_of_scatter, calls_of_time
 
 if TYPE_CHECKING:

@@ -14,7 +14,8 @@ from ilvren.dynamics.schemes import SCHEMES, lagrange
 from ilvren.formula import SPLIT
 from ilvren.problem.grid_blocks import sized
 from ilvren.problem.loading import refined_problem
-from ilvren.problem.model import Problem, RowBlock, VariableBlock
+from ilvren.problem.model import Problem, RowBlock
+from ilvren.problem.variables import VariableBlock
 
 if TYPE_CHECKING:
     from ilvren.problem.collocated import CollocatedAxis

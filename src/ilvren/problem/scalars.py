@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren.formula import TooLong, unrolled
-from ilvren.problem.model import Problem, RowBlock, VariableBlock
+from ilvren.problem.model import Problem, RowBlock
+from ilvren.problem.variables import VariableBlock
 
 __all__ = ["scalar_problem"]
 
