@@ -8,31 +8,27 @@ import hashlib
 import itertools
 import json
 import math
-import os
-import re
 import sqlite3
-import sys
 import time
 from array import array
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import fields, replace
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
-from ilvren.errors import LedgerFileError, RequestError, nearest
+from ilvren.errors import RequestError
 from ilvren.ledger.approximations import ApproximationShelf
 from ilvren.ledger.calls import CallShelf
-from ilvren.ledger.groups import GroupShelf
-from ilvren.ledger.opening import damaged, guarded, now, open_file
+from ilvren.ledger.opening import guarded, now, open_file
+from ilvren.ledger.processes import is_alive, this_process
+from ilvren.ledger.reading import RunReading
 from ilvren.ledger.records import (
     EvaluationRecord,
-    ForetoldRecord,
     IterationRecord,
     RequestRecord,
     RunRecord,
     StageRecord,
 )
-from ilvren.ledger.seals import SEALED, seal_of
+from ilvren.ledger.seals import SEALED
 
 __all__ = ["Ledger"]
 
@@ -42,18 +38,9 @@ Record = TypeVar("Record")
 WINDOW_SECONDS = 0.1
 COSTLY_SECONDS = 0.01
 # Full run rows, problem text included.
-_RUN_COLUMNS = (
-    "runs.number, runs.label, problems.text, runs.file, problems.title, runs.method, runs.settings, runs.overrides,"
-    " runs.versions, runs.created, runs.state, runs.process, runs.outcome, runs.seconds, runs.result,"
-    " runs.files, runs.models, problems.hash, runs.seal, " + ", ".join(f"runs.{name}" for name in SEALED)
-)
 
 
-# No ledger holds more runs than this has digits for; SQLite's numbers end at nineteen.
-_ID = re.compile("r[0-9]{1,15}")
-
-
-class Ledger(GroupShelf, ApproximationShelf, CallShelf):
+class Ledger(RunReading, ApproximationShelf, CallShelf):
     """One ledger file. Use as a context manager, or call `close`.
 
     `Ledger(path)` opens for writing and makes the file when it is missing; with `read_only` it must exist.
@@ -161,7 +148,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
                     json.dumps(overrides),
                     json.dumps(versions),
                     now(),
-                    _this_process(),
+                    this_process(),
                     json.dumps(dict(files or {})),
                     json.dumps(dict(models or {})),
                 ),
@@ -181,11 +168,11 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
             state, process = self._db.execute(
                 "SELECT state, process FROM runs WHERE number = ?", (run.number,)
             ).fetchone()
-            if state == "running" and _is_alive(process):
+            if state == "running" and is_alive(process):
                 raise RequestError(f"{run.id} is still running (process {process.split(':')[0]})")
             self._db.execute(
                 "UPDATE runs SET state = 'running', process = ?, settings = ?, seal = NULL WHERE number = ?",
-                (_this_process(), json.dumps(settings), run.number),
+                (this_process(), json.dumps(settings), run.number),
             )
 
     def note_settings(self, run: int, settings: Mapping[str, object]) -> None:
@@ -382,151 +369,7 @@ class Ledger(GroupShelf, ApproximationShelf, CallShelf):
         self._db, _ = open_file(target, read_only=False)
         self.path, self._identity = target, _identity(target)
 
-    # ---- reading ------------------------------------------------------------------------------
 
-    def runs(self) -> list[RunRecord]:
-        """Return all runs, oldest first."""
-        try:
-            return self._select("ORDER BY runs.number", ())
-        except LedgerFileError:
-            return self._whole_runs()
-
-    def _whole_runs(self) -> list[RunRecord]:
-        """Return the runs that are whole, and note in `damaged` what is not."""
-        found: list[RunRecord] = []
-        with self._guard():
-            numbers = [int(number) for (number,) in self._db.execute("SELECT number FROM runs ORDER BY number")]
-        self.damaged.clear()
-        for number in numbers:
-            try:
-                own = self._select("WHERE runs.number = ?", (number,))
-            except LedgerFileError:
-                own = []
-            found += own
-            if not own:
-                self.damaged.append(f"r{number} is damaged")
-        return found
-
-    def run(self, reference: str) -> RunRecord:
-        """Return a run by id ("r3"), label or "last"; of a group ("g3", or its label) the one with the best feasible
-        design. Raises RequestError, naming what is near."""
-        found: list[RunRecord] = []
-        if self.is_group(reference):
-            found = [self.best_of(self.group(reference))]
-        elif reference == "last":
-            found = self._select("ORDER BY runs.number DESC LIMIT 1", ())
-        elif _ID.fullmatch(reference):
-            found = self._select("WHERE runs.number = ?", (int(reference[1:]),))
-        if not found:
-            found = self._select("WHERE runs.label = ?", (reference,))
-        if found:
-            return found[0]
-        with self._guard():
-            rows = self._db.execute("SELECT number, label FROM runs ORDER BY number DESC").fetchall()
-        if not rows:
-            raise RequestError(f'{self.path} holds no run "{reference}", nor any other')
-        known = [f"r{number}" for number, _ in rows] + [label for _, label in rows if label]
-        close = nearest(reference, known)
-        advice = (
-            f'did you mean "{close}"?' if close else f"the latest are {', '.join(known[:5])}; `ilvren runs` lists all"
-        )
-        raise RequestError(f'{self.path} holds no run "{reference}"', advice=advice)
-
-    def _select(self, clause: str, values: tuple[object, ...]) -> list[RunRecord]:
-        with self._guard():
-            rows = self._db.execute(
-                f"SELECT {_RUN_COLUMNS} FROM runs JOIN problems ON runs.problem = problems.number {clause}", values
-            ).fetchall()
-        return [self._run_of(row) for row in rows]
-
-    def _run_of(self, row: tuple[Any, ...]) -> RunRecord:
-        """Return a run from its row. Raises LedgerFileError where that is not what was written."""
-        count = len(fields(RunRecord))
-        values, (digest, seal, *sealed) = list(row[:count]), row[count:]
-        try:
-            for place in (6, 7, 8, 14, 15, 16):
-                values[place] = None if row[place] is None else json.loads(row[place])
-            is_whole = hashlib.sha256(str(row[2]).encode()).hexdigest() == digest
-            is_whole &= all(isinstance(values[place], dict) for place in (6, 7, 8, 15, 16))
-            is_whole &= {"set", "start"} <= set(values[7])
-        except (ValueError, TypeError):
-            is_whole = False
-        if not is_whole or (seal is not None and seal != seal_of(*sealed)):
-            raise damaged(self.path, f"what r{row[0]} says is not what was written")
-        return _record_of(RunRecord, values)
-
-    def is_alive(self, run: RunRecord) -> bool:
-        """Return whether a process on this machine still works on the run."""
-        return run.state == "running" and _is_alive(run.process)
-
-    def requests(self, run: int) -> list[RequestRecord]:
-        """Return the requests of a run in order."""
-        return [RequestRecord(*row) for row in self._rows("SELECT number, hash, points FROM requests", run)]
-
-    def evaluations(self, run: int, *, every_stage: bool = False) -> list[EvaluationRecord]:
-        """Return the computed points of a run in order, of a run of several stages those of the last one alone: the
-        others belong to other problems. An invalid violation reads as infinite."""
-        first = 0 if every_stage else self._last_stage(run, "first_evaluation")
-        rows = self._rows(_EVALUATIONS, run, first)
-        return [EvaluationRecord(*_with_infinity(row, 6)) for row in rows]
-
-    def evaluation(self, run: int, number: int) -> EvaluationRecord | None:
-        """Return one computed point of a run by its number, or None."""
-        with self._guard():
-            row = self._db.execute(f"{_EVALUATIONS} WHERE run = ? AND number = ?", (run, number)).fetchone()
-        return None if row is None else EvaluationRecord(*_with_infinity(row, 6))
-
-    def evaluation_numbers(self, run: int) -> tuple[int, int]:
-        """Return the least and the largest number of a run's computed points, 0 and 0 where there are none."""
-        with self._guard():
-            least, most = self._db.execute(
-                "SELECT min(number), max(number) FROM evaluations WHERE run = ?", (run,)
-            ).fetchone()
-        return least or 0, most or 0
-
-    def _last_stage(self, run: int, what: str) -> int:
-        """Return where the last stage of a run begins: 0 without stages, beyond all numbers where it never began."""
-        with self._guard():
-            row = self._db.execute(
-                f"SELECT {what} FROM stages WHERE run = ? ORDER BY number DESC LIMIT 1", (run,)
-            ).fetchone()
-        return 0 if row is None else sys.maxsize if row[0] is None else int(row[0])
-
-    def iterations(self, run: int, *, every_stage: bool = False) -> list[IterationRecord]:
-        """Return the iterations of a run in order, as `evaluations` does. An invalid violation reads as infinite."""
-        first = 0 if every_stage else self._last_stage(run, "first_iteration")
-        rows = self._rows(
-            "SELECT number, path, evaluations, gradients, seconds, objective, best, violation, stationarity, step,"
-            " note, point FROM iterations",
-            run,
-            first,
-        )
-        with self._guard():
-            told = self._db.execute(
-                "SELECT iteration, said, spread, actual, surface FROM foretold WHERE run = ?", (run,)
-            ).fetchall()
-        foretold = {row[0]: ForetoldRecord(_number(row[1]), _number(row[2]), _number(row[3]), row[4]) for row in told}
-        records = [_record_of(IterationRecord, _with_infinity(row, 7)) for row in rows]
-        return [replace(one, foretold=foretold[one.number]) if one.number in foretold else one for one in records]
-
-    def generations(self, run: int) -> dict[int, array[int]]:
-        """Return {iteration: numbers of the evaluations of its designs} of a run that recorded populations."""
-        with self._guard():
-            rows = self._db.execute(
-                "SELECT iteration, members FROM generations WHERE run = ? ORDER BY iteration", (run,)
-            ).fetchall()
-        return {iteration: array("q", members) for iteration, members in rows}
-
-    def _rows(self, select: str, run: int, first: int = 0) -> Iterable[tuple[Any, ...]]:
-        with self._guard():
-            given = run, first
-            return self._db.execute(f"{select} WHERE run = ? AND number >= ? ORDER BY number", given).fetchall()
-
-
-_EVALUATIONS = (
-    "SELECT number, request, point, reply, derivatives, objective, violation, evaluations, gradients, seconds"
-    " FROM evaluations"
-)
 _SEAL = f"UPDATE runs SET seal = seal_of({', '.join(SEALED)}) WHERE number = ?"
 # A record may be written early and once more in its place.
 _ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
@@ -535,22 +378,6 @@ _ADD_EVALUATION = "INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, 
 def _evaluation_row(run: int, record: EvaluationRecord) -> tuple[object, ...]:
     head, (objective, violation), tail = record[:5], record[5:7], record[7:]
     return (run, *head, _finite(objective), _finite(violation), *tail)
-
-
-def _number(value: float | None) -> float:
-    return math.nan if value is None else value
-
-
-def _record_of(kind: type[Record], values: Sequence[Any]) -> Record:
-    """Return a record of values in the order of its fields."""
-    names = (field.name for field in fields(kind))  # type: ignore[arg-type]
-    return kind(**dict(zip(names, values, strict=False)))
-
-
-def _with_infinity(row: tuple[Any, ...], place: int) -> list[Any]:
-    values = list(row)
-    values[place] = math.inf if row[place] is None else row[place]
-    return values
 
 
 def _finite(value: float | None) -> float | None:
@@ -564,31 +391,3 @@ def _identity(path: Path) -> tuple[int, int] | None:
     except OSError:
         return None
     return found.st_dev, found.st_ino
-
-
-def _this_process() -> str:
-    return f"{os.getpid()}:{_started(os.getpid())}:{os.uname().nodename if hasattr(os, 'uname') else ''}"
-
-
-def _started(process: int) -> str:
-    """Return what tells this process from a later one of the same number, where the system says it."""
-    try:
-        facts = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[1].split()
-        return "ended" if facts[0] == "Z" else facts[19]  # one that has ended, and nobody has asked how
-    except (OSError, IndexError):
-        return ""
-
-
-def _is_alive(process: str) -> bool:
-    number, started, node = process.split(":", 2)
-    if node and hasattr(os, "uname") and node != os.uname().nodename:
-        return True  # another machine: we cannot know, so we do not touch it
-    if int(number) == os.getpid():
-        return False
-    try:
-        os.kill(int(number), 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return _started(int(number)) == started

@@ -67,7 +67,8 @@ def listed(names: Iterable[str], most: int = 12) -> str:
     return ", ".join(words[:most]) + (", …" if len(words) > most else "")
 
 
-def _is_list(entry: EntryDeclaration) -> bool:
+def is_list(entry: EntryDeclaration) -> bool:
+    """Return whether an entry gives a list."""
     return isinstance(entry.formula, tuple)
 
 
@@ -90,11 +91,12 @@ def formulas_in(entry: EntryDeclaration) -> list[EntryDeclaration]:
     return [EntryDeclaration(entry.section, entry.name, text) for text in texts_in(entry.formula)]
 
 
-def _list_shape(value: Value) -> Shape | None:
-    """Return the shape of a nested list, or None when its lines differ."""
+def list_shape(value: Value) -> Shape | None:
+    """Return the shape of a nested list, or None when its lines differ. Return the shape of a list of numbers or of
+    lists, None where its lines differ."""
     if not isinstance(value, tuple):
         return ()
-    inner = {_list_shape(item) for item in value}
+    inner = {list_shape(item) for item in value}
     if len(inner) > 1 or None in inner:
         return None
     rest = inner.pop() if inner else ()

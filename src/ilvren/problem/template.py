@@ -25,7 +25,7 @@ from ilvren.formula import (
     parse_formula,
     shape_text,
 )
-from ilvren.problem.declared_values import _is_list, _list_shape, checked_override, flat, line_of, listed, refuse
+from ilvren.problem.declared_values import checked_override, flat, is_list, line_of, list_shape, listed, refuse
 from ilvren.problem.entries import (
     Declarations,
     EntryDeclaration,
@@ -128,7 +128,7 @@ class Template:
         self.declared_tables = {entry.name: entry for entry in declarations.tables}
         self._constraint_names = {entry.name for entry in declarations.constraints}
         self.inputs: dict[str, dict[str, EntryDeclaration]] = {}
-        self.trees = {name: self.parse(entry) for name, entry in self.entries.items() if not _is_list(entry)}
+        self.trees = {name: self.parse(entry) for name, entry in self.entries.items() if not is_list(entry)}
         self._outer = {
             name: checked_override("--set", name, v, self.parameter_index, "parameter")
             for name, v in (overrides or {}).items()
@@ -227,7 +227,7 @@ class Template:
     def add_parameter(self, entry: EntryDeclaration) -> None:
         """Put a parameter into the graph, and how its value is found. Raises ProblemError."""
         index = self.parameter_index[entry.name]
-        if _is_list(entry):
+        if is_list(entry):
             evaluate = self._list_parameter(entry)
         else:
             node = self.lower_entry(entry, self.trees[entry.name])
@@ -243,7 +243,7 @@ class Template:
 
     def _list_parameter(self, entry: EntryDeclaration) -> Callable[[list[Any]], Any]:
         assert isinstance(entry.formula, tuple)
-        shape = _list_shape(entry.formula)
+        shape = list_shape(entry.formula)
         if shape is None or len(shape) > 2:
             what = "its lines have different lengths" if shape is None else "more than two levels of lists"
             self.fail(entry, f"the list is neither a vector nor a matrix: {what}", text=None)
@@ -329,7 +329,7 @@ class Template:
             return self.shape_of(entry, f"{variable.name}.shape", variable.shape)
         for given in (variable.start, variable.lower, variable.upper, variable.magnitude):
             if isinstance(given, tuple):
-                shape = _list_shape(given)
+                shape = list_shape(given)
                 if shape is None or len(shape) > 2:
                     self.fail(entry, "a list that is neither a vector nor a matrix", text=None)
                 return shape
