@@ -18,7 +18,8 @@ from ilvren import run
 from ilvren.algebra import domination_layers, hypervolume, spread_subset
 from ilvren.judge.fronts.verification import JudgedMember, verify_front
 from ilvren.ledger import Ledger
-from ilvren.methods.base import Assessment, Reply, Request, Task, method_named, options_from
+from ilvren.methods.base import Assessment, Reply, Request, Task, method_named
+from ilvren.methods.pieces.options import options_from
 from ilvren.runs.limits import by_block
 
 # Points asked for: of two objectives, of three.

@@ -12,7 +12,8 @@ from tests.multimodal import MIXED, MULTIMODAL
 from tests.published import PUBLISHED
 
 from ilvren import loads, run
-from ilvren.methods.base import Assessment, Iterate, Reply, Task, method_named, options_from
+from ilvren.methods.base import Assessment, Iterate, Reply, Task, method_named
+from ilvren.methods.pieces.options import options_from
 
 SEEDS = 20
 MOST = 50_000

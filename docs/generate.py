@@ -18,7 +18,8 @@ from ilvren.cli.parsers import parser_of
 from ilvren.dynamics.schemes import DEFAULT_SCHEME, SCHEMES
 from ilvren.judge.fronts.verification import FRONT_MEANINGS, PROVED
 from ilvren.judge.standing.verdict import HOLDING, MEANINGS
-from ilvren.methods.base import describe, method_named, method_names
+from ilvren.methods.base import method_named, method_names
+from ilvren.methods.pieces.options import describe
 from ilvren.plans import plan_named, plan_names
 from ilvren.runs.result import HOLDS, OUTCOMES
 from ilvren.version import __version__

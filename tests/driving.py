@@ -5,17 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from ilvren.algebra import signed_least_squares
-from ilvren.methods.base import (
-    Assessment,
-    HessianRequest,
-    Iterate,
-    Reply,
-    Request,
-    Task,
-    method_named,
-    method_names,
-    options_from,
-)
+from ilvren.methods.base import Assessment, HessianRequest, Iterate, Reply, Request, Task, method_named, method_names
+from ilvren.methods.pieces.options import options_from
 
 __all__ = ["Drive", "affordable", "drive", "judged", "task_of"]
 

@@ -8,17 +8,8 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.errors import RequestError
-from ilvren.methods.base import (
-    Assessment,
-    Ending,
-    Iterate,
-    Reply,
-    Request,
-    Task,
-    describe,
-    method_named,
-    options_from,
-)
+from ilvren.methods.base import Assessment, Ending, Iterate, Reply, Request, Task, method_named
+from ilvren.methods.pieces.options import describe, options_from
 from tests.driving import affordable, judged, single_names
 from tests.problems import manufactured, two_variables
 

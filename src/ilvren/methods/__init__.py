@@ -30,19 +30,18 @@ if TYPE_CHECKING:
         Task as Task,
         Tight as Tight,
         Want as Want,
-        describe as describe,
         method_named as method_named,
         method_names as method_names,
-        options_from as options_from,
     )
+    from ilvren.methods.pieces.options import describe as describe, options_from as options_from
 
 __getattr__, __all__ = door(
     __name__,
     {
         "base": (
-            "Arrived Assessment COSTLY_SECONDS Checkpoint Ending FRONT HessianRequest Iterate Known "
-            "LOW_AS_WRITTEN Looked Method Optimum Protocol Reply Request SLOPES Task Tight VALUES Want describe "
-            "method_named method_names options_from"
+            "Arrived Assessment COSTLY_SECONDS Checkpoint Ending FRONT HessianRequest Iterate Known LOW_AS_WRITTEN "
+            "Looked Method Optimum Protocol Reply Request SLOPES Task Tight VALUES Want method_named method_names"
         ),
+        "pieces.options": "describe options_from",
     },
 )

@@ -39,13 +39,13 @@ from ilvren.methods.base import (
     Request,
     Task,
     method_named,
-    option,
 )
 from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.inner import AUTOMATIC
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated, projected_gradient
 from ilvren.records import dataclass
 

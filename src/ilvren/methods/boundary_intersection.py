@@ -36,9 +36,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import lattice
-from ilvren.methods.base import FRONT, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import FRONT, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.ends import Ends, Starts, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.scalarizing import Scalar, Solved
 from ilvren.methods.pieces.trade_offs import Known, compromise
 from ilvren.records import dataclass

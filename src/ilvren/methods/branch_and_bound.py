@@ -38,9 +38,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.measured import stands
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import evaluated
 from ilvren.methods.pieces.restricted import restricted
 from ilvren.methods.pieces.together import Child, together

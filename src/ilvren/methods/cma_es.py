@@ -39,10 +39,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.finish import Finish
 from ilvren.methods.pieces.lagrangian import Lagrangian
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.ranking import MET_SHARE, judged, order
 from ilvren.records import dataclass
 

@@ -20,9 +20,10 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.line_search import searched
+from ilvren.methods.pieces.options import option
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ConjugateGradientOptions"]

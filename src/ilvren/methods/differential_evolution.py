@@ -36,9 +36,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.finish import Finish
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.population import Population, first_population, rest_of
 from ilvren.methods.pieces.ranking import Level, better, judged, order
 from ilvren.records import dataclass

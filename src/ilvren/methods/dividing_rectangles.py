@@ -26,8 +26,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.ranking import judged
 from ilvren.records import dataclass
 

@@ -19,7 +19,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import AllowedValues
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task
+from ilvren.methods.pieces.options import option
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "EnumerationOptions"]

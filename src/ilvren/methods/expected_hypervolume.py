@@ -39,10 +39,11 @@ from scipy.special import ndtr
 from threadpoolctl import threadpool_limits
 
 from ilvren.algebra import hypervolume, nondominated, spread_subset
-from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.hopes import log_chance, most_hoped
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.trade_offs import compromise, trade_offs
 from ilvren.records import dataclass
 

@@ -36,10 +36,11 @@ import numpy as np
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
-from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.beliefs import Beliefs, Designs
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.hopes import log_chance, log_hope, most_hoped
+from ilvren.methods.pieces.options import option
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "ExpectedImprovementOptions"]

@@ -38,22 +38,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, lattice, solve_quadratic
-from ilvren.methods.base import (
-    FRONT,
-    SLOPES,
-    Ending,
-    HessianRequest,
-    Iterate,
-    Method,
-    Protocol,
-    Reply,
-    Request,
-    Task,
-    option,
-)
+from ilvren.methods.base import FRONT, SLOPES, Ending, HessianRequest, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.ends import Ends, found_ends, search_all
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.measured import stands
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.scalarizing import Scalar, ScalarView, Solved, scalarized_task
 from ilvren.methods.pieces.together import Seen
 from ilvren.methods.pieces.trade_offs import compromise

@@ -30,8 +30,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import crowding, nondominated, spread_subset
-from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.trade_offs import compromise, known_front, trade_offs
 from ilvren.records import dataclass
 

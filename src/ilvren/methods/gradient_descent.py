@@ -23,9 +23,10 @@ from typing import Any
 
 import numpy as np
 
-from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.descent import begun, end_of, stuck
 from ilvren.methods.pieces.line_search import Found, moving_gradient, searched
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated
 from ilvren.records import dataclass
 

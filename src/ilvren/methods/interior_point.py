@@ -42,7 +42,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import KktSystem, LimitedMemory, damped_bfgs
-from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.barrier import (
     Stage,
     State,
@@ -67,6 +67,7 @@ from ilvren.methods.pieces.barrier_tests import End, EndTests, Move, Outer
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.filter_memory import Memory, accepts, least_length, memory_from
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio
 from ilvren.methods.pieces.polish import polished
 from ilvren.methods.pieces.primal_dual import (

@@ -40,10 +40,10 @@ from ilvren.methods.base import (
     Request,
     Task,
     Want,
-    option,
 )
 from ilvren.methods.pieces.descent import end_of, near_bounds
 from ilvren.methods.pieces.escape import downhill_from_saddle
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point
 from ilvren.records import dataclass
 

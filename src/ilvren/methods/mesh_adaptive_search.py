@@ -36,8 +36,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Arrived, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Arrived, Ending, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.coding import Coding
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.quadratics import fitted, minimizer_of
 from ilvren.methods.pieces.ranking import MET_SHARE
 from ilvren.records import dataclass

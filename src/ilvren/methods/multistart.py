@@ -22,10 +22,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Optimum, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, HessianRequest, Iterate, Method, Optimum, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
 from ilvren.methods.pieces.linkage import linked_starts
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.ranking import judged
 from ilvren.methods.pieces.together import Child, together
 from ilvren.records import dataclass

@@ -36,8 +36,9 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.lagrangian import Lagrangian
+from ilvren.methods.pieces.options import option
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "NelderMeadOptions"]

@@ -25,9 +25,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import trust_region_step
-from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.escape import downhill_from_saddle
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product
 from ilvren.records import dataclass
 

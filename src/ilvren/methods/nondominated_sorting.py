@@ -34,8 +34,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import crowding, crowding_by_layer, domination_layers, hypervolume, lattice
-from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import FRONT, Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.trade_offs import compromise, trade_offs
 from ilvren.methods.pieces.variation import crossed, mutated
 from ilvren.records import dataclass

@@ -25,9 +25,10 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Optimum, Protocol, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Optimum, Protocol, Task
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.inner import AUTOMATIC, inner_method
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.together import Child, together
 from ilvren.records import dataclass
 

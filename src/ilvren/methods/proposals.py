@@ -32,8 +32,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Task
 from ilvren.methods.pieces.descent import begun, endless
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated
 from ilvren.records import dataclass
 

@@ -33,9 +33,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Checkpoint, Ending, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Checkpoint, Ending, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.descent import RUNS_AWAY
 from ilvren.methods.pieces.merit import MULTIPLIER_FACTOR, least_weights, merits, promised
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.packing import packed_generator, packed_models, unpacked_generator, unpacked_models
 from ilvren.methods.pieces.quadratics import Quadratics, fitted, minimizer_of
 from ilvren.records import dataclass

@@ -31,8 +31,9 @@ from collections import deque
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task, option
+from ilvren.methods.base import Ending, Iterate, Method, Protocol, Request, Task
 from ilvren.methods.pieces.coding import Coding, spread
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.population import first_population, rest_of
 from ilvren.records import dataclass
 

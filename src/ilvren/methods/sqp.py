@@ -52,10 +52,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
-from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, Tight, option
+from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, Tight
 from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby, spread_by_violation
 from ilvren.methods.pieces.estimated import estimated_while_useful
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
 from ilvren.methods.pieces.rescaled import is_out_of_scale, rescaled
 from ilvren.records import dataclass

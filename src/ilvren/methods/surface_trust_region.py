@@ -31,10 +31,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Reply, Request, Task, option
+from ilvren.methods.base import Ending, Foretold, Iterate, Method, Protocol, Reply, Request, Task
 from ilvren.methods.pieces.beliefs import Designs
 from ilvren.methods.pieces.merit import MULTIPLIER_FACTOR, least_weights, merits, promised
 from ilvren.methods.pieces.near_surfaces import NearSurfaces, Surfaces
+from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.quadratics import minimizer_of
 from ilvren.records import dataclass
 
