@@ -33,11 +33,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "completion": ("completion", "what a shell needs to complete commands, flags, files, methods and runs"),
 }
 GROUPS = {
-    "Begin": ("demo", "new"),
+    "Begin": ("demo", "new", "completion"),
     "Look": ("show", "check", "locate", "draw", "simulate"),
     "Explore": ("sample", "sensitivity", "approximate", "scatter"),
     "Run": ("run", "contest", "resume", "runs", "methods"),
     "Improve": ("propose", "apply"),
     "Judge": ("designs", "compare", "verify", "diagnose", "report", "export"),
-    "Set up": ("completion",),
 }

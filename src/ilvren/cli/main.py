@@ -196,7 +196,7 @@ def overview(width: int = 0) -> str:
     for group, names in GROUPS.items():
         lines.append(group)
         for name in names:
-            lines.extend(_broken(f"  {name:<11} {COMMANDS[name][1]}", width, " " * 14))
+            lines.extend(_broken(f"  {name:<12} {COMMANDS[name][1]}", width, " " * 15))
         lines.append("")
     lines += [
         "`ilvren COMMAND --help` tells the flags of a command. A first look:",
