@@ -39,6 +39,26 @@ class Answers(unittest.TestCase):
         worth = np.interp(t, exact[:, 0], exact[:, 1]) * np.tanh(4.0 - t)
         np.testing.assert_allclose(known.courses[0].costates["level"], worth, atol=2e-3)
 
+    def test_no_basin_nearby_calms_the_water_with_less_concrete(self):
+        """By the model's own function and the costs written out, at designs around the one found."""
+        result = run(load(demo("stilling_basin", "stilling-basin.toml")), method="sqp")
+        space = {}
+        exec(demo("stilling_basin", "basin.py").read_text(), space)  # noqa: S102
+
+        def concrete(length, depth, sill, width):
+            return 0.25 * (length * width + 2 * length * (depth + 1.6)) + width * sill * 0.4
+
+        found = np.array(result.point)
+        self.assertAlmostEqual(concrete(*found), result.objective, places=9)
+        self.assertAlmostEqual(space["pool"](*found, flow=1.6, drop=3.0)["left"], 0.35, places=6)
+        rng, calm = np.random.default_rng(4), 0
+        for _ in range(120):
+            other = np.clip(found + rng.normal(0, 0.03, 4), [2, 0.4, 0, 1], [9, 2, 0.6, 3])
+            if concrete(*other) < result.objective * (1 - 1e-6):
+                self.assertGreater(space["pool"](*other, flow=1.6, drop=3.0)["left"], 0.35)
+                calm += 1
+        self.assertGreater(calm, 20)
+
     def test_valley(self):
         result = run(load(demo("valley", "valley.toml")), method="sqp")
         np.testing.assert_allclose(result.point, (1.2, 1.152), atol=1e-6)

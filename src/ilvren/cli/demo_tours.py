@@ -304,6 +304,40 @@ TOURS: dict[str, Tour] = {
         ),
         next="ilvren run terrace-pipes.toml --from pipes --add bursts --set closing=4 --workers 2",
     ),
+    "stilling-basin": Tour(
+        folder="stilling_basin",
+        decides="a basin that calms the water, followed step by step by a model that takes a while",
+        shows="plans, surfaces in place of a model, what drives what, searching on surfaces",
+        steps=(
+            (
+                "A model that takes a while. Forty designs of a plan first: what can be had, before any search.",
+                "sample stilling-basin.toml --points 40 --label look",
+            ),
+            (
+                "Surfaces in place of the model, chosen by how wrong they are at points left out.",
+                "approximate look --label surface --output predicted.png",
+            ),
+            (
+                "What drives the energy that is left behind the sill? Told on the surface, with its error.",
+                "sensitivity surface --of still --output drivers.png",
+            ),
+            (
+                "The best design on the surface, evaluated truly, learnt from, and searched again: three true calls.",
+                "run stilling-basin.toml --on surface --rounds 3 --label searched",
+            ),
+            (
+                "For comparison without surfaces: derivatives by differences of the model itself.",
+                "run stilling-basin.toml --label direct",
+            ),
+            ("How close three calls came, and what the other way cost.", "compare searched direct"),
+            ("Is it an optimum?", "verify direct"),
+            (
+                "What was sampled and what was learnt, on one page.",
+                "report look surface --output look.html",
+            ),
+        ),
+        next="ilvren run stilling-basin.toml --on surface --rounds 8 --label further",
+    ),
     "cutwater": Tour(
         folder="cutwater",
         decides="the outline of a deflector: 60 coordinates",
