@@ -48,8 +48,9 @@ def run_repeats(
         terminal.document(found.to_dict(full=full))
     else:
         _show(found, terminal)
-    if found.runs[-1].outcome == "interrupted":
-        return status.INTERRUPTED
+    stopped = status.of_stopped(found.runs, terminal)
+    if stopped is not None:
+        return stopped
     return status.HOLDS if found.holds else status.DOES_NOT_HOLD
 
 

@@ -497,9 +497,7 @@ def finish(result: RunResult, terminal: Terminal, *, ledger: str | None, as_json
         from ilvren.cli.outcome import show_result
 
         show_result(result, terminal, ledger=ledger, full=full)
-    if result.machine_trouble:
-        terminal.complain(f"ilvren: {result.machine_trouble}; the run is recorded up to here at the latest")
-        return status.MACHINE_FAILED
-    if result.outcome == "interrupted":
-        return status.INTERRUPTED
+    stopped = status.of_stopped([result], terminal)
+    if stopped is not None:
+        return stopped
     return status.HOLDS if result.holds else status.DOES_NOT_HOLD

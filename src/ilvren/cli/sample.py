@@ -251,8 +251,9 @@ def show_sample(result: RunResult, ledger: Ledger, count: int, terminal: Termina
         )
     else:
         _show(terminal, result, table, count)
-    if result.outcome == "interrupted":
-        return status.INTERRUPTED
+    stopped = status.of_stopped([result], terminal)
+    if stopped is not None:
+        return stopped
     return status.HOLDS if len(table.designs) >= count else status.DOES_NOT_HOLD
 
 

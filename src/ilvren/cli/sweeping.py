@@ -92,10 +92,11 @@ def show_sweep(found: Sweep, terminal: Terminal, *, as_json: bool, full: bool, o
 
             draw_sweep(curve_of_sweep(found), output)
         terminal.note(f"{output}: the optimum against {found.over}")
-    if any(member.result.outcome == "interrupted" for member in found.members):
+    stopped = status.of_stopped((member.result for member in found.members), terminal)
+    if stopped is not None:
         if found.group:
-            terminal.note(f"interrupted; `ilvren resume {found.group}` goes on with the remaining values")
-        return status.INTERRUPTED
+            terminal.note(f"stopped; `ilvren resume {found.group}` goes on with the remaining values")
+        return stopped
     return status.HOLDS if found.holds else status.DOES_NOT_HOLD
 
 

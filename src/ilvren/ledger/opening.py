@@ -66,6 +66,8 @@ def _create(path: Path) -> None:
             db = _connect(aside, read_only=False)
             try:
                 _prepare(db, path)
+                # Closing says nothing where a full disk keeps a part of it in the side file, which does not come along.
+                db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             finally:
                 db.close()
         _clear_side_files(path)

@@ -41,6 +41,7 @@ from ilvren.runs.warm import begun_at
 
 if TYPE_CHECKING:
     from ilvren.ledger import GroupRecord, Ledger, RunRecord
+    from ilvren.runs.result import RunResult
 
 __all__ = [
     "Contender",
@@ -342,12 +343,11 @@ def _ended(process: subprocess.Popen[str]) -> None:
 
 
 def run_member(ledger: Ledger, number: int, place: int) -> _Answer:
-    """Run, or go on with, one member of a group; return its place, run, outcome and objective."""
+    """Run, or go on with, one member of a group; return its place, run, outcome and objective. Raises MachineError."""
     group = ledger.group(f"g{number}")
     begun = ledger.group_runs(group).get(place)
     if begun is not None and (begun.outcome in RESUMABLE or begun.state != "ended"):
-        result = resume(begun.id, ledger)
-        return place, result.id, result.outcome, result.objective
+        return _told(place, resume(begun.id, ledger))
     member = group.plan["members"][place]
     stored, contender = group.plan["problems"][member["problem"]], group.plan["contenders"][member["contender"]]
     problem = loads(stored["text"], file=stored["file"], set=stored["set"], files=stored["files"], aim=_aim(stored))
@@ -365,7 +365,13 @@ def run_member(ledger: Ledger, number: int, place: int) -> _Answer:
             "seed": member["seed"],
         }
     )
-    result = run(problem, settings, ledger=ledger, member=(number, place))
+    return _told(place, run(problem, settings, ledger=ledger, member=(number, place)))
+
+
+def _told(place: int, result: RunResult) -> _Answer:
+    """Return what is told of a member that has ended. Raises MachineError where the machine failed it."""
+    if result.machine_trouble:
+        raise MachineError(result.machine_trouble)
     return place, result.id, result.outcome, result.objective
 
 

@@ -50,3 +50,5 @@ if __name__ == "__main__":
         main()
     except KeyboardInterrupt:
         sys.exit(130)
+    except MachineError:  # said by the process that has begun this one
+        os._exit(4)
