@@ -6,6 +6,8 @@ import random
 import re
 import shutil
 import sqlite3
+import subprocess
+import sys
 import threading
 import unittest
 from pathlib import Path
@@ -113,6 +115,30 @@ class Damage(InAFolder):
             for path in ("pipe.ledger", "/dev/zero"):
                 _, err = self.call(*words, "--ledger", path, status=2)
                 self.assertIn("a pipe or a device", err)
+
+
+class Full(InAFolder):
+    def test_a_new_ledger_is_whole_or_none_where_files_cannot_grow(self):
+        code = (
+            "import resource, signal, sys; signal.signal(signal.SIGXFSZ, signal.SIG_IGN);"
+            "resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[1]), resource.RLIM_INFINITY));"
+            "from ilvren.__main__ import main; sys.argv = ['ilvren', 'run', 'pump.toml', '--method', 'sqp']; sys.exit(main())"
+        )
+        ends = set()
+        for most in (0, 5_000, 40_000, 90_000, 110_000, 10_000_000):
+            for own in Path().glob("*ilvren.ledger*"):
+                own.unlink()
+            done = subprocess.run([sys.executable, "-c", code, str(most)], capture_output=True, text=True, check=False)
+            with self.subTest(most=most):
+                self.assertNotIn("Traceback", done.stderr)
+                ends.add(done.returncode)
+                if done.returncode:
+                    self.assertEqual(done.returncode, 4)
+                    self.assertIn("ilvren.ledger", done.stderr)
+                if Path("ilvren.ledger").exists():
+                    with Ledger("ilvren.ledger", read_only=True) as ledger:
+                        self.assertLessEqual(len(ledger.runs()), 1)
+        self.assertEqual(ends, {0, 4})
 
 
 class Deleted(InAFolder):
