@@ -9,7 +9,7 @@ import numpy as np
 from ilvren import loads
 from ilvren.draw.report.mathematics import formula_markup, limits_markup
 from ilvren.draw.report.numbers import number
-from ilvren.draw.report.words import sentence
+from ilvren.draw.report.section import sentence
 from ilvren.evaluate import Gate
 
 
