@@ -12,6 +12,7 @@ Source: C. Ridders, "Accurate computation of F'(x) and F'(x) F''(x)", 1982 (poly
 from __future__ import annotations
 
 import math
+import time
 from collections.abc import Callable
 
 import numpy as np
@@ -34,6 +35,8 @@ Progress = Callable[[str], None]
 FIRST_STEP, RATIO, LEVELS = 2e-2, 4.0, 7
 # Interior points beside the start; each costs 2 · LEVELS · n values.
 POINTS = 3
+# Beyond so long no further design is begun, which is said.
+MOST_SECONDS = 15.0
 # Up to so many variables every one is moved alone; beyond, a sample of them and random directions.
 MOST_ALONE, SAMPLED, DIRECTIONS = 1500, 200, 5
 MOST_COLOURS = 64
@@ -68,7 +71,8 @@ class DerivativeCheck:
 def check_derivatives(
     problem: Problem, gate: Gate, *, seed: int = 0, progress: Progress | None = None
 ) -> DerivativeCheck:
-    """Compare every element of gradient and Jacobian at the start and at random interior designs."""
+    """Compare every element of gradient and Jacobian at the start and, while that does not take long, at random
+    interior designs."""
     points, skipped = _points(problem, gate, seed)
     n = problem.size
     is_continuous = np.concatenate([np.full(block.size, block.kind == "continuous") for block in problem.blocks])
@@ -84,7 +88,14 @@ def check_derivatives(
         if colours:
             sampled += ", and all variables in groups of which a row knows one (full rows apart)"
     tally, located = _Tally(problem, gate), list[Finding]()
+    began, compared = time.monotonic(), 0
     for number, point in enumerate(points):
+        spent = time.monotonic() - began
+        if number and spent * (number + 1) / number > MOST_SECONDS:
+            told = f"{number} of {len(points)} designs, since one takes {spent / number:.2g} s"
+            sampled = f"{sampled}; {told}" if sampled else told
+            break
+        compared += 1
         if progress is not None:
             progress(f"derivatives at design {number + 1} of {len(points)}")
         sizes = _steps(problem, point)
@@ -108,7 +119,7 @@ def check_derivatives(
             located += _located(gate, point, number)
             tally.met_infinite = False
     return DerivativeCheck(
-        tally.compared, tally.agreed, len(points), skipped, tally.worst, (*tally.findings(), *located), sampled
+        tally.compared, tally.agreed, compared, skipped, tally.worst, (*tally.findings(), *located), sampled
     )
 
 
