@@ -354,8 +354,11 @@ def _preview(made: Planned, terminal: Terminal, *, as_json: bool, facts: str) ->
     problem = made.problem
     places = list(problem.free)
     if as_json:
-        names = [problem.variables[place].name for place in places]
-        designs = [dict(zip(names, row, strict=True)) for row in made.designs[:, places].tolist()]
+        own_variables = [problem.variables[place] for place in places]
+        designs = [
+            {variable.name: variable.shown(value) for variable, value in zip(own_variables, row, strict=True)}
+            for row in made.designs[:, places].tolist()
+        ]
         own = made.quality.to_dict() if made.quality else {}
         terminal.document({"plan": made.name, "notes": list(made.notes), "quality": own, "designs": designs})
         return
