@@ -41,7 +41,7 @@ __all__ = ["draw_contours", "followed", "grid_extremes", "plane"]
 FloatArray = NDArray[np.float64]
 
 # Each has the points of those before it.
-GRIDS = (11, 21, 41, 81, 161)
+GRIDS = (6, 11, 21, 41, 81, 161)
 GRID = GRIDS[-1]
 LEVELS = 14
 # Extremes of the grid that are looked at closer; by patches of so many points a side, at most so many times, until the

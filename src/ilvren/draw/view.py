@@ -50,6 +50,8 @@ BOUND_MARGIN, FREE_MARGIN = 0.05, 0.35
 MOST_LIMITS = 6
 # Rows whose values are kept, beside what is drawn, of designs that cost something.
 MOST_KEPT = 64
+# An evaluation of more numbers than this is costly, as a picture asks for some ten thousand.
+MOST_NUMBERS = 20_000
 # An approximated value is unsure where its interval reaches further than this share of the drawn range.
 UNSURE = 0.1
 
@@ -107,8 +109,18 @@ class Subject:
 
     @property
     def is_costly(self) -> bool:
-        """Return whether designs are more than formulas to evaluate."""
-        return bool(self.problem.sources or self.problem.simulations)
+        """Return whether designs are more than a few formulas to evaluate: models, simulations, many scenarios."""
+        return bool(self.problem.sources or self.problem.simulations) or self._numbers > MOST_NUMBERS
+
+    @property
+    def _numbers(self) -> int:
+        """Return how many numbers an evaluation of all that is asked computes."""
+
+        def counted(problem: Problem) -> int:
+            roots = [block.node for block in problem.row_blocks] + [item.node for item in problem.objectives]
+            return sum(problem.graph.nodes[number].size for number in problem.graph.reachable(roots))
+
+        return int(self.problem.kept("numbers of an evaluation", counted))
 
     def half_width(self, points: FloatArray) -> FloatArray | None:
         """Return the half width (k,) of the band at designs (k, n), None where the value is not approximated."""
