@@ -17,6 +17,7 @@ from ilvren.draw.view import (
     Extreme,
     Subject,
     View,
+    cells,
     everywhere_feasible,
     feasible_at,
     legend,
@@ -73,7 +74,7 @@ def draw_contours(
     """Write contours over two variables, the others held at `point` (n,), to `path`; return the extremes seen."""
     problem = subject.problem
     views = [view_of(problem, name, point, tracks) for name in names]
-    grid = subject.grid_of(GRIDS, lambda size: plane(point, views, size)[2])
+    grid = subject.grid_of(GRIDS, lambda size: cells(views, size), lambda size: plane(point, views, size)[2])
     xs, ys, points = plane(point, views, grid)
     rows, values, sizes = rows_at(subject, points, views)
     shape = (len(ys), len(xs))

@@ -13,6 +13,7 @@ from ilvren.draw.view import (
     Extreme,
     Subject,
     View,
+    cells,
     feasible_at,
     is_plain,
     legend,
@@ -58,7 +59,11 @@ def draw_curve(
     asked for. Return the extremes seen."""
     problem = subject.problem
     view = view_of(problem, name, point, tracks)
-    xs, points = line_of(point, view, subject.grid_of(CURVES, lambda count: line_of(point, view, count)[1]))
+    xs, points = line_of(
+        point,
+        view,
+        subject.grid_of(CURVES, lambda count: cells([view], count), lambda count: line_of(point, view, count)[1]),
+    )
     y = subject.at(points)
     rows, values, sizes = rows_at(subject, points, [view])
     extremes = curve_extremes(subject, point, view, xs, y)

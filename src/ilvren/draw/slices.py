@@ -14,6 +14,7 @@ from ilvren.draw.style import HATCHES, LINES, figure, save, shades
 from ilvren.draw.view import (
     Extreme,
     Subject,
+    cells,
     legend,
     line_handle,
     mark_handle,
@@ -40,7 +41,11 @@ def draw_slices(subject: Subject, names: Sequence[str], point: FloatArray, path:
     found: dict[str, list[Extreme]] = {}
     here = float(subject.at(point[np.newaxis, :])[0])
     views = [view_of(problem, name, point, []) for name in names]
-    count = subject.grid_of(SLICES, lambda own: np.vstack([line_of(point, view, own)[1] for view in views]))
+    count = subject.grid_of(
+        SLICES,
+        lambda own: sum(cells([view], own) for view in views),
+        lambda own: np.vstack([line_of(point, view, own)[1] for view in views]),
+    )
     places: dict[str, int] = {}
     bands: list[Any] = []
     with figure(lines, columns, squeeze=False, sharey=True) as (made, axes):

@@ -15,6 +15,7 @@ from ilvren.draw.style import DPI, LINES, SIZE, ramp, save
 from ilvren.draw.view import (
     Extreme,
     Subject,
+    cells,
     everywhere_feasible,
     legend,
     line_handle,
@@ -53,7 +54,7 @@ def draw_surface(
 
     problem = subject.problem
     views = [view_of(problem, name, point, tracks) for name in names]
-    grid = subject.grid_of(GRIDS, lambda size: plane(point, views, size)[2])
+    grid = subject.grid_of(GRIDS, lambda size: cells(views, size), lambda size: plane(point, views, size)[2])
     xs, ys, points = plane(point, views, grid)
     shape = (len(ys), len(xs))
     z = subject.at(points).reshape(shape)

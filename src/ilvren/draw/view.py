@@ -25,6 +25,7 @@ __all__ = [
     "Extreme",
     "Subject",
     "View",
+    "cells",
     "everywhere_feasible",
     "feasible_at",
     "is_plain",
@@ -173,12 +174,12 @@ class Subject:
             self.known.update(zip(new, self.budget.measured(evaluated, len(missing)), strict=True))
         return np.array([self.known[key] for key in keys]).reshape(len(keys), -1)
 
-    def grid_of(self, sizes: Sequence[int], designs: Callable[[int], FloatArray]) -> int:
-        """Return the finest of some grids that time allows, `designs` (k, n) being those of one, and say so where it is
-        not the finest of all."""
+    def grid_of(self, sizes: Sequence[int], counted: Callable[[int], int], designs: Callable[[int], FloatArray]) -> int:
+        """Return the finest of some grids that time allows, and say so where it is not the finest of all; `designs`
+        (k, n) are those of one, `counted` tells how many these are."""
         if not self.is_costly:
             return sizes[-1]
-        size = filled(self.budget, sizes, lambda own: len(designs(own)), lambda own: self.at(designs(own)))
+        size = filled(self.budget, sizes, counted, lambda own: self.at(designs(own)))
         if size < sizes[-1]:
             each = f"{1e3 * self.budget.each:.3g} ms" if self.budget.each < 1.0 else f"{self.budget.each:.3g} s"
             self.told(f"a grid of {size} along each variable, not {sizes[-1]}: a design takes {each}; what lies "
@@ -269,6 +270,11 @@ class Extreme:
     value: float
     is_feasible: bool
     is_followed: bool = True
+
+
+def cells(views: Sequence[View], size: int) -> int:
+    """Return how many designs a grid over some views has."""
+    return math.prod(len(view.values(size)) for view in views)
 
 
 def is_plain(values: FloatArray) -> bool:
