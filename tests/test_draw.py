@@ -211,5 +211,5 @@ class Costly(unittest.TestCase):
     def test_formulas_are_never_cut(self):
         problem, told = loads(two_variables("(x-1)^2 + y^2", bounds=(-2, 2))), list[str]()
         subject = replace(subject_of(problem, Gate(problem), None), told=told.append)
-        self.assertEqual(subject.grid_of((3, 9), lambda _: np.zeros((0, 2))), 9)
+        self.assertEqual(subject.grid_of((3, 9), lambda _: 0, lambda _: np.zeros((0, 2))), 9)
         self.assertEqual(told, [])

@@ -158,7 +158,7 @@ class Subject:
 
     def _looked_up(self, points: FloatArray) -> FloatArray:
         """Return value and rows (k, 1 + rows) of costly designs, each of which is evaluated once in a figure."""
-        keys = [hashlib.blake2b(np.ascontiguousarray(point), digest_size=16).digest() for point in points]
+        keys = [hashlib.blake2b(point.tobytes(), digest_size=16).digest() for point in points]
         new = {key: place for place, key in enumerate(keys) if key not in self.known}
         if new:
             written, blocks = self.gate.written, self.problem.row_blocks if self._keeps_rows else ()
