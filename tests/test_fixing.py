@@ -118,6 +118,21 @@ class FixingTest(InAFolder):
                 found = self.call(command[0], "shelf.toml", "--fix", "w=20", *command[1:], status=2)[1]
                 self.assertIn("its bounds are", found)
 
+    def test_what_was_fixed_is_told_beside_others_and_written_into_the_file(self) -> None:
+        for label, w in (("one", "120"), ("two", "150")):
+            words = ("--fix", f"w={w}", "--fix", "wood=larch", "--fix", "h=60", "--fix", "tube=50", "--label", label)
+            self.call("run", "shelf.toml", *words, "--method", "sqp", "--quiet", status=None)
+        self.call(
+            "run", "shelf.toml", "--hold", "cost <= 90", "--label", "held", "--method", "branch-and-bound", "--quiet"
+        )
+        out = self.call("compare", "one", "two", "held", status=None)[0]
+        self.assertIn("asked beside the file: r1: --fix w=120.0", " ".join(out.split()))
+        self.assertIn("r3: --hold 'cost <= 90'", " ".join(out.split()))
+        self.call("apply", "two", "--starts")
+        written = load("shelf.toml")
+        self.assertEqual(written.start[:4], (2.0, 150.0, 60.0, 50.0))
+        self.assertEqual((written.variables[1].lower, written.variables[1].upper), (50.0, 300.0))
+
     def test_sweeps_over_members_words_values_and_elements(self) -> None:
         base = load("shelf.toml", aim=Aim(fix={"h": 60, "tube": 50}))
         found = sweep(base, "wood", None, Settings(method="sqp"))

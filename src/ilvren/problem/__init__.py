@@ -46,6 +46,7 @@ if TYPE_CHECKING:
         on_document as on_document,
         refined_problem as refined_problem,
         scalarized as scalarized,
+        unfixed_problem as unfixed_problem,
         widened_problem as widened_problem,
         with_limits as with_limits,
         with_lines as with_lines,
@@ -124,7 +125,8 @@ __getattr__, __all__ = door(
         "lifted": "Lifted has_kinks lifted_of",
         "fixing": "word_number",
         "loading": (
-            "fixed_problem load loads on_document refined_problem scalarized widened_problem with_limits with_lines"
+            "fixed_problem load loads on_document refined_problem scalarized unfixed_problem "
+            "widened_problem with_limits with_lines"
         ),
         "measure": "Measures objective_size",
         "model": "NamedValue Objective Problem Row RowBlock",

@@ -25,6 +25,7 @@ __all__ = [
     "loads",
     "refined_problem",
     "scalarized",
+    "unfixed_problem",
     "widened_problem",
     "with_limits",
     "with_lines",
@@ -94,6 +95,11 @@ def fixed_problem(problem: Problem, values: Mapping[str, Given | str]) -> Proble
     """Return a problem with variables, or elements of them, held at values, beside those that are held already. Raises
     RequestError for unknown names and values that are not allowed."""
     return _again(problem, replace(problem.aim, fix={**problem.aim.fix, **values}), problem.refinement)
+
+
+def unfixed_problem(problem: Problem) -> Problem:
+    """Return a problem with nothing held that its file lets free; starts are those of the file. Raises ProblemError."""
+    return _built(_whole(problem), problem.overrides, {}, replace(problem.aim, fix={}), problem.refinement)
 
 
 def with_lines(

@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from ilvren.errors import InputError, MachineError, ProblemError, RequestError, nearest
 from ilvren.models import Calls, NotOnRecord, ProgramSource
 from ilvren.models.program import CannotWrite, Deck, inside, placed_at
-from ilvren.problem import Problem, VariableBlock, element_name, load, loads
+from ilvren.problem import Problem, VariableBlock, element_name, load, loads, unfixed_problem
 from ilvren.records import dataclass
 from ilvren.regular import regular_bytes
 from ilvren.runs.shelf import RunShelf
@@ -198,12 +198,14 @@ def starts_at(problem: Problem, point: Sequence[float], path: Path) -> WrittenFi
     text, document = _document(path)
     changes = []
     _refuse_differing(problem, point, path)
+    # What a run held at a value stands in the file as it was.
+    declared = unfixed_problem(problem).baseline if problem.aim.fix else problem.baseline
     moments = frozenset(problem.template.own_points)
     for block in problem.blocks:
         if block.is_grid or block.name in moments:
             continue
         own = slice(block.first, block.first + block.size)
-        values, before = [float(x) for x in point[own]], [float(x) for x in problem.baseline[own]]
+        values, before = [float(x) for x in point[own]], [float(x) for x in declared[own]]
         section, name = _place_of_start(document, block.name, path)
         if values != before:
             new: Any = np.reshape(values, block.shape).tolist() if block.shape else block.shown(values[0])

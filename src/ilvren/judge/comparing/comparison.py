@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import shlex
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -252,6 +253,10 @@ def _notes(tracks: Sequence[Track]) -> list[str]:
     notes = []
     if len({track.problem.source.text for track in tracks}) > 1:
         notes.append("the problem files differ between the runs")
+    asked = [shlex.join(track.problem.aim.flags()) for track in tracks]
+    if len(set(asked)) > 1:
+        told = "; ".join(f"{track.id}: {words or 'nothing'}" for track, words in zip(tracks, asked, strict=True))
+        notes.append(f"asked beside the file: {told}")
     for what, values in (
         ("parameters set", [dict(track.problem.overrides) for track in tracks]),
         ("starts set", [_starts_told(track.problem) for track in tracks]),
