@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections import OrderedDict
 from collections.abc import Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -25,7 +26,7 @@ from ilvren.dynamics.walker import followed
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
-    from ilvren.dynamics.evolution import Evolution
+    pass
 
 __all__ = ["Simulation", "TimeError"]
 
@@ -56,19 +57,11 @@ class Simulation(SimulationPlan):
     `is_moving` which inputs of a call a variable moves, `anchor` the inputs that the mesh is chosen along (the first
     ones asked for, without)."""
 
-    def __init__(
-        self,
-        evolution: Evolution,
-        still: Sequence[Any],
-        shapes: Sequence[tuple[int, ...]],
-        is_moving: Sequence[bool],
-        anchor: Sequence[Array] | None = None,
-        unit: str = "",
-        models: Sequence[Any] = (),
-    ) -> None:
-        super().__init__(evolution, still, shapes, is_moving, anchor, unit, models)
-        self._bound: tuple[Sequence[Any], Simulation] | None = None
-        self._kept: OrderedDict[bytes, SimulatedDesign] = OrderedDict()
+    _bound: tuple[Sequence[Any], Simulation] | None = None
+
+    @cached_property
+    def _kept(self) -> OrderedDict[bytes, SimulatedDesign]:
+        return OrderedDict()
 
     def asking(self, models: Sequence[Any]) -> Simulation:
         """Return the same with the models that its rates call, by their numbers."""
