@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import itertools
 import json
 import unittest
@@ -168,6 +169,13 @@ class FixingTest(InAFolder):
         out = self.call("run", "shelf.toml", "--sweep", "wood=[larch, 'red beech']", "--output", "s.csv", *words)[0]
         self.assertRegex(out, r"r1 +larch +\d")
         self.assertIn("red beech", Path("s.csv").read_text())
+        self.call("export", "g1", "--output", "e.csv")
+        rows = list(csv.DictReader(Path("e.csv").read_text().splitlines()))
+        self.assertEqual([row["wood"] for row in rows[:2]], ["larch", "red beech"])
+        self.assertEqual([row["variable:wood"] for row in rows[:2]], ["larch", "red beech"])
+        told = json.loads(self.call("compare", "r1", "r2", "--json")[0])
+        self.assertIn(["larch", "red beech"], [item["values"] for item in told["designs"]])
+        self.assertIn("r1: --fix wood=larch", " ".join(told["notes"]))
         document = json.loads(self.call("run", "shelf.toml", "--sweep", "tube", "--json", *words)[0])
         self.assertEqual(document["values"], [20.0, 30.0, 50.0])
         with Ledger("ilvren.ledger") as ledger:

@@ -215,7 +215,7 @@ class _Swept:
         """Return the problem at one value. Raises RequestError where the variable cannot take it."""
         if self.variable is None:
             return problem.with_parameters(**{self.name: value})
-        return fixed_problem(problem, {self.name: value})
+        return fixed_problem(problem, {self.name: self.variable.shown(value)})
 
 
 def _what(problem: Problem, name: str) -> _Swept:

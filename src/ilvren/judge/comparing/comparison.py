@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError
-from ilvren.judge.comparing.final_designs import final_optima, sorted_differences
+from ilvren.judge.comparing.final_designs import DesignDifference, final_optima, sorted_differences
 from ilvren.judge.comparing.track import Track, track_of_record, track_of_result
 from ilvren.ledger import Ledger
 from ilvren.notebooks import InNotebooks
@@ -65,6 +65,12 @@ class Comparison(InNotebooks):
         sign = track.problem.objective.sign if track.problem.objective else 1
         return sign * (track.final_objective - self.best) / self.scale
 
+    def _told(self, item: DesignDifference) -> list[float | str | None]:
+        """Return a variable's values, the words of a choice instead of their numbers."""
+        variables = self.tracks[0].problem.variables
+        own = next((variable for variable in variables if variable.name == item.name and variable.words), None)
+        return [value if own is None or value is None else own.shown(value) for value in item.values]
+
     def to_dict(self) -> dict[str, object]:
         """Return the JSON document of `compare`."""
         objective = self.tracks[0].problem.objective
@@ -103,7 +109,7 @@ class Comparison(InNotebooks):
                 for item in final_optima(self.tracks)
             ],
             "designs": [
-                {"variable": item.name, "spread": plain(item.spread), "values": list(item.values)}
+                {"variable": item.name, "spread": plain(item.spread), "values": self._told(item)}
                 for item in sorted_differences(self.tracks)[:MOST_DIFFERENCES]
             ],
             "notes": list(self.notes),

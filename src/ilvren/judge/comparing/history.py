@@ -6,12 +6,16 @@ import json
 import math
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.ledger import EvaluationRecord, GroupRecord, IterationRecord, Ledger, RunRecord
 from ilvren.printable import CellWriter
 from ilvren.runs import problem_of
+
+if TYPE_CHECKING:
+    from ilvren.problem import VariableBlock
 
 __all__ = ["group_table", "history_table", "write_history", "write_rows"]
 
@@ -61,9 +65,19 @@ def write_history(rows: Sequence[dict[str, object]], record: RunRecord, path: st
 
 def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
     """Return one mapping per run of a group: problem, method, start, seed, how it ended, counts, design."""
-    rows = []
+    rows, over = [], str(group.plan.get("parameter", ""))
+    words: dict[int, dict[str, VariableBlock]] = {}
+
+    def told(problem: int, name: str, value: Any) -> Any:
+        """Return a value, the word of a choice instead of its number."""
+        return words[problem][name].shown(float(value)) if name in words[problem] else value
+
     for place, record in sorted(ledger.group_runs(group).items()):
         member = group.plan["members"][place]
+        place_of = member["problem"]
+        if place_of not in words:
+            blocks = problem_of(record).blocks
+            words[place_of] = {block.name: block for block in blocks if block.words}
         result = record.result or {}
         objectives, counts, variables = (result.get(key) or {} for key in ("objectives", "counts", "variables"))
         assert isinstance(objectives, dict)
@@ -73,7 +87,7 @@ def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
             "run": record.id,
             "problem": group.plan["problems"][member["problem"]]["name"],
             "method": group.plan["contenders"][member["contender"]]["name"],
-            **({str(group.plan["parameter"]): member["value"]} if group.is_sweep else {}),
+            **({over: told(place_of, over, member["value"])} if group.is_sweep else {}),
             "start": member["start"],
             "seed": member["seed"],
             "outcome": record.outcome or "",
@@ -84,7 +98,7 @@ def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
             row
             | {f"objective:{name}": value for name, value in objectives.items()}
             | dict(counts)
-            | {f"variable:{name}": value for name, value in variables.items()}
+            | {f"variable:{name}": told(place_of, name, value) for name, value in variables.items()}
         )
     names = list(dict.fromkeys(name for row in rows for name in row))
     return [{name: row.get(name) for name in names} for row in rows]
