@@ -55,11 +55,13 @@ def _sections(shown: object) -> Iterable[Section]:
     raise TypeError(f"{type(shown).__name__} has no page for notebooks")
 
 
-def _table(title: str, sentences: Sequence[str], heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Section:
-    """Return a section with a table cut short, which then is said."""
-    told = list(sentences)
-    if len(rows) > MOST_ROWS:
-        told.append(f"The first {MOST_ROWS} of {len(rows):,}; to_dict() has all.")
+def _table(
+    title: str, sentences: Sequence[str], heads: Sequence[str], rows: Sequence[Sequence[str]], *, of: int = 0
+) -> Section:
+    """Return a section with a table cut short, which then is said; `of` so many rows where not all were made."""
+    told, count = list(sentences), max(of, len(rows))
+    if count > MOST_ROWS:
+        told.append(f"The first {MOST_ROWS} of {count:,}; to_dict() has all.")
     return Section(title, tuple(told), tuple(heads), tuple(tuple(row) for row in rows[:MOST_ROWS]))
 
 
@@ -82,10 +84,11 @@ def _named(problem: Problem) -> str:
 def _of_problem(problem: Problem) -> Iterable[Section]:
     rows = [
         (item.name, item.unit, _told(item.shown(item.start)), number(item.lower, 5), number(item.upper, 5), item.about)
-        for item in problem.variables[: MOST_ROWS + 1]
+        for item in problem.variables[:MOST_ROWS]
     ]
     free = f"{len(problem.free):,} of {problem.size:,} variables are free; {problem.row_count:,} constraint rows."
-    yield _table(_named(problem), [free], ("variable", "unit", ">start", ">lower", ">upper", "about"), rows)
+    heads = ("variable", "unit", ">start", ">lower", ">upper", "about")
+    yield _table(_named(problem), [free], heads, rows, of=problem.size)
 
 
 def _told(value: float | str) -> str:
@@ -129,9 +132,9 @@ def _of_result(result: RunResult) -> Iterable[Section]:
             number(variable.upper, 5),
             number(bounds[variable.name].price, 4) if variable.name in bounds else "–",
         )
-        for variable, value in zip(problem.variables[: MOST_ROWS + 1], result.point, strict=False)
+        for variable, value in zip(problem.variables[:MOST_ROWS], result.point, strict=False)
     ]
-    yield _table(title, told, ("variable", ">value", "unit", ">lower", ">upper", ">price"), rows)
+    yield _table(title, told, ("variable", ">value", "unit", ">lower", ">upper", ">price"), rows, of=problem.size)
     feasibility = float(str(result.settings.get("feasibility", 1e-6)))
     worst = result.worst_constraints(MOST_ROWS)
     if worst:
@@ -212,7 +215,9 @@ def _of_sweep(found: Sweep) -> Iterable[Section]:
         f">{name}",
         *(f">{_unit(v.name, v.unit)}" for v in variables),
     ]
-    section = _table(f"{_named(problem)} over {found.over}", [], heads, rows)
+    others = len(problem.variables) - len(variables) - any(item.name == found.over for item in problem.variables)
+    told = [f"{others:,} more variables stand in to_dict()."] if others else []
+    section = _table(f"{_named(problem)} over {found.over}", told, heads, rows)
     shows = f"the optimum against {found.over}"
     pictures = _picture(lambda path: draw_sweep(curve_of_sweep(found), path), shows)
     yield Section(section.title, section.sentences, section.heads, section.rows, pictures)
@@ -232,7 +237,7 @@ def _of_check(report: CheckReport) -> Iterable[Section]:
 
 @_sections.register
 def _of_designs(table: DesignTable) -> Iterable[Section]:
-    names = table.names[: MOST_COLUMNS + 1]
+    names = table.names[:MOST_COLUMNS]
     columns = [table.column(name) for name in names]
     units = table.units
     rows = [
@@ -241,14 +246,13 @@ def _of_designs(table: DesignTable) -> Iterable[Section]:
             *(_told(table.told(name, float(own[place]))) for name, own in zip(names, columns, strict=True)),
             number(design.violation, 2),
         )
-        for place, design in enumerate(table.designs[: MOST_ROWS + 1])
+        for place, design in enumerate(table.designs[:MOST_ROWS])
     ]
     told = [f"{len(table.designs):,} of {table.total:,} designs of {', '.join(table.runs)}."]
     if len(names) < len(table.names):
         told.append(f"{len(names)} of {len(table.names)} quantities.")
     heads = ("design", *(f">{_unit(name, units.get(name, ''))}" for name in names), ">violation")
-    section = _table(_named(table.problem), told, heads, rows)
-    yield section
+    yield _table(_named(table.problem), told, heads, rows, of=len(table.designs))
 
 
 @_sections.register
@@ -286,9 +290,10 @@ def _of_sensitivity(found: Sensitivity) -> Iterable[Section]:
         for output, drivers in found.of.items()
         for driver in sorted(drivers, key=lambda own: -own.size if math.isfinite(own.size) else math.inf)[:MOST_COLUMNS]
     ]
-    section = _table(
-        f"What drives what, by {found.kind}", list(map(sentence, found.notes)), ("output", "by", ">size"), rows
-    )
+    told = list(map(sentence, found.notes))
+    if any(len(drivers) > MOST_COLUMNS for drivers in found.of.values()):
+        told.append(f"Of each output the {MOST_COLUMNS} strongest; to_dict() has all.")
+    section = _table(f"What drives what, by {found.kind}", told, ("output", "by", ">size"), rows)
     pictures = _picture(lambda path: draw_sensitivity(found, path), "what drives each output")
     yield Section(section.title, section.sentences, section.heads, section.rows, pictures)
 

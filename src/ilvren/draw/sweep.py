@@ -23,7 +23,9 @@ def draw_sweep(curve: SweepCurve, path: str) -> None:
     x = np.arange(len(curve.values), dtype=float) if curve.words else curve.values
     objective = problem.objective
     units = {block.name: block.unit for block in problem.blocks}
-    scalars = dict(list(curve.scalars.items())[:MOST_VARIABLES])
+    worded = {block.name for block in problem.blocks if block.words}
+    numbers = {name: own for name, own in curve.scalars.items() if name not in worded}
+    scalars = dict(list(numbers.items())[:MOST_VARIABLES])
     limits = dict(list(curve.active.items())[:MOST_LIMITS])
     rows = 1 + bool(scalars) + bool(limits)
     with figure(rows, 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": (3, 2.4, 2)[:rows]}) as (made, axes):
@@ -53,21 +55,22 @@ def draw_sweep(curve: SweepCurve, path: str) -> None:
                     markersize=4,
                     label=label,
                 )
-            axes[place, 0].set_ylabel("variables,\neach over its first")
+            told = "variables" if len(scalars) == len(numbers) else f"{len(scalars)} of {len(numbers)} variables"
+            axes[place, 0].set_ylabel(f"{told},\neach over its first")
             axes[place, 0].legend(loc="best")
             place += 1
         if limits:
-            _draw_limits(axes[place, 0], x, limits)
+            _draw_limits(axes[place, 0], x, limits, len(curve.active))
         if curve.words:
             axes[-1, 0].set_xticks(x, [str(curve.shown(k)) for k in range(len(x))])
         axes[-1, 0].set_xlabel(f"{curve.over}{f' [{curve.unit}]' if curve.unit else ''}")
         save(made, path)
 
 
-def _draw_limits(axis: Any, x: Any, limits: dict[str, Any]) -> None:
+def _draw_limits(axis: Any, x: Any, limits: dict[str, Any], count: int) -> None:
     for level, on in enumerate(limits.values()):
         axis.plot(x[on], np.full(int(on.sum()), level), "s", color="#b03030", markersize=6)
         axis.plot(x[~on], np.full(int((~on).sum()), level), ".", color="#bbbbbb", markersize=4)
     axis.set_yticks(range(len(limits)), list(limits))
     axis.set_ylim(-0.6, len(limits) - 0.4)
-    axis.set_ylabel("active limits")
+    axis.set_ylabel("active limits" if count == len(limits) else f"{len(limits)} of {count}\nactive limits")

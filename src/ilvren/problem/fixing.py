@@ -36,6 +36,8 @@ def fixed_blocks(
         block = found[owner]
         if isinstance(value, str):
             value = word_number(f"--fix {name}", value, block.choices, words)
+        elif block.words:
+            raise RequestError(f"--fix {name}=…: it takes words", advice=f"its choices: {listed(block.words)}")
         numbers = np.asarray(value, dtype=float)
         shape = block.shape if name in found else ()
         if numbers.shape not in ((), shape):
@@ -68,6 +70,6 @@ def _allowed(variable: Variable, value: float) -> float:
     near: Any = variable.shown(variable.member(value if np.isfinite(value) else 0.0))
     told = near if isinstance(near, str) else f"{near:.12g}"
     where = f"its bounds are [{variable.lower:.12g}, {variable.upper:.12g}]"
-    if variable.kind != "continuous":
+    if variable.kind != "continuous" and variable.lower <= value <= variable.upper:
         where = "it is no member of its " + ("catalogue" if variable.catalogue else "spacing")
     raise RequestError(f"--fix {variable.name}={value:.12g}: {where}", advice=f"the nearest allowed value is {told}")

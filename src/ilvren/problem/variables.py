@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import field
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,18 +12,13 @@ from numpy.typing import NDArray
 from ilvren.formula import Shape
 from ilvren.records import dataclass
 
-if TYPE_CHECKING:
-    pass
-
 __all__ = ["GRID_TOLERANCE", "MOST_STEPS", "Variable", "VariableBlock", "element_name"]
 
 FloatArray = NDArray[np.float64]
 
-
-# Membership of a grid is tested to this share of a spacing (or of the member's size).
+# Steps of a spacing that numbers of this machine tell apart.
 MOST_STEPS = 2.0**52
-
-
+# Membership of a grid is tested to this share of a spacing (or of the member's size).
 GRID_TOLERANCE = 1e-9
 
 
@@ -35,6 +29,11 @@ def element_name(name: str, shape: Shape, place: int) -> str:
     if len(shape) == 1:
         return f"{name}[{place}]"
     return f"{name}[{','.join(str(int(i)) for i in np.unravel_index(place, shape))}]"
+
+
+def _shown(value: float, words: tuple[str, ...]) -> float | str:
+    has_word = math.isfinite(value) and 1 <= round(value) <= len(words)
+    return words[round(value) - 1] if has_word else value
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -68,7 +67,7 @@ class Variable:
 
     def shown(self, value: float) -> float | str:
         """Return a value as it is told: the word of a choice, else the number."""
-        return self.words[round(value) - 1] if self.words and 1 <= round(value) <= len(self.words) else value
+        return _shown(value, self.words)
 
     def member(self, value: float) -> float:
         """Return the allowed value nearest to `value`, the lower one on a tie."""
@@ -161,7 +160,7 @@ class VariableBlock:
 
     def shown(self, value: float) -> float | str:
         """Return a value as it is told: the word of a choice, else the number."""
-        return self.words[round(value) - 1] if self.words and 1 <= round(value) <= len(self.words) else value
+        return _shown(value, self.words)
 
     def __iter__(self) -> Iterator[Variable]:
         return (self.element(place) for place in range(self.size))

@@ -51,9 +51,10 @@ def further_sections(records: Sequence[RunRecord], ledger: Ledger) -> tuple[Sect
 def _over_time(records: Sequence[RunRecord], ledger: Ledger) -> Iterator[Section]:
     drawn: list[Response] = []
     sentences = []
-    for record in records[:MOST_DRAWN]:
-        if record.result is None or not problem_of(record).is_over_time:
-            continue
+    over_time = [record for record in records if record.result is not None and problem_of(record).is_over_time]
+    if len(over_time) > MOST_DRAWN:
+        sentences.append(f"The first {MOST_DRAWN} of {len(over_time)} designs over time.")
+    for record in over_time[:MOST_DRAWN]:
         try:
             drawn += recorded_responses(ledger, record.id, None)
         except IlvrenError as error:  # a model that has gone, say
@@ -69,7 +70,10 @@ def _over_time(records: Sequence[RunRecord], ledger: Ledger) -> Iterator[Section
             yield Section("Over time", tuple(sentences))
         return
     last = drawn[-1]
-    names = (course_names(last) if last.problem.is_collocated else signal_names(last.problem, None))[:MOST_SIGNALS]
+    names = course_names(last) if last.problem.is_collocated else signal_names(last.problem, None)
+    if len(names) > MOST_SIGNALS:
+        sentences.append(f"{', '.join(names[:MOST_SIGNALS])} are drawn; `ilvren draw {last.label} --signals NAMES` draws others.")
+        names = names[:MOST_SIGNALS]
     rows = [
         (
             mark.entry,
@@ -185,11 +189,12 @@ def _moved(record: RunRecord, name: str) -> Section | None:
     found: dict[str, Any] = {**told.get("derived", {}), **told.get("objectives", {})}
     found |= {key: state["value"] for key, state in told.get("constraints", {}).items()}
     rows = []
-    for key, predicted in list(proposal["predicted"].items())[:MOST_TOLD]:
-        if len(predicted) != 1 or not isinstance(found.get(key), (int, float)):
-            continue
-        rows.append((key, number(float(predicted[0])), number(float(found[key]))))
-    said = (
-        f"Proposed from {proposal['from']} for {', '.join(proposal['changes'])}; the designs were evaluated after it."
-    )
-    return Section(f"The move of {name}", (said,), ("quantity", ">predicted", ">came out"), tuple(rows))
+    for key, predicted in proposal["predicted"].items():
+        if len(predicted) == 1 and isinstance(found.get(key), (int, float)):
+            rows.append((key, number(float(predicted[0])), number(float(found[key]))))
+    changed = ", ".join(proposal["changes"])
+    said = [f"Proposed from {proposal['from']} for {changed}; the designs were evaluated after it."]
+    if len(rows) > MOST_TOLD:
+        said.append(f"The first {MOST_TOLD} of {len(rows)} quantities; `ilvren export {record.id}` has all.")
+    heads = ("quantity", ">predicted", ">came out")
+    return Section(f"The move of {name}", tuple(said), heads, tuple(rows[:MOST_TOLD]))

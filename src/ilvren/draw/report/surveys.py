@@ -19,7 +19,7 @@ from ilvren.draw.designs import draw_effects, draw_parallel, effects_of
 from ilvren.draw.plan import draw_plan
 from ilvren.draw.report.numbers import number
 from ilvren.draw.report.picture import Picture, pictured
-from ilvren.draw.report.section import Section
+from ilvren.draw.report.section import Section, sentence
 from ilvren.errors import RequestError
 from ilvren.explore import DesignTable, designs_of, planned_again
 from ilvren.problem import Problem, on_document
@@ -204,7 +204,7 @@ def _drivers_section(pages: _Pages, record: RunRecord, ledger: Ledger, prefix: s
     try:
         found = study_on_record(ledger, record)
     except RequestError as error:  # designs are missing, which it says
-        pages.sections.append(Section(f"{prefix}What drives what", (f"{error}.",)))
+        pages.sections.append(Section(f"{prefix}What drives what", (sentence(str(error)),)))
         return
     rows = []
     for output, drivers in list(found.of.items())[:MOST_QUANTITIES]:
@@ -222,8 +222,12 @@ def _drivers_section(pages: _Pages, record: RunRecord, ledger: Ledger, prefix: s
     if found.kind != "variance":
         heads = ("output", "by", ">mean effect", ">mean |effect|", ">95 % interval")
     picture = pictured(lambda path: draw_sensitivity(found, path), "what drives each output")
-    sentences = tuple(f"{note[:1].upper()}{note[1:]}." for note in found.notes)
-    pages.sections.append(Section(f"{prefix}What drives what", sentences, heads, tuple(rows), (picture,)))
+    sentences = [sentence(note) for note in found.notes]
+    if len(found.of) > MOST_QUANTITIES:
+        sentences.append(f"The first {MOST_QUANTITIES} of {len(found.of)} outputs.")
+    if any(len(drivers) > MOST_INPUTS for drivers in found.of.values()):
+        sentences.append(f"Of each output the {MOST_INPUTS} strongest; `sensitivity --json` has all.")
+    pages.sections.append(Section(f"{prefix}What drives what", tuple(sentences), heads, tuple(rows), (picture,)))
 
 
 def _effects_section(pages: _Pages, table: DesignTable, prefix: str) -> None:

@@ -49,18 +49,17 @@ def sweep_survey(reference: str, ledger: Ledger) -> Survey:
         summary.append(f"{objective.name} at the optimum: {number(finite.min())} to {number(finite.max())}{unit}.")
     if made < asked:
         summary.append(f"`ilvren resume {group.id}` goes on with the others.")
-    units = {block.name: block.unit for block in problem.blocks}
+    blocks = {block.name: block for block in problem.blocks}
+    units = {name: block.unit for name, block in blocks.items()}
     names = list(curve.scalars)[:MOST_VARIABLES]
     rows = []
     for place in range(made):
         value = curve.shown(place)
         active = [name for name, own in curve.active.items() if own[place]]
         told = ", ".join(active[:MOST_LIMITS]) + (" …" if len(active) > MOST_LIMITS else "")
-        numbers = [number(float(curve.scalars[name][place])) for name in names]
-        shown = value if isinstance(value, str) else number(value)
-        rows.append(
-            (curve.runs[place], shown, curve.outcomes[place], number(float(curve.objective[place])), *numbers, told)
-        )
+        values = [_told(blocks[name].shown(float(curve.scalars[name][place]))) for name in names]
+        goal_value = number(float(curve.objective[place]))
+        rows.append((curve.runs[place], _told(value), curve.outcomes[place], goal_value, *values, told))
     goal = (
         "objective"
         if objective is None
@@ -84,3 +83,7 @@ def sweep_survey(reference: str, ledger: Ledger) -> Survey:
         (sweep_again(group.plan, curve.words),),
         stored["text"],
     )
+
+
+def _told(value: float | str) -> str:
+    return value if isinstance(value, str) else number(value)
