@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import LEAST_SIZE, March
-from ilvren.dynamics.walker import MOST_EVENTS, NO_GAP, ROUNDING
+from ilvren.dynamics.stepper import ROUNDING
+from ilvren.dynamics.walker import MOST_EVENTS, NO_GAP
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:

@@ -46,19 +46,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic, solve_relaxed
+from ilvren.algebra import QuadraticSolution, damped_bfgs, solve_quadratic
 from ilvren.methods.base import Assessment, Ending, Iterate, Method, Protocol, Request, Task, Tight
 from ilvren.methods.pieces.descent import endless
-from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby, spread_by_violation
+from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.options import option
 from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
 from ilvren.methods.pieces.rescaled import is_out_of_scale, rescaled
+from ilvren.methods.pieces.restoration import less_violated_far, linear_violation, restored
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "SqpOptions"]
@@ -74,21 +76,12 @@ PENALTY_FACTOR = 1.5
 LOOSE_PENALTY, LOOSE_ITERATIONS, MOST_LOOSENED, LEAST_PENALTY = 10.0, 3, 12, 1e-8
 # Values are trusted to this many units of rounding when a decrease is tested.
 ROUNDING = 10.0 * np.finfo(float).eps
-# |v| is stationary when its slope is this share of what J and v could make it; nearly, when no step helps.
-STATIONARY_SLOPE, NEARLY_STATIONARY_SLOPE = 1e-6, 1e-4
 # (6): the least curvature of B in the scale of its rows, the least scale, and weights σ tried, relative to |H|.
 LEAST_CURVATURE, LEAST_SCALE, ACROSS_WEIGHTS = 1e-9, 1e-8, (1.0, 10.0, 100.0, 1e4)
 # A direction whose curvature had to be raised is no longer than this many times the design.
 MOST_RAISED_STEP = 10.0
 # Curvature added to all directions while steps must be cut below SHORT; how it grows and falls.
 SHORT, FIRST_SHIFT, SHIFT_UP, SHIFT_DOWN, MOST_SHIFT = 0.1, 1e-3, 10.0, 0.1, 1e8
-# (2): the share of |v| to reach before (1) is tried again; steps in all; the first and least μ, relative to |J|²,
-# and its factors after a good and a bad step.
-RESTORED_SHARE, RESTORATION_STEPS = 0.5, 300
-FIRST_DAMPING, LEAST_DAMPING, MOST_DAMPING = 1e-3, 1e-10, 1e12
-DAMPING_DOWN, DAMPING_UP = 0.2, 4.0
-# A restoration creeps that lowers |v|, still so large in the rows' sizes, by less than this share in so many steps.
-CREEPING_SHARE, CREEPING_STEPS, CREEPING_VIOLATION = 0.5, 12, 10.0
 # Looks over the box in one run, each after a restoration that creeps.
 FAR_LOOKS = 2
 # Restorations in one run: each must halve the violation, so this is far beyond any honest need.
@@ -106,7 +99,6 @@ CUT, CUT_SHARE, LEAST_GAIN_CUT = 0.6, 0.6, 0.1
 MOST_MET = 10
 # The next step must promise less than this share of the tolerance: steps converge fast, and one more is cheap.
 PROMISE_SHARE = 0.01
-# The scaled objective below which a feasible run is called unbounded.
 
 
 @dataclass(frozen=True)
@@ -194,14 +186,15 @@ def sqp(task: Task, options: SqpOptions) -> Protocol:
         if plan is None:
             restorations += 1
             may_leave = far_looks < FAR_LOOKS
-            here, ended = yield from _restored(task, here, model.matrix, may_leave=may_leave)  # (2)
+            may_go_on = partial(_has_direction, task, model.matrix)
+            here, ended = yield from restored(task, here, may_go_on, may_leave=may_leave)  # (2)
             if ended == "back" and restorations <= MOST_RESTORATIONS:
                 matrix, is_fresh = np.eye(n), True
                 step_length, note = math.nan, "feasibility restored as far as the linearised limits need it"
                 continue
             if ended == "creeping":
                 far_looks += 1
-                elsewhere = yield from _less_violated_far(task, here, far_looks)
+                elsewhere = yield from less_violated_far(task, here, far_looks)
                 note = "restoring feasibility anew from elsewhere in the box: less is missed there"
                 if elsewhere is None:
                     continue
@@ -360,78 +353,9 @@ def _direction(
     return plan if plan.outcome == "solved" and np.isfinite(plan.step).all() else None
 
 
-def _less_violated_far(task: Task, here: Point, number: int) -> Generator[Request | Tight | Iterate, Any, Point | None]:
-    """Return the one of some designs over the box that misses least, where that is clearly less than here, or None."""
-    points, violations = yield from spread_by_violation(task, number)
-    if not len(points) or violations[0] > CREEPING_SHARE * float(np.linalg.norm(task.misses(here.c))):
-        return None
-    point = yield from evaluated(points[0], derivatives=True)
-    return point if point.has_derivatives else None
-
-
-def _restored(
-    task: Task, here: Point, matrix: FloatArray, *, may_leave: bool = False
-) -> Generator[Request | Iterate, Any, tuple[Point, str]]:
-    """Lower |v| by (2). Return the point reached and "back" (where it has halved), "stationary",
-    "creeping" (if it `may_leave`) or "stuck"."""
-    entry = float(np.linalg.norm(task.misses(here.c)))
-    course = [entry]
-    scale = max(float(np.linalg.norm(here.j)) ** 2, 1e-300)
-    damping = FIRST_DAMPING
-    for _ in range(RESTORATION_STEPS):
-        plan = solve_relaxed(
-            max(damping, LEAST_DAMPING) * scale * np.eye(len(here.x)),
-            np.zeros(len(here.x)),
-            rows=here.j,
-            row_limits=(task.row_lower - here.c, task.row_upper - here.c),
-            bounds=(task.lower - here.x, task.upper - here.x),
-            weight=1.0,
-        )
-        if plan.outcome != "solved":
-            return here, "stuck"
-        now = float(np.linalg.norm(task.misses(here.c)))
-        promised = now - _linear_violation(task, here, plan.step)
-        if not _violation_slope(task, here) > STATIONARY_SLOPE:
-            return here, "stationary"
-        trial = yield from evaluated(np.clip(here.x + plan.step, task.lower, task.upper), derivatives=False)
-        gained = now - float(np.linalg.norm(task.misses(trial.c)))
-        if trial.is_finite and gained >= SUFFICIENT * promised:
-            there = yield from evaluated(trial.x, derivatives=True)
-            if there.has_derivatives:
-                step = float(np.abs(there.x - here.x).max())
-                here, damping = there, damping * DAMPING_DOWN
-                left = now - gained
-                if left <= RESTORED_SHARE * entry and _direction(task, here, _Model(matrix, here.g)) is not None:
-                    return here, "back"
-                yield Iterate(here.x, step, "restoring feasibility: the linearised limits conflict")
-                course.append(left)
-                if may_leave and _creeps(task, here, course):
-                    return here, "creeping"
-                continue
-        damping *= DAMPING_UP
-        if damping > MOST_DAMPING:
-            break
-    return here, "stationary" if _violation_slope(task, here) <= NEARLY_STATIONARY_SLOPE else "stuck"
-
-
-def _creeps(task: Task, here: Point, course: list[float]) -> bool:
-    """Return whether |v| (its `course`, step by step) is large and has hardly fallen for a while."""
-    if len(course) <= CREEPING_STEPS or course[-1] < CREEPING_SHARE * course[-1 - CREEPING_STEPS]:
-        return False
-    return task.violation(here.c) > CREEPING_VIOLATION
-
-
-def _violation_slope(task: Task, here: Point) -> float:
-    """Return |J'v| over |J||v|, what points out of the bounds left out: 0 where |v| is stationary."""
-    v = here.c - np.clip(here.c, task.row_lower, task.row_upper)
-    slope = here.j.T @ v
-    slope[(here.x <= task.lower) & (slope > 0.0) | (here.x >= task.upper) & (slope < 0.0)] = 0.0
-    most = float(np.linalg.norm(here.j) * np.linalg.norm(v))
-    return float(np.linalg.norm(slope)) / most if most > 0.0 else 0.0
-
-
-def _linear_violation(task: Task, here: Point, d: FloatArray) -> float:
-    return float(np.linalg.norm(task.misses(here.c + here.j @ d)))
+def _has_direction(task: Task, matrix: FloatArray, point: Point) -> bool:
+    """Return whether (1) can be solved at a point."""
+    return _direction(task, point, _Model(matrix, point.g)) is not None
 
 
 def _gains_little(task: Task, here: Point, plan: QuadraticSolution, model: _Model) -> bool:
@@ -483,7 +407,7 @@ def _line_search(
     """
     d = plan.step
     violation = float(np.linalg.norm(task.misses(here.c)))
-    promised = float(here.g @ d) - penalty * (violation - _linear_violation(task, here, d))  # D of (4)
+    promised = float(here.g @ d) - penalty * (violation - linear_violation(task, here, d))  # D of (4)
     base = _merit(task, here, penalty)
     slack = ROUNDING * (abs(here.f) + penalty * violation)
     if not promised < 0.0 or not np.isfinite(d).all() or not d.any():

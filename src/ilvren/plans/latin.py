@@ -28,6 +28,8 @@ FloatArray = NDArray[np.float64]
 
 # p of (1); exchanges tried in all, in numbers of distances looked at, and at most; the first threshold, its factors.
 POWER, WORK, MOST_EXCHANGES = 15, 3_000_000, 8_000
+# So often, on average, each of the exchanges that there are is tried.
+EACH_TRIED = 60
 FIRST_THRESHOLD, RAISE, LOWER, LEAST_TAKEN, MOST_TAKEN, ROUND = 0.005, 0.8, 0.9, 0.1, 0.8, 100
 # More designs than this are left as they fell: they are everywhere.
 MOST_SPREAD = 2_000
@@ -48,7 +50,7 @@ def latin_shares(n: int, count: int, rng: np.random.Generator, *, is_centred: bo
     x = (strata + (0.5 if is_centred else rng.random((count, n)))) / count
     if count < 3 or n < 2 or count > MOST_SPREAD:
         return x
-    exchanges = int(min(MOST_EXCHANGES, WORK / (2 * count)))
+    exchanges = int(min(MOST_EXCHANGES, WORK / (2 * count), EACH_TRIED * n * count * (count - 1) / 2))
     squared = _squared(x, x)
     np.fill_diagonal(squared, np.inf)
     terms = squared ** (-0.5 * POWER)
@@ -56,10 +58,12 @@ def latin_shares(n: int, count: int, rng: np.random.Generator, *, is_centred: bo
     best, best_total = x.copy(), total
     threshold = FIRST_THRESHOLD * total ** (1.0 / POWER)
     taken = 0
-    for turn in range(1, exchanges + 1):
+    firsts = rng.integers(count, size=exchanges)
+    seconds = (firsts + rng.integers(1, count, size=exchanges)) % count
+    luck = rng.random(exchanges).tolist()
+    for turn, i, j in zip(range(1, exchanges + 1), firsts.tolist(), seconds.tolist(), strict=True):
         column = turn % n
-        i, j = rng.choice(count, 2, replace=False)
-        moved = x[[i, j]].copy()
+        moved = x[[i, j]]
         moved[0, column], moved[1, column] = x[j, column], x[i, column]
         rows = _squared(moved, x)
         rows[0, i] = rows[1, j] = np.inf
@@ -67,7 +71,7 @@ def latin_shares(n: int, count: int, rng: np.random.Generator, *, is_centred: bo
         rows[0, j] = rows[1, i] = between
         new = np.maximum(rows, 1e-300) ** (-0.5 * POWER)
         change = float(new.sum() - new[0, j] - terms[i].sum() - terms[j].sum() + terms[i, j])
-        if max(total + change, 0.0) ** (1.0 / POWER) - total ** (1.0 / POWER) <= threshold * rng.random():
+        if max(total + change, 0.0) ** (1.0 / POWER) - total ** (1.0 / POWER) <= threshold * luck[turn - 1]:
             x[[i, j]] = moved
             terms[i], terms[j] = new[0], new[1]
             terms[:, i], terms[:, j] = new[0], new[1]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError
 from ilvren.formula import shape_text
+from ilvren.problem.declared_shapes import variable_shape
 from ilvren.problem.declared_values import flat
 from ilvren.problem.entries import Declarations, EntryDeclaration, TableDeclaration, Value
 from ilvren.problem.fitting import fit_objective, fit_template
@@ -94,7 +95,7 @@ def _build(template: Template, name: str) -> None:
         pass  # its axis knows at how many moments
     elif name in template.declared_variables:
         variable = template.declared_variables[name]
-        template.shapes[name] = template.variable_shape(variable)
+        template.shapes[name] = variable_shape(template, variable)
         template.nodes[name] = template.graph.variable(template.variable_index[name], template.shapes[name])
     elif name in template.models_over_time:
         pass  # called at every moment

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ilvren.dynamics import Control, State
 from ilvren.dynamics.schemes import SCHEMES
 from ilvren.formula import Graph, Node, Shape, shaping
+from ilvren.problem.declared_shapes import shape_of
 from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.over_time import Axis, Moments
 from ilvren.problem.template_parts import GridUnknown, OwnPoints, RowTemplate
@@ -81,7 +82,7 @@ class CollocatedAxis(Axis):
         declared = self.control_declarations[name]
         shape: Shape = ()
         if declared.shape is not None:
-            shape = self.template.shape_of(EntryDeclaration("controls", name, ""), f"{name}.shape", declared.shape)
+            shape = shape_of(self.template, EntryDeclaration("controls", name, ""), f"{name}.shape", declared.shape)
         self.control_places[name] = len(self.controls)
         self.controls.append(Control(name, shape, 1, is_linear=True))
         return self.control_places[name]

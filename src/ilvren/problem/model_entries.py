@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.errors import ProblemError, nearest
 from ilvren.models import ModelSource, PythonSource, arguments_of
+from ilvren.problem.declared_shapes import shape_of
 from ilvren.problem.entries import EntryDeclaration
 from ilvren.problem.model_declarations import ModelDeclaration
 
@@ -119,7 +120,7 @@ def add_model(template: Template, model: ModelDeclaration) -> None:
 
 def _outputs(template: Template, model: ModelDeclaration, where: EntryDeclaration) -> list[tuple[str, Shape]]:
     return [
-        (name, () if shape is None else template.shape_of(where, f"{model.name}.outputs.{name}", shape))
+        (name, () if shape is None else shape_of(template, where, f"{model.name}.outputs.{name}", shape))
         for name, shape in model.outputs.items()
     ]
 

@@ -25,6 +25,7 @@ from ilvren.formula import (
     shape_text,
     tangents,
 )
+from ilvren.problem.declared_shapes import shape_of
 from ilvren.problem.entries import EntryDeclaration, formula_text
 from ilvren.problem.horizon import Horizon, horizon_of
 from ilvren.problem.linear_blocks import LinearBlock, block_output, block_rate, taken_block
@@ -77,7 +78,7 @@ class OneMoment(MomentGraph):
         if state.transfer is not None:
             shape = (len(state.transfer.denominator) - 1,)
         elif state.shape is not None:
-            shape = template.shape_of(entry, f"{state.name}.shape", state.shape)
+            shape = shape_of(template, entry, f"{state.name}.shape", state.shape)
         else:
             listed = state.initial if isinstance(state.initial, tuple) else state.start
             if isinstance(listed, tuple):

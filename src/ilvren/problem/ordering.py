@@ -8,6 +8,7 @@ from graphlib import CycleError, TopologicalSorter
 from typing import TYPE_CHECKING, NoReturn
 
 from ilvren.formula import TIME_FUNCTIONS, Call, Name, Node, children, names_in, parse_formula
+from ilvren.problem.declared_shapes import piece_texts
 from ilvren.problem.declared_values import flat, formulas_in, texts_in
 from ilvren.problem.entries import EntryDeclaration, VariableDeclaration
 from ilvren.problem.texts import calls_of_scatter, calls_of_time
@@ -95,7 +96,7 @@ def _needs_of_others(template: Template, used: Callable[[Node], list[str]]) -> d
     for variable in template.declarations.variables:
         texts = flat(variable.shape) if variable.shape is not None else []
         if texts == ["pieces"]:  # of a control: as many as it says
-            texts = template.piece_texts(variable.name)
+            texts = piece_texts(template, variable.name)
         needs[variable.name] = [
             key for text in texts if isinstance(text, str) for key in used(_parse_number(template, variable, text))
         ]

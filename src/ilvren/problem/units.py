@@ -12,6 +12,7 @@ from __future__ import annotations
 import contextlib
 import math
 from dataclasses import field
+from functools import cache
 from typing import TYPE_CHECKING, Any
 
 from ilvren.formula import (
@@ -96,12 +97,20 @@ def check_units(problem: Problem) -> UnitReport:
     return _Checker(problem).report()
 
 
+@cache
+def _registry() -> Any:
+    """Return what knows the units. It takes about a third of a second: only this check needs it."""
+    import pint
+
+    return pint.UnitRegistry(autoconvert_offset_to_baseunit=False, cache_folder=None)
+
+
 class _Checker:
     def __init__(self, problem: Problem) -> None:
-        import pint  # about a third of a second: only this check needs it
+        import pint
 
         self.pint = pint
-        self.registry: Any = pint.UnitRegistry(autoconvert_offset_to_baseunit=False, cache_folder=None)
+        self.registry = _registry()
         self.problem = problem
         self.found = UnitReport()
         self.known: dict[str, _Unit] = {}
@@ -228,6 +237,7 @@ class _Checker:
             if name not in self.found.invented:
                 self.found.invented.append(name)
                 self.registry.define(f"{name} = [{name}]")
+                _registry.cache_clear()  # what this file invents no other knows
             return self.registry.parse_units(name)
 
     def entry(self, entry: EntryDeclaration) -> _Unit:

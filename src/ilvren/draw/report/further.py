@@ -60,7 +60,7 @@ def _over_time(records: Sequence[RunRecord], ledger: Ledger) -> Iterator[Section
         except IlvrenError as error:  # a model that has gone, say
             sentences.append(sentence(f"{record.id} cannot be followed over time: {error}"))
             continue
-        told: Any = record.result.get("time_error")
+        told: Any = (record.result or {}).get("time_error")
         if isinstance(told, Mapping) and told.get("estimate") is not None:
             estimate, limit = (float(told[key]) for key in ("estimate", "limit"))
             grid = f"{told.get('scheme') or 'simulated'}, {told.get('steps')} steps"
@@ -72,7 +72,8 @@ def _over_time(records: Sequence[RunRecord], ledger: Ledger) -> Iterator[Section
     last = drawn[-1]
     names = course_names(last) if last.problem.is_collocated else signal_names(last.problem, None)
     if len(names) > MOST_SIGNALS:
-        sentences.append(f"{', '.join(names[:MOST_SIGNALS])} are drawn; `ilvren draw {last.label} --signals NAMES` draws others.")
+        told = ", ".join(names[:MOST_SIGNALS])
+        sentences.append(f"{told} are drawn; `ilvren draw {last.label} --signals NAMES` draws others.")
         names = names[:MOST_SIGNALS]
     rows = [
         (
