@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench docs shots clean
+.PHONY: demo test check bench docs clean
 
 .venv/installed: pyproject.toml
 	$(PYTHON) -m venv .venv

@@ -24,6 +24,8 @@ IntArray = NDArray[np.int64]
 
 # Pairs compared at once, and designs up to which all pairs are.
 MOST_PAIRS, MOST_AT_ONCE = 4_000_000, 600
+# Of two objectives, more pairs than these are not compared one by one.
+FEW_PAIRS = 20_000
 # Of very many designs, those that all are compared with first.
 FIRST = 400
 
@@ -73,6 +75,8 @@ def _nondominated_pairs(values: FloatArray) -> NDArray[np.bool_]:
 
 def dominated_by(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
     """Return (k,): which of the values (k, p) any of the others (l, p) dominates."""
+    if values.shape[1] == 2 and len(values) * len(others) > FEW_PAIRS:
+        return _dominated_pairs(values, others)
     found = np.zeros(len(values), dtype=bool)
     step = max(MOST_PAIRS // max(len(values), 1), 1)
     for first in range(0, len(others), step):
@@ -84,6 +88,16 @@ def dominated_by(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
             better |= theirs[:, np.newaxis] < own
         found |= (no_worse & better).any(axis=0)
     return found
+
+
+def _dominated_pairs(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
+    """Of two objectives: (1) by the least second one of all others whose first one is less, or no more."""
+    order = np.argsort(others[:, 0], kind="stable")
+    first = others[order, 0]
+    least = np.concatenate([[np.inf], np.fmin.accumulate(others[order, 1])])
+    less, no_more = (np.searchsorted(first, values[:, 0], side=side) for side in ("left", "right"))
+    is_number = ~np.isnan(values).any(axis=1)
+    return is_number & ((least[less] <= values[:, 1]) & (less > 0) | (least[no_more] < values[:, 1]))
 
 
 def domination_layers(values: FloatArray, violations: FloatArray | None = None, most: int | None = None) -> IntArray:

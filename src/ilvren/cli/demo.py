@@ -88,8 +88,8 @@ def _walk(name: str, terminal: Terminal) -> int:
     for number, (why, command) in enumerate(TOURS[name].steps, start=1):
         terminal.show("", Text(f"{number}. {why}", style="bold"), Text(f"   $ ilvren {command}", style="cyan"), "")
         result = run_command(shlex.split(command), terminal)
-        if result != status.HOLDS:
-            return result
+        if result != (status.DOES_NOT_HOLD if command in TOURS[name].answered_no else status.HOLDS):
+            return result or status.DOES_NOT_HOLD
     return status.HOLDS
 
 

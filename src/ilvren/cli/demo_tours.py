@@ -10,15 +10,18 @@ __all__ = ["TOURS", "Tour"]
 @dataclass(frozen=True)
 class Tour:
     """A demo: its `folder` among those that ship, what is decided in it, what of the program it `shows`, its `steps`
-    (why, and the command without "ilvren"; the ledger is the default one, in the demo's folder), and what to try
-    next."""
+    (why, and the command without "ilvren"; the ledger is the default one, in the demo's folder), what to try next, and
+    the commands whose answer is no, which is a part of the story."""
 
     folder: str
     decides: str
     shows: str
     steps: tuple[tuple[str, str], ...]
     next: str
+    answered_no: tuple[str, ...] = ()
 
+
+LOOP = "run tank-day.toml --receding 'window=12, advance=1, until=48' --plant loss=0.02 --output loop.png"
 
 TOURS: dict[str, Tour] = {
     "rising-main": Tour(
@@ -257,8 +260,8 @@ TOURS: dict[str, Tour] = {
             ),
             (
                 "Two days as they come: twelve hours ahead, an hour at a time, a main that is rougher than "
-                "the file says.",
-                "run tank-day.toml --receding 'window=12, advance=1, until=48' --plant loss=0.02 --output loop.png",
+                "the file says. Plans that use every limit to the full leave no room for that: some are missed.",
+                LOOP,
             ),
             (
                 "A filling whose exact answer is known by hand.",
@@ -270,6 +273,7 @@ TOURS: dict[str, Tour] = {
             ),
         ),
         next="ilvren run tank-day.toml --scheme hermite-simpson --draw-every 5 --output courses.png",
+        answered_no=(LOOP,),
     ),
     "terrace-pipes": Tour(
         folder="terrace_pipes",

@@ -19,8 +19,9 @@ __all__ = ["Better", "Probe", "gain_over", "probe_around", "restored"]
 
 FloatArray = NDArray[np.float64]
 
-# Steps back onto the limits after a move along them.
-RESTORATIONS = 4
+# Steps back onto the limits after a move along them, by derivatives of their own; those of a design near by are of use
+# while each step leaves this share of the violation at most.
+RESTORATIONS, NEARER = 4, 0.1
 # Designs tried around one of very many variables.
 LARGE_SAMPLES = 12
 # Beyond so many free variables one radius and so many random designs are enough beside those along every variable.
@@ -75,8 +76,8 @@ def probe_around(
     """Try feasible designs around `point` (n,), in `sizes` (n,) of the variables: along `directions` (n,) of unit
     size, along every variable, and `samples` random ones, at every radius. Moves are brought back to limits they
     break, where derivatives allow, as far as `slack` times the feasibility, or the design's own misses."""
-    here = gate.evaluate(point)
     free = gate.problem.continuous_places
+    here = gate.evaluate(point, derivatives=len(free) > 0)
     n = len(point)
     if gate.is_sparse:  # every variable alone would take longer than the run
         samples, radii, units = LARGE_SAMPLES, radii[:1], []
@@ -94,7 +95,7 @@ def probe_around(
     for radius in radii:
         for move in moves:
             there = np.clip(point + radius * move * sizes, measures.lower, measures.upper)
-            there, evaluation = restored(gate, measures, there, free, sizes, allowed)
+            there, evaluation = restored(gate, measures, there, free, sizes, allowed, near=here)
             violation = measures.violation(there, evaluation.rows)
             if not violation <= allowed or not evaluation.is_finite or np.array_equal(there, point):
                 continue
@@ -108,21 +109,37 @@ def probe_around(
 
 
 def restored(
-    gate: Gate, measures: Measures, point: FloatArray, free: NDArray[np.int64], sizes: FloatArray, allowed: float
+    gate: Gate,
+    measures: Measures,
+    point: FloatArray,
+    free: NDArray[np.int64],
+    sizes: FloatArray,
+    allowed: float,
+    *,
+    near: Evaluation | None = None,
 ) -> tuple[FloatArray, Evaluation]:
-    """Return the point moved to meet its rows by a few least-norm Newton steps. Shapes: point and sizes (n,), free
+    """Return the point moved to meet its rows by a few least-norm Newton steps: first with the derivatives of a design
+    `near` by, which cost nothing more, and where these do not suffice with its own. Shapes: point and sizes (n,), free
     (f,)."""
     evaluation = gate.evaluate(point)
-    for _ in range(RESTORATIONS):
-        if not evaluation.is_finite or measures.violation(point, evaluation.rows) <= allowed:
+    near = near if near is not None and near.has_finite_derivatives else None
+    turns, before = RESTORATIONS, math.inf
+    while turns and evaluation.is_finite:
+        violation = measures.violation(point, evaluation.rows)
+        if violation <= allowed:
             break
+        near = near if violation <= NEARER * before else None  # it is of no use here
+        before = violation
         misses = evaluation.rows - np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
         broken = np.flatnonzero(misses)
-        evaluation = gate.evaluate(point, derivatives=True)
-        if not evaluation.has_finite_derivatives or not len(broken):
+        if near is None:
+            turns -= 1
+            evaluation = gate.evaluate(point, derivatives=True)
+        slopes = near or evaluation
+        if not slopes.has_finite_derivatives or not len(broken):
             break
-        assert evaluation.jacobian is not None
-        step = _least_norm(evaluation.jacobian, broken, free, sizes, -misses[broken])
+        assert slopes.jacobian is not None
+        step = _least_norm(slopes.jacobian, broken, free, sizes, -misses[broken])
         if step is None:
             break
         point = point.copy()
