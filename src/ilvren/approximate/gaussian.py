@@ -19,7 +19,7 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import cholesky, lapack, solve_triangular
+from scipy.linalg import cholesky, lapack
 
 from ilvren.approximate.fitted import Fitted, left_out_of, rms
 from ilvren.approximate.kernels import KERNELS, Kernel, squared_distances
@@ -52,6 +52,8 @@ AGAIN_ITERATIONS = 6
 LEAST_SPREAD = 1e-10
 # Points beyond this are left to a part of them: a factorization of more takes too long.
 MOST_POINTS = 2000
+# Differences of all pairs of points are kept where they are no more numbers than this.
+MOST_PAIRED = 4_000_000
 # A log-likelihood is made less by this times the square of log l: lengths nobody can tell stay moderate.
 PULL = 0.02
 
@@ -138,7 +140,8 @@ def _searched(rows: Rows, kernel: Kernel, powers: Powers, start: FloatArray, mos
     lower = np.append(np.full(n, math.log(LEAST_LENGTH)), math.log(LEAST_NOISE))
     upper = np.append(np.full(n, math.log(MOST_LENGTH)), math.log(MOST_NOISE))
     basis, y = as_slopes(monomials(z, powers), z, owners), as_slopes(y, z, owners)
-    return maximized(lambda theta: likelihood(z, y, basis, kernel, theta, owners), start, lower, upper, most)
+    pairs = Pairs.of(z) if owners is None else None
+    return maximized(lambda theta: likelihood(z, y, basis, kernel, theta, owners, pairs), start, lower, upper, most)
 
 
 def likelihood(
@@ -148,42 +151,92 @@ def likelihood(
     kernel: Kernel,
     theta: FloatArray,
     owners: NDArray[np.int64] | None = None,
+    pairs: Pairs | None = None,
 ) -> tuple[float, FloatArray]:
     """Return log L (2) less its pull, and the gradient (3), of θ = (log l, log λ); −inf where K is not positive. With
-    `owners` y and basis have slopes where rows stand for them. Shapes: z (k, n), y (rows,), basis (rows, p), θ and
-    gradient (n + 1,), owners (rows,)."""
+    `owners` y and basis have slopes where rows stand for them; `pairs` are those of few points. Shapes: z (k, n), y
+    (rows,), basis (rows, p), θ and gradient (n + 1,), owners (rows,)."""
     k, n = z.shape
     lengths, noise = np.exp(theta[:-1]), math.exp(theta[-1])
-    s = squared_distances(z, z, lengths)
-    matrix = covariances(kernel.value(s), z, owners, noise)
-    try:
-        lower = cholesky(matrix, lower=True, check_finite=False)
-    except np.linalg.LinAlgError:
+    if pairs is None:
+        s = squared_distances(z, z, lengths)
+        matrix = covariances(kernel.value(s), z, owners, noise)
+    else:
+        s = pairs.squares @ lengths**-2
+        matrix = pairs.matrix(kernel.value(s), 1.0 + noise)
+    # Searches call this by the hundred thousand for few points: the library's routines, without what checks them.
+    lower, trouble = lapack.dpotrf(matrix, lower=1, clean=1, overwrite_a=1)
+    if trouble:
         return -math.inf, np.zeros(n + 1)
-    white, scaled = (solve_triangular(lower, item, lower=True, check_finite=False) for item in (basis, y))
-    b = np.linalg.lstsq(white, scaled, rcond=1e-12)[0]
-    left = scaled - white @ b
+    white, scaled = (lapack.dtrtrs(lower, item, lower=1)[0] for item in (basis, y))
+    left = scaled - white @ _least_squares(white, scaled)
     variance = float(left @ left) / k
     if not variance > 0.0 or not math.isfinite(variance):
         return -math.inf, np.zeros(n + 1)
-    value = -0.5 * k * math.log(variance) - float(np.log(np.diag(lower)).sum()) - PULL * float(theta[:-1] @ theta[:-1])
-    a = solve_triangular(lower.T, left, lower=False, check_finite=False)
+    value = -0.5 * k * math.log(variance) - float(np.log(lower.diagonal()).sum())
+    value -= PULL * float(theta[:-1] @ theta[:-1])
+    a = lapack.dtrtrs(lower, left, lower=1, trans=1)[0]
     inverse = lapack.dpotri(lower, lower=1)[0]  # its upper triangle is not set
+    # Of the lower triangle: Σ_a>b 2 W_ab Δ²_abj;  ∂k/∂log l_j = −2 k'(s) Δ_j² / l_j².
+    if pairs is None:
+        sums = _summed(z / lengths, _weights(z, a, inverse, variance, owners) * kernel.slope(s))
+    else:
+        weights = a[pairs.one] * a[pairs.other] / variance - inverse[pairs.one, pairs.other]
+        sums = 2.0 * ((weights * kernel.slope(s)) @ pairs.squares) / lengths**2
+    gradient = np.append(-sums - 2.0 * PULL * theta[:-1], 0.0)
+    gradient[-1] = 0.5 * noise * (float(a @ a) / variance - float(inverse.trace()))
+    return value, gradient
+
+
+def _weights(
+    z: FloatArray, a: FloatArray, inverse: FloatArray, variance: float, owners: NDArray[np.int64] | None
+) -> FloatArray:
+    """Return a a'/σ̂² − K⁻¹ (k, k), its lower triangle."""
     weights = np.outer(a, a / variance)
     if owners is None:
-        weights -= inverse
-    else:
-        whole = np.tril(inverse) + np.tril(inverse, -1).T
-        weights = from_slopes(from_slopes(weights - whole, z, owners).T, z, owners)
-    weights *= kernel.slope(s)
-    weights[np.triu_indices(k)] = 0.0
-    # Of the lower triangle: Σ_a>b 2 W_ab Δ²_abj, Δ² = z_a² − 2 z_a z_b + z_b²;  ∂k/∂log l_j = −2 k'(s) Δ_j² / l_j².
-    p = z / lengths
-    squares = (p**2).T
-    sums = 2.0 * (squares @ (weights.sum(axis=1) + weights.sum(axis=0)) - 2.0 * np.einsum("aj,aj->j", p, weights @ p))
-    gradient = np.append(-sums - 2.0 * PULL * theta[:-1], 0.0)
-    gradient[-1] = 0.5 * noise * (float(a @ a) / variance - float(np.trace(inverse)))
-    return value, gradient
+        return np.asarray(weights - inverse)
+    whole = np.tril(inverse) + np.tril(inverse, -1).T
+    return from_slopes(from_slopes(weights - whole, z, owners).T, z, owners)
+
+
+def _summed(p: FloatArray, weights: FloatArray) -> FloatArray:
+    """Return Σ_a>b 2 W_ab Δ²_abj (n,) of scaled points p (k, n), by Δ² = p_a² − 2 p_a p_b + p_b²."""
+    weights = np.tril(weights, -1)
+    sums = (p**2).T @ (weights.sum(axis=1) + weights.sum(axis=0)) - 2.0 * np.einsum("aj,aj->j", p, weights @ p)
+    return np.asarray(2.0 * sums)
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """All pairs of k points, each once: places of `one` and the `other`, and `squares` (pairs, n) of differences."""
+
+    count: int
+    one: NDArray[np.int64]
+    other: NDArray[np.int64]
+    squares: FloatArray
+
+    @classmethod
+    def of(cls, z: FloatArray) -> Pairs | None:
+        """Return the pairs of points (k, n), None of so many that they take more room than time is won."""
+        k, n = z.shape
+        if k * k * n > MOST_PAIRED:
+            return None
+        one, other = np.tril_indices(k, -1)
+        return cls(k, one, other, (z[one] - z[other]) ** 2)
+
+    def matrix(self, values: FloatArray, diagonal: float) -> FloatArray:
+        """Return the lower triangle of a matrix (k, k) from the values of the pairs and those on its diagonal."""
+        found = np.zeros((self.count, self.count), order="F")
+        found[self.one, self.other] = values
+        np.fill_diagonal(found, diagonal)
+        return found
+
+
+def _least_squares(white: FloatArray, scaled: FloatArray) -> FloatArray:
+    if white.shape[1] == 1:
+        own = white[:, 0]
+        return np.array([float(own @ scaled) / float(own @ own)])
+    return np.asarray(np.linalg.lstsq(white, scaled, rcond=1e-12)[0], dtype=np.float64)
 
 
 def likelihood_of(z: FloatArray, y: FloatArray, kernel: str, theta: FloatArray) -> float:

@@ -44,9 +44,11 @@ class Kernel:
 
 def squared_distances(one: FloatArray, other: FloatArray, lengths: FloatArray) -> FloatArray:
     """Return s (a, b) between points (a, n) and (b, n), by products of matrices."""
-    p, q = one / lengths, other / lengths
-    s = (p**2).sum(axis=1)[:, None] + (q**2).sum(axis=1) - 2.0 * (p @ q.T)
-    return np.asarray(np.maximum(s, 0.0))
+    p = one / lengths
+    own = np.einsum("ij,ij->i", p, p)
+    q, others = (p, own) if other is one else (other / lengths, None)
+    s = own[:, None] + (np.einsum("ij,ij->i", q, q) if others is None else others) - 2.0 * (p @ q.T)
+    return np.asarray(np.maximum(s, 0.0, out=s))
 
 
 def _distance(s: FloatArray) -> FloatArray:
