@@ -1,9 +1,10 @@
 # make demo    set up and run a whole example       make test    set up and run the tests
 # make bench   the ratios claimed in benchmarks/    make check   ruff and mypy
+# make test-whole    the tests, all combinations of what is tried on everything
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench docs clean
+.PHONY: demo test test-whole check bench docs clean
 
 .venv/installed: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -16,6 +17,9 @@ demo: .venv/installed
 
 test: .venv/installed
 	$(BIN)/python -m tests
+
+test-whole: .venv/installed
+	ILVREN_TESTS=whole $(BIN)/python -m tests
 
 check: .venv/installed
 	$(BIN)/ruff check src tests benchmarks docs

@@ -13,12 +13,16 @@ from pathlib import Path
 ROOT = Path(__file__).parent
 # The longest first, so that no processor waits for the other at the end.
 LONGEST = (
+    "methods.test_fronts",
+    "test_approximate",
+    "test_fronts",
+    "test_matrix",
     "methods.test_conformance",
-    "test_runs",
-    "test_kills",
-    "methods.test_published",
-    "methods.test_traps",
-    "test_cli",
+    "test_collocation",
+    "test_resuming",
+    "test_scatter",
+    "test_surveys",
+    "test_programs",
 )
 
 

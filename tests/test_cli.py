@@ -182,23 +182,11 @@ class Commands(InAFolder):
         self.assertIn("has changed since r1", err)
         self.assertIn("holds", out)
 
-    def test_the_demo_and_the_starter_run_as_they_are(self):
-        out, _ = self.call("demo")
-        for word in ("converged", "settled", "local-strict (holds)", "$ ilvren compare"):
-            self.assertIn(word, out)
-        self.assertEqual(
-            sorted(path.name for path in Path("rising-main").iterdir() if not path.name.endswith(("-wal", "-shm"))),
-            ["contours.png", "from-stock.toml", "histories.png", "ilvren.ledger", "report.html", "rising-main.toml"],
-        )
-        self.call("demo", status=2)  # never over something that is there
-        for name, word in {
-            "valley": "crest=1.19",
-            "hum": "looked-first",
-            "trench": "Jacobian 59998 x 20000: 119993 non-zeros",
-            "pump-test": "surprise = 25.13",
-        }.items():
-            with self.subTest(demo=name):
-                self.assertIn(word, self.call("demo", name)[0])
+    def test_a_demo_is_never_put_over_something_and_the_starter_runs_as_it_is(self):
+        Path("rising-main").mkdir()
+        Path("rising-main", "mine.toml").write_text("")
+        self.assertIn("exists already", self.call("demo", status=2)[1])
+        self.assertEqual([path.name for path in Path("rising-main").iterdir()], ["mine.toml"])
         self.call("new", "tank.toml")
         self.call("new", "tank.toml", status=2)
         self.call("run", "tank.toml", "--method", "sqp", "--quiet")

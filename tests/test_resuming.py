@@ -11,6 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
+from tests.compact import pairs
 from tests.driving import affordable, single_names
 
 MODEL = """import math, pathlib
@@ -109,16 +110,15 @@ class Resuming(unittest.TestCase):
             self.assertEqual(len(on_record), made)
 
     def test_every_method_on_every_kind_of_model(self) -> None:
-        for method in (*single_names(), "automatic", "global"):
-            for kind in KINDS:
-                with self.subTest(method=method, kind=kind):
-                    self.check(method, kind, None)
+        for method, kind in pairs((*single_names(), "automatic", "global"), KINDS):
+            with self.subTest(method=method, kind=kind):
+                self.check(method, kind, None)
 
     def test_with_workers(self) -> None:
-        for method in ("sqp", "particle-swarm", "levenberg-marquardt", "multistart"):
-            for kind in ("followed", "differenced"):
-                with self.subTest(method=method, kind=kind):
-                    self.check(method, kind, 2)
+        methods = ("sqp", "particle-swarm", "levenberg-marquardt", "multistart")
+        for method, kind in pairs(methods, ("followed", "differenced")):
+            with self.subTest(method=method, kind=kind):
+                self.check(method, kind, 2)
 
     def test_runs_share_what_their_models_answered(self) -> None:
         settings = Settings(method="nelder-mead", evaluations=40)

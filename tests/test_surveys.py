@@ -64,12 +64,12 @@ class Surveys(InAFolder):
 
     def test_a_page_on_a_sample_and_an_approximation(self):
         self.call("sample", "arch.toml", "--points", "60", "--label", "look", "--quiet")
-        self.call("approximate", "look", "--test-points", "8", "--quiet")
+        self.call("approximate", "look", "--kind", "gaussian-process", "--test-points", "8", "--quiet")
         self.call("report", "look", "a1", "--output", "page.html")
         page = Path("page.html").read_text()
         for word in ("Main effects", "The best designs", "Where it holds", "it &lt;buckles&gt;", "x [m]", "arch.bend",
                      "ilvren sample arch.toml --plan latin-hypercube --points 60",
-                     "ilvren approximate r1 --test-points 8"):  # fmt: skip
+                     "ilvren approximate r1 --kind gaussian-process --test-points 8"):  # fmt: skip
             self.assertTrue(word in page, word)
         self.assertEqual(page.count("<img "), 5)
         self.assertNotIn("http", page.replace("http://www.w3.org", ""))
@@ -86,7 +86,7 @@ class Surveys(InAFolder):
 
     def test_what_does_not_belong_together_is_refused(self):
         self.call("sample", "arch.toml", "--points", "12", "--quiet")
-        self.call("approximate", "r1", "--quiet")
+        self.call("approximate", "r1", "--kind", "polynomial", "--quiet")
         self.call("sample", "pump.toml", "--points", "12", "--quiet")
         self.call("run", "arch.toml", "--method", "mesh-adaptive-search", "--evaluations", "20", "--quiet", status=1)
         for words, said in (
@@ -102,7 +102,7 @@ class Surveys(InAFolder):
 
     def test_derivatives_that_models_give_are_sampled_and_used(self):
         self.call("sample", "arch.toml", "--points", "30", "--slopes", "--label", "steep", "--quiet")
-        err = self.call("approximate", "steep")[1]
+        err = self.call("approximate", "steep", "--kind", "gaussian-process")[1]
         self.assertRegex(err, "derivatives of model .arch. are on record at [0-9]+ of [0-9]+ points, and used")
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             table = designs_of(ledger, ["steep"])

@@ -8,6 +8,7 @@ import unittest
 from pathlib import Path
 
 from ilvren.ledger import Ledger
+from tests.compact import pairs
 from tests.test_cli import InAFolder
 
 MODELS = """
@@ -85,16 +86,15 @@ class Hostile(InAFolder):
             return done.returncode, done.stdout, done.stderr, ledger.evaluations(record.number)
 
     def test_what_fails_is_an_invalid_point_in_words(self):
-        for name in FAILING:
-            for more in ((), ("--workers", "2")):
-                with self.subTest(model=name, more=more):
-                    status, out, err, evaluations = self.run_with(name, *more)
-                    self.assertEqual(status, 1, err)
-                    self.assertRegex(out, "model-failed")
-                    self.assertNotIn("Traceback", out + err)
-                    self.assertNotIn("hung", out + err)
-                    self.assertNotIn("\x1b", out + err)
-                    self.assertGreaterEqual(len(evaluations), 1)
+        for name, more in pairs(FAILING, ((), ("--workers", "2"))):
+            with self.subTest(model=name, more=more):
+                status, out, err, evaluations = self.run_with(name, *more)
+                self.assertEqual(status, 1, err)
+                self.assertRegex(out, "model-failed")
+                self.assertNotIn("Traceback", out + err)
+                self.assertNotIn("hung", out + err)
+                self.assertNotIn("\x1b", out + err)
+                self.assertGreaterEqual(len(evaluations), 1)
 
     def test_copies_of_its_process_answer_once(self):
         for name in ("shallow", "twins"):

@@ -1,0 +1,16 @@
+"""How much of "everything by everything" a run of the suite tries: a part of it that has each of the one and each of
+the other, or all with ILVREN_TESTS=whole (`make test-whole`)."""
+
+import os
+
+WHOLE = os.environ.get("ILVREN_TESTS") == "whole"
+
+
+def chosen(first, second, of):
+    """Return whether to try the pair of the `first` and the `second` of two lists, of `of` pairs one."""
+    return WHOLE or (first + second) % of == 0
+
+
+def pairs(ones, others, of=2):
+    """Return pairs of the two lists: of so many one, or all."""
+    return [(a, b) for i, a in enumerate(ones) for j, b in enumerate(others) if chosen(i, j, of)]
