@@ -110,13 +110,15 @@ class Approximating(InAFolder):
         whole = self.json("run", "frame.toml", "--on", "a1", "--rounds", "4")
         first, last = whole["rounds"][0], whole["rounds"][-1]
         self.assertLess(abs(last["predicted"] - last["actual"]), abs(first["predicted"] - first["actual"]) + 1e-9)
+        stop = min(len(whole["rounds"]) - 1, 2)
+        self.assertGreaterEqual(stop, 1)
         with Ledger("ilvren.ledger") as ledger:
             record = ledger.approximation("a1")
             again, seen = relearner(ledger, record), []
 
             def interrupted(more):
                 seen.append(len(more))
-                if len(seen) == 2:
+                if len(seen) == stop:
                     raise KeyboardInterrupt
                 return again(more)
 
@@ -258,7 +260,7 @@ class Approximating(InAFolder):
         self.json("sample", "plain.toml", "--points", "30")
         found = self.json("approximate", "last")
         self.assertEqual(set(found["of"]), {"f", "low"})
-        true, on = run(load("plain.toml")), self.json("run", "plain.toml", "--on", "a1")
+        true, on = run(load("plain.toml")), self.json("run", "plain.toml", "--on", "a1", "--rounds", "4")
         self.assertAlmostEqual(on["objectives"]["f"], true.objective, delta=0.02)
         only = self.json("approximate", "r1", "--of", "bulge", "--kind", "polynomial")
         self.assertEqual(only["of"]["bulge"]["kind"], "polynomial")

@@ -170,8 +170,10 @@ def _curves(axis: Any, curves: tuple[ShareCurve, ...], least: float) -> None:
 def draw_designs(summary: ContestSummary, path: str) -> None:
     """Write the final designs as lines over the variables that differ most, each over its range in these runs. Raises
     RequestError where no run has a design."""
-    cases = [case for case in summary.cases[0] if case.track.point is not None][:MOST_LINES]
-    found = sorted_differences([case.track for case in cases])[:MOST_COORDINATES]
+    ended = [case for case in summary.cases[0] if case.track.point is not None]
+    cases = ended[:MOST_LINES]
+    every = sorted_differences([case.track for case in cases])
+    found = every[:MOST_COORDINATES]
     if not cases or not found:
         raise RequestError("--figure designs: no run has ended with a design")
     values = np.array([[np.nan if v is None else v for v in item.values] for item in found], dtype=float)
@@ -195,7 +197,9 @@ def draw_designs(summary: ContestSummary, path: str) -> None:
         axis.set_xticks(x, [_tick(item.name, item.unit, a, b) for item, a, b in zip(found, low, high, strict=True)])
         axis.set_yticks([0.0, 1.0], ["least of\nthese runs", "largest"])
         axis.set_xlim(-0.4, len(found) - 0.6)
-        axis.set_title(f"{summary.comparisons[0].problem_name}: final designs", loc="left", fontweight="bold")
+        more = f", {len(cases)} of {len(ended):,}" if len(ended) > len(cases) else ""
+        more += f"; the {len(found)} variables of {len(every)} that differ most" if len(every) > len(found) else ""
+        axis.set_title(f"{summary.comparisons[0].problem_name}: final designs{more}", loc="left", fontweight="bold")
         axis.legend(loc="upper left", bbox_to_anchor=(0.0, -0.14), ncols=4)
         save(made, path)
 

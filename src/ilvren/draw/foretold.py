@@ -20,7 +20,8 @@ MOST_RUNS = 4
 
 def draw_foretold(comparison: Comparison, path: str) -> None:
     """Write the figure of a comparison to `path` (.png or .svg). Raises RequestError where nothing was predicted."""
-    tracks = [track for track in comparison.tracks if track.foretold is not None][:MOST_RUNS]
+    every = [track for track in comparison.tracks if track.foretold is not None]
+    tracks = every[:MOST_RUNS]
     if not tracks:
         raise RequestError(
             "--figure predictions: none of these runs predicted anything",
@@ -62,7 +63,8 @@ def draw_foretold(comparison: Comparison, path: str) -> None:
             axis.set_title(text + (f"; {beyond} beyond the frame" if beyond else ""), loc="left")
         axes[-1, 0].set_xlabel("evaluations (distinct designs)")
         title = tracks[0].problem.title or tracks[0].problem.source.file
-        made.suptitle(f"{title}: predicted and actual", x=0.01, ha="left", fontweight="bold")
+        more = f", {len(tracks)} of {len(every)} runs" if len(every) > len(tracks) else ""
+        made.suptitle(f"{title}: predicted and actual{more}", x=0.01, ha="left", fontweight="bold")
         handles, labels = axes[0, 0].get_legend_handles_labels()
         made.legend(handles, labels, loc="outside lower center", ncols=3)
         save(made, path)

@@ -275,9 +275,10 @@ def _of_contest(summary: ContestSummary) -> Iterable[Section]:
 
 @_sections.register
 def _of_scatter(found: ScatterResult) -> Iterable[Section]:
-    from ilvren.draw.report.scatter import HEADS, rows_of
+    from ilvren.draw.report.scatter import HEADS, rows_left_out, rows_of
 
     told = [f"{found.scenarios:,} scenarios of {found.design}.", *map(sentence, found.notes)]
+    told += [sentence(rows_left_out(found))] if rows_left_out(found) else []
     section = _table("As it will be made", told, HEADS, rows_of(found))
     pictures = _picture(lambda path: draw_scatter(found, path), "how quantities scatter, and what drives them")
     yield Section(section.title, section.sentences, section.heads, section.rows, pictures)

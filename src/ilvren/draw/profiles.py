@@ -29,17 +29,20 @@ def profile_blocks(problem: Problem) -> list[VariableBlock]:
 
 def draw_profiles(problem: Problem, designs: Sequence[tuple[int, FloatArray]], path: str, *, title: str) -> None:
     """Write the figure of designs [(iteration, design (n,))], in order, to `path` (.png or .svg)."""
-    blocks = profile_blocks(problem)[:MOST_PROFILES]
+    every = profile_blocks(problem)
+    blocks = every[:MOST_PROFILES]
     shown = list(designs)
     if len(shown) > MOST_DESIGNS:
         places = np.unique(np.linspace(0, len(shown) - 1, MOST_DESIGNS).round().astype(int))
         shown = [shown[place] for place in places]
-    if all(len(block.shape) == 2 for block in blocks):
+    lines = [block for block in blocks if len(block.shape) == 1]
+    drawn = len(lines) or 1
+    title += f" ({drawn} of {len(every)} vectors)" if len(every) > drawn else ""
+    if not lines:
         _draw_grids(blocks[0], shown, path, title)
         return
     colours = ramp(for_lines=True)
     last = max(shown[-1][0], 1)
-    lines = [block for block in blocks if len(block.shape) == 1] or blocks
     with figure(len(lines), 1, squeeze=False) as (made, axes):
         for axis, block in zip(axes[:, 0], lines, strict=True):
             places = np.arange(block.size)

@@ -41,7 +41,10 @@ def draw_sensitivity(found: Sensitivity, path: str) -> None:
             label = LABELS[found.kind]
             panel.set_xlabel(f"{label} [{unit}]" if found.kind == "elementary-effects" and unit else label, fontsize=10)
         where = f"{found.run}, {found.evaluations:,} designs" if found.run else "at one design"
-        made.suptitle(f"{found.kind.replace('-', ' ')}: {where}", fontsize=13, x=0.02, ha="left")
+        more = f"; {len(names)} of {len(found.of)} outputs" if len(found.of) > len(names) else ""
+        most = max((len(found.of[name]) for name in names), default=0)
+        more += f"; the {MOST_BARS} strongest of {most}" if most > MOST_BARS else ""
+        made.suptitle(f"{found.kind.replace('-', ' ')}: {where}{more}", fontsize=13, x=0.02, ha="left")
         save(made, path)
 
 

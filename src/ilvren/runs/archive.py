@@ -17,8 +17,9 @@ __all__ = ["Archive", "FrontNow"]
 
 FloatArray = NDArray[np.float64]
 
-# Designs kept; beyond so many those go that lose least. An interim volume is told of so many, of three objectives less.
-MOST_KEPT, TRIMMED, MOST_MEASURED, MOST_MEASURED_OF_MANY = 6000, 4000, 2000, 120
+# Designs kept; beyond so many those go that lose least. An interim volume of two objectives is told of all, of more of
+# so many.
+MOST_KEPT, TRIMMED, MOST_MEASURED_OF_MANY = 6000, 4000, 120
 # A front whose volume grows by less than this share makes no progress.
 PROGRESS = 1e-4
 
@@ -116,7 +117,7 @@ class Archive:
         self.numbers, self.violations = self.numbers[kept], self.violations[kept]
 
     def _some(self) -> FloatArray:
-        most = MOST_MEASURED if self.values.shape[1] == 2 else MOST_MEASURED_OF_MANY
+        most = MOST_KEPT if self.values.shape[1] == 2 else MOST_MEASURED_OF_MANY
         return self.values if len(self.values) <= most else self.values[spread_subset(self.values, most)]
 
     @property

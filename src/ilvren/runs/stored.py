@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ilvren.errors import RequestError
-from ilvren.problem import Aim, Problem, Refinement, loads
+from ilvren.problem import Aim, Problem, Refinement, VariableBlock, loads
 
 if TYPE_CHECKING:
     from ilvren.ledger import RunRecord
@@ -88,7 +88,14 @@ def refuse_changed(record: RunRecord, problem: Problem, *, as_now: bool) -> None
         )
 
 
-def flat_design(variables: Mapping[str, Any]) -> tuple[float, ...]:
-    """Return the design in a JSON document's `variables` (name → number or list) as one row of numbers."""
-    parts: Sequence[Any] = [np.ravel(np.array(value, dtype=float)) for value in variables.values()]
+def flat_design(variables: Mapping[str, Any], blocks: Iterable[VariableBlock] = ()) -> tuple[float, ...]:
+    """Return the design in a JSON document's `variables` (name → number, word or list) as one row of numbers; words are
+    those of the `blocks` of its problem."""
+    words = {block.name: block.words for block in blocks if block.words}
+    parts: list[Any] = []
+    for name, value in variables.items():
+        items = np.ravel(np.array(value, dtype=object if name in words else float))
+        if name in words:
+            items = np.array([words[name].index(x) + 1.0 if isinstance(x, str) else x for x in items], dtype=float)
+        parts.append(items)
     return tuple(np.concatenate(parts).tolist()) if parts else ()

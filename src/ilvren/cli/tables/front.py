@@ -50,6 +50,8 @@ def show_front(result: RunResult, terminal: Terminal, *, full: bool) -> None:
             terminal.show(line)
     places = list(range(len(front.members))) if full else listed(front)
     terminal.show(front_table(result, places))
+    if len(result.problem.free) > MOST_VARIABLES:
+        terminal.show(f"{MOST_VARIABLES} of {len(result.problem.free):,} free variables; --json has all")
     if len(places) < len(front.members):
         told = f"{len(places)} of {len(front.members)} designs; --full shows all, "
         terminal.show(f"{told}`ilvren designs {result.id or 'RUN'}` every one evaluated")
@@ -113,13 +115,17 @@ def front_table(result: RunResult, places: Sequence[int]) -> Table:
             (
                 _address(result.id, member),
                 *(number(member.objectives[name]) for name in names),
-                *(number(member.point[index], 5) for index in free),
+                *(_told(problem.variables[index].shown(member.point[index])) for index in free),
                 note,
             )
         )
     heads = [f">{name} [{units[name]}]" if units[name] else f">{name}" for name in names]
     heads += [f">{problem.variables[index].name}" for index in free]
     return table(("design", *heads, "note"), rows)
+
+
+def _told(value: float | str) -> str:
+    return value if isinstance(value, str) else number(value, 5)
 
 
 def _held(problem: Problem, member: FrontDesign) -> str:

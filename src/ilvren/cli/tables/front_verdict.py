@@ -94,7 +94,9 @@ def _mended(
     from ilvren.ledger import Ledger
     from ilvren.runs import Settings, flat_design
 
-    points = {str(own["design"]): flat_design(own["variables"]) for own in front_documents(record)}
+    points = {
+        str(own["design"]): flat_design(own["variables"], found.problem.blocks) for own in front_documents(record)
+    }
     with Ledger(path) as opened:
         result = mended(
             found,

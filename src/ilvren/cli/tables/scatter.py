@@ -32,6 +32,8 @@ def scattered_table(rows: Sequence[tuple[str, str, float, float, str]]) -> Table
         (name, law, number(value), number(deviation, 4), unit)
         for name, law, value, deviation, unit in rows[:MOST_NAMES]
     ]
+    if len(rows) > MOST_NAMES:
+        cells.append((f"and {len(rows) - MOST_NAMES} more", "", "", "", ""))
     return table(("what scatters", "law", ">as designed", ">deviation", "unit"), cells)
 
 
@@ -101,6 +103,8 @@ def show_scatter(terminal: Terminal, found: ScatterResult) -> None:
         if beside:
             heads = ("misses of", ">counted", ">by slopes", ">index", ">at its design point", ">sampled around it")
             terminal.show(table(heads, beside[:MOST_OUTPUTS]))
+            if len(beside) > MOST_OUTPUTS:
+                terminal.show(f"and {len(beside) - MOST_OUTPUTS} more (--json has all)")
     if found.works is not None:
         word = "green bold" if found.works.value >= 0.99 else "bold"
         terminal.show(
@@ -215,9 +219,11 @@ def _show_points(terminal: Terminal, found: ScatterResult) -> None:
         point = item.rare.point
         told = [f"{name} = {number(value, 5)} ({item.rare.moved[name]:+.1f})" for name, value in point.items()]
         more = f", one of {item.rare.points}" if item.rare.points > 1 else ""
-        rows.append((item.output.name, ", ".join(told[:4]) + more))
+        rows.append((item.output.name, ", ".join(told[:4]) + " …" * (len(told) > 4) + more))
     if rows:
         terminal.show(table(("limit", "first missed at (deviations from the mean)"), rows[:MOST_OUTPUTS]))
+    if len(rows) > MOST_OUTPUTS:
+        terminal.show(f"and {len(rows) - MOST_OUTPUTS} more (--json has all)")
 
 
 def _show_drivers(terminal: Terminal, found: ScatterResult) -> None:

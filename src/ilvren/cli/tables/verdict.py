@@ -101,13 +101,15 @@ def _show_word(verdict: Verdict, terminal: Terminal) -> None:
             if name not in words or low == high  # between words nothing lies
         ]
         bound = "no bound" if verdict.proof.bound is None else f"the proved bound is {number(verdict.proof.bound, 8)}"
-        terminal.show(
-            f"  Not proved to be the best of all ({bound}); a better design may hide in {', '.join(told[:MOST_LISTED])}"
-        )
+        terminal.show(f"  Not proved to be the best of all ({bound}); a better design may hide in {_cut(told)}")
 
 
 def _listed(values: dict[str, float | str]) -> str:
     told = [f"{name} = {value if isinstance(value, str) else number(value, 8)}" for name, value in values.items()]
+    return _cut(told)
+
+
+def _cut(told: list[str]) -> str:
     more = f" and {len(told) - MOST_LISTED} more (--json has all)" if len(told) > MOST_LISTED else ""
     return ", ".join(told[:MOST_LISTED]) + more
 

@@ -40,6 +40,12 @@ def axes_of(table: DesignTable, names: Sequence[str]) -> list[str]:
     return list(found.values())[:MOST_AXES]
 
 
+def _more(table: DesignTable, names: Sequence[str], shown: int) -> str:
+    """Return how many quantities a figure leaves out."""
+    nodes = {name if (node := node_of(table.problem, name)) is None else node for name in names}
+    return f"; {shown} of {len(nodes)} quantities" if len(nodes) > shown else ""
+
+
 def draw_parallel(table: DesignTable, names: Sequence[str], path: str) -> None:
     """Write parallel coordinates of designs to `path` (.png or .svg): a line each, coloured by the objective; designs
     that miss a limit in grey below."""
@@ -73,7 +79,7 @@ def draw_parallel(table: DesignTable, names: Sequence[str], path: str) -> None:
                 text = f"{value:.6g}"
                 axis.text(k, share + (-0.015 if above == "top" else 0.015), text, ha="center", va=above, fontsize=9.5)
         axis.grid(visible=False)
-        _finish(table, made, axis, norm)
+        _finish(table, made, axis, norm, _more(table, names, len(axes)))
         save(made, path)
 
 
@@ -110,7 +116,7 @@ def draw_pairs(table: DesignTable, names: Sequence[str], path: str) -> None:
                     panel.set_ylabel(_label(table, axes[i]), fontsize=10)
                 elif i != j:
                     panel.tick_params(labelleft=False)
-        _finish(table, made, panels[0, 0], norm)
+        _finish(table, made, panels[0, 0], norm, _more(table, names, len(axes)))
         save(made, path)
 
 
@@ -147,12 +153,16 @@ def _mark_best(table: DesignTable, axis: object, shares: FloatArray) -> None:
     axis.plot(shares[:, best], color="#c02020", linewidth=2.2, zorder=4, label=label)  # type: ignore[attr-defined]
 
 
-def _finish(table: DesignTable, made: object, axis: object, norm: object) -> None:
-    """Add a title, a colour scale, and what is grey."""
+def _finish(table: DesignTable, made: object, axis: object, norm: object, more: str) -> None:
+    """Add a title, a colour scale, what is grey, and what is left out."""
     problem = table.problem
     runs = ", ".join(table.runs[:4]) + (" …" if len(table.runs) > 4 else "")
     missed = sum(bool(design.trouble) for design in table.designs)
-    told = f"{len(table.designs):,} designs of {runs}" + (f", {missed:,} of them miss a limit (grey)" if missed else "")
+    told = (
+        f"{len(table.designs):,} designs of {runs}"
+        + (f", {missed:,} of them miss a limit (grey)" if missed else "")
+        + more
+    )
     made.suptitle(f"{problem.title or problem.source.file}: {told}", x=0.01, ha="left", fontsize=13)  # type: ignore[attr-defined]
     if axis.get_legend_handles_labels()[0]:  # type: ignore[attr-defined]
         axis.legend(loc="upper right", bbox_to_anchor=(1.0, 1.06))  # type: ignore[attr-defined]

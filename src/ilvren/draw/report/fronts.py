@@ -114,13 +114,15 @@ def _sections(
             (
                 member.address,
                 *(number(member.objectives[name]) for name in sense.names),
-                *(number(design.point[place]) for place in free),
+                *(_told(verdict.problem.variables[place].shown(float(design.point[place]))) for place in free),
                 ", ".join(held[k][:4]),
                 member.verdict,
                 notes.get(k, ""),
             )
         )
     sentences = [f"{len(rows)} of {len(members)} designs are listed."] if len(rows) < len(members) else []
+    if len(verdict.problem.free) > len(free):
+        sentences.append(f"The first {len(free)} of {len(verdict.problem.free):,} free variables.")
     words = Counter(member.verdict for member in verdict.members)
     meanings = MEANINGS | FRONT_MEANINGS
     judged = tuple((word, str(count), meanings[word]) for word, count in words.most_common())
@@ -207,3 +209,7 @@ def _compared(comparison: FrontComparison) -> Section:
     shows = "the fronts, and the share of their union's hypervolume against evaluations (a gradient counted as 3)"
     picture = pictured(lambda path: draw_fronts(comparison, path), shows)
     return Section("Side by side", tuple(sentences), heads, rows, (picture,))
+
+
+def _told(value: float | str) -> str:
+    return value if isinstance(value, str) else number(value)

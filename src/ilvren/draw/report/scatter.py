@@ -48,8 +48,11 @@ def scatter_part(records: Sequence[RunRecord], ledger: Ledger) -> ScatterPart | 
     if not found:
         return None
     tables = tuple((_headline(result), rows_of(result)) for result in found)
-    notes = tuple(f"{result.design}: {note}" for result in found for note in result.notes)
-    return ScatterPart(tables, _pictures(found), notes)
+    notes = [f"{result.design}: {note}" for result in found for note in result.notes]
+    notes += [rest for result in found if (rest := rows_left_out(result))]
+    if len(records) > MOST_DESIGNS:
+        notes.append(f"the first {MOST_DESIGNS} of {len(records)} designs")
+    return ScatterPart(tables, _pictures(found), tuple(notes))
 
 
 def _pictures(found: Sequence[ScatterResult]) -> tuple[Picture, ...]:
@@ -74,6 +77,12 @@ def _headline(result: ScatterResult) -> str:
 def rows_of(result: ScatterResult) -> tuple[tuple[str, ...], ...]:
     """Return the rows of a design's quantities, under HEADS."""
     return tuple(_row(result, item) for item in result.of[:MOST_ROWS])
+
+
+def rows_left_out(result: ScatterResult) -> str:
+    """Return how many quantities `rows_of` leaves out, or nothing."""
+    left = len(result.of) - MOST_ROWS
+    return f"{result.design}: {left} more quantities stand in `ilvren scatter --json`" if left > 0 else ""
 
 
 def _row(result: ScatterResult, item: OutputScatter) -> tuple[str, ...]:

@@ -14,6 +14,7 @@ from ilvren.draw.report.words import (
     active_rows,
     check_rows,
     design_rows,
+    left_out,
     method_rows,
     quantity_rows,
     settings_rows,
@@ -53,6 +54,8 @@ def _lines(report: Report, target: Path) -> Iterator[str]:
     if quantities:
         yield ""
         yield from table_lines(("derived", "unit", *names), quantities)
+    if left_out(report):
+        yield from ("", left_out(report))
     yield from _histories(report)
     methods = method_rows(report)
     if methods and report.contest is not None:

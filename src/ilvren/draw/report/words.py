@@ -21,6 +21,7 @@ __all__ = [
     "active_rows",
     "check_rows",
     "design_rows",
+    "left_out",
     "method_rows",
     "quantity_rows",
     "settings_rows",
@@ -129,6 +130,15 @@ def quantity_rows(report: Report) -> list[tuple[str, str, Sequence[str]]]:
     found = [own for own in told if isinstance(own, dict)]
     names = list(dict.fromkeys(name for own in found for name in own))[:MOST_QUANTITIES]
     return [(name, units.get(name, ""), [_told(own.get(name)) for own in found]) for name in names]
+
+
+def left_out(report: Report) -> str:
+    """Return how many variables and derived values the tables of a page do not tell, or nothing."""
+    variables = len(report.differences) - MOST_VARIABLES
+    told = [chapter.record.result.get("derived", {}) if chapter.record.result else {} for chapter in report.chapters]
+    derived = len({name for own in told if isinstance(own, dict) for name in own}) - MOST_QUANTITIES
+    counts = [f"{variables:,} more variables"] * (variables > 0) + [f"{derived:,} more derived values"] * (derived > 0)
+    return f"{' and '.join(counts)} stand in `ilvren show RUN --json`." if counts else ""
 
 
 def _told(value: object) -> str:

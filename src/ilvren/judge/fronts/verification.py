@@ -241,7 +241,7 @@ class _Bench:
         self.documents = documents
         self.gate = Gate(problem, is_sparse=is_large(problem))
         self.measures = measured(problem, self.gate)
-        self.points = np.array([flat_design(document["variables"]) for document in documents])
+        self.points = np.array([flat_design(document["variables"], problem.blocks) for document in documents])
         self.evaluations = [self.gate.evaluate(point, derivatives=True) for point in self.points]
         values = np.array([sense.minimized(item.rows) for item in self.evaluations])
         start = self.gate.evaluate(np.array(problem.start))

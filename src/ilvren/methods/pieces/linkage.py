@@ -40,6 +40,7 @@ def linked_starts(coding: Coding, codes: FloatArray, f: FloatArray, v: FloatArra
     scaled = codes / coding.widths
     ranked = [int(place) for place in order(f, v) if math.isfinite(f[place])][: MOST_RANKED * max(count, 1)]
     radius = 0.5 * min((SIGMA * math.log(max(len(f), 2)) / len(f)) ** (1.0 / n), 1.0)
+    points, away = scaled[ranked], np.full(len(ranked), np.nan)
     chosen = [0] if math.isfinite(f[0]) else []
     for _ in range(MOST_HALVINGS):
         for rank, place in enumerate(ranked):
@@ -47,8 +48,9 @@ def linked_starts(coding: Coding, codes: FloatArray, f: FloatArray, v: FloatArra
                 return chosen
             if place in chosen:
                 continue
-            better = ranked[:rank]
-            if not better or float(np.abs(scaled[better] - scaled[place]).max(axis=1).min()) > radius:
+            if math.isnan(away[rank]):  # how far the nearest better one is
+                away[rank] = np.abs(points[:rank] - points[rank]).max(axis=1).min() if rank else math.inf
+            if away[rank] > radius:
                 chosen.append(place)
         radius *= 0.5
     chosen += [place for place in ranked if place not in chosen]

@@ -45,8 +45,7 @@ class Known:
         use = use[nondominated(values[use])]
         if len(use) and len(self.values):
             use = use[~dominated_by(values[use], self.values)]
-            known = {own.tobytes() for own in self.values}
-            use = use[[values[place].tobytes() not in known for place in use]]
+            use = use[~(values[use][:, np.newaxis] == self.values).all(axis=2).any(axis=1)]
         if not len(use):
             return self
         use = use[np.sort(np.unique(values[use], axis=0, return_index=True)[1])]
