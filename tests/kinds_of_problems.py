@@ -3,7 +3,7 @@
 import sys
 from pathlib import Path
 
-__all__ = ["KINDS", "written"]
+__all__ = ["KINDS", "MIXED", "written"]
 
 _MODEL = '''
 def trough(width, depth):
@@ -170,10 +170,137 @@ area = "dig.area >= 1"
 """,
 }
 
+# Several kinds in one.
+MIXED = {
+    "front of members": """
+[variables]
+wood = { choices = ["oak", "larch", "red beech"], start = "oak" }
+n = { start = 3, lower = 1, upper = 6, spacing = 1 }
+t = { start = 2, lower = 1, upper = 5 }
+[parameters]
+woods = ["oak", "larch", "red beech"]
+[derived]
+price = "lookup(wood, woods, join(4, 2.5, 3.2))"
+[minimize]
+cost = "price * n * t"
+sag = "9 / (n * t^2 * price)"
+[constraints]
+room = "n * t >= 4"
+""",
+    "scattering members": """
+[variables]
+wood = { choices = ["oak", "larch", "red beech"], start = "oak" }
+t = { start = 4, lower = 1, upper = 9 }
+[parameters]
+woods = ["oak", "larch", "red beech"]
+load = 5.0
+[scatter]
+load = { law = "normal", deviation = 0.5 }
+t = { law = "uniform", half_width = 0.1 }
+[derived]
+price = "lookup(wood, woods, join(4, 2.5, 3.2))"
+strength = "lookup(wood, woods, join(3, 1.5, 2.4))"
+[minimize]
+cost = "expected(price * t)"
+[constraints]
+holds = "chance(strength * t >= load) >= 0.95"
+""",
+    "scatter over time": """
+[time]
+to = 1
+[states]
+heat = { rate = "-k * heat + push", initial = 1 }
+[variables]
+k = { start = 1.0, lower = 0.1, upper = 5 }
+[parameters]
+push = 0.5
+[scatter]
+push = { law = "normal", deviation = 0.05 }
+[minimize]
+cost = "k"
+[constraints]
+low = "expected(at(heat, 1)) <= 0.7"
+""",
+    "members over time": """
+[time]
+to = 2
+[states]
+heat = { rate = "-k * loss * heat", initial = 1 }
+[variables]
+k = { start = 1.0, lower = 0.1, upper = 5 }
+lid = { choices = ["cork", "felt"], start = "cork" }
+[parameters]
+lids = ["cork", "felt"]
+[derived]
+loss = "lookup(lid, lids, join(0.5, 0.8))"
+[minimize]
+cost = "k + 2 * loss"
+[constraints]
+low = "at(heat, 2) <= 0.3"
+""",
+    "model over time": """
+[models.dig]
+python = "dig.py:trough"
+outputs = ["area", "length"]
+inputs = { width = "heat + 1", depth = "depth" }
+[time]
+to = 1
+steps = 8
+[states]
+heat = { rate = "-area / 4", initial = 1 }
+[variables]
+depth = { start = 1.0, lower = 0.2, upper = 3 }
+[minimize]
+cost = "(at(heat, 1) - 0.2)^2 + 0.01 * depth"
+""",
+    "fit over time": """
+[tables]
+seen = { file = "seen.csv" }
+[time]
+to = 4
+[states]
+y = { rate = "b", initial = "a" }
+[variables]
+a = { start = 1, lower = -9, upper = 9 }
+b = { start = 1, lower = -9, upper = 9 }
+[fit]
+line = { residual = "at(y, seen.t) - seen.y" }
+""",
+    "scattering front": """
+[variables]
+x = { start = 1.0, lower = 0, upper = 3 }
+y = { start = 1.0, lower = 0, upper = 3 }
+[parameters]
+p = 1.0
+[scatter]
+p = { law = "normal", deviation = 0.1 }
+[minimize]
+cost = "expected(p * x^2) + y^2"
+risk = "deviation(p * (3 - x)) + (y - 1)^2"
+""",
+    "cases of vectors": """
+[parameters]
+n = 3
+wind = 1
+[cases.calm]
+[cases.storm]
+set = { wind = 2 }
+[variables]
+u = { start = 1, lower = 0.1, upper = 4, shape = "n" }
+k = { start = 2, lower = 1, upper = 4, spacing = 1 }
+[derived]
+push = "wind * sum(u) / k"
+[minimize]
+cost = "sum(u^2) + k + worst(push)"
+[constraints]
+holds = "u * k >= wind"
+""",
+}
+
 
 def written(kind: str) -> None:
     """Write p.toml and what it needs into this folder."""
-    Path("p.toml").write_text(f'title = "Kind: {kind}"\n{KINDS[kind]}')
+    Path("p.toml").write_text(f'title = "Kind: {kind}"\n{(KINDS | MIXED)[kind]}')
     Path("dig.py").write_text(_MODEL)
     Path("dig_program").write_text(_PROGRAM.replace("%PYTHON%", sys.executable))
     Path("dig_program").chmod(0o755)

@@ -9,7 +9,7 @@ from pathlib import Path
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from tests.compact import WHOLE, chosen
-from tests.kinds_of_problems import KINDS, written
+from tests.kinds_of_problems import KINDS, MIXED, written
 from tests.test_cli import InAFolder
 
 # Each is run on p.toml or the runs before it; NAME is something the problem minimizes or limits.
@@ -68,15 +68,38 @@ OWN = {
     "fit": {"NAME": "a", "VARIABLE": "b"},
     "cases": {"VARIABLE": "w"},
     "confirmed": {"VARIABLE": "width", "V": "2.5"},
+    "front of members": {
+        "VARIABLE": "wood",
+        "V": "larch",
+        "METHOD": "nondominated-sorting",
+        "OTHER": "front-direct-search",
+    },
+    "scattering members": {"VARIABLE": "wood", "V": "larch", "OTHER": "mesh-adaptive-search"},
+    "scatter over time": {"VARIABLE": "k"},
+    "members over time": {"VARIABLE": "lid", "V": "felt", "OTHER": "mesh-adaptive-search"},
+    "model over time": {"VARIABLE": "depth"},
+    "fit over time": {"NAME": "a", "VARIABLE": "b"},
+    "scattering front": {"METHOD": "nondominated-sorting", "OTHER": "front-direct-search"},
+    "cases of vectors": {"VARIABLE": "u[1]", "OTHER": "mesh-adaptive-search"},
 }
 # What is refused, by the beginning of the command, and words of why; "" for all kinds but those that stand first.
 REFUSED = [
-    ("simulate", {"over time", "control"}, "nothing that evolves over time"),
-    ("scatter", {"scatter"}, "does not say how anything scatters"),
+    (
+        "simulate",
+        {"over time", "control", "scatter over time", "members over time", "model over time", "fit over time"},
+        "nothing that evolves over time",
+    ),
+    (
+        "scatter",
+        {"scatter", "scattering members", "scatter over time", "scattering front"},
+        "does not say how anything scatters",
+    ),
     ("apply", {"program"}, "nothing to write"),
 ]
 REFUSED_OF = {
     ("several objectives", "draw p.toml"): "several objectives",
+    ("front of members", "draw p.toml"): "several objectives",
+    ("scattering front", "draw p.toml"): "several objectives",
     ("control", "draw"): "push",
     ("control", "sweep"): "not one number",
     ("control", "propose"): "a change of nothing",
@@ -89,7 +112,13 @@ REFUSED_OF = {
 # Figures and pages take a second each: of these kinds alone.
 DRAWN = ("designs best --figure", "report", "show p.toml --output")
 DRAWN_OF = ("formulas", "control", "several objectives", "scatter", "members")
-SKIPPED = {"program": ("draw", "verify", "report", "contest", "diagnose")}
+SKIPPED = {
+    "program": ("draw", "verify", "report", "contest", "diagnose"),
+    # Proofs for every member of a front, and scenarios of simulations, take a minute.
+    "front of members": ("verify", "report"),
+    "scattering members": ("verify",),
+    "scatter over time": ("check", "draw", "sample", "sensitivity", "verify", "contest", "approximate", "diagnose"),
+}
 
 
 class Matrix(InAFolder):
@@ -102,7 +131,7 @@ class Matrix(InAFolder):
 
     def test_every_kind_by_every_command(self):
         done = 0
-        for number, kind in enumerate(KINDS):
+        for number, kind in enumerate(KINDS | MIXED):
             for path in Path().iterdir():
                 path.unlink()
             written(kind)

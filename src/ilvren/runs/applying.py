@@ -93,10 +93,12 @@ class ReturnedValue:
 
 
 def _inputs_at(problem: Problem, point: Sequence[float], calls: Sequence[Calls]) -> dict[int, list[FloatArray]]:
-    """Return {number of a model: its inputs} at a design."""
+    """Return {number of a model: its inputs} at a design, of those that are called once: not at every moment."""
     nodes = {node.index: node.operands for node in problem.graph.nodes if node.operation == "call"}
     found: dict[int, list[FloatArray]] = {}
     for place, source in enumerate(problem.sources):
+        if place not in nodes:
+            continue
         values = problem.entry_values(list(nodes[place]), point, calls).values
         found[place] = [
             np.broadcast_to(np.asarray(value, dtype=float), shape)

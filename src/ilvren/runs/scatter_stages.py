@@ -176,7 +176,7 @@ class ScatterWay:
         if not told:
             return None
         finer = self._sized(looked_at(problem, new), result).with_starts(np.array(result.point))
-        known = warm_start(finer, result.to_dict(), "the last stage").multipliers
+        known = warm_start(finer, result.to_record(), "the last stage").multipliers
         return NextStage(finer, known, "; ".join(told))
 
     def _sized(self, finer: Problem, result: RunResult) -> Problem:

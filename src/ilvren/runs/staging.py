@@ -52,7 +52,7 @@ def driven(plan: Plan) -> RunResult:
             from ilvren.runs.warm import warm_start
 
             point = np.array(result.point)
-            warm = warm_start(problem, result.to_dict(), f"stage {stage}")
+            warm = warm_start(problem, result.to_record(), f"stage {stage}")
             base, multipliers = loop.base_after(result, plan.stages[stage - 1]), warm.multipliers
             plan = replace(plan, settings=replace(loop.settings, target=plan.settings.target))
             if result.outcome in ENDS_THE_RUN:
