@@ -205,22 +205,6 @@ cost = "expected(price * t)"
 [constraints]
 holds = "chance(strength * t >= load) >= 0.95"
 """,
-    "scatter over time": """
-[time]
-to = 1
-[states]
-heat = { rate = "-k * heat + push", initial = 1 }
-[variables]
-k = { start = 1.0, lower = 0.1, upper = 5 }
-[parameters]
-push = 0.5
-[scatter]
-push = { law = "normal", deviation = 0.05 }
-[minimize]
-cost = "k"
-[constraints]
-low = "expected(at(heat, 1)) <= 0.7"
-""",
     "members over time": """
 [time]
 to = 2

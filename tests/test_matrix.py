@@ -75,7 +75,6 @@ OWN = {
         "OTHER": "front-direct-search",
     },
     "scattering members": {"VARIABLE": "wood", "V": "larch", "OTHER": "mesh-adaptive-search"},
-    "scatter over time": {"VARIABLE": "k"},
     "members over time": {"VARIABLE": "lid", "V": "felt", "OTHER": "mesh-adaptive-search"},
     "model over time": {"VARIABLE": "depth"},
     "fit over time": {"NAME": "a", "VARIABLE": "b"},
@@ -86,12 +85,12 @@ OWN = {
 REFUSED = [
     (
         "simulate",
-        {"over time", "control", "scatter over time", "members over time", "model over time", "fit over time"},
+        {"over time", "control", "members over time", "model over time", "fit over time"},
         "nothing that evolves over time",
     ),
     (
         "scatter",
-        {"scatter", "scattering members", "scatter over time", "scattering front"},
+        {"scatter", "scattering members", "scattering front"},
         "does not say how anything scatters",
     ),
     ("apply", {"program"}, "nothing to write"),
@@ -114,10 +113,9 @@ DRAWN = ("designs best --figure", "report", "show p.toml --output")
 DRAWN_OF = ("formulas", "control", "several objectives", "scatter", "members")
 SKIPPED = {
     "program": ("draw", "verify", "report", "contest", "diagnose"),
-    # Proofs for every member of a front, and scenarios of simulations, take a minute.
+    # Proofs for every member of a front take a minute.
     "front of members": ("verify", "report"),
     "scattering members": ("verify",),
-    "scatter over time": ("check", "draw", "sample", "sensitivity", "verify", "contest", "approximate", "diagnose"),
 }
 
 

@@ -6,31 +6,8 @@ from pathlib import Path
 
 from ilvren.ledger import Ledger
 from ilvren.runs import command_again
+from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
-
-COOLING = """title = "Cooling"
-[time]
-to = 2
-unit = "s"
-[states]
-heat = { rate = "-k * heat + push", initial = 1, unit = "K" }
-[variables]
-k = { start = 1.0, lower = 0.1, upper = 5, unit = "1/s" }
-push = { start = 0.5, lower = 0, upper = 1 }
-[minimize]
-cost = "(at(heat, 2) - 0.3)^2 + 0.01 * k^2"
-[constraints]
-top = "highest(heat) <= 1.2"
-"""
-LINE = """title = "Line"
-[tables]
-seen = { file = "seen.csv" }
-[variables]
-a = { start = 1, lower = -9, upper = 9 }
-b = { start = 1, lower = -9, upper = 9 }
-[fit]
-line = { residual = "a + b * seen.t - seen.y" }
-"""
 
 
 class Kinds(InAFolder):
@@ -50,8 +27,8 @@ class Kinds(InAFolder):
         return text
 
     def test_over_time(self):
-        Path("cooling.toml").write_text(COOLING)
-        self.call("run", "cooling.toml", "--quiet")
+        written("over time")
+        self.call("run", "p.toml", "--quiet")
         text = self.report("r1")
         self.assertIn("## Over time", text)
         self.assertRegex(text, r"r1: error over time \S+ of 1\.0e-04 allowed")
@@ -59,9 +36,8 @@ class Kinds(InAFolder):
         self.assertIn("![heat over time](text-1.png)", text)
 
     def test_a_fit(self):
-        Path("line.toml").write_text(LINE)
-        Path("seen.csv").write_text("t,y\n0,1.1\n1,2.9\n2,5.2\n3,7.1\n4,8.8\n")
-        self.call("run", "line.toml", "--quiet")
+        written("fit")
+        self.call("run", "p.toml", "--quiet")
         text = self.report("r1")
         self.assertIn("## The fit of r1", text)
         self.assertIn("5 residuals, 3 degrees of freedom", text)

@@ -91,6 +91,7 @@ class LearnedOutput:
         """Return what it says of points left out, and what is so."""
         told, tested, none = self.approximated.told, self.tested, np.zeros(0)
         some = np.unique(np.linspace(0, len(self.y) - 1, MOST_KEPT).astype(int))
+        quantile, spreads = told.quantile[SHARE], told.spreads[some]  # infinite where too few points tell it
         return Agreement(
             self.unit,
             self.approximated.surface.kind,
@@ -98,7 +99,7 @@ class LearnedOutput:
             len(self.y),
             self.y[some],
             (self.y + told.errors)[some],
-            told.quantile[SHARE] * told.spreads[some],
+            quantile * spreads if math.isfinite(quantile) else np.full(len(some), np.inf),
             none if tested is None else tested.actual,
             none if tested is None else tested.predicted,
         )
