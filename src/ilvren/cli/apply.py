@@ -83,6 +83,11 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
             told += f"; no parameter there: {', '.join(others)}" if others else ""
             return written(told=told, files=[file], inputs=None, recorded={}, into=None)
         files, inputs = decks_at(problem, point, ledger, found.record, into)
+        if into is not None and not files:
+            raise RequestError(
+                f"--into {arguments.into}: nothing goes there, as no program of this problem has decks",
+                advice="--starts writes the design into the problem file where it is",
+            )
         if arguments.starts:
             files.append(starts_at(problem, point, Path(found.record.problem_file)))
             if problem.is_collocated:

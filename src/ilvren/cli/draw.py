@@ -101,6 +101,7 @@ def execute(arguments: argparse.Namespace, terminal: Terminal) -> int:
     from ilvren.problem import load
 
     check_suffix(arguments.output, (".png", ".svg"))
+    _refuse_two(arguments)
     if arguments.signals is not None:
         from ilvren.cli.draw_signals import draw_signals
 
@@ -251,6 +252,16 @@ def _tracks(problem: Problem, arguments: argparse.Namespace, terminal: Terminal)
         elif dict(track.problem.overrides) != dict(problem.overrides):
             terminal.note(f"note: {track.id} ran with other parameters (--set); what is drawn has this command's")
     return tracks
+
+
+def _refuse_two(arguments: argparse.Namespace) -> None:
+    """Raise RequestError where flags ask for more than one figure."""
+    from ilvren.errors import RequestError
+
+    kinds = ("signals", "fit", "generations", "slices", "surface", "tangent")
+    asked = [f"--{name}" for name in kinds if getattr(arguments, name) not in (None, False)]
+    if len(asked) > 1:
+        raise RequestError(f"{' and '.join(asked)} are figures of their own", advice="draw one at a time")
 
 
 def _names(problem: Problem, arguments: argparse.Namespace) -> list[str]:

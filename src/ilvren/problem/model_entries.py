@@ -26,7 +26,7 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
         return program_inputs(template, model)
     if not model.python:
         return _learnt_inputs(template, model)
-    where = EntryDeclaration("models", model.name, model.python)
+    where = EntryDeclaration("models", f"{model.name}.python", model.python)
     file, function = model.python.split(":")
     try:
         arguments = arguments_of(template.declarations.source.beside(file), function, text=template.stored(file))
@@ -39,7 +39,8 @@ def inputs_of(template: Template, model: ModelDeclaration) -> dict[str, EntryDec
             if name not in known and not arguments.takes_any:
                 close = nearest(name, known)
                 advice = f'did you mean "{close}"?' if close else "its arguments: " + (", ".join(known) or "none")
-                template.fail(where, f'"{function}" has no argument "{name}"', advice=advice)
+                own = EntryDeclaration("models", f"{model.name}.inputs", given[name])
+                template.fail(own, f'"{function}" has no argument "{name}"', advice=advice)
         for name in arguments.needed:
             if name not in given:
                 if template.key_of(name) is None:
@@ -65,7 +66,8 @@ def _learnt_inputs(template: Template, model: ModelDeclaration) -> dict[str, Ent
         if name not in names:
             close = nearest(name, names)
             advice = f'did you mean "{close}"?' if close else "its inputs: " + ", ".join(names)
-            template.fail(where, f'the approximation has no input "{name}"', advice=advice)
+            own = EntryDeclaration("models", f"{model.name}.inputs", model.inputs[name])
+            template.fail(own, f'the approximation has no input "{name}"', advice=advice)
     for name in needed:
         if name not in model.inputs and template.key_of(name) is None:
             template.fail(
@@ -173,8 +175,9 @@ def _python_source(
         try:
             arguments_of(source.beside(slopes_file), slopes, text=template.stored(slopes_file))
         except ProblemError as error:
-            template.fail(where, error.message, text=model.slopes, advice=error.advice)
-    own = PythonSource(
+            own = EntryDeclaration("models", f"{model.name}.slopes", model.slopes)
+            template.fail(own, error.message, advice=error.advice)
+    made = PythonSource(
         name=model.name,
         path=source.beside(file).resolve(),
         function=function,
@@ -191,7 +194,8 @@ def _python_source(
         retries=model.retries,
         is_repeatable=model.repeatable,
     )
-    for path in own.depends:
+    for path in made.depends:
         if not source.files and not path.exists():
-            template.fail(where, f"depends on a file that is not there: {path}", text=None)
-    return own
+            own = EntryDeclaration("models", f"{model.name}.depends", "")
+            template.fail(own, f"depends on a file that is not there: {path}", text=None)
+    return made

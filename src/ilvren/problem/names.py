@@ -159,6 +159,9 @@ class Names:
                 return self.nodes[name]
             first, dot, rest = name.partition(".")
             if dot and first in self.declared_tables:
+                if rest not in self.tables[first].columns:
+                    message, advice = self.tables[first].no_column(rest)
+                    self.fail(entry, message, text=text, span=word.span, advice=advice)
                 return self._column(first, rest)
             if name in self.model_outputs:
                 model, output = self.model_outputs[name]

@@ -203,7 +203,8 @@ class _Program:
         target = self.inside(path, target)
         template, base = self.reader.word(path, content, "template"), self.reader.word(path, content, "base")
         if bool(template) == bool(base):
-            self.reader.fail(path, 'a deck has either a "template", or a "base" with "put"')
+            own = (*path, "template") if template else path
+            self.reader.fail(own, 'a deck has either a "template", or a "base" with "put"')
         if template:
             if "put" in content:
                 self.reader.fail((*path, "put"), '"put" replaces numbers of a "base"; a template names its values')

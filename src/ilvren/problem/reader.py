@@ -334,7 +334,7 @@ class Reader(Document):
             self.fail((*path, "missing"), '"missing" lists the cells that stand for no value: ["", "n/a"]')
         form = TableForm(**{**given, "missing": tuple(missing)})
         if form.delimiter == form.decimal:
-            self.fail(path, f'"{form.decimal}" cannot stand before decimals and between cells')
+            self.fail((*path, "decimal"), f'"{form.decimal}" cannot stand before decimals and between cells')
         return form
 
     def model(self, name: str, content: object) -> ModelDeclaration:
@@ -347,7 +347,7 @@ class Reader(Document):
             from ilvren.problem.program_reader import read_program  # few files have programs
 
             if "python" in content:
-                self.fail(path, 'a model has either a "command" or a "python" function')
+                self.fail((*path, "python"), 'a model has either a "command" or a "python" function')
             return read_program(self, name, content)
         if isinstance(content, dict) and "approximation" in content:
             return self.approximation(name, content)
@@ -377,7 +377,7 @@ class Reader(Document):
         if derivatives and derivatives not in DERIVATIVES:
             self.unknown_key((*path, "derivatives"), derivatives, DERIVATIVES, "source of derivatives")
         if derivatives == "supplied" and not slopes:
-            self.fail(path, 'supplied derivatives need "slopes": the function that gives them')
+            self.fail((*path, "derivatives"), 'supplied derivatives need "slopes": the function that gives them')
         return ModelDeclaration(
             name=name,
             python=self.word(path, content, "python"),
@@ -407,7 +407,7 @@ class Reader(Document):
         path = ("models", name)
         for key in ("python", "command"):
             if key in content:
-                self.fail(path, f'a model has either an "approximation" or a "{key}"')
+                self.fail((*path, key), f'a model has either an "approximation" or a "{key}"')
         self.checked_keys(path, content, APPROXIMATION_KEYS)
         file = self.word(path, content, "approximation")
         if not file:

@@ -31,19 +31,21 @@ class Table:
     text: str
     columns: dict[str, list[str]]
     lines: tuple[int, ...]
-    fail: Callable[[str, str | None], ProblemError]
+    fail: Callable[..., ProblemError]
     words: tuple[str, ...] = ()
     left_out: int = 0  # lines with a missing value
+
+    def no_column(self, name: str) -> tuple[str, str]:
+        """Return what to say of a column that is not there, and an advice."""
+        close = nearest(name, self.columns)
+        form = _form_advice(list(self.columns), self.declaration)
+        advice = f'did you mean "{close}"?' if close else form or "its columns: " + ", ".join(list(self.columns)[:12])
+        return f'the table "{self.declaration.name}" has no column "{name}"', advice
 
     def column(self, name: str) -> FloatArray:
         """Return a column as numbers. Raises ProblemError, naming the line of the file. It is (lines,)."""
         if name not in self.columns:
-            close = nearest(name, self.columns)
-            form = _form_advice(list(self.columns), self.declaration)
-            advice = (
-                f'did you mean "{close}"?' if close else form or "its columns: " + ", ".join(list(self.columns)[:12])
-            )
-            raise self.fail(f'the table "{self.declaration.name}" has no column "{name}"', advice)
+            raise self.fail(*self.no_column(name))
         cells = self.columns[name]
         if any(cell in self.words for cell in cells):  # keys of a choice; a word that is none equals nothing
             numbers = {word: place + 1.0 for place, word in enumerate(self.words)}
@@ -102,13 +104,14 @@ def read_table(
 ) -> Table:
     """Read a table of a problem file, from `source.files` or from disk beside it. Raises ProblemError."""
 
-    def fail(message: str, advice: str | None) -> ProblemError:
-        line = source.line("tables", declaration.name)
+    def fail(message: str, advice: str | None, *key: str) -> ProblemError:
+        path = ("tables", declaration.name.partition("@")[0])
+        line = source.line(*path, *(key or ("file",))) or source.line(*path)
         return ProblemError(
             message,
             file=source.file,
             line=line,
-            where=f"tables.{declaration.name}",
+            where=".".join((*path, *key)),
             text=source.positions.source(line),
             advice=advice,
         )
@@ -141,7 +144,9 @@ def read_table(
     if lines is not None:
         first, last = lines
         if not 0 <= first < last <= len(data):
-            raise fail(f"lines [{first}, {last}] of {declaration.file}, which has {len(data)} data lines", None)
+            raise fail(
+                f"lines [{first}, {last}] of {declaration.file}, which has {len(data)} data lines", None, "lines"
+            )
         data = data[first:last]
     if declaration.chosen is not None:
         data = _chosen(declaration, data)
@@ -159,6 +164,7 @@ def read_table(
             raise fail(
                 f'{declaration.file} has no column "{header}"',
                 f'did you mean "{close}"?' if close else "its columns: " + ", ".join(headers[:12]),
+                "columns",
             )
         columns[name] = columns[header]
     return Table(declaration, text, columns, tuple(number for number, _ in data), fail, words, left_out)
