@@ -1,8 +1,11 @@
 """What commands are refused for: one message on standard error, status 2, and nothing written."""
 
+import io
 import unittest
 from pathlib import Path
 
+from ilvren.cli.main import main
+from ilvren.cli.terminal import Terminal
 from ilvren.ledger import Ledger
 from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
@@ -121,6 +124,89 @@ completion tcsh                                         | no words for the shell
 demo valey                                              | valley
 new p.toml                                              | exists
 """
+# The same of other kinds of problems.
+OTHERS = {
+    "several objectives": """
+run p.toml --method sqp                                 | finds the best of one objective, and p.toml has 2
+run p.toml --weigh cost=0,loss=0                        | all weights are 0
+run p.toml --weigh cost=-1                              | a weight is a number from 0
+run p.toml --weigh cosst=1                              | cosst
+run p.toml --hold loss                                  | a constraint needs a comparison
+run p.toml --only cosst                                 | cosst
+run p.toml --reference-point cost=3                     | --reference-point lacks
+run p.toml --reference-point cost=3,loss=x              | --reference-point
+run p.toml --points 0                                   | points
+verify r2 --share 0                                     | --share must lie above 0
+verify r2 --worth                                       | front
+designs r2 --figure nothing --output f.png              | nothing
+compare r2 --figure attainment                          | --figure needs --output
+draw p.toml --variables x --output d.png                | several objectives
+""",
+    "over time": """
+run p.toml --scheme rada                                | radau
+run p.toml --steps 0                                    | --steps
+run p.toml --time-tolerance 3                           | must lie between 1e-10 and 0.1
+run p.toml --receding window=1,advance=0.5              | --receding
+simulate p.toml --signals nothing                       | nothing
+simulate p.toml --at z=1                                | z
+simulate r2 --set k=1                                   | is a design on record
+draw p.toml --signals nothing --run r2 --output d.png   | nothing
+draw r2 --signals heat --every 0 --output d.png         | --every
+verify r2 --reference-file gone.csv                     | gone.csv
+""",
+    "control": """
+run p.toml --receding window=0.5,advance=0.7            | advance
+run p.toml --receding window=0.5,advance=0.2,until=-1   | until
+run p.toml --receding window=0.5,advance=0.2,wrong=1    | wrong
+run p.toml --receding window=0.5,advance=0.2,until=1 --plant q=1 | q
+run p.toml --receding window=0.5,advance=0.2,until=1 --scheme simulation | names a collocation scheme
+""",
+    "python model": """
+run p.toml --derivatives supplied                       | supplies no derivatives
+run p.toml --derivatives nothing                        | nothing
+run p.toml --workers somewhere                          | workers
+run p.toml --method sqp --option nothing=3              | nothing
+check p.toml --at width=1                               | --at
+sensitivity p.toml --kind variance --of dig.are         | dig.area
+approximate r1                                          | at least 5 are needed
+approximate r1 --infill 0                               | --infill
+scatter p.toml                                          | does not say how anything scatters
+""",
+    "scatter": """
+scatter p.toml --scenarios 3                            | lies between 10 and
+scatter p.toml --way nothing                            | no way
+scatter p.toml --of nothing                             | no quantity
+scatter p.toml --at wall=1 --output s.doc               | s.doc
+scatter r2 --set head=3                                 | is a design on record
+scatter r2 r1 --output s.csv                            | one design's scenarios
+run p.toml --scenarios 3                                | lies between 10 and
+sensitivity p.toml --by scatter --kind correlation      | --by scatter tells shares of the variance
+sensitivity p.toml --by scatter --fix-below 0.1         | what hardly scatters may matter all the same
+""",
+    "vectors": """
+run p.toml --start u=[1,2]                              | length 2
+run p.toml --start u[9]=1                               | u
+run p.toml --sweep u=[0,1]                              | is not one number
+run p.toml --fix u=[1,2]                                | length 2
+run p.toml --set n=2.5                                  | a whole number
+draw r2 --of u --against v --output d.png               | v
+draw p.toml --variables u --output d.png                | u[0]
+""",
+    "members": """
+run p.toml --start wood=lerch                           | larch
+run p.toml --fix wood=2                                 | it takes words
+run p.toml --fix tube=40                                | it is no member of its catalogue
+run p.toml --fix n=9                                    | its bounds are [1, 6]
+run p.toml --sweep wood=[oak,elm]                       | elm
+run p.toml --sweep t                                    | which values?
+""",
+    "fit": """
+run p.toml --method sqp --lines seen=0:9                | has 5 lines here
+run p.toml --lines seen=3:3                             | no line is in it
+run p.toml --lines nothing=0:3                          | nothing
+draw p.toml --fit --output d.png                        | --fit draws a design on record
+""",
+}
 
 
 class Requests(InAFolder):
@@ -148,6 +234,16 @@ class Requests(InAFolder):
                         path.unlink()
                     for path, content in before.items():
                         path.write_bytes(content)
+
+    def test_on_other_kinds(self):
+        for kind, table in OTHERS.items():
+            for path in Path().iterdir():
+                path.unlink()
+            written(kind)
+            with self.subTest(kind):
+                self.call("sample", "p.toml", "--points", "4", "--quiet")
+                main(["run", "p.toml", "--evaluations", "60"], Terminal(io.StringIO(), io.StringIO(), quiet=True))
+                self.refused(table)
 
     def test_on_a_plain_problem(self):
         for path in Path().iterdir():

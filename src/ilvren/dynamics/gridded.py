@@ -265,6 +265,8 @@ class GriddedCourse:
             match item.kind:
                 case "tau" | "sigma":
                     found.append(moment)
+                case "outer" if item.of < 0:  # what measures alone look at, and nothing that evolves
+                    found.append(np.full((len(at), *item.shape), np.nan))
                 case "outer":
                     found.append(np.broadcast_to(self.outers[item.of], (len(at), *item.shape)))
                 case "state":

@@ -141,7 +141,8 @@ def program_source(
     if not source.files:
         for name in (*program.files, *program.links):
             if not (base / name).exists():
-                _fail(template, ("models", model.name, "files"), f"needs a file that is not there: {source.beside(name)}")
+                path = ("models", model.name, "files")
+                _fail(template, path, f"needs a file that is not there: {source.beside(name)}")
     file = Path(source.file)
     store = base / f"{'ilvren' if source.file.startswith('<') else file.stem}.calls"
     return ProgramSource(

@@ -153,6 +153,7 @@ def study(
     "elementary-effects". Raises RequestError."""
     if kind not in STUDIES:
         raise RequestError(f'"{kind}" needs no designs of its own')
+    _chosen(_quantity_names(problem), of)  # before anything is evaluated
     rng, space = np.random.default_rng(seed), space_of(problem)
     usual = DEFAULT_SHARES_OF_MODELS if problem.sources or problem.simulations else DEFAULT_SHARES
     usual = usual if kind == "variance" else DEFAULT_PATHS * (space.size + 1)
@@ -360,6 +361,19 @@ def _unit(problem: Problem, name: str) -> str:
             if item.name == name:
                 return str(item.unit)
     return ""
+
+
+def _quantity_names(problem: Problem) -> list[str]:
+    """Return the names that `_outputs` will have, elements of vectors by theirs."""
+    shapes = {item.name: problem.graph.shape(item.node) for item in problem.derived}
+    shapes |= {name: problem.graph.shape(node) for name, node in problem.outputs}
+    shapes |= {block.entry: () for block in problem.row_blocks if block.measure is not None}
+    shapes |= {block.name: block.shape for block in problem.row_blocks}
+    shapes |= {item.name: () for item in problem.objectives}
+    found: list[str] = []
+    for name, shape in shapes.items():
+        found += [f"{name}[{k}]" for k in range(math.prod(shape))] if shape else [name]
+    return found
 
 
 def _chosen(names: Sequence[str], of: Sequence[str]) -> list[str]:
