@@ -9,7 +9,10 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.methods.base import method_named
+from ilvren.problem import load
+from ilvren.runs import flat_design
 from tests.driving import affordable, single_names
+from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
 
 WOODS = "name,e,price\nsteel,210,90\noak,11,20\nlarch,12,9\nash,13,12\nfir,9,8.9\n"
@@ -132,6 +135,50 @@ f = "(a - 4)^2 + sum((w - 5)^2)"
         ):
             with self.assertRaisesRegex(ProblemError, told):
                 loads(self.TEXT.replace(old, new))
+
+
+class Together(InAFolder):
+    """Choices with what else a problem may have: several objectives, stages, scatter."""
+
+    def json(self, *words, status=0):
+        return json.loads(self.call(*words, "--json", status=status)[0])
+
+    def test_fronts_tell_words_and_are_verified_and_mended_by_them(self):
+        written("front of members")
+        front = self.json("run", "p.toml", "--points", "5", "--evaluations", "80", status=None)["front"]
+        words = {member["variables"]["wood"] for member in front}
+        self.assertLessEqual(words, {"oak", "larch", "red beech"})
+        verdict = self.json("verify", "r1", status=None)
+        self.assertEqual(len(verdict["members"]), len(front))
+        self.call("report", "r1", "--output", "r.md", "--quiet")
+        row = next(line for line in Path("r.md").read_text().splitlines() if line.startswith("| r1:"))
+        self.assertTrue(any(f"| {word} |" in row for word in words), row)
+
+    def test_stages_begin_at_the_words_of_the_one_before(self):
+        written("members")
+        text = Path("p.toml").read_text().replace("[parameters]", "[parameters]\nneed = 150")
+        Path("p.toml").write_text(text.replace(">= 150", ">= need"))
+        found = self.json("run", "p.toml", "--stage", "need=60", "--stage", "need=150", "--evaluations", "3000")
+        alone = self.json("run", "p.toml")
+        self.assertEqual(len(found["stages"]), 1)
+        self.assertAlmostEqual(found["objectives"]["cost"], alone["objectives"]["cost"], places=5)
+
+    def test_what_scatters_beside_them_is_counted_in_stages(self):
+        written("scattering members")
+        found = self.json("run", "p.toml", "--evaluations", "600", "--scenarios", "300", status=None)
+        self.assertIn(found["variables"]["wood"], ("oak", "larch", "red beech"))
+        self.assertGreaterEqual(found["constraints"]["holds"]["value"], 0.95 - 1e-6)
+        # By hand: the cheapest wood of those that hold, each as thick as it must be.
+        thick = {wood: (5.0 + 1.645 * 0.5) / s for wood, s in (("oak", 3.0), ("larch", 1.5), ("red beech", 2.4))}
+        costs = {wood: price * thick[wood] for wood, price in (("oak", 4.0), ("larch", 2.5), ("red beech", 3.2))}
+        self.assertAlmostEqual(found["objectives"]["cost"], min(costs.values()), delta=0.2)
+
+    def test_words_of_a_document_are_numbers_of_a_design(self):
+        written("members")
+        blocks = load("p.toml").blocks
+        told = {"wood": "red beech", "tube": 30.0, "n": 2.0, "t": 1.5}
+        self.assertEqual(flat_design(told, blocks), (3.0, 30.0, 2.0, 1.5))
+        self.assertEqual(flat_design({"wood": 2.0, "u": [1, [2, 3]][1]}, blocks), (2.0, 2.0, 3.0))
 
 
 if __name__ == "__main__":

@@ -284,6 +284,13 @@ class Optima(unittest.TestCase):
             1e-4,
         )
 
+    def test_a_signal_that_measures_the_whole_time_is_beside_what_evolves(self):
+        beside = ALGEBRA.replace("[minimize]", '[signals]\nspent = "integral(u^2) + 0 * x"\n[minimize]')
+        plain, own = run(loads(ALGEBRA)), run(loads(beside))
+        self.assertEqual(own.outcome, plain.outcome)
+        self.assertAlmostEqual(own.objective, plain.objective, places=7)
+        self.assertEqual(own.courses[0].times.tolist(), plain.courses[0].times.tolist())
+
 
 class Remarks(unittest.TestCase):
     def test_chatter_is_found_and_steps_are_not(self):

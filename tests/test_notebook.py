@@ -89,6 +89,22 @@ class Notebooks(InAFolder):
         self.assertEqual(sum(bool(re.fullmatch(r"r1:\d+", cell)) for cell in told.texts["td"]), 40)
         self.assertIn("The first 40 of", " ".join(told.texts["p"]))
 
+    def test_what_is_left_out_of_long_tables_is_counted(self):
+        many = "".join(f"v{k} = {{ start = {k % 3}, lower = -9, upper = 9 }}\n" for k in range(60))
+        squares = " + ".join(f"(v{k} - 1)^2" for k in range(60))
+        Path("many.toml").write_text(f'[variables]\n{many}[minimize]\nf = "{squares}"\n')
+        problem = load("many.toml")
+        self.assertIn("The first 40 of 60", self.shown(problem).texts["p"][-1])
+        with Ledger("many.ledger") as ledger:
+            result = run(problem, method="bfgs", ledger=ledger)
+            ledger.flush()
+            table = designs_of(ledger, [result.id])
+            self.assertTrue(any("The first 40 of 60" in text for text in self.shown(result).texts["p"]))
+            told = self.shown(table).texts["p"]
+            self.assertTrue(any("8 of 61 quantities" in text for text in told), told)
+            counted = [text for text in told if "The first 40 of" in text]
+            self.assertEqual(bool(counted), len(table.designs) > 40)
+
     def test_titles_are_only_text(self):
         problem = ilvren.loads('title = "<script>alert(1)</script>"\n[variables]\nx = 1\n[minimize]\nf = "x^2"')
         self.assertNotIn("<script>", problem._repr_html_() + ilvren.run(problem)._repr_html_())

@@ -68,6 +68,12 @@ class GoingTogether(unittest.TestCase):
             found = troubles(x="degC", y="degC", z="W/K", formula=formula)
             self.assertRegex(found[0], "zero", formula)
 
+    def test_what_one_file_invents_no_other_knows(self):
+        for _ in range(2):
+            report = check_units(loads('[variables]\nx = { start = 1, unit = "sack" }\n[minimize]\nf = "x"\n'))
+            self.assertEqual(report.invented, ["sack"])
+            self.assertEqual(report.troubles, [])
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -8,7 +8,7 @@ from ilvren import loads
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge import design_report_at
-from ilvren.judge.optimum.probe import gain_over, probe_around
+from ilvren.judge.optimum.probe import gain_over, probe_around, restored
 from ilvren.problem import Measures
 from tests.problems import two_variables
 
@@ -40,6 +40,36 @@ class Probing(unittest.TestCase):
         better = found.better.point
         self.assertAlmostEqual(float(better @ better), 2.0, places=5)
         self.assertLessEqual(float(np.abs(better - 1.0).max()), 3e-2)
+
+    def test_known_derivatives_bring_designs_back_and_are_given_up_where_they_mislead(self):
+        problem = loads(two_variables("x + y", "x^2 + y^2 == 2", "atan(40 * (x - y)) <= 1.7"))
+        gate, measures = Gate(problem), Measures.of(problem)
+        free, sizes = problem.continuous_places, np.ones(2)
+        for start, near in (((1.01, 0.99), (1.0, 1.0)), ((1.3, 1.1), (0.2, -1.4))):
+            known = gate.evaluate(np.array(near), derivatives=True)
+            with_known = restored(gate, measures, np.array(start), free, sizes, 1e-9, near=known)[0]
+            alone = restored(gate, measures, np.array(start), free, sizes, 1e-9)[0]
+            for point in (with_known, alone):
+                self.assertLessEqual(measures.violation(point, gate.evaluate(point).rows), 1e-9)
+            self.assertLess(float(np.abs(with_known - alone).max()), 0.3)
+
+    def test_derivatives_of_the_design_serve_all_that_is_tried_around_it(self):
+        gate = Gate(loads(two_variables("x + y", "x^2 + y^2 == 2")))
+        before = gate.evaluate
+        asked = []
+
+        def counted(point, derivatives=False):
+            asked.append(derivatives)
+            return before(point, derivatives=derivatives)
+
+        gate.evaluate = counted
+        measures = Measures.of(gate.problem)
+        found = probe_around(
+            gate, measures, np.ones(2), sizes=np.ones(2), prices=np.zeros(1), radii=(1e-3,), feasibility=1e-6,
+            least_gain=1e-6, directions=[], samples=40,
+        )  # fmt: skip
+        self.assertGreater(found.tried, 40)
+        self.assertLess(sum(asked), 4)
 
     def test_where_nothing_is_feasible_nearby_nothing_is_claimed(self):
         text = '[variables]\nx = { start = 0, lower = 0, upper = 0.0 }\ny = 1.0\n[minimize]\nf = "y"\n[constraints]\nc = "where(y == 1, 0, 1) <= 0"\n'

@@ -7,6 +7,7 @@ import numpy as np
 
 from ilvren.plans import PlanError, Space, farthest, plan_named, plan_names, plan_options, quality
 from ilvren.plans.fractional import resolution_of, two_level_columns
+from ilvren.plans.latin import latin_shares
 from ilvren.plans.optimal import polynomial_terms
 
 
@@ -58,6 +59,20 @@ class Plans(unittest.TestCase):
         chance = [quality(where, made("random", where, 40, seed)).least for seed in range(20)]
         self.assertGreater(spread.least, max(chance))
         self.assertLess(spread.uneven, 0.7)
+
+    def test_a_few_designs_are_exchanged_as_often_as_there_are_exchanges(self):
+        """Of six designs of two variables all orders can be tried: few of them are spread better than what is found."""
+        least = []
+        for seed in range(6):
+            x = latin_shares(2, 6, np.random.default_rng(seed), is_centred=True)
+            self.assertEqual(sorted(np.round(x[:, 0] * 12).tolist()), [1, 3, 5, 7, 9, 11])
+            self.assertEqual(sorted(np.round(x[:, 1] * 12).tolist()), [1, 3, 5, 7, 9, 11])
+            least.append(min(np.linalg.norm(x[i] - x[j]) for i in range(6) for j in range(i)))
+        every = []
+        for order in itertools.permutations(range(6)):
+            y = np.column_stack([np.arange(6), order]) / 6.0
+            every.append(min(np.linalg.norm(y[i] - y[j]) for i in range(6) for j in range(i)))
+        self.assertGreaterEqual(np.mean(least), np.quantile(every, 0.97))
 
     def test_more_designs_go_into_empty_strata(self):
         where, plan = space(3), plan_named("latin-hypercube")
