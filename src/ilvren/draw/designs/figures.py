@@ -166,7 +166,7 @@ def _finish(table: DesignTable, made: object, axis: object, norm: object, more: 
     made.suptitle(f"{problem.title or problem.source.file}: {told}", x=0.01, ha="left", fontsize=13)  # type: ignore[attr-defined]
     if axis.get_legend_handles_labels()[0]:  # type: ignore[attr-defined]
         axis.legend(loc="upper right", bbox_to_anchor=(1.0, 1.06))  # type: ignore[attr-defined]
-    if problem.objectives:
+    if problem.objectives and missed < len(table.designs):  # else nothing has a colour
         first = problem.objectives[0]
         unit = f" [{first.unit}]" if first.unit else ""
         scale = mpl.cm.ScalarMappable(norm, ramp(for_lines=True))  # type: ignore[arg-type]
