@@ -4,11 +4,13 @@ import itertools
 import math
 import types
 import unittest
+import unittest.mock
 
 import numpy as np
 
 from ilvren.algebra import dominated_by, domination
 from ilvren.methods.base import Reply
+from ilvren.methods.pieces import trade_offs
 from ilvren.methods.pieces.linkage import MOST_HALVINGS, SIGMA, linked_starts
 from ilvren.methods.pieces.points import Point
 from ilvren.methods.pieces.restoration import less_violated_far, linear_violation, restored
@@ -76,6 +78,11 @@ class Fronts(unittest.TestCase):
         np.testing.assert_array_equal(dominated_by(values, others), few)
 
     def test_what_is_known_grows_by_what_nothing_dominates_and_equal_values_once(self):
+        for most in (trade_offs.MOST_COMPARED, 0):
+            with self.subTest(most=most), unittest.mock.patch.object(trade_offs, "MOST_COMPARED", most):
+                self.grow()
+
+    def grow(self):
         rng = np.random.default_rng(5)
         known, every = Known(np.zeros((0, 1)), np.zeros((0, 2))), []
         for _ in range(30):

@@ -14,6 +14,9 @@ __all__ = ["Known", "compromise", "counted", "known_front", "minimized", "trade_
 
 FloatArray = NDArray[np.float64]
 
+# More pairs than these are not compared all at once.
+MOST_COMPARED = 1_000_000
+
 
 def minimized(task: Task, rows: FloatArray) -> FloatArray:
     """Return the objectives (…, p), each to be minimized, of rows (…, m)."""
@@ -45,12 +48,20 @@ class Known:
         use = use[nondominated(values[use])]
         if len(use) and len(self.values):
             use = use[~dominated_by(values[use], self.values)]
-            use = use[~(values[use][:, np.newaxis] == self.values).all(axis=2).any(axis=1)]
+            use = use[~_are_among(values[use], self.values)]
         if not len(use):
             return self
         use = use[np.sort(np.unique(values[use], axis=0, return_index=True)[1])]
         kept = ~dominated_by(self.values, values[use])
         return Known(np.vstack([self.x[kept], x[use]]), np.vstack([self.values[kept], values[use]]))
+
+
+def _are_among(values: FloatArray, others: FloatArray) -> NDArray[np.bool_]:
+    """Return (k,): which of the values (k, p) are among the others (l, p)."""
+    if len(values) * len(others) <= MOST_COMPARED:
+        return np.asarray((values[:, np.newaxis] == others).all(axis=2).any(axis=1))
+    known = set(map(tuple, others.tolist()))
+    return np.array([tuple(own) in known for own in values.tolist()], dtype=bool)
 
 
 def known_front(task: Task) -> Known:
