@@ -107,8 +107,8 @@ class FromTheCommandLine(InAFolder):
         ends = self.json("run", "two.toml", "--method", "nondominated-sorting", "--from-ends", "--evaluations", "300", "--points", "9",
                          status=1)  # fmt: skip
         self.assertAlmostEqual(ends["ideal"]["b"], 0.0, places=6)
-        Path("copy").mkdir()
-        self.ilvren("apply", best, "--starts", "--into", "copy")
+        self.assertIn("nothing goes there", self.ilvren("apply", best, "--starts", "--into", "copy", status=2))
+        self.ilvren("apply", best, "--starts")
         self.ilvren("run", "two.toml", "--only", "a", "--hold", "b <= 2", "--from", best)
         self.assertIn("for one objective", self.ilvren("run", "two.toml", "--target", "1", status=2))
         self.assertIn("finds the best of one", self.ilvren("run", "two.toml", "--method", "sqp", status=2))

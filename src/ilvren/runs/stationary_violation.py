@@ -29,7 +29,7 @@ def violation_is_stationary(
 ) -> bool:
     """Return whether no direction within the bounds lowers the violation at `point` to first order, as Σ v² or Σ |v|, v
     being the signed misses in the scale (m,) of the rows that the method worked in."""
-    if not evaluation.has_finite_derivatives:
+    if not (evaluation.has_finite_derivatives and np.isfinite(evaluation.rows).all()):
         return False
     nearest_value = np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
     v = (evaluation.rows - nearest_value) / row_scale
@@ -42,10 +42,10 @@ def violation_is_stationary(
 
 def _scaled_normals(jacobian: Any, row_scale: FloatArray, sizes: FloatArray) -> Any:
     """Return the gradients of rows, scaled: dense where they are few, else as sparse as they come."""
-    if not isinstance(jacobian, np.ndarray) and jacobian.shape[0] > MOST_HELD:
-        from scipy.sparse import diags_array
+    if jacobian.shape[0] > MOST_HELD:
+        from scipy.sparse import csr_array, diags_array
 
-        return (diags_array(1.0 / row_scale) @ jacobian @ diags_array(sizes)).tocsr()
+        return (diags_array(1.0 / row_scale) @ csr_array(jacobian) @ diags_array(sizes)).tocsr()
     dense = jacobian if isinstance(jacobian, np.ndarray) else jacobian.toarray()
     return dense / row_scale[:, np.newaxis] * sizes
 
