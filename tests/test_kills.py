@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 import unittest
+import unittest.mock
 from pathlib import Path
 
 import numpy as np
@@ -122,6 +123,32 @@ class Kills(unittest.TestCase):
                         resume("last", rest)
                     self.assertEqual(path_of(rest, 1), path_of(whole, 1))
                     self.assertEqual(asked(rest.run("r1").result["counts"]), asked(whole.run("r1").result["counts"]))
+
+    def test_an_iteration_its_generation_and_what_was_foretold_come_on_record_together(self):
+        """Whenever a kill may come: a run that goes on takes an iteration that is on record for whole."""
+        for method, table in (("cma-es", "generations"), ("expected-improvement", "foretold")):
+            with (
+                self.subTest(method=method),
+                unittest.mock.patch("ilvren.ledger.store.WINDOW_SECONDS", -1.0),
+                Ledger(self.folder / f"{method}.ledger") as ledger,
+            ):
+                plain, seen = ledger.flush, []
+
+                def flush(plain=plain, ledger=ledger, seen=seen, table=table):
+                    plain()
+                    counts = [
+                        {row[0] for row in ledger._db.execute(f"SELECT {own} FROM {name}")}
+                        for name, own in (("iterations", "number"), (table, "iteration"))
+                    ]
+                    seen.append(counts)
+
+                ledger.flush = flush
+                result = run(self.folder / "p.toml", method=method, evaluations=30, ledger=ledger)
+                last = seen[-1]
+                self.assertGreater(len(last[1]), 2)
+                self.assertGreater(len(seen), len(result.iterations))
+                for iterations, others in seen:
+                    self.assertEqual(others & iterations, last[1] & iterations)
 
     def test_any_number_of_workers_takes_the_same_path(self):
         for method in ("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"):

@@ -54,7 +54,7 @@ REFUSED = {
     VARIABLE + '[minimize]\nf = { formula = "x", units = "m" }\n': (4, '"unit"'),
     VARIABLE + '[minimize]\nf = { unit = "m" }\n': (4, "needs a formula"),
     VARIABLE + "[minimize]\nf = \"__import__('os')\"\n": (4, "no text"),
-    VARIABLE + '[tables.a]\nfile = "a.csv"\n' + GOAL: (3, "no such file"),
+    VARIABLE + '[tables.a]\nfile = "a.csv"\n' + GOAL: (4, "no such file"),
 }
 
 

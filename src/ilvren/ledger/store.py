@@ -292,13 +292,17 @@ class Ledger(RunReading, ApproximationShelf, CallShelf):
             row = self._db.execute("SELECT state FROM checkpoints WHERE run = ?", (run,)).fetchone()
         return None if row is None else bytes(row[0])
 
-    def add_generation(self, run: int, iteration: int, members: Sequence[int]) -> None:
-        """Record the designs of a generation by the numbers of their evaluations."""
-        packed = array("q", members).tobytes()
-        self._add("INSERT OR REPLACE INTO generations VALUES (?, ?, ?)", (run, iteration, packed))
-
-    def add_iteration(self, run: int, record: IterationRecord) -> None:
-        """Record an iteration."""
+    def add_iteration(self, run: int, record: IterationRecord, members: Sequence[int] | None = None) -> None:
+        """Record an iteration, with the designs of its generation by the numbers of their evaluations. All of it comes
+        on record at once: a run that goes on takes an iteration that is there for whole."""
+        if members is not None:
+            packed = array("q", members).tobytes()
+            self._pending.append(("INSERT OR REPLACE INTO generations VALUES (?, ?, ?)", (run, record.number, packed)))
+        if record.foretold is not None:
+            told = record.foretold
+            numbers = (_finite(told.said), _finite(told.spread), _finite(told.actual))
+            row = (run, record.number, *numbers, told.surface)
+            self._pending.append(("INSERT OR IGNORE INTO foretold VALUES (?, ?, ?, ?, ?, ?)", row))
         self._add(
             "INSERT OR IGNORE INTO iterations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
@@ -317,12 +321,6 @@ class Ledger(RunReading, ApproximationShelf, CallShelf):
                 record.point,
             ),
         )
-        if record.foretold is not None:
-            told = record.foretold
-            numbers = (_finite(told.said), _finite(told.spread), _finite(told.actual))
-            self._add(
-                "INSERT OR IGNORE INTO foretold VALUES (?, ?, ?, ?, ?, ?)", (run, record.number, *numbers, told.surface)
-            )
 
     def withdraw_run(self, run: int) -> None:
         """Take back a run that has not begun to search, with all that was recorded of it."""

@@ -180,10 +180,11 @@ class Recorder:
         )
         is_replay = number < stage.replay.iterations
         if stage.ledger is not None and not is_replay:
-            stage.ledger.add_iteration(stage.number, record)
+            members: tuple[int, ...] | None = None
             if iterate.population is not None:
                 full = stage.full(np.asarray(iterate.population, dtype=float))
-                stage.ledger.add_generation(stage.number, number, tuple(self.number_of(one) for one in full))
+                members = tuple(self.number_of(one) for one in full)
+            stage.ledger.add_iteration(stage.number, record, members)
         self.history.add_iteration(record)
         if stage.listener is not None:
             stage.listener(
