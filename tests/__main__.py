@@ -36,7 +36,11 @@ def ran(name: str) -> tuple[str, int, str, float]:
     """Run a module; return its name, exit status, output and seconds."""
     began = time.monotonic()
     command = [sys.executable, "-m", "unittest", "-v", f"tests.{name}"]
-    done = subprocess.run(command, cwd=ROOT.parent, capture_output=True, text=True, errors="replace", check=False)
+    # As many processes as processors: threads of the linear algebra would only wait for each other.
+    environment = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", **os.environ}
+    done = subprocess.run(
+        command, cwd=ROOT.parent, capture_output=True, text=True, errors="replace", check=False, env=environment
+    )
     return name, done.returncode, done.stdout + done.stderr, time.monotonic() - began
 
 
