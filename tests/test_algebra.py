@@ -136,3 +136,40 @@ class Differences(unittest.TestCase):
         seen = []
         central_along(lambda x: seen.append(x) or x, np.array([1e9, 2.0]), np.array([0.0, 1.0]))
         self.assertLess(abs(seen[0][1] - 2.0), 1e-4)
+
+
+class ManyColumns(unittest.TestCase):
+    """Signed least squares that begin with many columns at once: the conditions of the least squares hold."""
+
+    def test_conditions_hold_for_any_signs_and_dependent_columns(self):
+        rng = np.random.default_rng(6)
+        for trial in range(60):
+            n, k = (int(x) for x in rng.integers(20, 90, 2))
+            matrix = rng.normal(size=(n, k)) if trial % 3 else np.abs(rng.normal(size=(n, k)))
+            if trial % 4 == 0:
+                matrix[:, k // 2 :] = matrix[:, : k - k // 2]
+            signs = rng.choice([-1.0, 0.0, 1.0], k)
+            target = matrix @ np.where(signs, signs * np.maximum(rng.normal(size=k), 0.0), rng.normal(size=k))
+            target += 0.3 * rng.normal(size=n)
+            u = signed_least_squares(matrix, target, signs)
+            self.assertTrue((u * signs >= 0.0).all())
+            slope = matrix.T @ (target - matrix @ u)
+            size = np.linalg.norm(matrix, axis=0) * np.linalg.norm(target) * 1e-6
+            moving = (u != 0.0) | (signs == 0.0)
+            self.assertTrue((np.abs(slope) <= size)[moving].all(), trial)
+            self.assertTrue((slope * signs <= size)[~moving].all(), trial)
+
+    def test_as_many_rows_as_columns_are_solved_at_once(self):
+        k = 300
+        matrix = np.eye(k) + 0.01 * np.abs(np.random.default_rng(7).normal(size=(k, k)))
+        truth = np.where(np.arange(k) % 3, 1.0, 0.0)
+        u = signed_least_squares(matrix, matrix @ truth, np.ones(k))
+        np.testing.assert_allclose(u, truth, atol=1e-8)
+        guessed = signed_least_squares(matrix, matrix @ truth, np.ones(k), guess=truth > 0.0)
+        np.testing.assert_allclose(guessed, truth, atol=1e-8)
+        nothing = signed_least_squares(matrix, -matrix @ np.ones(k), np.ones(k))
+        np.testing.assert_array_equal(nothing, np.zeros(k))
+
+
+if __name__ == "__main__":
+    unittest.main()
