@@ -83,16 +83,12 @@ def _named(problem: Problem) -> str:
 @_sections.register
 def _of_problem(problem: Problem) -> Iterable[Section]:
     rows = [
-        (item.name, item.unit, _told(item.shown(item.start)), number(item.lower, 5), number(item.upper, 5), item.about)
+        (item.name, item.unit, number(item.shown(item.start)), number(item.lower, 5), number(item.upper, 5), item.about)
         for item in problem.variables[:MOST_ROWS]
     ]
     free = f"{len(problem.free):,} of {problem.size:,} variables are free; {problem.row_count:,} constraint rows."
     heads = ("variable", "unit", ">start", ">lower", ">upper", "about")
     yield _table(_named(problem), [free], heads, rows, of=problem.size)
-
-
-def _told(value: float | str) -> str:
-    return value if isinstance(value, str) else number(value)
 
 
 def _limit_rows(states: Iterable[LimitState], feasibility: float) -> list[tuple[str, ...]]:
@@ -126,7 +122,7 @@ def _of_result(result: RunResult) -> Iterable[Section]:
     rows = [
         (
             variable.name,
-            _told(variable.shown(value)),
+            number(variable.shown(value)),
             variable.unit,
             number(variable.lower, 5),
             number(variable.upper, 5),
@@ -167,7 +163,7 @@ def _of_verdict(verdict: Verdict) -> Iterable[Section]:
     told = [f"{verdict.verdict} ({word}): {MEANINGS[verdict.verdict]}.", sentence(verdict.reason)]
     if verdict.better:
         told.append(
-            "Better: " + ", ".join(f"{key} = {_told(own)}" for key, own in verdict.better_design().items()) + "."
+            "Better: " + ", ".join(f"{key} = {number(own)}" for key, own in verdict.better_design().items()) + "."
         )
     title = f"{verdict.run} verified afresh on {_named(verdict.problem)}".strip()
     yield _table(title, told, ("check", "result", ">value", ">limit", "detail"), check_rows(verdict))
@@ -206,8 +202,8 @@ def _of_sweep(found: Sweep) -> Iterable[Section]:
     rows = []
     for member in found.members:
         result = member.result
-        values = [_told(item.shown(result.point[place])) for item, place in zip(variables, places, strict=True)]
-        rows.append((_told(found.shown(member.value)), result.outcome, number(result.objective), *values))
+        values = [number(item.shown(result.point[place])) for item, place in zip(variables, places, strict=True)]
+        rows.append((number(found.shown(member.value)), result.outcome, number(result.objective), *values))
     name = "objective" if objective is None else _unit(objective.name, objective.unit)
     heads = [
         f">{_unit(found.over, found.unit)}",
@@ -243,7 +239,7 @@ def _of_designs(table: DesignTable) -> Iterable[Section]:
     rows = [
         (
             design.address,
-            *(_told(table.told(name, float(own[place]))) for name, own in zip(names, columns, strict=True)),
+            *(number(table.told(name, float(own[place]))) for name, own in zip(names, columns, strict=True)),
             number(design.violation, 2),
         )
         for place, design in enumerate(table.designs[:MOST_ROWS])

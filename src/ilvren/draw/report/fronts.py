@@ -114,7 +114,7 @@ def _sections(
             (
                 member.address,
                 *(number(member.objectives[name]) for name in sense.names),
-                *(_told(verdict.problem.variables[place].shown(float(design.point[place]))) for place in free),
+                *(number(verdict.problem.variables[place].shown(float(design.point[place]))) for place in free),
                 ", ".join(held[k][:4]),
                 member.verdict,
                 notes.get(k, ""),
@@ -209,7 +209,3 @@ def _compared(comparison: FrontComparison) -> Section:
     shows = "the fronts, and the share of their union's hypervolume against evaluations (a gradient counted as 3)"
     picture = pictured(lambda path: draw_fronts(comparison, path), shows)
     return Section("Side by side", tuple(sentences), heads, rows, (picture,))
-
-
-def _told(value: float | str) -> str:
-    return value if isinstance(value, str) else number(value)

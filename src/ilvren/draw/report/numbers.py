@@ -7,8 +7,10 @@ import math
 __all__ = ["number"]
 
 
-def number(value: float | None, digits: int = 7) -> str:
-    """Return a number with so many significant digits; "–" for what is not one."""
+def number(value: float | str | None, digits: int = 7) -> str:
+    """Return a number with so many significant digits; "–" for what is not one, the word of a choice as it is."""
+    if isinstance(value, str):
+        return value
     if value is None or (isinstance(value, float) and math.isnan(value)):
         return "–"
     if math.isinf(value):

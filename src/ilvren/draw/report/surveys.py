@@ -264,7 +264,7 @@ def _best_section(pages: _Pages, table: DesignTable, prefix: str) -> None:
     rows = []
     for design in best:
         cells = [table.told(name, float(columns[name][places[design.address]])) for name in names]
-        told = [cell if isinstance(cell, str) else number(cell) for cell in cells]
+        told = [number(cell) for cell in cells]
         rows.append((design.address, *told, number(design.violation, 2), design.trouble))
     units = table.units
     heads = [f">{name} [{units[name]}]" if units.get(name) else f">{name}" for name in names]

@@ -57,9 +57,9 @@ def sweep_survey(reference: str, ledger: Ledger) -> Survey:
         value = curve.shown(place)
         active = [name for name, own in curve.active.items() if own[place]]
         told = ", ".join(active[:MOST_LIMITS]) + (" …" if len(active) > MOST_LIMITS else "")
-        values = [_told(blocks[name].shown(float(curve.scalars[name][place]))) for name in names]
+        values = [number(blocks[name].shown(float(curve.scalars[name][place]))) for name in names]
         goal_value = number(float(curve.objective[place]))
-        rows.append((curve.runs[place], _told(value), curve.outcomes[place], goal_value, *values, told))
+        rows.append((curve.runs[place], number(value), curve.outcomes[place], goal_value, *values, told))
     goal = (
         "objective"
         if objective is None
@@ -83,7 +83,3 @@ def sweep_survey(reference: str, ledger: Ledger) -> Survey:
         (sweep_again(group.plan, curve.words),),
         stored["text"],
     )
-
-
-def _told(value: float | str) -> str:
-    return value if isinstance(value, str) else number(value)
