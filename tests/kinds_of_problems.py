@@ -3,7 +3,7 @@
 import sys
 from pathlib import Path
 
-__all__ = ["KINDS", "MIXED", "written"]
+__all__ = ["KINDS", "MIXED", "alone", "written"]
 
 _MODEL = '''
 def trough(width, depth):
@@ -290,3 +290,10 @@ def written(kind: str) -> None:
     Path("dig_program").chmod(0o755)
     Path("deck.j2").write_text("width={{ width }}\ndepth={{ depth }}\n")
     Path("seen.csv").write_text("t,y\n0,1.1\n1,2.9\n2,5.2\n3,7.1\n4,8.8\n")
+
+
+def alone(kind: str) -> None:
+    """Write a kind into this folder, which holds nothing else then."""
+    for path in Path().iterdir():
+        path.unlink()
+    written(kind)

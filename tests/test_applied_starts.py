@@ -12,7 +12,7 @@ from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.ledger import Ledger
 from ilvren.problem import load
-from tests.kinds_of_problems import KINDS, MIXED, written
+from tests.kinds_of_problems import KINDS, MIXED, alone
 from tests.test_cli import InAFolder
 
 # Designs are chosen at every moment there, or take their time.
@@ -25,9 +25,7 @@ class Applied(InAFolder):
         for kind in KINDS | MIXED:
             if kind in LEFT_OUT:
                 continue
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             text = COMMENTED + Path("p.toml").read_text().replace("[variables]\n", "[variables]  # what may change\n")
             Path("p.toml").write_text(text)
             with self.subTest(kind=kind):

@@ -173,6 +173,13 @@ class Together(InAFolder):
         costs = {wood: price * thick[wood] for wood, price in (("oak", 4.0), ("larch", 2.5), ("red beech", 3.2))}
         self.assertAlmostEqual(found["objectives"]["cost"], min(costs.values()), delta=0.2)
 
+    def test_a_number_for_a_choice_is_answered_with_its_own_words(self):
+        Path("woods.csv").write_text(WOODS)
+        Path("p.toml").write_text(BEAM)
+        said = self.call("run", "p.toml", "--fix", "joint=1", status=2)[1]
+        self.assertIn("glued", said)
+        self.assertNotIn("larch", said)
+
     def test_words_of_a_document_are_numbers_of_a_design(self):
         written("members")
         blocks = load("p.toml").blocks

@@ -9,7 +9,7 @@ from pathlib import Path
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from tests.compact import WHOLE, chosen
-from tests.kinds_of_problems import KINDS, MIXED, written
+from tests.kinds_of_problems import KINDS, MIXED, alone
 from tests.test_cli import InAFolder
 
 # Each is run on p.toml or the runs before it; NAME is something the problem minimizes or limits.
@@ -130,9 +130,7 @@ class Matrix(InAFolder):
     def test_every_kind_by_every_command(self):
         done = 0
         for number, kind in enumerate(KINDS | MIXED):
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             words_of = USUAL | OWN.get(kind, {})
             for place, line in enumerate(COMMANDS.strip().splitlines()):
                 if line not in NEEDED and not chosen(number, place, 3):

@@ -7,7 +7,7 @@ from pathlib import Path
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.ledger import Ledger
-from tests.kinds_of_problems import written
+from tests.kinds_of_problems import alone
 from tests.test_cli import InAFolder
 
 # Commands on p.toml, whose runs r1 (a sample) and r2 are on record, and words of the message.
@@ -237,18 +237,14 @@ class Requests(InAFolder):
 
     def test_on_other_kinds(self):
         for kind, table in OTHERS.items():
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             with self.subTest(kind):
                 self.call("sample", "p.toml", "--points", "4", "--quiet")
                 main(["run", "p.toml", "--evaluations", "60"], Terminal(io.StringIO(), io.StringIO(), quiet=True))
                 self.refused(table)
 
     def test_on_a_plain_problem(self):
-        for path in Path().iterdir():
-            path.unlink()
-        written("formulas")
+        alone("formulas")
         self.call("sample", "p.toml", "--points", "8", "--quiet")
         self.call("run", "p.toml", "--quiet")
         self.refused(PLAIN)

@@ -10,8 +10,11 @@ import numpy as np
 
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
+from ilvren.explore.designs import designs_of
+from ilvren.explore.sensitivity.studying import _quantity_names
+from ilvren.ledger import Ledger
 from ilvren.problem import load
-from tests.kinds_of_problems import KINDS, MIXED, written
+from tests.kinds_of_problems import KINDS, MIXED, alone
 from tests.test_cli import InAFolder
 
 # What scatters is searched and counted with other scenarios; a control's points are no columns of a file.
@@ -40,9 +43,7 @@ class RoundTrips(InAFolder):
         for kind in KINDS | MIXED:
             if kind in LEFT_OUT:
                 continue
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             with self.subTest(kind=kind):
                 quiet = Terminal(io.StringIO(), io.StringIO(), quiet=True)
                 more = ["--method", "mesh-adaptive-search"] if kind in RELAXED else []
@@ -71,9 +72,7 @@ class RoundTrips(InAFolder):
 
     def test_histories_of_every_kind_as_csv_and_json(self):
         for kind in KINDS:
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             with self.subTest(kind=kind):
                 quiet = Terminal(io.StringIO(), io.StringIO(), quiet=True)
                 main(["run", "p.toml", "--evaluations", "20"], quiet)
@@ -89,6 +88,19 @@ class RoundTrips(InAFolder):
                 self.assertLessEqual(max(counts, default=0), 20 + 5)
                 self.call("export", "r1", "--every", "evaluation", "--output", "e.csv", "--quiet")
                 self.assertGreaterEqual(len(rows_of("e.csv")), 1)
+
+    def test_names_that_a_study_takes_are_known_before_it(self):
+        for kind in KINDS | MIXED:
+            alone(kind)
+            with self.subTest(kind=kind):
+                quiet = Terminal(io.StringIO(), io.StringIO(), quiet=True)
+                main(["sample", "p.toml", "--points", "3"], quiet)
+                with Ledger("ilvren.ledger", read_only=True) as ledger:
+                    table = designs_of(ledger, ["r1"])
+                there = set()
+                for name, values in table.values.items():
+                    there |= {name} if values.ndim == 1 else {f"{name}[{k}]" for k in range(values.shape[1])}
+                self.assertEqual(set(_quantity_names(table.problem)), there)
 
 
 if __name__ == "__main__":

@@ -3,11 +3,10 @@
 import json
 import shlex
 import unittest
-from pathlib import Path
 
 from ilvren.ledger import Ledger
 from ilvren.runs import command_again
-from tests.kinds_of_problems import written
+from tests.kinds_of_problems import alone
 from tests.test_cli import InAFolder
 
 ASKED = {
@@ -88,9 +87,7 @@ class SameAgain(InAFolder):
     def test_whatever_it_was_asked_with(self):
         done = 0
         for kind, table in ASKED.items():
-            for path in Path().iterdir():
-                path.unlink()
-            written(kind)
+            alone(kind)
             for line in table.strip().splitlines():
                 with self.subTest(kind=kind, asked=line):
                     first = self.ran(["run", "p.toml", *shlex.split(line)])

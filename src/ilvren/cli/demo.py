@@ -88,8 +88,10 @@ def _walk(name: str, terminal: Terminal) -> int:
     for number, (why, command) in enumerate(TOURS[name].steps, start=1):
         terminal.show("", Text(f"{number}. {why}", style="bold"), Text(f"   $ ilvren {command}", style="cyan"), "")
         result = run_command(shlex.split(command), terminal)
-        if result != (status.DOES_NOT_HOLD if command in TOURS[name].answered_no else status.HOLDS):
-            return result or status.DOES_NOT_HOLD
+        if result == status.DOES_NOT_HOLD and command in TOURS[name].answered_no:
+            continue
+        if result != status.HOLDS:
+            return result
     return status.HOLDS
 
 

@@ -37,7 +37,7 @@ def fixed_blocks(
         if isinstance(value, str):
             value = word_number(f"--fix {name}", value, block.choices, words)
         elif block.words:
-            raise RequestError(f"--fix {name}=…: it takes words", advice=f"its choices: {listed(block.words)}")
+            raise RequestError(f"--fix {name}=…: it takes words", advice=f"its choices: {listed(block.choices)}")
         numbers = np.asarray(value, dtype=float)
         shape = block.shape if name in found else ()
         if numbers.shape not in ((), shape):

@@ -196,6 +196,6 @@ def _moved(record: RunRecord, name: str) -> Section | None:
     changed = ", ".join(proposal["changes"])
     said = [f"Proposed from {proposal['from']} for {changed}; the designs were evaluated after it."]
     if len(rows) > MOST_TOLD:
-        said.append(f"The first {MOST_TOLD} of {len(rows)} quantities; `ilvren export {record.id}` has all.")
+        said.append(f"The first {MOST_TOLD} of {len(rows)} quantities.")
     heads = ("quantity", ">predicted", ">came out")
     return Section(f"The move of {name}", tuple(said), heads, tuple(rows[:MOST_TOLD]))
