@@ -47,7 +47,7 @@ class Probing(unittest.TestCase):
         free, sizes = problem.continuous_places, np.ones(2)
         for start, near in (((1.01, 0.99), (1.0, 1.0)), ((1.3, 1.1), (0.2, -1.4))):
             known = gate.evaluate(np.array(near), derivatives=True)
-            with_known = restored(gate, measures, np.array(start), free, sizes, 1e-9, near=known)[0]
+            with_known = restored(gate, measures, np.array(start), free, sizes, 1e-9, near=lambda known=known: known)[0]
             alone = restored(gate, measures, np.array(start), free, sizes, 1e-9)[0]
             for point in (with_known, alone):
                 self.assertLessEqual(measures.violation(point, gate.evaluate(point).rows), 1e-9)
@@ -70,6 +70,14 @@ class Probing(unittest.TestCase):
         )  # fmt: skip
         self.assertGreater(found.tried, 40)
         self.assertLess(sum(asked), 4)
+        asked.clear()
+        free = Gate(loads(two_variables("x + y")))  # nothing to be brought back to
+        free.evaluate, before = counted, free.evaluate
+        probe_around(
+            free, Measures.of(free.problem), np.ones(2), sizes=np.ones(2), prices=np.zeros(0), radii=(1e-3,), feasibility=1e-6,
+            least_gain=1e-6, directions=[], samples=40,
+        )  # fmt: skip
+        self.assertEqual(sum(asked), 0)
 
     def test_where_nothing_is_feasible_nearby_nothing_is_claimed(self):
         text = '[variables]\nx = { start = 0, lower = 0, upper = 0.0 }\ny = 1.0\n[minimize]\nf = "y"\n[constraints]\nc = "where(y == 1, 0, 1) <= 0"\n'

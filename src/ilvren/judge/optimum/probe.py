@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from functools import cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -77,7 +79,7 @@ def probe_around(
     size, along every variable, and `samples` random ones, at every radius. Moves are brought back to limits they
     break, where derivatives allow, as far as `slack` times the feasibility, or the design's own misses."""
     free = gate.problem.continuous_places
-    here = gate.evaluate(point, derivatives=len(free) > 0)
+    here = gate.evaluate(point)
     n = len(point)
     if gate.is_sparse:  # every variable alone would take longer than the run
         samples, radii, units = LARGE_SAMPLES, radii[:1], []
@@ -91,11 +93,13 @@ def probe_around(
     random[:, free] = draws / lengths
     moves = [sign * unit for unit in (*directions, *units) for sign in (1.0, -1.0)] + list(random)
     allowed = min(max(measures.violation(point, here.rows), slack * feasibility), feasibility)
+    # Asked for once, and only where a design has to be brought back: a program may take its time for them.
+    known = cache(lambda: gate.evaluate(point, derivatives=True))
     tried, best = 0, None
     for radius in radii:
         for move in moves:
             there = np.clip(point + radius * move * sizes, measures.lower, measures.upper)
-            there, evaluation = restored(gate, measures, there, free, sizes, allowed, near=here)
+            there, evaluation = restored(gate, measures, there, free, sizes, allowed, near=known)
             violation = measures.violation(there, evaluation.rows)
             if not violation <= allowed or not evaluation.is_finite or np.array_equal(there, point):
                 continue
@@ -116,13 +120,12 @@ def restored(
     sizes: FloatArray,
     allowed: float,
     *,
-    near: Evaluation | None = None,
+    near: Callable[[], Evaluation] | None = None,
 ) -> tuple[FloatArray, Evaluation]:
     """Return the point moved to meet its rows by a few least-norm Newton steps: first with the derivatives of a design
-    `near` by, which cost nothing more, and where these do not suffice with its own. Shapes: point and sizes (n,), free
-    (f,)."""
+    that is `near`, asked for where a step is needed, and where these do not suffice with its own. Shapes: point and
+    sizes (n,), free (f,)."""
     evaluation = gate.evaluate(point)
-    near = near if near is not None and near.has_finite_derivatives else None
     turns, before = RESTORATIONS, math.inf
     while turns and evaluation.is_finite:
         violation = measures.violation(point, evaluation.rows)
@@ -132,10 +135,10 @@ def restored(
         before = violation
         misses = evaluation.rows - np.clip(evaluation.rows, measures.row_lower, measures.row_upper)
         broken = np.flatnonzero(misses)
-        if near is None:
-            turns -= 1
-            evaluation = gate.evaluate(point, derivatives=True)
-        slopes = near or evaluation
+        slopes = None if near is None else near()
+        if slopes is None or not slopes.has_finite_derivatives:
+            near, turns = None, turns - 1
+            slopes = evaluation = gate.evaluate(point, derivatives=True)
         if not slopes.has_finite_derivatives or not len(broken):
             break
         assert slopes.jacobian is not None
