@@ -97,7 +97,7 @@ FITTING = ("expected-improvement", "expected-hypervolume", "surface-trust-region
 
 def affordable(name, most):
     """Return how many evaluations of a method a test can wait for."""
-    return min(most, 40) if name in FITTING else most
+    return min(most, 32) if name in FITTING else most
 
 
 def front_names():

@@ -65,12 +65,12 @@ class Approximating(InAFolder):
     def calls(self):
         return len(Path("calls.txt").read_text()) if Path("calls.txt").exists() else 0
 
-    def learn(self, points=24, *words, kind="polynomial"):
+    def learn(self, points=16, *words, kind="polynomial"):
         self.json("sample", "frame.toml", "--points", points, "--label", "look")
         return self.json("approximate", "look", "--kind", kind, *words)
 
     def test_outputs_of_models_are_learnt_and_what_is_told_is_recorded(self):
-        found = self.learn(24, "--test-points", 4, kind="automatic")
+        found = self.learn(16, "--test-points", 4, kind="automatic")
         self.assertEqual(set(found["of"]), {"frame.load", "frame.both[0]", "frame.both[1]"})
         told = found["of"]["frame.load"]
         listed = self.json("designs", "look")["designs"]
@@ -89,8 +89,8 @@ class Approximating(InAFolder):
             numeric = [
                 (gate.written.values(x + s)["f"] - gate.written.values(x - s)["f"]) / 2e-5 for s in 1e-5 * np.eye(2)
             ]
-            np.testing.assert_allclose(gate.written.gradient(x), numeric, atol=1e-6)
-        self.assertEqual(self.calls(), 24)
+            np.testing.assert_allclose(gate.written.gradient(x), numeric, rtol=1e-4)
+        self.assertEqual(self.calls(), 16)
 
     def test_a_search_calls_the_model_for_its_best_design_alone(self):
         self.learn()
@@ -202,11 +202,11 @@ class Approximating(InAFolder):
             .replace("[models.frame]", "[derived]\ntop = 'frame.load + 0.1 * x + 0.1 * frame.both[0]'\n[models.frame]")
         )
         Path("cases.toml").write_text(text)
-        self.json("sample", "cases.toml", "--points", "20")
+        self.json("sample", "cases.toml", "--points", "14")
         found = self.json("approximate", "last", "--kind", "polynomial")
         self.assertEqual(set(found["of"]), {"frame.load", "frame.both[0]", "frame.both[1]"})
         self.assertEqual(found["region"]["lean"], [0.1, 0.9])
-        self.assertGreater(found["of"]["frame.both[0]"]["points"], 30)  # of both cases
+        self.assertGreater(found["of"]["frame.both[0]"]["points"], 20)  # of both cases
         on = self.json("run", "cases.toml", "--on", "a1")
         self.assertLess(abs(on["deviation"]["f"]), 0.05)
 
@@ -217,7 +217,7 @@ class Approximating(InAFolder):
             'kind = { start = "steel", choices = ["steel", "cast", "clay"] }\n[tables.stock]\nfile = "stock.csv"\n'
             '[minimize]\ncost = "lookup(kind, stock.kind, stock.price) * (a + n) + 6 / a"\n'
         )
-        self.json("sample", "words.toml", "--points", "45")
+        self.json("sample", "words.toml", "--points", "36")
         found = self.json("approximate", "last", "--kind", "polynomial")
         self.assertEqual(set(found["of"]["cost"]["matters"]), {"a", "n", "kind=steel", "kind=cast", "kind=clay"})
         self.assertLess(found["of"]["cost"]["error"], 0.2)
@@ -257,7 +257,7 @@ class Approximating(InAFolder):
         self.assertAlmostEqual(found["variables"]["u"], 2 * (0.26 / 1.0), delta=0.1)
 
     def test_formulas_are_learnt_too_limits_with_them(self):
-        self.json("sample", "plain.toml", "--points", "30")
+        self.json("sample", "plain.toml", "--points", "18")
         found = self.json("approximate", "last")
         self.assertEqual(set(found["of"]), {"f", "low"})
         true, on = run(load("plain.toml")), self.json("run", "plain.toml", "--on", "a1", "--rounds", "4")
@@ -310,7 +310,7 @@ class Approximating(InAFolder):
             ("run", "frame.toml", "--on", "a7"): "approximation",
             ("run", "frame.toml", "--rounds", "2"): "--on",
             ("approximate", "look", "--of", "loed"): "load",
-            ("approximate", "look", "--test-points", "22"): "at least",
+            ("approximate", "look", "--test-points", "14"): "at least",
             ("approximate", "r9"): "r9",
             ("sample", "frame.toml", "--on", "b"): "approximation",
         }.items():

@@ -165,7 +165,7 @@ class Together(InAFolder):
 
     def test_what_scatters_beside_them_is_counted_in_stages(self):
         written("scattering members")
-        found = self.json("run", "p.toml", "--evaluations", "600", "--scenarios", "300", status=None)
+        found = self.json("run", "p.toml", "--evaluations", "300", "--scenarios", "100", status=None)
         self.assertIn(found["variables"]["wood"], ("oak", "larch", "red beech"))
         self.assertGreaterEqual(found["constraints"]["holds"]["value"], 0.95 - 1e-6)
         # By hand: the cheapest wood of those that hold, each as thick as it must be.

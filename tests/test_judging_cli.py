@@ -206,7 +206,7 @@ class Contesting(InAFolder):
 
     def test_an_interrupted_contest_goes_on(self):
         Path("slow.toml").write_text(SLOW)
-        words = ["contest", "slow.toml", "--method", "nelder-mead", "--random-starts", "10", "--evaluations", "1000"]
+        words = ["contest", "slow.toml", "--method", "nelder-mead", "--random-starts", "6", "--evaluations", "1000"]
         process = subprocess.Popen(
             [sys.executable, "-m", "ilvren", *words, "--workers", "2"],
             stdout=subprocess.PIPE,
@@ -223,7 +223,7 @@ class Contesting(InAFolder):
         self.assertEqual(process.returncode, 130, err)
         self.assertIn(b"`ilvren resume g1` goes on", err)
         out, _ = self.call("resume", "g1", "--workers", "1", status=1)
-        self.assertIn("10 runs on slow.toml", out)
+        self.assertIn("6 runs on slow.toml", out)
         self.assertNotIn("missing", out)
         counts = {r["counts"]["evaluations"] for r in json.loads(self.call("runs", "--json")[0])["runs"]}
         self.assertEqual(counts, {1000})

@@ -87,7 +87,18 @@ class Repeating(InAFolder):
         self.assertEqual(len(document["runs"]), 3)
 
     def test_repeated_searches_are_told_in_quartiles(self):
-        out, _ = self.call("run", "pump.toml", "--repeats", 4, "--method", "differential-evolution", "--label", "four")
+        out, _ = self.call(
+            "run",
+            "pump.toml",
+            "--repeats",
+            4,
+            "--method",
+            "differential-evolution",
+            "--option",
+            "horizon=1500",
+            "--label",
+            "four",
+        )
         found = [float(v) for v in re.findall(r"(?m)^ r\d+ .*?(0\.909\d*)", out)]
         self.assertEqual(len(found), 4)
         np.testing.assert_allclose(found, 10 / 11, atol=1e-3)

@@ -24,7 +24,7 @@ sensitivity p.toml --json
 sensitivity p.toml --kind elementary-effects --evaluations 12 --json
 scatter p.toml --json --scenarios 50
 propose p.toml --change NAME=-1% --json
-run p.toml --json --evaluations 400 --label best
+run p.toml --json --evaluations 150 --label best
 show last --json
 verify last --json
 diagnose last --json
@@ -51,7 +51,7 @@ runs --json
 # Later commands are run on what these record.
 NEEDED = (
     "sample p.toml --points 6 --json",
-    "run p.toml --json --evaluations 400 --label best",
+    "run p.toml --json --evaluations 150 --label best",
     "run p.toml --evaluations 2 --label short --json",
 )
 # kind → what stands for NAME, VARIABLE, V, METHOD and OTHER where it is not the usual.
@@ -116,6 +116,7 @@ SKIPPED = {
     # Proofs for every member of a front take a minute.
     "front of members": ("verify", "report"),
     "scattering members": ("verify",),
+    **({} if WHOLE else {"model over time": ("draw", "verify", "run p.toml --repeats")}),  # a call at every moment
 }
 
 

@@ -77,6 +77,8 @@ class Stages(unittest.TestCase):
                     continue
                 with self.subTest(kind=kind, method=method), Ledger(self.folder / f"{kind}{method}.ledger") as ledger:
                     given = {"method": method, "stages": STAGES, "ledger": ledger, "fresh": True}
+                    if method == "differential-evolution":
+                        given["options"] = {"population": 12, "horizon": 500}
                     whole = run(self.problem(kind), **given)
                     total = whole.counts["evaluations"]
                     for number, share in enumerate((0.15, 0.6), start=2):

@@ -22,7 +22,7 @@ SAID = {
     "cost-or-loss": "front",
     "as-made": "reliability",
 }
-WALKED = ("rising-main", "trench", "cutwater")
+WALKED = ("rising-main", "cutwater")
 
 
 class Tours(InAFolder):

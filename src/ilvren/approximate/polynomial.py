@@ -15,11 +15,11 @@ identification", 1989; M. Stone, "Cross-validatory choice and assessment of stat
 from __future__ import annotations
 
 import itertools
-import math
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solve_triangular
+from scipy.linalg.lapack import dtrtrs
 
 from ilvren.approximate.fitted import Fitted, folds
 from ilvren.approximate.monomials import monomials
@@ -74,35 +74,48 @@ class Path:
 
     def along(self, columns: FloatArray) -> FloatArray:
         """Return (m, s): what least squares by the first 1, 2, … s terms say at rows (m, t) of all columns."""
-        lever = solve_triangular(self.factor, columns[:, self.order].T, lower=True)
+        lever = dtrtrs(self.factor, columns[:, self.order].T, lower=1)[0]
         return np.asarray(np.cumsum(lever.T * self.shares, axis=1))
 
 
 def ordered_terms(columns: FloatArray, y: FloatArray, most: int) -> Path:
-    """Return up to `most` columns (k, t), the most telling first (1); the first one is always taken. Of the products of
-    columns alone, by a Cholesky factorization that takes pivots in this order."""
-    products, common = columns.T @ columns, columns.T @ y
-    sizes = np.diag(products).copy()
-    first_sizes = sizes.copy()
-    most = min(most, *columns.shape)
-    factor, shares = np.zeros((columns.shape[1], most)), np.zeros(most)
-    order: list[int] = []
-    is_open = np.ones(columns.shape[1], dtype=bool)
-    for step in range(most):
-        is_open &= sizes > LEAST_NEW * first_sizes
-        if not is_open.any():
+    """Return up to `most` columns (k, t), the most telling first (1); the first one is always taken."""
+    return _ordered([columns.T @ columns], [columns.T @ y], [min(most, *columns.shape)])[0]
+
+
+def _ordered(products: Sequence[FloatArray], commons: Sequence[FloatArray], most: Sequence[int]) -> list[Path]:
+    """Return the terms of several fits at once, each of the products (t, t) of its columns and theirs with its values
+    (t,) alone, and of so many terms at `most`: by Cholesky factorizations that take pivots in the order of (1)."""
+    product, common, limits = np.array(products), np.array(commons), np.array(most)
+    fits, t = common.shape
+    each = np.arange(fits)
+    sizes = np.diagonal(product, axis1=1, axis2=2).copy()
+    least = LEAST_NEW * sizes
+    factor, shares = np.zeros((fits, t, int(limits.max()))), np.zeros((fits, int(limits.max())))
+    orders: list[list[int]] = [[] for _ in most]
+    is_open = np.ones((fits, t), dtype=bool)
+    for step in range(int(limits.max())):
+        is_open &= sizes > least
+        goes_on = is_open.any(axis=1) & (limits > step)
+        if not goes_on.any():
             break
+        is_open[~goes_on] = False
         worth = np.where(is_open, common**2 / np.where(sizes > 0.0, sizes, 1.0), -1.0)
-        best = int(np.argmax(worth)) if order else 0
-        root = math.sqrt(sizes[best])
-        own = (products[:, best] - factor[:, :step] @ factor[best, :step]) / root
-        factor[:, step], shares[step] = own, common[best] / root
+        best = worth.argmax(axis=1) if step else np.zeros(fits, dtype=np.int64)
+        root = np.where(goes_on, np.sqrt(np.maximum(sizes[each, best], 0.0)), np.inf)
+        before = (factor[:, :, :step] @ factor[each, best, :step, np.newaxis])[:, :, 0]
+        own = (product[each, :, best] - before) / root[:, np.newaxis]
+        share = common[each, best] / root
+        factor[:, :, step], shares[:, step] = own, share
         sizes -= own**2
-        common -= own * shares[step]
-        order.append(best)
-        is_open[best] = False
-    count = len(order)
-    return Path(order, np.tril(factor[order, :count]), shares[:count])
+        common -= own * share[:, np.newaxis]
+        is_open[each, best] = False
+        for fit in np.flatnonzero(goes_on).tolist():
+            orders[fit].append(int(best[fit]))
+    return [
+        Path(order, np.tril(factor[fit, order, : len(order)]), shares[fit, : len(order)])
+        for fit, order in enumerate(orders)
+    ]
 
 
 def fitted_polynomial(
@@ -124,9 +137,17 @@ def fitted_polynomial(
         return None
     groups = folds(points, GROUPS, rng)
     said = np.full((points, most), np.nan)
-    for group in groups:
-        rest = np.flatnonzero(~np.isin(owned, group))
-        path = ordered_terms(columns[rest], y[rest], min(most, int(MOST_SHARE * len(rest)) or 1))
+    group_of = np.empty(points, dtype=np.int64)
+    for number, group in enumerate(groups):
+        group_of[group] = number
+    kept = [(group_of != number)[owned] for number in range(len(groups))]
+    rests = [(columns[own], y[own]) for own in kept]
+    paths = _ordered(
+        [own.T @ own for own, _ in rests],
+        [own.T @ values for own, values in rests],
+        [min(most, int(MOST_SHARE * len(values)) or 1, *own.shape) for own, values in rests],
+    )
+    for group, path in zip(groups, paths, strict=True):
         said[group, : len(path.order)] = path.along(columns[group])
     said = np.where(np.isnan(said), np.inf, said)
     errors = np.sqrt(np.mean((said - y[:points, None]) ** 2, axis=0))
