@@ -33,7 +33,14 @@ LONGEST = (
 )
 # What the processes are forked with.
 LIBRARIES = (
-    "numpy scipy.linalg scipy.sparse.linalg scipy.stats scipy.special matplotlib.figure jinja2 rich.live".split()
+    "numpy",
+    "scipy.linalg",
+    "scipy.sparse.linalg",
+    "scipy.stats",
+    "scipy.special",
+    "matplotlib.figure",
+    "jinja2",
+    "rich.live",
 )
 SMALL = (
     "[variables]\nx = { start = 1, lower = 0, upper = 3 }\n[minimize]\nf = 'x^2 - x'\n[constraints]\ng = 'x >= 0.6'\n"
@@ -67,7 +74,7 @@ def prepare() -> None:
 
 def begun(name: str) -> tuple[int, TextIO]:
     """Fork a process that runs a module; return its number and the file that it writes to."""
-    output = tempfile.TemporaryFile("w+", errors="replace")
+    output = tempfile.TemporaryFile("w+", errors="replace")  # noqa: SIM115 — closed by who reads it
     sys.stdout.flush()
     process = os.fork()
     if process:

@@ -14,3 +14,8 @@ def chosen(first, second, of):
 def pairs(ones, others, of=2):
     """Return pairs of the two lists: of so many one, or all."""
     return [(a, b) for i, a in enumerate(ones) for j, b in enumerate(others) if chosen(i, j, of)]
+
+
+def some(items, of=2, first=0):
+    """Return of so many items one, from the `first` on, or all."""
+    return list(items) if WHOLE else list(items)[first::of]

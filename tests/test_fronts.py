@@ -145,7 +145,7 @@ class FromTheCommandLine(InAFolder):
             'unit = "kg"', 'priority = 2, unit = "kg"'
         )
         Path("first.toml").write_text(first)
-        found = self.json("run", "first.toml", "--points", "8")
+        found = self.json("run", "first.toml", "--points", "8", "--method", "boundary-intersection")
         self.assertLess(max(abs(member["variables"]["x"] - 1.0) for member in found["front"]), 3e-3)
         self.assertGreater(len({round(member["variables"]["y"], 2) for member in found["front"]}), 4)
         one = self.json("run", "goal.toml", "--only", "a")

@@ -21,6 +21,7 @@ from ilvren.methods.pieces.ranking import Level, better, order
 from ilvren.problem import Measures, ValueGrid
 from ilvren.proofs.convexity import is_convex
 from ilvren.runs import Settings, repeat
+from tests.compact import WHOLE, some
 from tests.driving import task_of
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
@@ -145,7 +146,7 @@ class Members(unittest.TestCase):
 
     def test_branch_and_bound_agrees_with_enumeration(self):
         rng = np.random.default_rng(5)
-        for _ in range(6):
+        for _ in range(6 if WHOLE else 3):
             a, b = rng.normal(size=(3, 3)), rng.uniform(1, 6, size=3)
             h = a @ a.T + 0.1 * np.eye(3)
             names = ["i", "j", "k"]
@@ -218,7 +219,7 @@ class Searches(unittest.TestCase):
             self.assertAlmostEqual(again.objective, result.objective, places=5)
 
     def test_the_global_choice_finds_published_optima(self):
-        for case in (MULTIMODAL[1], MULTIMODAL[7], MULTIMODAL[15]):
+        for case in some((MULTIMODAL[1], MULTIMODAL[7], MULTIMODAL[15])):
             with self.subTest(case=f"{case.name} {case.n}"):
                 result = run(case.problem(), method="global", seed=1, evaluations=50_000)
                 self.assertLess(result.objective - case.best, 1e-4 * max(1.0, abs(case.best)))
@@ -226,7 +227,7 @@ class Searches(unittest.TestCase):
     def test_methods_without_derivatives_solve_published_problems_within_their_evaluations(self):
         for method, each, least in (("quadratic-interpolation", 40, 0.8), ("mesh-adaptive-search", 300, 0.8)):
             hits = []
-            for case in [case for case in PUBLISHED if len(case.starts) <= 4][::9]:
+            for case in [case for case in PUBLISHED if len(case.starts) <= 4][:: 9 if WHOLE else 14]:
                 n = len(case.starts)
                 result = run(case.problem(), method=method, evaluations=each * (n + 1))
                 gain = abs(result.baseline_objective - case.best)
