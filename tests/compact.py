@@ -19,3 +19,9 @@ def pairs(ones, others, of=2):
 def some(items, of=2, first=0):
     """Return of so many items one, from the `first` on, or all."""
     return list(items) if WHOLE else list(items)[first::of]
+
+
+def halved(items, test):
+    """Return every second of the items, beginning with the first or the second as the name of the test has it, so that
+    all are tried by one test or another; or all."""
+    return some(items, 2, len(test) % 2)

@@ -17,6 +17,7 @@ from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import main
 from ilvren.cli.tables.table import number
 from ilvren.cli.terminal import Terminal
+from tests.compact import some
 
 PUMP = """title = "Pump"
 [variables]
@@ -329,9 +330,8 @@ class RealProgram(InAFolder):
                     "SELECT number, point, reply FROM evaluations WHERE run = ? ORDER BY number", (run,)
                 ).fetchall()
 
-        for attempt, (kind, status) in enumerate(
-            ((signal.SIGKILL, -9), (signal.SIGTERM, 143), (signal.SIGINT, 130)), start=2
-        ):
+        ends = some(((signal.SIGKILL, -9), (signal.SIGTERM, 143), (signal.SIGINT, 130)))
+        for attempt, (kind, status) in enumerate(ends, start=2):
             with self.subTest(signal=kind):
                 process = subprocess.Popen(
                     [sys.executable, "-m", "ilvren", *words],

@@ -20,7 +20,7 @@ from ilvren.evaluate.workers import ProcessPool
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.runs import resume
-from tests.compact import chosen
+from tests.compact import chosen, some
 from tests.driving import FITTING, single_names
 
 MODEL = """import pathlib, time
@@ -99,7 +99,7 @@ class Kills(unittest.TestCase):
     def test_a_killed_run_of_any_method_goes_on_as_if_nothing_had_been(self):
         chance = random.Random(7)
         for number, method in enumerate(single_names()):
-            if method_named(method).only_members or not chosen(number, 0, 3):
+            if method_named(method).only_members or not chosen(number, 0, 5):
                 continue
             with self.subTest(method=method), Ledger(self.folder / f"{method}.whole") as whole:
                 evaluations = 24 if method in FITTING else 60
@@ -151,7 +151,7 @@ class Kills(unittest.TestCase):
                     self.assertEqual(others & iterations, last[1] & iterations)
 
     def test_any_number_of_workers_takes_the_same_path(self):
-        for method in ("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"):
+        for method in some(("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"), 2):
             results = []
             for workers in (None, 1, 2):
                 with self.subTest(method=method, workers=workers):

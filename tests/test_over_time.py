@@ -13,7 +13,7 @@ from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
-from tests.compact import WHOLE
+from tests.compact import WHOLE, some
 from tests.test_cli import InAFolder
 
 COARSE = """
@@ -156,7 +156,9 @@ class OverTime(InAFolder):
         self.assertEqual(document["designs"][-1]["past"], False)
 
     def test_every_method_runs_on_it(self):
-        for method in ("nelder-mead", "differential-evolution", "quadratic-interpolation", "l-bfgs", "interior-point"):
+        for method in some(
+            ("differential-evolution", "nelder-mead", "interior-point", "quadratic-interpolation", "l-bfgs")
+        ):
             with self.subTest(method=method):
                 text = COARSE.replace('[constraints]\ncap = "x <= 1"', "") if method == "l-bfgs" else COARSE
                 Path("m.toml").write_text(text)

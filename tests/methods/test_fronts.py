@@ -24,7 +24,7 @@ from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.methods.expected_hypervolume import _boxes
-from tests.compact import WHOLE, chosen, pairs
+from tests.compact import WHOLE, chosen, halved, pairs
 from tests.driving import front_names
 from tests.front_problems import FRONTS, front_named
 
@@ -132,9 +132,8 @@ class Algebra(unittest.TestCase):
 
 class EveryFrontMethod(unittest.TestCase):
     def each(self, *needed):
-        for name in front_names():
-            if set(needed) <= method_named(name).handles:
-                yield name
+        able = [name for name in front_names() if set(needed) <= method_named(name).handles]
+        return halved(able, self._testMethodName)
 
     def found(self, name, problem, **more):
         return run(problem, method=name, **{"evaluations": BUDGET.get(name, 4000), "points": 30, **more})
@@ -262,7 +261,7 @@ class Derivatives(unittest.TestCase):
     def test_every_problem_has_its_own_front_on_it(self):
         # The closed forms are right: no design of a population's front beats them by more than rounding.
         for number, item in enumerate(FRONTS):
-            if item.name in ("kursawe", "dtlz1", "zdt4", "zdt6") or not chosen(number, 0, 2):
+            if item.name in ("kursawe", "dtlz1", "zdt4", "zdt6") or not chosen(number, 0, 3):
                 continue
             result = run(item.problem(), method="nondominated-sorting", evaluations=1500, points=20)
             front = item.front()

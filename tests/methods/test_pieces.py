@@ -51,11 +51,12 @@ class Linkage(unittest.TestCase):
             found = linked_starts(coding, codes, f, v, count)
             ranked = [int(p) for p in np.lexsort((np.arange(k), f)) if math.isfinite(f[p])][: 20 * count]
             radius = 0.5 * min((SIGMA * math.log(max(k, 2)) / k) ** (1.0 / n), 1.0)
+            apart = np.abs(codes[ranked][:, None] - codes[ranked]).max(axis=2)
+            nearest = [float(apart[rank, :rank].min(initial=np.inf)) for rank in range(len(ranked))]
             expected = [0]
             for _ in range(MOST_HALVINGS):
-                for rank, place in enumerate(ranked):
-                    better = [float(np.abs(codes[p] - codes[place]).max()) for p in ranked[:rank]]
-                    if place not in expected and len(expected) < count and min(better, default=np.inf) > radius:
+                for place, near in zip(ranked, nearest, strict=True):
+                    if place not in expected and len(expected) < count and near > radius:
                         expected.append(place)
                 radius *= 0.5
             expected += [place for place in ranked if place not in expected]

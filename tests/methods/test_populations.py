@@ -12,6 +12,7 @@ from ilvren.methods.pieces import variation
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.population import Population, rest_of
+from tests.compact import halved, some
 from tests.driving import drive, task_of
 
 
@@ -176,7 +177,7 @@ class LocalSearchAtTheEnd(unittest.TestCase):
             "p = 'x[0]^2 + x[1]^2 + x[2]^2 <= 4'\nq = 'x[0] + x[3] + x[4] <= 2'\nr = 'x[1]*x[3] + x[4]^2 <= 1'\n"
         )
         best = run(loads(text), method="sqp").objective
-        for method in ("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es"):
+        for method in some(("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es")):
             for seed in (0,):
                 result = run(loads(text), method=method, seed=seed, evaluations=4000)
                 with self.subTest(method=method, seed=seed):
@@ -195,7 +196,7 @@ class EveryPopulation(unittest.TestCase):
         def rows(x):
             return np.column_stack([0.5 - x[:, 0] - x[:, 1], x[:, 0] ** 2 - x[:, 1]])
 
-        for name in self.METHODS:
+        for name in halved(self.METHODS, self._testMethodName):
             with self.subTest(method=name):
                 found = drive(name, task, lambda x: x[:, 0] + 2 * x[:, 1], rows, most=12_000)
                 best = (np.sqrt(3) - 1) / 2  # where both limits meet
@@ -214,7 +215,10 @@ class EveryPopulation(unittest.TestCase):
         self.assertEqual([len(points) for points in found.requests[:2]], [90, 18])
 
     def test_flat_ground_ends(self):
-        for name in (*self.METHODS, "dividing-rectangles", "mesh-adaptive-search", "quadratic-interpolation"):
+        for name in halved(
+            (*self.METHODS, "dividing-rectangles", "mesh-adaptive-search", "quadratic-interpolation"),
+            self._testMethodName,
+        ):
             found = drive(name, task_of([0.1, 0.2], -1.0, 1.0), lambda x: np.full(len(x), 3.0), most=30_000)
             self.assertIsNotNone(found.ending, name)
 

@@ -86,7 +86,7 @@ class Hostile(InAFolder):
             return done.returncode, done.stdout, done.stderr, ledger.evaluations(record.number)
 
     def test_what_fails_is_an_invalid_point_in_words(self):
-        for name, more in pairs(FAILING, ((), ("--workers", "2"))):
+        for name, more in pairs(FAILING, ((), ("--workers", "2")), 3):
             with self.subTest(model=name, more=more):
                 status, out, err, evaluations = self.run_with(name, *more)
                 self.assertEqual(status, 1, err)
@@ -119,13 +119,15 @@ class Hostile(InAFolder):
 
 class Streams(InAFolder):
     def test_closed_and_full_streams_are_no_reason_to_fall_over(self):
-        for words in ("--help", "show pump.toml", "run pump.toml --json", "runs", "no-such-command"):
-            for closed in (">&-", "2>&-", "<&- >&- 2>&-", ">/dev/full", ">/dev/full 2>/dev/full"):
-                with self.subTest(words=words, closed=closed):
-                    command = f'"{sys.executable}" -m ilvren {words} {closed}'
-                    done = subprocess.run(["sh", "-c", command], capture_output=True, text=True, check=False)
-                    self.assertIn(done.returncode, (0, 2, 4), done.stderr)
-                    self.assertNotRegex(done.stdout + done.stderr, "Traceback|Exception ignored")
+        commands = ("run pump.toml --json", "--help", "show pump.toml", "runs", "no-such-command")
+        for words, closed in pairs(
+            commands, (">&-", "2>&-", "<&- >&- 2>&-", ">/dev/full", ">/dev/full 2>/dev/full"), 3
+        ):
+            with self.subTest(words=words, closed=closed):
+                command = f'"{sys.executable}" -m ilvren {words} {closed}'
+                done = subprocess.run(["sh", "-c", command], capture_output=True, text=True, check=False)
+                self.assertIn(done.returncode, (0, 2, 4), done.stderr)
+                self.assertNotRegex(done.stdout + done.stderr, "Traceback|Exception ignored")
         with Ledger("ilvren.ledger") as ledger:  # nothing was written into it in place of a stream
             self.assertEqual({record.state for record in ledger.runs()}, {"ended"})
 
