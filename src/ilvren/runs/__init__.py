@@ -83,6 +83,7 @@ if TYPE_CHECKING:
     )
     from ilvren.runs.refining import (
         TimeReport as TimeReport,
+        finely_measured as finely_measured,
         missed_between as missed_between,
         time_report as time_report,
         tolerance_of as tolerance_of,
@@ -177,7 +178,7 @@ __getattr__, __all__ = door(
         "planning": "check_label",
         "on_approximation": "On Truly",
         "receding": "ClosedLoop Receding RecedingStep receded",
-        "refining": "TimeReport missed_between time_report tolerance_of",
+        "refining": "TimeReport finely_measured missed_between time_report tolerance_of",
         "repeats": "Quartiles Repeats repeat",
         "replay": "unpacked",
         "report": "PRICED_STATIONARITY limit_states",

@@ -6,19 +6,31 @@ for the design that was found, the problem of the next stage has more moments, a
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.problem import Measures, Problem, Refinement, refined_problem
+from ilvren.problem import Measures, Problem, Refinement, objective_size, refined_problem
 from ilvren.records import dataclass
 from ilvren.runs.gridding import GridReport, grid_report, next_grid
 
-__all__ = ["MOST_STAGES", "REFINED", "TimeReport", "missed_between", "next_refinement", "time_report"]
+if TYPE_CHECKING:
+    from ilvren.evaluate import Evaluation
+
+__all__ = [
+    "MOST_STAGES",
+    "REFINED",
+    "TimeReport",
+    "finely_measured",
+    "missed_between",
+    "next_refinement",
+    "time_report",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -28,6 +40,8 @@ REFINED = frozenset({"converged", "settled", "target", "stalled"})
 MOST_STAGES = 8
 # Moments added in one stage; and the grid's moments beyond which intervals are looked at in two parts, not in four.
 MOST_ADDED, LARGE_GRID = 40, 1500
+# Parts of every interval that are tried until measures are what they are between all steps; moments this near are one.
+PARTS, APART = (2, 4, 8, 16, 32), 1e-7
 # Steps are made for errors smaller by ten, at most so often.
 MOST_TIGHTER = 4
 USUAL_TOLERANCE = 1e-4
@@ -92,27 +106,124 @@ def time_report(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) 
 
 @dataclass(frozen=True)
 class Missed:
-    """Limits over time that are broken between the moments of the grid: by how much at most, over the row's size, in
-    which row, and the moments (shares of the time, by case) at which more rows are needed."""
+    """What is seen of a design between the moments of the grid: by how much limits over time are broken there at most,
+    over the row's size, and in which row; what is `measured` otherwise than at the moments (the name of an objective or
+    a row), by which `change` over its size, and the two values as evaluated; and the moments (shares of the time, by
+    case) at which more is to be looked at."""
 
     worst: float
     row: str
     moments: dict[str, tuple[float, ...]]
+    measured: str = ""
+    change: float = 0.0
+    at_moments: float = math.nan
+    between: float = math.nan
 
 
 def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Missed:
-    """Return which limits over time a design breaks between the moments of the grid, by more than the tolerance."""
+    """Return which limits over time a design breaks between the moments of the grid, by more than the tolerance, and
+    which measure (an extreme, a time at which something is reached) is another one when it is looked for there, too."""
     axes = problem.template.built_axes
-    if not any(block.times is not None for block in problem.row_blocks):
+    has_rows = any(block.times is not None for block in problem.row_blocks)
+    if not has_rows and not problem.template.measured:
         return Missed(0.0, "", {})
-    parts = 4 if sum(len(axis.taus) for axis in axes) <= LARGE_GRID else 2
-    quarters = {}
-    for axis in axes:
-        low, step = axis.taus[:-1], np.diff(axis.taus)
-        quarters[axis.case] = tuple(np.concatenate([low + step * k / parts for k in range(1, parts)]).tolist())
-    finer = refined_problem(problem, problem.refinement.with_more(quarters, problem.refinement.anchor))
+    finer = refined_problem(
+        problem, problem.refinement.with_more(_looked_at(problem, calls), problem.refinement.anchor)
+    )
     gate = Gate(finer, calls=calls if len(calls) == len(finer.sources) else None)
-    rows = gate.evaluate(point).rows
+    there = gate.evaluate(point)
+    missed = _limits_missed(problem, finer, there.rows)
+    if not problem.template.measured:
+        return missed
+    here = _evaluated(problem, point, calls)
+    name, change, one, other = _otherwise(problem, here, finer, there)
+    missed = replace(missed, measured=name, change=change, at_moments=one, between=other)
+    if not change > tolerance_of(problem):
+        return missed
+    more = _enough_moments(problem, point, calls, finer, there)
+    cases = {axis.case for axis in axes}
+    joined = {case: tuple(sorted({*missed.moments.get(case, ()), *more.get(case, ())})) for case in cases}
+    return replace(missed, moments={case: own for case, own in joined.items() if own})
+
+
+def finely_measured(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Problem:
+    """Return a problem with as many more moments as its measures need at a design (n,) to be what they are between
+    them, too; the same where they are already, or where nothing over time is measured, or on a grid."""
+    if problem.is_collocated or not problem.template.measured:
+        return problem
+    missed = missed_between(problem, point, calls)
+    if not missed.change > tolerance_of(problem):
+        return problem
+    return refined_problem(problem, problem.refinement.with_more(missed.moments, problem.refinement.anchor))
+
+
+def _looked_at(problem: Problem, calls: Sequence[Any]) -> dict[str, tuple[float, ...]]:
+    """Return moments between those of the grid, by case: parts of every interval, and where the steps of the simulation
+    end, which are short where much happens."""
+    axes = problem.template.built_axes
+    parts = 4 if sum(len(axis.taus) for axis in axes) <= LARGE_GRID else 2
+    found = {}
+    for axis, simulation in zip(axes, problem.bound_simulations(calls), strict=True):
+        own = simulation.mesh(0).taus
+        own = own[:: len(own) // LARGE_GRID + 1]
+        every = np.concatenate([_parts(np.asarray(axis.taus), parts), own])
+        apart = np.abs(every[:, None] - np.asarray(axis.taus)).min(axis=1)
+        found[axis.case] = tuple(np.unique(every[apart > APART]).tolist())
+    return found
+
+
+def _parts(taus: FloatArray, parts: int) -> FloatArray:
+    """Return the moments that divide every interval into so many parts."""
+    low, step = taus[:-1], np.diff(taus)
+    return np.concatenate([low + step * k / parts for k in range(1, parts)])
+
+
+def _evaluated(problem: Problem, point: FloatArray, calls: Sequence[Any]) -> Evaluation:
+    return Gate(problem, calls=calls if len(calls) == len(problem.sources) else None).evaluate(point)
+
+
+def _otherwise(
+    problem: Problem, here: Evaluation, finer: Problem, there: Evaluation
+) -> tuple[str, float, float, float]:
+    """Return which objective or row that is no limit over time differs most between two grids, by how much over its
+    size, and both values."""
+    found = [("", 0.0, math.nan, math.nan)]
+    if problem.objective is not None:
+        size = objective_size(problem.objective.magnitude, there.objective, here.objective)
+        one, other = (problem.objective.sign * own.objective for own in (here, there))
+        found.append((problem.objective.name, abs(one - other) / size, one, other))
+    sizes = Measures.of(problem).row_sizes
+    others = {block.name: block for block in finer.row_blocks}
+    for block in problem.row_blocks:
+        other_block = others.get(block.name)
+        if block.times is not None or other_block is None or other_block.size != block.size:
+            continue
+        mine = slice(block.first, block.first + block.size)
+        rows, more = here.rows[mine], there.rows[other_block.first : other_block.first + block.size]
+        for place, change in enumerate((np.abs(rows - more) / sizes[mine]).tolist()):
+            found.append((block.row_name(place), change, float(rows[place]), float(more[place])))
+    known = [item for item in found if np.isfinite(item[1])]
+    return max(known, key=lambda item: item[1])
+
+
+def _enough_moments(
+    problem: Problem, point: FloatArray, calls: Sequence[Any], finest: Problem, there: Evaluation
+) -> dict[str, tuple[float, ...]]:
+    """Return the moments, as few as will do, at which measures are what they are at all that was looked at."""
+    limit, looked = 0.5 * tolerance_of(problem), _looked_at(problem, calls)
+    for parts in PARTS:
+        more = {axis.case: tuple(_parts(np.asarray(axis.taus), parts).tolist()) for axis in problem.template.built_axes}
+        if sum(map(len, more.values())) >= sum(map(len, looked.values())):
+            break
+        own = refined_problem(problem, problem.refinement.with_more(more, problem.refinement.anchor))
+        if _otherwise(own, _evaluated(own, point, calls), finest, there)[1] <= limit:
+            return more
+    return looked
+
+
+def _limits_missed(problem: Problem, finer: Problem, rows: FloatArray) -> Missed:
+    """Return which limits over time are broken between the moments, by rows (m,) of a finer grid."""
+    axes = problem.template.built_axes
     measures = Measures.of(finer)
     # Limits are of the size that they have on the grid itself.
     miss = np.maximum(measures.row_lower - rows, rows - measures.row_upper) / measures.row_sizes
@@ -192,13 +303,17 @@ def next_refinement(
             anchor = here
             why = f"their error was {report.estimate:.1e}" if not report.is_met else "they had to be halved for it"
             told.append(f"steps chosen anew along this design ({why})")
-    if missed.worst > limit and missed.moments:
+    is_otherwise = missed.change > limit
+    if (missed.worst > limit or is_otherwise) and missed.moments:
         count = sum(len(item) for item in missed.moments.values())
         moments = "moment" if count == 1 else "moments"
-        told.append(
-            f"{count} {moments} added to the grid ({missed.row} is broken between its moments by {missed.worst:.1e})"
+        why = (
+            f"{missed.measured} is {missed.at_moments:.6g} by its moments, {missed.between:.6g} between them, too"
+            if is_otherwise
+            else f"{missed.row} is broken between its moments by {missed.worst:.1e}"
         )
+        told.append(f"{count} {moments} added to the grid ({why})")
     if not told:
         return None
-    finer = own.with_more(missed.moments if missed.worst > limit else {}, anchor)
+    finer = own.with_more(missed.moments if missed.worst > limit or is_otherwise else {}, anchor)
     return replace(finer, tighter=min(tighter, MOST_TIGHTER)), "; ".join(told)

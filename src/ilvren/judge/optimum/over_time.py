@@ -159,17 +159,30 @@ def _check_between_points(case: JudgedDesign, looked: list[Between], limit: floa
     return None
 
 
-def check_between(case: JudgedDesign) -> str | None:
-    """Add the check "moments"; return which limit is broken between the moments of the grid."""
+def check_between(case: JudgedDesign) -> tuple[str, str] | None:
+    """Add the check "moments"; return the verdict that follows, and which limit is broken between the moments of the
+    grid, or which measure is another one there."""
     problem, limit = case.problem, tolerance_of(case.problem)
     if problem.is_collocated:
-        return _check_between_points(case, limits_between(problem, case.point), limit)
-    if not any(block.times is not None for block in problem.row_blocks):
+        broken = _check_between_points(case, limits_between(problem, case.point), limit)
+        return None if broken is None else ("limits-broken", broken)
+    has_rows = any(block.times is not None for block in problem.row_blocks)
+    if not has_rows and not problem.template.measured:
         return None
     missed = missed_between(problem, case.point, case.gate.calls)
-    if missed.worst <= limit:
-        case.add("moments", "pass", missed.worst, limit, "limits over time hold between the moments of the grid, too")
-        return None
-    detail = f"{missed.row} is broken between the moments of the grid, by {missed.worst:.1e} of its size"
-    case.add("moments", "fail", missed.worst, limit, detail)
-    return detail
+    if missed.worst > limit:
+        detail = f"{missed.row} is broken between the moments of the grid, by {missed.worst:.1e} of its size"
+        case.add("moments", "fail", missed.worst, limit, detail)
+        return "limits-broken", detail
+    if missed.change > limit:
+        detail = (
+            f"{missed.measured} is {missed.at_moments:.6g} by the moments of the grid, {missed.between:.6g} between"
+            " them, too: more `steps` under [time] tell it"
+        )
+        case.add("moments", "fail", missed.change, limit, detail)
+        return "unverified", detail
+    what = "limits over time hold between the moments of the grid, too"
+    if problem.template.measured:
+        what = f"{what}, and measures are the same" if has_rows else "measures are the same between the moments, too"
+    case.add("moments", "pass", max(missed.worst, missed.change), limit, what)
+    return None

@@ -7,6 +7,7 @@ from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Evaluation, Gate
@@ -21,11 +22,13 @@ from ilvren.runs import (
     TimeReport,
     functions_of,
     limit_states,
+    missed_between,
     plain,
     plain_values,
     smooth_at,
     time_report,
     told_by_block,
+    tolerance_of,
     trouble_clause,
 )
 
@@ -176,6 +179,8 @@ def design_report_at(
     findings += [note for calls in gate.calls for note in calls.notes]
     if is_smooth:
         findings.append("quantiles and chances are smooth here, chances from inside; what a run reports is counted")
+    between = _measured_between(problem, np.array(point), gate.calls)
+    findings += [between] if between else []
     objective = problem.objective
     if objective is not None and problem.seeks_feasible:
         findings.append(f'objective "{objective.name}" is constant: a run looks for any feasible design')
@@ -193,6 +198,19 @@ def design_report_at(
         quantities=problem.quantities(point, gate.calls),
         signals=problem.signals(point, gate.calls),
         time=time_report(problem, np.array(point), gate.calls),
+    )
+
+
+def _measured_between(problem: Problem, point: NDArray[np.float64], calls: Sequence[Calls]) -> str:
+    """Return what is measured over time by too few moments, "" where nothing is."""
+    if problem.is_collocated or problem.template is None or not problem.template.measured:
+        return ""
+    missed = missed_between(problem, point, calls)
+    if not missed.change > tolerance_of(problem):
+        return ""
+    return (
+        f"{missed.measured} is {missed.at_moments:.6g} by the moments of [time], {missed.between:.6g} between them, too"
+        " (a run adds moments by itself)"
     )
 
 

@@ -15,7 +15,7 @@ from ilvren.evaluate import Gate
 from ilvren.formula import Name, parse_limits
 from ilvren.problem import Measures, Problem
 from ilvren.records import dataclass
-from ilvren.runs import TimeReport, plain, plain_values, time_report, told_by_block
+from ilvren.runs import TimeReport, finely_measured, plain, plain_values, time_report, told_by_block
 
 __all__ = ["LimitCurve", "Mark", "Response", "limit_curves", "measured_at", "response_at", "signal_names", "tightest"]
 
@@ -90,6 +90,7 @@ def response_at(
     if not problem.is_over_time:
         raise RequestError(f"{problem.source.file} has nothing that evolves over time: no [time] and [states]")
     design = np.asarray(point, dtype=float)
+    problem = problem if is_past else finely_measured(problem, design, calls)
     gate = Gate(problem, calls=calls or None)
     signals: dict[str, FloatArray] = {}
     times: dict[str, FloatArray] = {}

@@ -425,7 +425,7 @@ def _check_looked_at(case: JudgedDesign) -> Verdict | None:
 
     broken = check_between(case)
     if broken is not None:
-        return case.verdict("limits-broken", broken)
+        return case.verdict(*broken)
     wrong = check_time(case)
     return None if wrong is None else case.verdict("unverified", wrong)
 
