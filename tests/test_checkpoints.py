@@ -13,9 +13,11 @@ from ilvren.methods import quadratic_interpolation
 from ilvren.methods.pieces.packing import packed_generator, unpacked_generator
 from ilvren.runs import resume
 from ilvren.runs.checkpoints import RunCheckpoint
+from tests.compact import some
 
 MODEL = """
 import math
+from tests.compact import some
 def bowl(x, y, z):
     if x < -1.9:
         raise ValueError("too far")
@@ -47,7 +49,7 @@ class Checkpoints(unittest.TestCase):
         for number, text in enumerate((HEAD + FORMULA, HEAD + FORMULA + ROWS, HEAD + THROUGH + ROWS)):
             with Ledger(self.folder / f"{number}.ledger") as ledger:
                 whole = run(self.problem(text), method="quadratic-interpolation", ledger=ledger)
-                for part, evaluations in enumerate((15, 27, 44), start=2):
+                for part, evaluations in enumerate(some((15, 27, 44)), start=2):
                     with self.subTest(number=number, evaluations=evaluations):
                         run(
                             self.problem(text),

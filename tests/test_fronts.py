@@ -93,7 +93,6 @@ class FromTheCommandLine(InAFolder):
             ("designs", "one", "--figure", "front", "--output", "front.png"),
             ("designs", "one", "--output", "page.html"),
             ("report", "one", "other", "--output", "report.html"),
-            ("report", "one", "--output", "report.md"),
             ("check", "two.toml"),
             ("diagnose", "one"),
             ("export", "one", "--output", "one.csv"),

@@ -296,17 +296,17 @@ class Program(InAFolder):
     def test_scatter_run_resume_and_verify(self):
         limits = 'low = "chance(total >= 4) >= 0.9"'
         Path("p.toml").write_text(linear(cost="x1 + 3 * x2", limits=limits + '\nside = "x1 <= 3"').source.text)
-        document = json.loads(self.call("run", "p.toml", "--scenarios", "200", "--json")[0])
-        self.assertEqual(document["scatter"]["scenarios"], 200)
+        document = json.loads(self.call("run", "p.toml", "--scenarios", "100", "--json")[0])
+        self.assertEqual(document["scatter"]["scenarios"], 100)
         self.assertGreaterEqual(document["constraints"]["low"]["value"], 0.9)
         told = json.loads(self.call("scatter", "r1", "--json", "--output", "s.csv")[0])
         self.assertEqual(told["scenarios"], 1000)
-        self.assertAlmostEqual(told["of"]["low"]["misses"]["share"], 0.1, delta=0.05)
+        self.assertAlmostEqual(told["of"]["low"]["misses"]["share"], 0.1, delta=0.06)
         self.assertEqual(set(told["drivers"]["low"]), {"x1", "x2", "b"})
         self.assertEqual(len(Path("s.csv").read_text().splitlines()), 1001)
         self.call("scatter", "r1", "--quiet", "--output", "s.png")
         self.assertGreater(Path("s.png").stat().st_size, 10_000)
-        self.call("run", "p.toml", "--scenarios", "200", "--evaluations", "6", "--quiet", status=1)
+        self.call("run", "p.toml", "--scenarios", "100", "--evaluations", "6", "--quiet", status=1)
         again = json.loads(self.call("resume", "r2", "--evaluations", "5000", "--json")[0])
         self.assertEqual(again["variables"], document["variables"])
         checks = json.loads(self.call("verify", "r1", "--json")[0])["checks"]

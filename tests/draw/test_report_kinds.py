@@ -11,9 +11,12 @@ from tests.test_cli import InAFolder
 
 
 class Kinds(InAFolder):
-    def report(self, *references):
-        """Return the text of a report in Markdown, after its page was written, too."""
-        self.call("report", *references, "--output", "page.html")
+    def report(self, *references, again=False):
+        """Return the text of a report in Markdown, after its page was written, too; `again` for a kind whose page was
+        looked at before."""
+        self.call("report", *references, "--output", "page.html" if not again else "page.md")
+        if again:
+            return Path("page.md").read_text()
         page = Path("page.html").read_text()
         self.assertLess(len(page), 1_500_000)
         self.assertEqual(re.findall(r"https?://(?!www\.w3\.org)", page), [])
@@ -65,7 +68,7 @@ class Kinds(InAFolder):
         found = re.search(r"\| gain \| x \| (\S+) % \|", text)[1]
         self.assertAlmostEqual(float(found) / 100.0, float(share), places=2)
         self.call("sensitivity", "pump.toml", "--kind", "elementary-effects", "--evaluations", 30, "--seed", 5)
-        self.assertIn("mean \\|effect\\|", self.report("last"))
+        self.assertIn("mean \\|effect\\|", self.report("last", again=True))
         with Ledger("ilvren.ledger") as ledger:
             again = command_again(ledger.run("last"))
         self.assertEqual(again, "ilvren sensitivity pump.toml --kind elementary-effects --evaluations 30 --seed 5")
@@ -76,7 +79,7 @@ class Kinds(InAFolder):
         self.assertIn("## The move of r1", text)
         self.assertIn("Proposed from pump.toml for gain=-10%", text)
         self.call("run", "pump.toml", "--stage", "p=3", "--stage", "p=2", "--quiet")
-        self.assertRegex(self.report("last"), r"\| 1 \| p = 3.* \| converged \|")
+        self.assertRegex(self.report("last", again=True), r"\| 1 \| p = 3.* \| converged \|")
 
 
 if __name__ == "__main__":

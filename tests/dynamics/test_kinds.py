@@ -115,7 +115,7 @@ class EveryKind(unittest.TestCase):
 
     def test_the_error_told_is_the_true_one(self):
         told = []
-        for name, text in KINDS.items():
+        for name, text in some(KINDS.items(), 2, 1):
             problem, fine = fine_of(text)
             coarse = refined_problem(problem, problem.refinement.__class__(tolerance=1e-2))
             simulation = coarse.simulations[0]
