@@ -17,7 +17,7 @@ from tests.compact import some
 
 MODEL = """
 import math
-from tests.compact import some
+
 def bowl(x, y, z):
     if x < -1.9:
         raise ValueError("too far")
