@@ -281,7 +281,11 @@ class Optima(unittest.TestCase):
         fine = run(loads(text))
         self.assertGreater(len(fine.stages), 1)
         self.assertLess(
-            max(item.miss.max() for item in limits_between(fine.whole, np.array(fine.full_point)) if not item.is_bound),
+            max(
+                item.miss.max()
+                for item in limits_between(fine.whole, np.array(fine.full_point))
+                if item.kind == "limit"
+            ),
             1e-4,
         )
 

@@ -135,6 +135,24 @@ class AgainstAGeneralIntegrator(unittest.TestCase):
                     found = design_report_at(problem).findings
                     self.assertTrue(any("by the moments of [time]" in item for item in found), found)
 
+    def test_what_swings_faster_than_the_states_is_looked_at_too(self):
+        """e^(−kt) sin 40t on five intervals of states that hardly move: a cubic through them tells three times the peak."""
+        t = np.linspace(0.0, 2.0, 400_001)
+        best = float((np.exp(-2.0 * t) * np.sin(40.0 * t)).max()) + 0.01
+        for treatment in ("simulation", "collocation"):
+            text = (
+                f'[time]\nto = 2\nsteps = 5\ntreatment = "{treatment}"\n'
+                "[variables]\nk = { start = 0.5, lower = 0, upper = 2 }\n"
+                '[states]\nx = { rate = "-k * x", initial = 1 }\n[signals]\ns = "x * sin(40 * t)"\n'
+                '[minimize]\nf = "highest(s) + 0.01 * (k - 1)^2"\n'
+            )
+            with self.subTest(treatment=treatment):
+                result = run(loads(text))
+                self.assertAlmostEqual(result.objective, best, delta=3e-4)
+                self.assertTrue(verify(result).holds)
+                coarse = verify(loads(text), at={"k": 2.0})
+                self.assertEqual(coarse.verdict, "unverified", coarse.reason)
+
     def test_a_branch_changes_where_the_course_crosses(self):
         """x' = 1 up to a level, then −k x: the switch is met exactly, whatever the steps."""
         for level in (0.31, 0.77, 1.21):

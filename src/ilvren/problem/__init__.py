@@ -61,6 +61,7 @@ if TYPE_CHECKING:
     )
     from ilvren.problem.ordering import decides_more as decides_more
     from ilvren.problem.over_time import Axis as Axis
+    from ilvren.problem.peaks import highest_near as highest_near
     from ilvren.problem.refinement import (
         SIMULATED as SIMULATED,
         Refinement as Refinement,
@@ -134,6 +135,7 @@ __getattr__, __all__ = door(
         "ordering": "decides_more",
         "over_time": "Axis",
         "refinement": "Refinement SIMULATED checked_scheme checked_steps",
+        "peaks": "highest_near",
         "regridding": (
             "begun carried carried_along carried_multipliers collocated_problem control_count "
             "control_shares kinked_rate limit_sizes read_control simulated_problem"

@@ -1,6 +1,6 @@
-"""Limits over time of a collocated problem, looked at between the points at which they are rows. Between its own points
-a control that is chosen at every moment is the polynomial through them: its bounds are looked at, too, and told apart,
-since whoever follows it can cut it off there."""
+"""Limits over time of a collocated problem, and extremes told of it, looked at between the points of the grid. Between
+its own points a control that is chosen at every moment is the polynomial through them: its bounds are looked at, too,
+and told apart, since whoever follows it can cut it off there."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ilvren.errors import FormulaError
 from ilvren.formula import TIME_FUNCTIONS, Call, interpret, joint_shape, parse_limits
 from ilvren.problem.entries import EntryDeclaration, formula_text
+from ilvren.problem.peaks import highest_through
 from ilvren.problem.regridding import read_control
 from ilvren.records import dataclass
 
@@ -25,19 +26,24 @@ FloatArray = NDArray[np.float64]
 
 # Shares of an interval at which limits are looked at, beside a scheme's own points.
 PARTS = 6
+# At so many moments at least limits are looked at, and extremes.
+LEAST_LIMITS, LEAST_EXTREMES = 36, 200
+# Right before a point, as a share of the interval.
+JUST = 1e-6
 
 
 @dataclass(frozen=True)
 class Between:
     """One limit along an axis: its `name`, the shares `taus` (k,) of the time, and by how much it is broken there (k,),
-    over the row's size; negative where there is room. `is_bound`: it is the bounds of a control that is chosen at every
-    moment, over the way between them."""
+    over the row's size; negative where there is room. `kind` "limit"; "bound": the bounds of a control that is chosen
+    at every moment, over the way between them; "extreme": by how much a highest or lowest
+    value is another one than is told, over the largest."""
 
     name: str
     case: str
     taus: FloatArray
     miss: FloatArray
-    is_bound: bool = False
+    kind: str = "limit"
 
 
 def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
@@ -45,13 +51,14 @@ def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
     found: list[Between] = []
     sizes = {block.entry: _size(block, problem) for block in problem.row_blocks if block.times is not None}
     for axis in problem.template.built_axes:
-        taus = _between(axis)
+        taus = _between(axis, LEAST_LIMITS)
         moments = axis.fixed_moments(("between",), taus, np.zeros(len(taus), dtype=bool))
         for entry in problem.template.declarations.constraints:
             told = _limit_nodes(axis, entry, moments)
             if told is None:
                 continue
             found.append(_looked_at(problem, axis, entry.name, told, sizes.get(entry.name, 1.0), point, taus))
+        found += _extremes_between(problem, axis, point, taus)
         found += _bounds_between(problem, axis, point, taus)
     return [item for item in found if len(item.taus)]
 
@@ -64,9 +71,35 @@ def _size(block: Any, problem: Problem) -> float:
     return own or 1.0
 
 
-def _between(axis: CollocatedAxis) -> FloatArray:
-    shares = (np.arange(PARTS) + 0.5) / PARTS
+def _between(axis: CollocatedAxis, least: int) -> FloatArray:
+    """Return moments between the points, at least so many."""
+    parts = max(PARTS, -(-least // (len(axis.taus) - 1)))
+    shares = (np.arange(parts) + 0.5) / parts
     return np.asarray((axis.taus[:-1, np.newaxis] + np.diff(axis.taus)[:, np.newaxis] * shares).ravel())
+
+
+def _extremes_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, taus: FloatArray) -> list[Between]:
+    """Return the highest and lowest values that are told, each against what is seen of it: between the points, at them,
+    and right before them, where something may jump."""
+    found = []
+    before = axis.taus[1:] - JUST * np.diff(axis.taus)
+    every = np.unique(np.concatenate([_between(axis, LEAST_EXTREMES), axis.taus, before]))
+    moments = axis.fixed_moments(("extremes",), every, np.zeros(len(every), dtype=bool))
+    for own in axis.template.extremes:
+        if own.axis is not axis:
+            continue
+        nodes = [axis.spread(own.node, moments), own.told]
+        # Moments bring data of their own along.
+        numbers = [*problem.parameter_values, *axis.template.values[len(problem.parameter_values) :]]
+        values = interpret(problem.graph, nodes, problem.split(point), numbers).values
+        seen, told = (np.asarray(value, dtype=float) for value in values)
+        flat = np.broadcast_to(seen, (len(every), *seen.shape[1:])).reshape(len(every), -1)
+        peaks = np.array([highest_through(every, own.sign * column)[1] for column in flat.T])
+        size = float(np.abs(flat).max(initial=0.0)) or 1.0
+        off = float(np.abs(peaks - own.sign * told.ravel()).max(initial=0.0)) / size
+        # What is told beyond anything seen stands nowhere: all of the grid is too coarse.
+        found.append(Between(own.entry, axis.case, taus, np.full(len(taus), off), kind="extreme"))
+    return found
 
 
 def _bounds_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, taus: FloatArray) -> list[Between]:
@@ -82,7 +115,7 @@ def _bounds_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, t
             continue  # bounds of their own at every point say nothing between them
         reach = np.where(np.isfinite(high[0] - low[0]), high[0] - low[0], np.maximum(np.abs(flat).max(axis=0), 1e-300))
         miss = np.maximum(low[0] - flat, flat - high[0]) / np.where(reach > 0.0, reach, 1.0)
-        found.append(Between(name, axis.case, taus, miss.max(axis=1), is_bound=True))
+        found.append(Between(name, axis.case, taus, miss.max(axis=1), kind="bound"))
     return found
 
 

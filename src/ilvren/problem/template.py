@@ -36,7 +36,15 @@ if TYPE_CHECKING:
     from ilvren.formula import Call
     from ilvren.models import ModelSource
     from ilvren.problem.along_time import AlongTime
-    from ilvren.problem.template_parts import FitTemplate, GridUnknown, Learnt, MeasuredCall, OwnPoints, RowTemplate
+    from ilvren.problem.template_parts import (
+        Extreme,
+        FitTemplate,
+        GridUnknown,
+        Learnt,
+        MeasuredCall,
+        OwnPoints,
+        RowTemplate,
+    )
 
 __all__ = ["Template"]
 
@@ -83,6 +91,8 @@ class Template(Names):
         self.rows: list[RowTemplate] = []
         # Over time.
         self.measured: list[MeasuredCall] = []
+        self.has_measures = False  # extremes, times at which something is reached
+        self.extremes: list[Extreme] = []
         self.built_axes: list[AlongTime] = []
         self.grid_unknowns: list[GridUnknown] = []  # of axes whose states are unknowns, behind the variables
         self.grid_rows: list[RowTemplate] = []  # and the equations between them, behind the constraints

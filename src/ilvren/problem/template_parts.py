@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration, FitDeclaration
     from ilvren.problem.time_declarations import StateDeclaration
 
-__all__ = ["FitTemplate", "GridUnknown", "Learnt", "MeasuredCall", "OwnPoints", "RowTemplate"]
+__all__ = ["Extreme", "FitTemplate", "GridUnknown", "Learnt", "MeasuredCall", "OwnPoints", "RowTemplate"]
 
 FloatArray = NDArray[np.float64]
 # Numbers of intervals, or of points in them.
@@ -73,6 +73,18 @@ class MeasuredCall:
     signal: str
     levels: tuple[int, ...]
     node: int
+
+
+@dataclass(frozen=True)
+class Extreme:
+    """A highest (`sign` 1) or lowest (−1) value over time, in whichever formula of an `entry`: the axis, the node of
+    what is measured in the graph of its moment, and the node of the problem that tells it."""
+
+    axis: Any
+    entry: str
+    sign: float
+    node: int
+    told: int
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, cast
 
 from ilvren.formula import TIME_FUNCTIONS, Call, Name, Node, rebuilt, shape_text, shaping
-from ilvren.problem.template_parts import MeasuredCall
+from ilvren.problem.template_parts import Extreme, MeasuredCall
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration
@@ -56,6 +56,10 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
         return told if is_vector else shaping.index(graph, told, (0, *own))
     levels = [_level(template, entry, argument) for argument in call.arguments[1:]]
     found = _measure(template, axis, call.function, node, levels)
+    template.has_measures = True
+    if call.function in ("highest", "lowest"):
+        sign = 1.0 if call.function == "highest" else -1.0
+        template.extremes.append(Extreme(axis, entry.name, sign, node, found))
     if isinstance(call.arguments[0], Name) and not axis.graph.shape(node):
         known = MeasuredCall(entry.name, call.function, call.arguments[0].name, tuple(levels), found)
         if known not in template.measured:

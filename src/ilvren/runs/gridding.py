@@ -37,6 +37,8 @@ FloatArray = NDArray[np.float64]
 JUMPED = "a control jumps"
 # What is aimed at, of the error allowed; how many times as many, or as few, intervals a stage may have in a place.
 AIM, MOST_SPLIT, LEAST_SPLIT = 0.3, 5.0, 0.4
+# Where an extreme is off by so many times what is allowed, intervals are split in so many.
+FAR_OFF, FAR_SPLIT = 10.0, 4.0
 # Grids beyond this are not made.
 MOST_INTERVALS = 20_000
 # Deviations that grow by so much tell nothing of the whole course: an unstable system needs feedback.
@@ -103,14 +105,16 @@ def next_grid(
             reasons.append(f"the error {error}")
         worst = 0.0
         for item in misses:
-            if item.case != axis.case or item.is_bound or not item.miss.max(initial=0.0) > tolerance:
+            if item.case != axis.case or item.kind == "bound" or not item.miss.max(initial=0.0) > tolerance:
                 continue
             places = np.searchsorted(course.taus, item.taus[item.miss > tolerance], side="right") - 1
             broken = np.unique(np.clip(places, 0, course.intervals - 1))
-            wishes[broken] = np.maximum(wishes[broken], 2.0)
+            is_far = item.kind == "extreme" and item.miss.max() > FAR_OFF * tolerance
+            wishes[broken] = np.maximum(wishes[broken], FAR_SPLIT if is_far else 2.0)
             if item.miss.max() > worst:
                 worst = float(item.miss.max())
-                reasons.append(f"{item.name} is broken between its points by {worst:.1e}")
+                what = "the extreme of {} is another one" if item.kind == "extreme" else "{} is broken"
+                reasons.append(f"{what.format(item.name)} between its points by {worst:.1e}")
         jumps = _jumps(course) if finds_jumps else []
         if not reasons and not len(jumps):
             grids[axis.case] = tuple(axis.taus.tolist())

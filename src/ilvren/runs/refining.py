@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.problem import Measures, Problem, Refinement, objective_size, refined_problem
+from ilvren.problem import Measures, Problem, Refinement, highest_near, objective_size, refined_problem
 from ilvren.records import dataclass
 from ilvren.runs.gridding import GridReport, grid_report, next_grid
 
@@ -42,6 +42,8 @@ MOST_STAGES = 8
 MOST_ADDED, LARGE_GRID = 40, 1500
 # Parts of every interval that are tried until measures are what they are between all steps; moments this near are one.
 PARTS, APART = (2, 4, 8, 16, 32), 1e-7
+# At so many moments is looked at least: what is measured may swing faster than the states do.
+LEAST_LOOKED = 200
 # Steps are made for errors smaller by ten, at most so often.
 MOST_TIGHTER = 4
 USUAL_TOLERANCE = 1e-4
@@ -125,7 +127,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
     which measure (an extreme, a time at which something is reached) is another one when it is looked for there, too."""
     axes = problem.template.built_axes
     has_rows = any(block.times is not None for block in problem.row_blocks)
-    if not has_rows and not problem.template.measured:
+    if not has_rows and not problem.template.has_measures:
         return Missed(0.0, "", {})
     finer = refined_problem(
         problem, problem.refinement.with_more(_looked_at(problem, calls), problem.refinement.anchor)
@@ -133,7 +135,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
     gate = Gate(finer, calls=calls if len(calls) == len(finer.sources) else None)
     there = gate.evaluate(point)
     missed = _limits_missed(problem, finer, there.rows)
-    if not problem.template.measured:
+    if not problem.template.has_measures:
         return missed
     here = _evaluated(problem, point, calls)
     name, change, one, other = _otherwise(problem, here, finer, there)
@@ -149,7 +151,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
 def finely_measured(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Problem:
     """Return a problem with as many more moments as its measures need at a design (n,) to be what they are between
     them, too; the same where they are already, or where nothing over time is measured, or on a grid."""
-    if problem.is_collocated or not problem.template.measured:
+    if problem.is_collocated or not problem.template.has_measures:
         return problem
     missed = missed_between(problem, point, calls)
     if not missed.change > tolerance_of(problem):
@@ -161,7 +163,8 @@ def _looked_at(problem: Problem, calls: Sequence[Any]) -> dict[str, tuple[float,
     """Return moments between those of the grid, by case: parts of every interval, and where the steps of the simulation
     end, which are short where much happens."""
     axes = problem.template.built_axes
-    parts = 4 if sum(len(axis.taus) for axis in axes) <= LARGE_GRID else 2
+    count = sum(len(axis.taus) - 1 for axis in axes)
+    parts = max(4, -(-LEAST_LOOKED // count)) if count < LARGE_GRID else 2
     found = {}
     for axis, simulation in zip(axes, problem.bound_simulations(calls), strict=True):
         own = simulation.mesh(0).taus
@@ -246,7 +249,7 @@ def _limits_missed(problem: Problem, finer: Problem, rows: FloatArray) -> Missed
         for k in range(len(peak)):
             before, after = peak[k - 1] if k else -np.inf, peak[k + 1] if k + 1 < len(peak) else -np.inf
             if peak[k] >= before and peak[k] >= after and peak[k] > -limit:
-                tau, top = _vertex(shares, peak, k)
+                tau, top = highest_near(shares, peak, k)
                 worst = max(worst, top)
                 if top > 0.5 * limit:
                     found.setdefault(axis.case, []).append((-top, tau))
@@ -256,22 +259,6 @@ def _limits_missed(problem: Problem, finer: Problem, rows: FloatArray) -> Missed
         case: tuple(tau for tau in own if np.abs(known[case] - tau).min() > 1e-7) for case, own in moments.items()
     }
     return Missed(worst, name, {case: own for case, own in moments.items() if own})
-
-
-def _vertex(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]:
-    """Return where the parabola through a largest value and its neighbours is highest, and how high."""
-    if not 0 < k < len(values) - 1 or not np.isfinite(values[k - 1 : k + 2]).all():
-        return float(taus[k]), float(values[k])
-    left, right = taus[k] - taus[k - 1], taus[k + 1] - taus[k]
-    if not (left > 0.0 and right > 0.0):  # a jump
-        return float(taus[k]), float(values[k])
-    low, high = (values[k] - values[k - 1]) / left, (values[k + 1] - values[k]) / right
-    curvature = (high - low) / (left + right)
-    if not curvature < 0.0:
-        return float(taus[k]), float(values[k])
-    slope = low + curvature * left
-    move = float(np.clip(-slope / (2.0 * curvature), -left, right))
-    return float(taus[k] + move), float(values[k] + move * (slope + curvature * move))
 
 
 def next_refinement(

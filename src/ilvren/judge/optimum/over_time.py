@@ -135,19 +135,26 @@ def _simulation_found(case: JudgedDesign, axis: Axis, simulation: Simulation, in
     return _passed(found.error, found.growth, limit, where, "the simulation")
 
 
-def _check_between_points(case: JudgedDesign, looked: list[Between], limit: float) -> str | None:
+def _check_between_points(case: JudgedDesign, looked: list[Between], limit: float) -> tuple[str, str] | None:
     if not looked:
         return None
 
     def worst(items: list[Between]) -> tuple[float, str]:
         return max(((max(float(item.miss.max(initial=0.0)), 0.0), item.name) for item in items), default=(0.0, ""))
 
-    miss, name = worst([item for item in looked if not item.is_bound])
+    miss, name = worst([item for item in looked if item.kind == "limit"])
     if miss > limit:
         detail = f"{name} is broken between the points of the grid, by {miss:.1e} of its size"
         case.add("moments", "fail", miss, limit, detail)
-        return detail
-    beyond, control = worst([item for item in looked if item.is_bound])
+        return "limits-broken", detail
+    passed, name = worst([item for item in looked if item.kind == "extreme"])
+    if passed > limit:
+        detail = (
+            f"the extreme told of {name} is another one between the points of the grid, by {passed:.1e} of its size"
+        )
+        case.add("moments", "fail", passed, limit, detail)
+        return "unverified", detail
+    beyond, control = worst([item for item in looked if item.kind == "bound"])
     if beyond > limit:
         detail = (
             f"{control} is within its bounds at the points of the grid; between them its polynomial leaves them by"
@@ -155,7 +162,9 @@ def _check_between_points(case: JudgedDesign, looked: list[Between], limit: floa
         )
         case.add("moments", "unknown", beyond, limit, detail)
         return None
-    case.add("moments", "pass", max(miss, beyond), limit, "limits over time hold between the points of the grid, too")
+    case.add(
+        "moments", "pass", max(miss, passed, beyond), limit, "limits over time hold between the points of the grid, too"
+    )
     return None
 
 
@@ -164,10 +173,9 @@ def check_between(case: JudgedDesign) -> tuple[str, str] | None:
     grid, or which measure is another one there."""
     problem, limit = case.problem, tolerance_of(case.problem)
     if problem.is_collocated:
-        broken = _check_between_points(case, limits_between(problem, case.point), limit)
-        return None if broken is None else ("limits-broken", broken)
+        return _check_between_points(case, limits_between(problem, case.point), limit)
     has_rows = any(block.times is not None for block in problem.row_blocks)
-    if not has_rows and not problem.template.measured:
+    if not has_rows and not problem.template.has_measures:
         return None
     missed = missed_between(problem, case.point, case.gate.calls)
     if missed.worst > limit:
@@ -182,7 +190,7 @@ def check_between(case: JudgedDesign) -> tuple[str, str] | None:
         case.add("moments", "fail", missed.change, limit, detail)
         return "unverified", detail
     what = "limits over time hold between the moments of the grid, too"
-    if problem.template.measured:
+    if problem.template.has_measures:
         what = f"{what}, and measures are the same" if has_rows else "measures are the same between the moments, too"
     case.add("moments", "pass", max(missed.worst, missed.change), limit, what)
     return None

@@ -1,0 +1,32 @@
+"""The highest of what is known at some moments alone: the vertex of the parabola through a largest value and its
+neighbours, which is right to the fourth power of their distance."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["highest_near", "highest_through"]
+
+FloatArray = NDArray[np.float64]
+
+
+def highest_through(taus: FloatArray, values: FloatArray) -> tuple[float, float]:
+    """Return where values (k,) at ascending shares of the time (k,) are highest, and how high."""
+    return highest_near(taus, values, int(np.argmax(np.where(np.isfinite(values), values, -np.inf))))
+
+
+def highest_near(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]:
+    """Return where the parabola through a largest value and its neighbours is highest, and how high."""
+    if not 0 < k < len(values) - 1 or not np.isfinite(values[k - 1 : k + 2]).all():
+        return float(taus[k]), float(values[k])
+    left, right = taus[k] - taus[k - 1], taus[k + 1] - taus[k]
+    if not (left > 0.0 and right > 0.0):  # a jump
+        return float(taus[k]), float(values[k])
+    low, high = (values[k] - values[k - 1]) / left, (values[k + 1] - values[k]) / right
+    curvature = (high - low) / (left + right)
+    if not curvature < 0.0:
+        return float(taus[k]), float(values[k])
+    slope = low + curvature * left
+    move = float(np.clip(-slope / (2.0 * curvature), -left, right))
+    return float(taus[k] + move), float(values[k] + move * (slope + curvature * move))
