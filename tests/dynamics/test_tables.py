@@ -12,6 +12,7 @@ from ilvren.dynamics.lookback import Behind
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.stepping import explicit_step
 from ilvren.dynamics.tableau import EXPLICIT, RADAU
+from ilvren.problem.peaks import highest_through
 
 BOTH = (EXPLICIT, RADAU)
 
@@ -196,6 +197,40 @@ class Meshes(unittest.TestCase):
         np.testing.assert_array_equal(mesh.sizes_of(np.array([0.0, 0.0])), [2.0, 50.0])
         np.testing.assert_array_equal(mesh.sizes_of(np.array([1e-9, 3.0]), 1e-3), [2e-3, 50.0])
         np.testing.assert_array_equal(mesh.sizes_of(np.array([[1.0, 1.0], [3.0, 3.0]])), [[1.0, 50.0], [3.0, 50.0]])
+
+
+class Peaks(unittest.TestCase):
+    def test_of_a_parabola_the_vertex_is_exact_wherever_the_moments_lie(self):
+        rng = np.random.default_rng(7)
+        for _ in range(50):
+            taus = np.unique(np.concatenate([[0.0, 1.0], rng.random(8)]))
+            top, bend, height = rng.uniform(0.25, 0.75), rng.uniform(0.5, 9.0), rng.normal()
+            values = height - bend * (taus - top) ** 2
+            at, found = highest_through(taus, values)
+            k = int(np.argmax(values))
+            if 0 < k < len(taus) - 1:
+                self.assertAlmostEqual(at, top, places=9)
+                self.assertAlmostEqual(found, height, places=9)
+            else:
+                self.assertEqual((at, found), (taus[k], values[k]))
+
+    def test_halving_the_distance_leaves_an_eighth_of_the_error(self):
+        errors = []
+        for count in (41, 81, 161, 321):
+            taus = np.linspace(0.0, 1.0, count)
+            errors.append(abs(highest_through(taus, np.exp(-taus) * np.sin(5.0 * taus + 0.3))[1] - self.exact()))
+        self.assertLess(errors[-1], errors[0] / 300.0)
+
+    def exact(self):
+        t = (math.atan(5.0) - 0.3) / 5.0
+        return math.exp(-t) * math.sin(5.0 * t + 0.3)
+
+    def test_ends_jumps_and_what_is_no_number_are_taken_as_they_stand(self):
+        taus = np.array([0.0, 0.5, 0.5, 1.0])
+        self.assertEqual(highest_through(taus, np.array([0.0, 1.0, 3.0, 2.0])), (0.5, 3.0))
+        self.assertEqual(highest_through(taus, np.array([9.0, 1.0, 3.0, 2.0])), (0.0, 9.0))
+        self.assertEqual(highest_through(np.array([0.0, 0.4, 1.0]), np.array([math.nan, 5.0, 1.0])), (0.4, 5.0))
+        self.assertEqual(highest_through(np.array([0.0, 0.4, 1.0]), np.array([2.0, 2.0, 2.0]))[1], 2.0)
 
 
 class SomeTimeAgo(unittest.TestCase):

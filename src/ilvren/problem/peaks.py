@@ -1,5 +1,5 @@
 """The highest of what is known at some moments alone: the vertex of the parabola through a largest value and its
-neighbours, which is right to the fourth power of their distance."""
+neighbours, which is right to the third power of their distance."""
 
 from __future__ import annotations
 
