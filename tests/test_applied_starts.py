@@ -12,6 +12,7 @@ from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.ledger import Ledger
 from ilvren.problem import load
+from tests.compact import some
 from tests.kinds_of_problems import KINDS, MIXED, alone
 from tests.test_cli import InAFolder
 
@@ -22,7 +23,7 @@ COMMENTED = "# by hand\n"
 
 class Applied(InAFolder):
     def test_starts_of_every_kind(self):
-        for kind in KINDS | MIXED:
+        for kind in some(KINDS | MIXED):
             if kind in LEFT_OUT:
                 continue
             alone(kind)

@@ -370,7 +370,7 @@ class Program(InAFolder):
     def test_searches_around_a_design_stay_on_its_grid(self):
         Path("haste.toml").write_text(HASTE)
         self.call("run", "haste.toml", "--quiet")
-        asked = (*(("--worth",) if WHOLE else ()), "--random-starts", "1", "--makeable", "T=0.5", "--json")
+        asked = (*(("--worth", "--random-starts", "1") if WHOLE else ()), "--makeable", "T=0.5", "--json")
         verdict = json.loads(self.call("verify", "r1", *asked)[0])
         self.assertEqual(verdict["makeable"]["variables"]["T"], 3.0)
         self.assertAlmostEqual(verdict["makeable"]["objective"], 3.0, places=6)

@@ -334,7 +334,7 @@ class Refusals(unittest.TestCase):
             self.assertIn(words, caught.exception.message)
 
     def test_a_full_hessian_of_many_variables_is_not_formed_but_multiplied(self):
-        n = 20_000
+        n = 12_000
         gate = Gate(loads(f'[variables]\nu = {{ start = 0.5, shape = {n} }}\n[minimize]\nf = "sum(u)^2 + sum(u^2)"\n'))
         point, direction = np.full(n, 0.5), np.linspace(0.0, 1.0, n)
         with self.assertRaises(RequestError) as caught:

@@ -15,6 +15,7 @@ from ilvren.judge import verify
 from ilvren.ledger import Ledger
 from ilvren.problem import Aim, load, loads
 from ilvren.runs import Settings, problem_of, resume, resume_sweep, run, sweep
+from tests.compact import WHOLE
 from tests.test_cli import InAFolder
 
 SHELF = """title = "Shelf"
@@ -189,7 +190,7 @@ class LookedUpTest(unittest.TestCase):
     def test_words_and_looked_up_members_are_searched_one_by_one(self) -> None:
         """The optimum is that of all combinations, each solved by itself, on problems drawn at random."""
         rng = np.random.default_rng(22)
-        for trial in range(2):
+        for trial in range(2 if WHOLE else 1):
             prices, loads_ = rng.uniform(1, 9, 3), rng.uniform(1, 4, 4)
             text = f"""[variables]
 kind = {{ choices = ["a", "b", "c"] }}

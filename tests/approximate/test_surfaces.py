@@ -24,6 +24,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
 from ilvren.approximate.slopes import as_slopes
 from ilvren.plans.latin import latin_shares
+from tests.compact import WHOLE
 
 
 def spread_points(k, n, seed=0):
@@ -219,7 +220,7 @@ class Nonsense(unittest.TestCase):
         }
         kinds = ("automatic", "polynomial", "gaussian-process", "radial-basis")
         for number, (name, (points, values)) in enumerate(cases.items()):
-            for kind in (kinds[number % 4], kinds[(number + 1) % 4]):
+            for kind in kinds if WHOLE else kinds[number % 4 :][:1]:
                 with self.subTest(case=name, kind=kind):
                     made = approximated(points, values, kind)
                     said = made.surface.at(points)

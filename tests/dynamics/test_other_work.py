@@ -9,6 +9,7 @@ from scipy.integrate import solve_ivp
 from ilvren import loads, run, verify
 from ilvren.evaluate import Gate
 from ilvren.judge import design_report_at, response_at
+from tests.compact import WHOLE, some
 
 ONE = ("sin({})", "tanh({})", "({}) / (1 + ({})^2)", "cos({}) - 1", "-0.4 * ({})", "exp(-({})^2)")
 
@@ -108,7 +109,7 @@ class AgainstAGeneralIntegrator(unittest.TestCase):
 
     def test_extremes_are_those_of_the_course_and_not_of_its_grid(self):
         """Seven intervals over two to three swings: a run, its verdict and a simulation tell the peak all the same."""
-        for frequency in (1.7, 9.1, 23.0):
+        for frequency in some((9.1, 1.7, 23.0), 3):
             text = (
                 "[time]\nto = 2\nsteps = 7\n[variables]\nk = { start = 0.5, lower = 0, upper = 2 }\n[states]\n"
                 f'x = {{ rate = "v", initial = 0 }}\nv = {{ rate = "-{frequency**2} * x - k * v", initial = 1 }}\n'
@@ -139,7 +140,7 @@ class AgainstAGeneralIntegrator(unittest.TestCase):
         """e^(−kt) sin 40t on five intervals of states that hardly move: a cubic through them tells three times the peak."""
         t = np.linspace(0.0, 2.0, 400_001)
         best = float((np.exp(-2.0 * t) * np.sin(40.0 * t)).max()) + 0.01
-        for treatment in ("simulation", "collocation"):
+        for treatment in ("simulation", "collocation") if WHOLE else ("simulation",):
             text = (
                 f'[time]\nto = 2\nsteps = 5\ntreatment = "{treatment}"\n'
                 "[variables]\nk = { start = 0.5, lower = 0, upper = 2 }\n"

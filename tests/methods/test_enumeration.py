@@ -37,7 +37,7 @@ class Enumeration(unittest.TestCase):
         self.assertEqual((result.method, result.outcome), ("enumeration", "settled"))
         self.assertEqual(result.counts["evaluations"], 49 * 25 * 4 * 13 * 13)
         self.assertEqual((result.bound, result.bound_is_proved), (result.objective, True))
-        other = run(problem, method="differential-evolution", evaluations=20_000)
+        other = run(problem, method="differential-evolution", evaluations=6_000)
         self.assertLessEqual(result.objective, other.objective)
         verdict = verify(result)
         self.assertEqual(verdict.verdict, "global-proved", verdict.reason)

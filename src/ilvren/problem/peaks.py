@@ -17,7 +17,8 @@ def highest_through(taus: FloatArray, values: FloatArray) -> tuple[float, float]
 
 
 def highest_near(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]:
-    """Return where the parabola through a largest value and its neighbours is highest, and how high."""
+    """Return where the parabola through a largest value, the `k`-th of values (m,) at shares of the time (m,), and its
+    neighbours is highest, and how high."""
     if not 0 < k < len(values) - 1 or not np.isfinite(values[k - 1 : k + 2]).all():
         return float(taus[k]), float(values[k])
     left, right = taus[k] - taus[k - 1], taus[k + 1] - taus[k]
