@@ -154,6 +154,30 @@ class AgainstAGeneralIntegrator(unittest.TestCase):
                 coarse = verify(loads(text), at={"k": 2.0})
                 self.assertEqual(coarse.verdict, "unverified", coarse.reason)
 
+    def test_measures_on_a_coarse_grid_of_unknowns_are_those_of_the_course(self):
+        """An overshoot and a rise within a tenth of an interval, of a signal of states that hardly move."""
+        t = np.linspace(0.0, 2.0, 400_001)
+
+        def overshoot(w):
+            return float(((w - 1.0) / (1.0 - w[0])).max())
+
+        def rise(w):
+            return float(t[np.argmax(w >= 0.9)] - t[np.argmax(w >= 0.2)])
+
+        for formula, measured in (("overshoot(w, 1)", overshoot), ("rise_time(w, 0.2, 0.9)", rise)):
+            text = (
+                '[time]\nto = 2\nsteps = 4\ntreatment = "collocation"\n'
+                "[variables]\nk = { start = 0.9, lower = 0.5, upper = 1.5 }\n"
+                '[states]\nx = { rate = "-k * x", initial = 1 }\n[signals]\nw = "1 - x * cos(12 * t)"\n'
+                f'[minimize]\nf = "{formula} + (k - 1)^2"\n'
+            )
+            with self.subTest(formula=formula):
+                result = run(loads(text))
+                k = result.variables["k"]
+                exact = measured(1.0 - np.exp(-k * t) * np.cos(12.0 * t)) + (k - 1.0) ** 2
+                self.assertAlmostEqual(result.objective, exact, delta=2e-4)
+                self.assertEqual(verify(loads(text), at={"k": k}).verdict, "unverified")
+
     def test_a_branch_changes_where_the_course_crosses(self):
         """x' = 1 up to a level, then −k x: the switch is met exactly, whatever the steps."""
         for level in (0.31, 0.77, 1.21):

@@ -1,9 +1,10 @@
-"""Limits over time of a collocated problem, and extremes told of it, looked at between the points of the grid. Between
-its own points a control that is chosen at every moment is the polynomial through them: its bounds are looked at, too,
-and told apart, since whoever follows it can cut it off there."""
+"""Limits over time of a collocated problem, and what is measured along it, looked at between the points of the grid.
+Between its own points a control that is chosen at every moment is the polynomial through them: its bounds are looked
+at, too, and told apart, since whoever follows it can cut it off there."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,8 +13,9 @@ from numpy.typing import NDArray
 from ilvren.errors import FormulaError
 from ilvren.formula import TIME_FUNCTIONS, Call, interpret, joint_shape, parse_limits
 from ilvren.problem.entries import EntryDeclaration, formula_text
-from ilvren.problem.peaks import highest_through
 from ilvren.problem.regridding import read_control
+from ilvren.problem.time_functions import measured
+from ilvren.problem.time_measures import Measures
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -26,18 +28,16 @@ FloatArray = NDArray[np.float64]
 
 # Shares of an interval at which limits are looked at, beside a scheme's own points.
 PARTS = 6
-# At so many moments at least limits are looked at, and extremes.
-LEAST_LIMITS, LEAST_EXTREMES = 36, 200
-# Right before a point, as a share of the interval.
-JUST = 1e-6
+# At so many moments at least limits are looked at, and what is measured.
+LEAST_LIMITS, LEAST_MEASURED = 36, 200
 
 
 @dataclass(frozen=True)
 class Between:
     """One limit along an axis: its `name`, the shares `taus` (k,) of the time, and by how much it is broken there (k,),
     over the row's size; negative where there is room. `kind` "limit"; "bound": the bounds of a control that is chosen
-    at every moment, over the way between them; "extreme": by how much a highest or lowest
-    value is another one than is told, over the largest."""
+    at every moment, over the way between them; "measure": by how much
+    what is measured is something else than is told, over its size."""
 
     name: str
     case: str
@@ -58,7 +58,7 @@ def limits_between(problem: Problem, point: FloatArray) -> list[Between]:
             if told is None:
                 continue
             found.append(_looked_at(problem, axis, entry.name, told, sizes.get(entry.name, 1.0), point, taus))
-        found += _extremes_between(problem, axis, point, taus)
+        found += _measured_between(problem, axis, point, taus)
         found += _bounds_between(problem, axis, point, taus)
     return [item for item in found if len(item.taus)]
 
@@ -78,27 +78,41 @@ def _between(axis: CollocatedAxis, least: int) -> FloatArray:
     return np.asarray((axis.taus[:-1, np.newaxis] + np.diff(axis.taus)[:, np.newaxis] * shares).ravel())
 
 
-def _extremes_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, taus: FloatArray) -> list[Between]:
-    """Return the highest and lowest values that are told, each against what is seen of it: between the points, at them,
-    and right before them, where something may jump."""
-    found = []
-    before = axis.taus[1:] - JUST * np.diff(axis.taus)
-    every = np.unique(np.concatenate([_between(axis, LEAST_EXTREMES), axis.taus, before]))
-    moments = axis.fixed_moments(("extremes",), every, np.zeros(len(every), dtype=bool))
-    for own in axis.template.extremes:
-        if own.axis is not axis:
-            continue
-        nodes = [axis.spread(own.node, moments), own.told]
+class _Finer:
+    """An axis with more moments in its grid, for what is measured along it."""
+
+    def __init__(self, axis: CollocatedAxis, taus: FloatArray) -> None:
+        self._axis, self.taus, self.key = axis, taus, f"{axis.key} finer"
+        self.grid = axis.fixed_moments(("finer",), taus, taus >= 1.0)
+        self.lefts = self.sides = self.grid
+        if axis.lefts is not axis.grid:  # something jumps
+            self.lefts = axis.fixed_moments(("finer lefts",), taus[1:], np.ones(len(taus) - 1, dtype=bool))
+            own = np.array(axis.sides.taus)
+            twice = own[:-1][np.diff(own) == 0.0]
+            self.sides = replace(self.grid, taus=tuple(np.sort(np.concatenate([taus, twice])).tolist()))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._axis, name)
+
+
+def _measured_between(problem: Problem, axis: CollocatedAxis, point: FloatArray, taus: FloatArray) -> list[Between]:
+    """Return what is measured, as it is told against the same measure by moments between the points, too."""
+    own = [item for item in axis.template.measures if item.axis is axis]
+    if not own:
+        return []
+    finer: Any = _Finer(axis, np.unique(np.concatenate([_between(axis, LEAST_MEASURED), axis.taus])))
+    measures, found = Measures(finer), []
+    for item in own:
+        seen = measured(axis.template, axis, item.function, item.node, item.levels, measures)
+        nodes = [item.told, seen, axis.spread(item.node, finer.grid)]
         # Moments bring data of their own along.
         numbers = [*problem.parameter_values, *axis.template.values[len(problem.parameter_values) :]]
         values = interpret(problem.graph, nodes, problem.split(point), numbers).values
-        seen, told = (np.asarray(value, dtype=float) for value in values)
-        flat = np.broadcast_to(seen, (len(every), *seen.shape[1:])).reshape(len(every), -1)
-        peaks = np.array([highest_through(every, own.sign * column)[1] for column in flat.T])
-        size = float(np.abs(flat).max(initial=0.0)) or 1.0
-        off = float(np.abs(peaks - own.sign * told.ravel()).max(initial=0.0)) / size
-        # What is told beyond anything seen stands nowhere: all of the grid is too coarse.
-        found.append(Between(own.entry, axis.case, taus, np.full(len(taus), off), kind="extreme"))
+        told, there, signal = (np.asarray(value, dtype=float) for value in values)
+        sizes = signal if item.function in ("highest", "lowest") else np.array([told, there])
+        off = float(np.abs(there - told).max(initial=0.0)) / (float(np.abs(sizes).max(initial=0.0)) or 1.0)
+        # What is told stands nowhere in particular: all of the grid is too coarse.
+        found.append(Between(item.entry, axis.case, taus, np.full(len(taus), off), kind="measure"))
     return found
 
 

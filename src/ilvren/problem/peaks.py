@@ -6,14 +6,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["highest_near", "highest_through"]
+__all__ = ["highest_near"]
 
 FloatArray = NDArray[np.float64]
-
-
-def highest_through(taus: FloatArray, values: FloatArray) -> tuple[float, float]:
-    """Return where values (k,) at ascending shares of the time (k,) are highest, and how high."""
-    return highest_near(taus, values, int(np.argmax(np.where(np.isfinite(values), values, -np.inf))))
 
 
 def highest_near(taus: FloatArray, values: FloatArray, k: int) -> tuple[float, float]:

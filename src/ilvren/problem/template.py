@@ -37,10 +37,10 @@ if TYPE_CHECKING:
     from ilvren.models import ModelSource
     from ilvren.problem.along_time import AlongTime
     from ilvren.problem.template_parts import (
-        Extreme,
         FitTemplate,
         GridUnknown,
         Learnt,
+        Measure,
         MeasuredCall,
         OwnPoints,
         RowTemplate,
@@ -91,8 +91,7 @@ class Template(Names):
         self.rows: list[RowTemplate] = []
         # Over time.
         self.measured: list[MeasuredCall] = []
-        self.has_measures = False  # extremes, times at which something is reached
-        self.extremes: list[Extreme] = []
+        self.measures: list[Measure] = []
         self.built_axes: list[AlongTime] = []
         self.grid_unknowns: list[GridUnknown] = []  # of axes whose states are unknowns, behind the variables
         self.grid_rows: list[RowTemplate] = []  # and the equations between them, behind the constraints

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration, FitDeclaration
     from ilvren.problem.time_declarations import StateDeclaration
 
-__all__ = ["Extreme", "FitTemplate", "GridUnknown", "Learnt", "MeasuredCall", "OwnPoints", "RowTemplate"]
+__all__ = ["FitTemplate", "GridUnknown", "Learnt", "Measure", "MeasuredCall", "OwnPoints", "RowTemplate"]
 
 FloatArray = NDArray[np.float64]
 # Numbers of intervals, or of points in them.
@@ -76,14 +76,16 @@ class MeasuredCall:
 
 
 @dataclass(frozen=True)
-class Extreme:
-    """A highest (`sign` 1) or lowest (−1) value over time, in whichever formula of an `entry`: the axis, the node of
-    what is measured in the graph of its moment, and the node of the problem that tells it."""
+class Measure:
+    """What is measured over time (an extreme, a time at which something is reached) in whichever formula of an `entry`:
+    the axis, the function, the node of what it is of in the graph of its moment, and the nodes of the problem of its
+    levels and of what it tells."""
 
     axis: Any
     entry: str
-    sign: float
+    function: str
     node: int
+    levels: tuple[int, ...]
     told: int
 
 

@@ -3,18 +3,19 @@ answers."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, cast
 
 from ilvren.formula import TIME_FUNCTIONS, Call, Name, Node, rebuilt, shape_text, shaping
-from ilvren.problem.template_parts import Extreme, MeasuredCall
+from ilvren.problem.template_parts import Measure, MeasuredCall
 
 if TYPE_CHECKING:
     from ilvren.problem.entries import EntryDeclaration
     from ilvren.problem.over_time import Axis
     from ilvren.problem.template import Template
+    from ilvren.problem.time_measures import Measures
 
-__all__ = ["axis_of_call", "moved", "without_time", "worked_out"]
+__all__ = ["axis_of_call", "measured", "moved", "without_time", "worked_out"]
 
 
 def axis_of_call(template: Template, entry: EntryDeclaration, call: Call) -> Axis:
@@ -55,11 +56,8 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
         is_vector = bool(graph.shape(template.lower_entry(entry, call.arguments[1])))
         return told if is_vector else shaping.index(graph, told, (0, *own))
     levels = [_level(template, entry, argument) for argument in call.arguments[1:]]
-    found = _measure(template, axis, call.function, node, levels)
-    template.has_measures = True
-    if call.function in ("highest", "lowest"):
-        sign = 1.0 if call.function == "highest" else -1.0
-        template.extremes.append(Extreme(axis, entry.name, sign, node, found))
+    found = measured(template, axis, call.function, node, levels)
+    template.measures.append(Measure(axis, entry.name, call.function, node, tuple(levels), found))
     if isinstance(call.arguments[0], Name) and not axis.graph.shape(node):
         known = MeasuredCall(entry.name, call.function, call.arguments[0].name, tuple(levels), found)
         if known not in template.measured:
@@ -85,8 +83,12 @@ def without_time(
     return own, lambda word: extra[word.name] if word.name in extra else resolve(word)
 
 
-def _measure(template: Template, axis: Axis, function: str, node: int, levels: list[int]) -> int:
-    measures = axis.measures()
+def measured(
+    template: Template, axis: Axis, function: str, node: int, levels: Sequence[int], measures: Measures | None = None
+) -> int:
+    """Return the problem's node of a measure of something over time (`node` of its moment); by other `measures` than
+    the axis's own, where given."""
+    measures = measures or axis.measures()
     match function:
         case "highest":
             return measures.highest(node)

@@ -303,10 +303,10 @@ def _broken_between(axis: CollocatedAxis, between: Sequence[Between], limit: flo
     found = []
     for item in between:
         miss = float(item.miss.max(initial=0.0))
-        if item.case == axis.case and item.kind == "extreme" and miss > limit:
+        if item.case == axis.case and item.kind == "measure" and miss > limit:
             found.append(
-                f"the extreme told of {item.name} is another one between the points of the grid, by {miss:.1e} of its"
-                " size: more steps may help"
+                f"what is measured in {item.name} is something else between the points of the grid, by {miss:.1e} of"
+                " its size: more steps may help"
             )
         if item.case == axis.case and item.kind == "limit" and miss > limit:
             found.append(

@@ -37,7 +37,7 @@ FloatArray = NDArray[np.float64]
 JUMPED = "a control jumps"
 # What is aimed at, of the error allowed; how many times as many, or as few, intervals a stage may have in a place.
 AIM, MOST_SPLIT, LEAST_SPLIT = 0.3, 5.0, 0.4
-# Where an extreme is off by so many times what is allowed, intervals are split in so many.
+# Where what is measured is off by so many times what is allowed, intervals are split in so many.
 FAR_OFF, FAR_SPLIT = 10.0, 4.0
 # Grids beyond this are not made.
 MOST_INTERVALS = 20_000
@@ -109,11 +109,11 @@ def next_grid(
                 continue
             places = np.searchsorted(course.taus, item.taus[item.miss > tolerance], side="right") - 1
             broken = np.unique(np.clip(places, 0, course.intervals - 1))
-            is_far = item.kind == "extreme" and item.miss.max() > FAR_OFF * tolerance
+            is_far = item.kind == "measure" and item.miss.max() > FAR_OFF * tolerance
             wishes[broken] = np.maximum(wishes[broken], FAR_SPLIT if is_far else 2.0)
             if item.miss.max() > worst:
                 worst = float(item.miss.max())
-                what = "the extreme of {} is another one" if item.kind == "extreme" else "{} is broken"
+                what = "what is measured in {} is something else" if item.kind == "measure" else "{} is broken"
                 reasons.append(f"{what.format(item.name)} between its points by {worst:.1e}")
         jumps = _jumps(course) if finds_jumps else []
         if not reasons and not len(jumps):

@@ -127,7 +127,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
     which measure (an extreme, a time at which something is reached) is another one when it is looked for there, too."""
     axes = problem.template.built_axes
     has_rows = any(block.times is not None for block in problem.row_blocks)
-    if not has_rows and not problem.template.has_measures:
+    if not has_rows and not problem.template.measures:
         return Missed(0.0, "", {})
     finer = refined_problem(
         problem, problem.refinement.with_more(_looked_at(problem, calls), problem.refinement.anchor)
@@ -135,7 +135,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
     gate = Gate(finer, calls=calls if len(calls) == len(finer.sources) else None)
     there = gate.evaluate(point)
     missed = _limits_missed(problem, finer, there.rows)
-    if not problem.template.has_measures:
+    if not problem.template.measures:
         return missed
     here = _evaluated(problem, point, calls)
     name, change, one, other = _otherwise(problem, here, finer, there)
@@ -151,7 +151,7 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
 def finely_measured(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Problem:
     """Return a problem with as many more moments as its measures need at a design (n,) to be what they are between
     them, too; the same where they are already, or where nothing over time is measured, or on a grid."""
-    if problem.is_collocated or not problem.template.has_measures:
+    if problem.is_collocated or not problem.template.measures:
         return problem
     missed = missed_between(problem, point, calls)
     if not missed.change > tolerance_of(problem):

@@ -147,10 +147,10 @@ def _check_between_points(case: JudgedDesign, looked: list[Between], limit: floa
         detail = f"{name} is broken between the points of the grid, by {miss:.1e} of its size"
         case.add("moments", "fail", miss, limit, detail)
         return "limits-broken", detail
-    passed, name = worst([item for item in looked if item.kind == "extreme"])
+    passed, name = worst([item for item in looked if item.kind == "measure"])
     if passed > limit:
         detail = (
-            f"the extreme told of {name} is another one between the points of the grid, by {passed:.1e} of its size"
+            f"what is measured in {name} is something else between the points of the grid, by {passed:.1e} of its size"
         )
         case.add("moments", "fail", passed, limit, detail)
         return "unverified", detail
@@ -175,7 +175,7 @@ def check_between(case: JudgedDesign) -> tuple[str, str] | None:
     if problem.is_collocated:
         return _check_between_points(case, limits_between(problem, case.point), limit)
     has_rows = any(block.times is not None for block in problem.row_blocks)
-    if not has_rows and not problem.template.has_measures:
+    if not has_rows and not problem.template.measures:
         return None
     missed = missed_between(problem, case.point, case.gate.calls)
     if missed.worst > limit:
@@ -190,7 +190,7 @@ def check_between(case: JudgedDesign) -> tuple[str, str] | None:
         case.add("moments", "fail", missed.change, limit, detail)
         return "unverified", detail
     what = "limits over time hold between the moments of the grid, too"
-    if problem.template.has_measures:
+    if problem.template.measures:
         what = f"{what}, and measures are the same" if has_rows else "measures are the same between the moments, too"
     case.add("moments", "pass", max(missed.worst, missed.change), limit, what)
     return None

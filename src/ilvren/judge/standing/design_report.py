@@ -203,7 +203,7 @@ def design_report_at(
 
 def _measured_between(problem: Problem, point: NDArray[np.float64], calls: Sequence[Calls]) -> str:
     """Return what is measured over time by too few moments, "" where nothing is."""
-    if problem.is_collocated or problem.template is None or not problem.template.has_measures:
+    if problem.is_collocated or problem.template is None or not problem.template.measures:
         return ""
     missed = missed_between(problem, point, calls)
     if not missed.change > tolerance_of(problem):
