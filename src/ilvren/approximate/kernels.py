@@ -34,12 +34,11 @@ ROOT5 = math.sqrt(5.0)
 
 @dataclass(frozen=True)
 class Kernel:
-    """`value` of s, and `slope`, its derivative by s; `is_correlation` where it is one. Both may work in place."""
+    """`value` of s, and `slope`, its derivative by s. Both may work in place."""
 
     name: str
     value: Callable[[FloatArray], FloatArray]
     slope: Callable[[FloatArray], FloatArray]
-    is_correlation: bool
 
 
 def squared_distances(one: FloatArray, other: FloatArray, lengths: FloatArray) -> FloatArray:
@@ -72,9 +71,9 @@ def _matern_slope(s: FloatArray) -> FloatArray:
 KERNELS = {
     kernel.name: kernel
     for kernel in (
-        Kernel("squared-exponential", _exponential, lambda s: -0.5 * _exponential(s), True),
-        Kernel("matern-5/2", _matern, _matern_slope, True),
-        Kernel("cubic", lambda s: _distance(s) ** 3, lambda s: 1.5 * _distance(s), False),
-        Kernel("multiquadric", lambda s: -np.sqrt(1.0 + s), lambda s: -0.5 / np.sqrt(1.0 + s), False),
+        Kernel("squared-exponential", _exponential, lambda s: -0.5 * _exponential(s)),
+        Kernel("matern-5/2", _matern, _matern_slope),
+        Kernel("cubic", lambda s: _distance(s) ** 3, lambda s: 1.5 * _distance(s)),
+        Kernel("multiquadric", lambda s: -np.sqrt(1.0 + s), lambda s: -0.5 / np.sqrt(1.0 + s)),
     )
 }

@@ -83,7 +83,6 @@ class Course:
     began: list[int] = field(default_factory=list)
     ended: list[int] = field(default_factory=list)
     step: list[int] = field(default_factory=list)
-    delays: list[list[list[tuple[int, float]]]] = field(default_factory=list)
     events: list[tuple[int, int]] = field(default_factory=list)
     event_gap: list[FloatArray] = field(default_factory=list)
     jumps: list[tuple[int, float, FloatArray, tuple[int, ...]]] = field(default_factory=list)

@@ -76,10 +76,6 @@ class Simulation(SimulationPlan):
             self._bound = tuple(models), made
         return self._bound[1]
 
-    def anchored(self, inputs: Sequence[Array]) -> Simulation:
-        """Return the same with its mesh chosen along other inputs. `inputs` have the shapes of the call."""
-        return Simulation(self.evolution, self.still, self.shapes, self.is_moving, inputs, self.unit)
-
     # ---- designs ------------------------------------------------------------------------------------
 
     def __call__(self, guard: Any, flags: Sequence[bool], inputs: Sequence[Any]) -> SimulatedCall:

@@ -107,8 +107,7 @@ class Sampled:
 @dataclass(frozen=True)
 class Plan:
     """One plan. `make(space, points, rng, options)` returns it, `points` None for as many as it takes; `grows` also
-    from designs that are there: `make_more(space, existing, points, rng, options)`. `takes_points`: how many designs
-    are asked for is heeded, not only held against what the plan takes."""
+    from designs that are there: `make_more(space, existing, points, rng, options)`."""
 
     name: str
     about: str
@@ -116,7 +115,6 @@ class Plan:
     options: type
     make: Callable[[Space, int | None, np.random.Generator, Any], Sampled]
     make_more: Callable[[Space, FloatArray, int, np.random.Generator, Any], Sampled] | None = None
-    takes_points: bool = True
     is_random: bool = False
 
     @property

@@ -92,7 +92,6 @@ FULL = Plan(
     "few variables; effects and all their interactions",
     FullOptions,
     full_factorial,
-    takes_points=False,
 )
 GRID = Plan(
     "grid",

@@ -46,5 +46,4 @@ ONE_AT_A_TIME = Plan(
     "a first look at what a design does, a picture for each variable",
     OneOptions,
     one_at_a_time,
-    takes_points=False,
 )

@@ -105,7 +105,6 @@ CENTRAL = Plan(
     "a surface of second degree, up to about ten variables",
     CentralOptions,
     central_composite,
-    takes_points=False,
 )
 BOX_BEHNKEN = Plan(
     "box-behnken",
@@ -113,5 +112,4 @@ BOX_BEHNKEN = Plan(
     "a surface of second degree where corners of the box cannot be evaluated",
     BoxBehnkenOptions,
     box_behnken,
-    takes_points=False,
 )

@@ -9,7 +9,7 @@ evolves have an axis each.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -460,7 +460,3 @@ def _texts(value: Value | None) -> Iterator[str]:
             yield from _texts(item)
     elif isinstance(value, str):
         yield value
-
-
-# A function that makes nothing of a node but what is given for it.
-Replace = Callable[[Node], Node | None]

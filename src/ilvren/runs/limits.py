@@ -57,12 +57,6 @@ class LimitState:
             return "met"
         return f"active: {self.side} limit" if self.side else ""
 
-    @property
-    def relative_margin(self) -> float:
-        """Return the margin over the size of the value and its limits; infinite without limits."""
-        sizes = [abs(limit) for limit in (self.value, self.lower, self.upper) if math.isfinite(limit)]
-        return self.margin / (max(sizes, default=1.0) or 1.0)
-
     def to_dict(self) -> dict[str, object]:
         """Return the plain values of the JSON document."""
         return {

@@ -60,7 +60,6 @@ class Certificate:
 
     radius: float | None
     clause: str
-    is_refused: bool = False
 
 
 def certified(case: JudgedDesign) -> Certificate:
@@ -68,19 +67,19 @@ def certified(case: JudgedDesign) -> Certificate:
     problem = case.problem
     conditions = case.conditions
     if problem.sources:
-        return Certificate(None, "a model's inside is not known to intervals", is_refused=True)
+        return Certificate(None, "a model's inside is not known to intervals")
     if conditions is None or not np.isfinite(conditions.row_multipliers).all():
-        return Certificate(None, "there are no multipliers", is_refused=True)
+        return Certificate(None, "there are no multipliers")
     if len(problem.free) > MOST_VARIABLES or problem.row_count > MOST_ROWS:
         what = f"{len(problem.free)} variables and {problem.row_count} rows are too many for intervals"
-        return Certificate(None, what, is_refused=True)
+        return Certificate(None, what)
     written = scalar_problem(problem)
     if written is None:
-        return Certificate(None, "formulas as long as these cannot be followed by intervals", is_refused=True)
+        return Certificate(None, "formulas as long as these cannot be followed by intervals")
     try:
         setting = _Setting(case, written)
     except _Refused as refused:
-        return Certificate(None, str(refused), is_refused=True)
+        return Certificate(None, str(refused))
     with np.errstate(all="ignore"):
         return setting.tried()
 
