@@ -1,4 +1,5 @@
-"""Run all tests, a process for each module, as many at a time as there are processors (at most four).
+"""Run all tests, a process for each module, one more at a time than there are processors (at most four): some wait,
+for what they have started or for a moment to pass.
 
 The processes are forked from one that has imported what nearly all of them need and has made one small run: importing
 it anew for each would be a tenth of the time.
@@ -19,16 +20,21 @@ ROOT = Path(__file__).parent
 # The longest first, so that no processor waits for the other at the end.
 LONGEST = (
     "test_matrix",
-    "methods.test_fronts",
-    "test_approximate",
-    "methods.test_conformance",
     "test_collocation",
-    "test_fronts",
-    "test_resuming",
-    "test_surveys",
-    "test_scatter",
-    "dynamics.test_kinds",
     "test_programs",
+    "test_made_up",
+    "test_approximate",
+    "test_fronts",
+    "test_judging_cli",
+    "test_scatter",
+    "test_surveys",
+    "test_searching",
+    "draw.test_report_kinds",
+    "test_over_time",
+    "models.test_elsewhere",
+    "test_resuming",
+    "methods.test_fronts",
+    "methods.test_second_look",
     "approximate.test_surfaces",
 )
 # What the processes are forked with.
@@ -93,7 +99,7 @@ def main() -> int:
     running: dict[int, tuple[str, TextIO, float]] = {}
     prepare()
     while waiting or running:
-        if waiting and len(running) < min(os.cpu_count() or 1, 4):
+        if waiting and len(running) < min((os.cpu_count() or 1) + 1, 4):
             name = waiting.pop()
             process, file = begun(name)
             running[process] = name, file, time.monotonic()

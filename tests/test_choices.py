@@ -146,7 +146,7 @@ class Together(InAFolder):
 
     def test_fronts_tell_words_and_are_verified_and_mended_by_them(self):
         written("front of members")
-        front = self.json("run", "p.toml", "--points", "4", "--evaluations", "60", status=None)["front"]
+        front = self.json("run", "p.toml", "--points", "3", "--evaluations", "40", status=None)["front"]
         words = {member["variables"]["wood"] for member in front}
         self.assertLessEqual(words, {"oak", "larch", "red beech"})
         verdict = self.json("verify", "r1", status=None)

@@ -195,7 +195,7 @@ class LookedUpTest(unittest.TestCase):
             text = f"""[variables]
 kind = {{ choices = ["a", "b", "c"] }}
 size = {{ catalogue = [1, 2, 4, 8], start = 8 }}
-n = {{ start = 3, lower = 1, upper = 4, spacing = 1 }}
+n = {{ start = 3, lower = 1, upper = 3, spacing = 1 }}
 x = {{ start = 5, lower = 0.1, upper = 20 }}
 [parameters]
 kinds = ["a", "b", "c"]
@@ -212,7 +212,7 @@ c = "x * n * push >= 12"
             found = run(problem)
             self.assertEqual(found.method, "branch-and-bound")
             best = np.inf
-            for kind, size, n in itertools.product("abc", (1, 2, 4, 8), range(1, 5)):
+            for kind, size, n in itertools.product("abc", (1, 2, 4, 8), range(1, 4)):
                 one = loads(text, aim=Aim(fix={"kind": kind, "size": size, "n": n}))
                 result = run(one, method="sqp")
                 best = min(best, result.objective) if result.holds else best

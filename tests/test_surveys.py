@@ -63,12 +63,12 @@ class Surveys(InAFolder):
         Path("arch.toml").write_text(PROBLEM)
 
     def test_a_page_on_a_sample_and_an_approximation(self):
-        self.call("sample", "arch.toml", "--points", "40", "--label", "look", "--quiet")
+        self.call("sample", "arch.toml", "--points", "32", "--label", "look", "--quiet")
         self.call("approximate", "look", "--kind", "polynomial", "--test-points", "8", "--quiet")
         self.call("report", "look", "a1", "--output", "page.html")
         page = Path("page.html").read_text()
         for word in ("Main effects", "The best designs", "Where it holds", "it &lt;buckles&gt;", "x [m]", "arch.bend",
-                     "ilvren sample arch.toml --plan latin-hypercube --points 40",
+                     "ilvren sample arch.toml --plan latin-hypercube --points 32",
                      "ilvren approximate r1 --kind polynomial --test-points 8"):  # fmt: skip
             self.assertTrue(word in page, word)
         self.assertEqual(page.count("<img "), 5)

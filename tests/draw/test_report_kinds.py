@@ -62,7 +62,7 @@ class Kinds(InAFolder):
         self.assertIn("one for each", self.call("report", "g1", "r1", "--output", "x.html", status=2)[1])
 
     def test_what_drives_what_is_told_from_the_record(self):
-        told, _ = self.call("sensitivity", "pump.toml", "--kind", "variance", "--evaluations", 200, "--of", "gain")
+        told, _ = self.call("sensitivity", "pump.toml", "--kind", "variance", "--evaluations", 120, "--of", "gain")
         text = self.report("last")
         share = re.search(r"(?m)^ x +(\S+) ", told)[1]
         found = re.search(r"\| gain \| x \| (\S+) % \|", text)[1]

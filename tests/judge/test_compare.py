@@ -75,6 +75,22 @@ class Comparing(unittest.TestCase):
         self.assertEqual(set(document["runs"][0]["evaluations_to"]), {"1e-3", "1e-6"})
         json.dumps(document, allow_nan=False)
 
+    def test_what_the_violation_allowed_is_worth_is_no_distance_to_search(self):
+        text = two_variables("x + 2 * y", "x * y >= 3", start=(2.0, 2.0), bounds=(0, 5))
+        runs = [run(loads(text), method=name) for name in ("sqp", "nelder-mead")]
+        points = [(e.objective, e.violation) for r in runs for e in r.evaluations if e.violation <= 1e-6]
+        best, violation = min(points)
+        kept = min(value for value, broken in points if broken <= 1e-9)
+        self.assertLess(best, math.sqrt(24.0) - 1e-6)  # less than any design that keeps the limit
+        found = compare(*runs, distances=(1e-7,))
+        (note,) = found.notes
+        gap = (kept - best) / found.scale
+        for word in (f"{best:.10g} of nelder-mead", f"{violation:.2g}", f"{kept:.10g} of sqp", f"gap of {gap:.2g}"):
+            self.assertIn(word, note)
+        self.assertIsNone(found.arrivals[0][1e-7])  # which is what the note is about
+        for plain in (compare(*runs), compare(*runs, distances=(1e-7,), reference=math.sqrt(24.0)), compare(runs[0])):
+            self.assertEqual(plain.notes, ())
+
     def test_nothing_feasible_and_nothing_alike(self):
         hopeless = run(loads(two_variables("x", "x^2 <= -1")), method="sqp")
         found = compare(hopeless)

@@ -161,6 +161,8 @@ def show_summary(summary: ContestSummary, terminal: Terminal) -> None:
         terminal.show(table(heads, [_arrival_row(item) for item in summary.methods]))
     for comparison in summary.comparisons:
         show_optima(comparison, terminal, is_named=len(summary.comparisons) > 1)
+        if comparison.allowance:
+            terminal.show_sentence(comparison.allowance, indent="")
     for item in summary.fixings:
         terminal.show_sentence(_fixing_told(item, summary), indent="")
     for test in summary.tests[:MOST_PAIRS]:

@@ -32,6 +32,8 @@ DISTANCES = (1e-3, 1e-6)
 ALONG = ("evaluations", "iterations", "seconds")
 # Differences in settings are told run by run up to so many.
 MOST_TOLD = 12
+# What breaks limits by less than this share of the violation allowed keeps them.
+KEPT = 1e-3
 # Variables listed in the JSON document, those that differ most first.
 MOST_DIFFERENCES = 50
 # How many evaluations one gradient counts for: reverse accumulation costs a small multiple of a value.
@@ -41,7 +43,8 @@ GRADIENT_WORTH = 3.0
 @dataclass(frozen=True)
 class Comparison(InNotebooks):
     """`best` is f*, as written: the best feasible objective of all runs, or the reference. `scale` turns an
-    objective difference into a gap. `arrivals` [run][distance] count evaluations, None if never."""
+    objective difference into a gap. `arrivals` [run][distance] count evaluations, None if never. `allowance`,
+    one of the `notes`, says what of f* is due to the violation allowed; "" where the distances cannot tell."""
 
     tracks: tuple[Track, ...]
     best: float | None
@@ -51,6 +54,7 @@ class Comparison(InNotebooks):
     arrivals: tuple[Mapping[float, float | None], ...]
     notes: tuple[str, ...]
     along: str = "evaluations"
+    allowance: str = ""
 
     @property
     def problem_name(self) -> str:
@@ -164,6 +168,7 @@ def compared(
         reference = None
     best = sign * reference if reference is not None else _best(tracks)
     scale = _scale(tracks, best)
+    allowance = "" if reference is not None or first is None else _allowance(tracks, scale, distances)
     return Comparison(
         tuple(tracks),
         None if best is None or first is None else sign * best + 0.0,
@@ -171,8 +176,9 @@ def compared(
         scale,
         gradient_worth,
         tuple(_arrivals(track, best, scale, track.costs(along, gradient_worth), distances) for track in tracks),
-        tuple(_notes(tracks)),
+        (*_notes(tracks), *([allowance] if allowance else [])),
         along,
+        allowance,
     )
 
 
@@ -202,6 +208,30 @@ def tracks_of(runs: Sequence[RunResult | str], ledger: Ledger | str | Path | Non
 def _best(tracks: Sequence[Track]) -> float | None:
     found = [float(track.objective[track.is_feasible].min()) for track in tracks if track.is_feasible.any()]
     return min(found, default=None)
+
+
+def _allowance(tracks: Sequence[Track], scale: float, distances: Sequence[float]) -> str:
+    """Say where the best objective is that of a design which breaks limits, as far as it may, and how much worse the
+    best one that keeps them is; "" where the distances cannot tell the two apart."""
+    best: tuple[float, float, Track] | None = None
+    kept: tuple[float, Track] | None = None
+    for track in tracks:
+        for place in np.flatnonzero(track.is_feasible):
+            value, violation = float(track.objective[place]), float(track.violation[place])
+            if best is None or value < best[0]:
+                best = value, violation, track
+            if violation <= KEPT * track.feasibility and (kept is None or value < kept[0]):
+                kept = value, track
+    if best is None or kept is None or (kept[0] - best[0]) / scale <= min(distances):
+        return ""
+    objective = best[2].problem.objective
+    sign = objective.sign if objective else 1
+    return (
+        f"the best objective, {sign * best[0]:.10g} of {best[2].name}, is that of a design that breaks limits by "
+        f"{best[1]:.2g} (allowed: {best[2].feasibility:g}); the best that keeps them is {sign * kept[0]:.10g} of "
+        f"{kept[1].name}, at a gap of {(kept[0] - best[0]) / scale:.2g}: not to come closer than that is no sign of a "
+        "poorer search"
+    )
 
 
 def _scale(tracks: Sequence[Track], best: float | None) -> float:

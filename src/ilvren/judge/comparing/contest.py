@@ -169,7 +169,12 @@ class ContestSummary(InNotebooks):
             "performance_profile": [item.to_dict() for item in self.performance],
             "data_profile": [item.to_dict() for item in self.data],
             "problems": [
-                {"problem": comparison.problem_name, "best": document["best"], "optima": document["optima"]}
+                {
+                    "problem": comparison.problem_name,
+                    "best": document["best"],
+                    "optima": document["optima"],
+                    "allowance": comparison.allowance or None,
+                }
                 for comparison, document in zip(self.comparisons, documents, strict=True)
             ],
             "fixings": [item.to_dict() for item in self.fixings],
