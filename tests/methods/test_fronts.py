@@ -32,6 +32,17 @@ BUDGET = {"expected-hypervolume": 28, "front-direct-search": 2000}
 FEW = {"expected-hypervolume": 16}
 BOX = "x = { start = 2, lower = -5, upper = 5 }\ny = { start = 2, lower = -5, upper = 5 }\n"
 TWO = f'[variables]\n{BOX}[minimize]\na = "x^2 + y^2"\nb = "(x-3)^2 + (y-1)^2"\n'
+STEPS = """[variables]
+k = { choices = ["a", "b", "c", "d", "e", "f"] }
+x = { start = 0.5, lower = 0, upper = 1 }
+[parameters]
+ks = ["a", "b", "c", "d", "e", "f"]
+[derived]
+s = "lookup(k, ks, join(0, 1, 2, 3, 4, 5))"
+[minimize]
+a = "s + x^5"
+b = "5 - s + (1 - x)^5"
+"""
 LIMITED = TWO + '[constraints]\nc = "y + x/4 >= 1.2"\n'
 
 
@@ -218,6 +229,18 @@ class EveryFrontMethod(unittest.TestCase):
                 result = self.found(name, loads(text), evaluations=most)
                 self.assertLessEqual({m.point[0] for m in result.front.members}, {-1.0, 0.0, 0.7, 2.0, 3.0})
                 self.assertGreaterEqual(len(result.front.members), 4)
+
+    def test_a_list_with_more_room_than_it_may_fill_comes_to_an_end(self):
+        """A stair: designs in the room asked for are more than the list may hold, and what was left out came back."""
+        s, x = np.meshgrid(np.arange(6.0), np.linspace(0.0, 1.0, 400))
+        all_of_it = np.column_stack([(s + x**5).ravel(), (5.0 - s + (1.0 - x) ** 5).ravel()])
+        for seed in range(3):
+            with self.subTest(seed):
+                found = run(loads(STEPS), method="front-direct-search", points=8, evaluations=3000, seed=seed)
+                self.assertEqual(found.outcome, "settled")
+                own = np.array([list(design.objectives.values()) for design in found.front.members])
+                share = hypervolume(own, np.full(2, 6.5)) / hypervolume(all_of_it, np.full(2, 6.5))
+                self.assertGreater(share, 0.95)
 
     def test_the_same_seed_takes_the_same_path_and_a_stopped_run_goes_on_along_it(self):
         model = "def two(x, y):\n    return {'a': x*x + y*y, 'b': (x-3)**2 + (y-1)**2}\n"

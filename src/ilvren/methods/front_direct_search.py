@@ -7,7 +7,8 @@ reach is not at its end, is polled around:
 
 What dominates something on the list, lies beyond its ends, or in room that is wider than what an even front of the
 points asked for would leave, joins the list with the reach of the one polled around, what it dominates leaves (2). The
-reach doubles where that is so, and is halved where nothing joins (3). Members of spaced and catalogue variables are
+reach doubles where that is so, and is halved where nothing joins (3). A list that grows too long is thinned, and asks
+for more room from then on: else what was left out would join again and again (4). Members of spaced and catalogue variables are
 polled one step and, for choices, any other member away.
 
 Until a design meets all limits, the one that misses least is polled around, by its violation.
@@ -18,7 +19,8 @@ Stops     when all reaches are at their end.
 Weak      many variables; the bottoms of narrow valleys.
 Source    A. Custódio, J. Madeira, A. Vaz, L. Vicente, "Direct multisearch for multiobjective optimization", SIAM J.
           Optimization 21, 2011; the directions of (1): M. Abramson, C. Audet, J. Dennis, S. Le Digabel, 2009.
-Departs   by the room asked for in (2), without which a list on a curve grows for ever; by several polls at once.
+Departs   by the room asked for in (2) and (4), without which a list on a curve grows for ever; by several polls at
+          once.
 """
 
 from __future__ import annotations
@@ -42,6 +44,8 @@ FloatArray = NDArray[np.float64]
 
 # (2): a design needs this share of the room that an even front leaves; lists longer than so many points are thinned.
 ROOM_SHARE, LONGEST = 0.5, 3
+# (4): by how much more room is asked for; and by which share of the front's extent a design lies beyond its ends.
+WIDENED, BEYOND = 1.5, 1e-6
 # Where nothing is known: designs spread over the box, for each variable and at most.
 SPREAD_PER_VARIABLE, MOST_SPREAD = 4, 60
 # The most reach, over the widths, and the share of the first one that known designs begin with.
@@ -61,15 +65,23 @@ class FrontDirectSearchOptions:
 
 @dataclass
 class _List:
-    """The designs of the front: codes (k, n), objectives (k, p), reaches (k,)."""
+    """The designs of the front: codes (k, n), objectives (k, p), reaches (k,); and how many times the room of (2) a
+    further one needs."""
 
     codes: FloatArray
     values: FloatArray
     reach: FloatArray
+    widened: float = 1.0
 
     def keep(self, places: NDArray[Any]) -> None:
         """Keep these alone."""
         self.codes, self.values, self.reach = self.codes[places], self.values[places], self.reach[places]
+
+    def thin(self, most: int) -> None:
+        """Keep so many at most, spread evenly, and ask for more room if that leaves any out, (4)."""
+        if len(self.codes) > most:
+            self.keep(spread_subset(self.values, most))
+            self.widened *= WIDENED
 
 
 def front_direct_search(task: Task, options: FrontDirectSearchOptions) -> Protocol:
@@ -143,8 +155,7 @@ def _first(
     front.keep(np.flatnonzero(nondominated(front.values)))
     _, once = np.unique(front.values, axis=0, return_index=True)
     front.keep(np.sort(once))
-    if len(front.codes) > LONGEST * task.points:
-        front.keep(spread_subset(front.values, LONGEST * task.points))
+    front.thin(LONGEST * task.points)
     return front
 
 
@@ -203,7 +214,7 @@ def _take(
     low, high = front.values.min(axis=0), front.values.max(axis=0)
     extent = np.where(high > low, high - low, np.maximum(np.abs(high), 1e-12))
     p = front.values.shape[1]
-    room = ROOM_SHARE / max(points - 1, 1) ** (1.0 / max(p - 1, 1))
+    room = front.widened * ROOM_SHARE / max(points - 1, 1) ** (1.0 / max(p - 1, 1))
     gained: set[int] = set()
     reach = front.reach.copy()
     new_codes, new_values, new_reach = [front.codes], [front.values], []
@@ -216,7 +227,7 @@ def _take(
         if ((every <= own).all(axis=1)).any():
             continue
         beats = (own <= current).all(axis=1) & alive
-        is_beyond = bool((values[place] < low).any())
+        is_beyond = bool((values[place] < low - BEYOND * extent).any())
         gap = np.abs(every - own).max(axis=1).min(initial=np.inf)
         if not (beats.any() or is_beyond or gap > room):
             continue
@@ -235,5 +246,4 @@ def _take(
     keep = np.concatenate([alive, np.ones(len(doubled), dtype=bool)])
     keep &= nondominated(front.values)
     front.keep(np.flatnonzero(keep))
-    if len(front.codes) > LONGEST * points:
-        front.keep(spread_subset(front.values, LONGEST * points))
+    front.thin(LONGEST * points)
