@@ -8,8 +8,8 @@ reach is not at its end, is polled around:
 What dominates something on the list, lies beyond its ends, or in room that is wider than what an even front of the
 points asked for would leave, joins the list with the reach of the one polled around, what it dominates leaves (2). The
 reach doubles where that is so, and is halved where nothing joins (3). A list that grows too long is thinned, and asks
-for more room from then on: else what was left out would join again and again (4). Members of spaced and catalogue variables are
-polled one step and, for choices, any other member away.
+for more room from then on: else what was left out would join again and again (4). Members of spaced and catalogue
+variables are polled one step and, for choices, any other member away.
 
 Until a design meets all limits, the one that misses least is polled around, by its violation.
 
