@@ -151,7 +151,7 @@ class Kills(unittest.TestCase):
                     self.assertEqual(others & iterations, last[1] & iterations)
 
     def test_any_number_of_workers_takes_the_same_path(self):
-        for method in some(("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"), 2):
+        for method in some(("sqp", "nelder-mead", "multistart", "differential-evolution", "mesh-adaptive-search"), 3):
             results = []
             for workers in (None, 1, 2):
                 with self.subTest(method=method, workers=workers):

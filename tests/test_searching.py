@@ -267,11 +267,8 @@ class Bests(unittest.TestCase):
         self.assertEqual(marks, [1, 2, 3, 3, 5, 5])
 
     def test_gears_of_the_right_ratio_are_found_among_all(self):
-        best = min(
-            (1 / 6.931 - a * b / (c * d)) ** 2
-            for a, b in itertools.combinations_with_replacement(range(12, 61), 2)
-            for c, d in itertools.combinations_with_replacement(range(12, 61), 2)
-        )
+        products = np.array([a * b for a, b in itertools.combinations_with_replacement(range(12, 61), 2)])
+        best = float(((1 / 6.931 - np.divide.outer(products, products)) ** 2).min())
         found = [
             run(loads(MIXED[2][1]), method="differential-evolution", seed=seed).objective for seed in some(range(3))
         ]

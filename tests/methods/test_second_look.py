@@ -22,7 +22,7 @@ WAVES += "f = '(x-1)^2/20 + y^2/10 + sin(3*x)*cos(2*y)'\n"
 
 class SecondLook(unittest.TestCase):
     def test_it_finds_the_published_optima_that_the_first_search_misses(self) -> None:
-        for case in some(MULTIMODAL):
+        for case in some(MULTIMODAL, 3):
             if (case.name, case.n) not in {("Schwefel", 5), ("Goldstein and Price", 2), ("Griewank", 2), ("Levy", 10)}:
                 continue
             problem = case.problem()
