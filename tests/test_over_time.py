@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ilvren import load, run, verify
+from ilvren import load, loads, run, verify
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.evaluate import Gate
@@ -124,6 +124,25 @@ class OverTime(InAFolder):
                 result = ledger.run(f"l{limit}").result
             self.assertEqual(result["variables"], whole["variables"])
             self.assertEqual(result["counts"], whole["counts"])
+
+    def test_a_limit_without_a_value_between_the_moments_does_not_hold(self):
+        """At the grid's moments the cosine is 1; between them the root is that of numbers below 0."""
+        for treatment in ("simulation", "collocation"):
+            for limit in ("sqrt(cos(t * 3.141592653589793) + 0.5) + x <= 4", "sqrt(1.5 + 0 * t) + x <= 4"):
+                text = (
+                    f'[time]\nto = 10\nsteps = 5\ntreatment = "{treatment}"\n[variables]\nk = {{ start = 1.0, lower = 0.5, upper = 3 }}\n'
+                    '[states]\nx = { rate = "-k * x", initial = 1 }\n[minimize]\nf = "(k - 1)^2"\n'
+                    f'[constraints]\nd = "{limit}"\n'
+                )
+                with self.subTest(treatment, limit=limit):
+                    result = run(loads(text), method="sqp" if treatment == "simulation" else "interior-point")
+                    verdict = verify(result)
+                    moments = next((check for check in verdict.checks if check.name == "moments"), None)
+                    if "cos" in limit:
+                        self.assertFalse(verdict.holds)
+                        self.assertTrue(moments is None or moments.result == "fail")
+                    elif treatment == "simulation":
+                        self.assertEqual(moments.result, "pass")
 
     def test_what_was_found_is_judged_between_the_moments_and_afresh(self):
         self.call("run", "p.toml")

@@ -111,6 +111,7 @@ def _measured_between(problem: Problem, axis: CollocatedAxis, point: FloatArray,
         told, there, signal = (np.asarray(value, dtype=float) for value in values)
         sizes = signal if item.function in ("highest", "lowest") else np.array([told, there])
         off = float(np.abs(there - told).max(initial=0.0)) / (float(np.abs(sizes).max(initial=0.0)) or 1.0)
+        off = off if np.isfinite(off) else 1.0  # it has no value there
         # What is told stands nowhere in particular: all of the grid is too coarse.
         found.append(Between(item.entry, axis.case, taus, np.full(len(taus), off), kind="measure"))
     return found
@@ -181,5 +182,5 @@ def _looked_at(
             np.broadcast_to(array, (len(taus), *array.shape[1:])) if array.ndim else np.full(len(taus), float(array))
         )
         flat = array.reshape(len(taus), -1).max(axis=1)
-        miss = np.fmax(miss, flat)
+        miss = np.fmax(miss, np.where(np.isnan(flat), size, flat))  # where it has no value nobody keeps it
     return Between(name, axis.case, taus, miss / size)

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.evaluate import Gate
-from ilvren.problem import Measures, Problem, Refinement, highest_near, objective_size, refined_problem
+from ilvren.problem import Measures, Problem, Refinement, RowBlock, highest_near, objective_size, refined_problem
 from ilvren.records import dataclass
 from ilvren.runs.gridding import GridReport, grid_report, next_grid
 
@@ -121,6 +121,15 @@ class Missed:
     at_moments: float = math.nan
     between: float = math.nan
 
+    @property
+    def otherwise(self) -> str:
+        """Return what is measured otherwise between the moments, in words."""
+        if not math.isfinite(self.between):
+            return f"{self.measured} has no value at some moment between those of the grid"
+        return (
+            f"{self.measured} is {self.at_moments:.6g} by the moments of the grid, {self.between:.6g} between them, too"
+        )
+
 
 def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Missed:
     """Return which limits over time a design breaks between the moments of the grid, by more than the tolerance, and
@@ -135,6 +144,9 @@ def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = (
     gate = Gate(finer, calls=calls if len(calls) == len(finer.sources) else None)
     there = gate.evaluate(point)
     missed = _limits_missed(problem, finer, there.rows)
+    unknown = next((block.name for block in finer.row_blocks if _is_unknown(block, there.rows)), "")
+    if unknown:
+        return replace(missed, measured=unknown, change=1.0)
     if not problem.template.measures:
         return missed
     here = _evaluated(problem, point, calls)
@@ -185,6 +197,11 @@ def _evaluated(problem: Problem, point: FloatArray, calls: Sequence[Any]) -> Eva
     return Gate(problem, calls=calls if len(calls) == len(problem.sources) else None).evaluate(point)
 
 
+def _is_unknown(block: RowBlock, rows: FloatArray) -> bool:
+    """Return whether a limit over time has no value somewhere, of rows (m,)."""
+    return block.times is not None and not np.isfinite(rows[block.first : block.first + block.size]).all()
+
+
 def _otherwise(
     problem: Problem, here: Evaluation, finer: Problem, there: Evaluation
 ) -> tuple[str, float, float, float]:
@@ -205,7 +222,8 @@ def _otherwise(
         rows, more = here.rows[mine], there.rows[other_block.first : other_block.first + block.size]
         for place, change in enumerate((np.abs(rows - more) / sizes[mine]).tolist()):
             found.append((block.row_name(place), change, float(rows[place]), float(more[place])))
-    known = [item for item in found if np.isfinite(item[1])]
+    # What has a value at the moments alone is another one between them, whatever it is.
+    known = [item if np.isfinite(item[1]) else (item[0], 1.0, item[2], item[3]) for item in found]
     return max(known, key=lambda item: item[1])
 
 
@@ -294,11 +312,7 @@ def next_refinement(
     if (missed.worst > limit or is_otherwise) and missed.moments:
         count = sum(len(item) for item in missed.moments.values())
         moments = "moment" if count == 1 else "moments"
-        why = (
-            f"{missed.measured} is {missed.at_moments:.6g} by its moments, {missed.between:.6g} between them, too"
-            if is_otherwise
-            else f"{missed.row} is broken between its moments by {missed.worst:.1e}"
-        )
+        why = missed.otherwise if is_otherwise else f"{missed.row} is broken between its moments by {missed.worst:.1e}"
         told.append(f"{count} {moments} added to the grid ({why})")
     if not told:
         return None

@@ -208,10 +208,7 @@ def _measured_between(problem: Problem, point: NDArray[np.float64], calls: Seque
     missed = missed_between(problem, point, calls)
     if not missed.change > tolerance_of(problem):
         return ""
-    return (
-        f"{missed.measured} is {missed.at_moments:.6g} by the moments of [time], {missed.between:.6g} between them, too"
-        " (a run adds moments by itself)"
-    )
+    return f"{missed.otherwise} (a run adds moments by itself)" if np.isfinite(missed.between) else missed.otherwise
 
 
 def _evaluated(problem: Problem, named: Mapping[str, tuple[Any, Trouble | None]]) -> Evaluation:
