@@ -216,12 +216,13 @@ def _allowance(tracks: Sequence[Track], scale: float, distances: Sequence[float]
     best: tuple[float, float, Track] | None = None
     kept: tuple[float, Track] | None = None
     for track in tracks:
-        for place in np.flatnonzero(track.is_feasible):
-            value, violation = float(track.objective[place]), float(track.violation[place])
-            if best is None or value < best[0]:
-                best = value, violation, track
-            if violation <= KEPT * track.feasibility and (kept is None or value < kept[0]):
-                kept = value, track
+        values = np.where(track.is_feasible, track.objective, np.inf)
+        keeping = np.where(track.violation <= KEPT * track.feasibility, values, np.inf)
+        place, least = int(np.argmin(values)) if len(values) else 0, float(keeping.min(initial=np.inf))
+        if values.min(initial=np.inf) < (best[0] if best else np.inf):
+            best = float(values[place]), float(track.violation[place]), track
+        if least < (kept[0] if kept else np.inf):
+            kept = least, track
     if best is None or kept is None or (kept[0] - best[0]) / scale <= min(distances):
         return ""
     objective = best[2].problem.objective
