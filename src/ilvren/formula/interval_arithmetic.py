@@ -308,14 +308,13 @@ def inverse(operation: str, place: int, y: Box, boxes: Sequence[Box]) -> Box | N
             found = divided(other, y)
             return np.where(is_away, found[0], -np.inf), np.where(is_away, found[1], np.inf)
         case (("square" | "abs" | "cosh"), _):
-            top = {"square": np.sqrt, "abs": np.abs, "cosh": np.arccosh}[operation](
-                np.maximum(y[1], operation == "cosh")
-            )
+            root, least = {"square": (np.sqrt, ABSOLUTE), "abs": (np.abs, 0.0), "cosh": (np.arccosh, 1.0)}[operation]
+            top = root(np.maximum(y[1], least))
             return -top, top
         case "sqrt", _:
             return np.square(np.maximum(y[0], 0.0)), np.where(y[1] < 0.0, -np.inf, np.square(y[1]))
         case "exp", _:
-            return np.log(np.maximum(y[0], 0.0)), np.log(np.maximum(y[1], 0.0))
+            return np.log(np.maximum(y[0], 0.0)), np.log(np.maximum(y[1], ABSOLUTE))  # what underflows is 0
         case "log", _:
             return np.exp(y[0]), np.exp(y[1])
         case "log10", _:
