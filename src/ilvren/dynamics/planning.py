@@ -225,7 +225,7 @@ class _Pacing(Walker):
             crossing = (
                 self.crossed(position, h, x, after) if self.system.mode_count and flutters <= MOST_EVENTS else None
             )
-            if crossing is not None and crossing[1] > 0.0:
+            if crossing is not None and crossing[1] >= 0.0:
                 branch, h_event = crossing
                 moments, k, after = self.segment(position, h_event, x, None)
                 self.append(position, h_event, x, after, k, moments, began, -1, step)
@@ -240,6 +240,10 @@ class _Pacing(Walker):
                 flutters = 2 * MOST_EVENTS
             self.append(position, h, x, after, k, moments, began, -1, step)
             self.largest = np.maximum(self.largest, np.abs(after))
+            leaving = self.leaving(position, h, after) if crossing is None and self.system.mode_count else None
+            if leaving is not None:
+                self.modes = self.modes.copy()
+                self.modes[leaving[0]] = 1.0 - self.modes[leaving[0]]
             position = high if h == remaining else position + h
             x = after
             self.taus.append(position)

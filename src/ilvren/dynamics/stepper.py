@@ -40,6 +40,7 @@ class Stepper:
         self.base[march.outer_places] = given.outers
         self.modes = [1.0] * self.system.mode_count
         self.gap_sizes = [0.0] * self.system.mode_count
+        self.touched: list[int] = []  # branches whose gap was none at the end of the last step
         self.base_key: tuple[int, ...] | None = None
         self.base_modes: list[float] | None = None
         self.base_list: list[float] = []
@@ -106,23 +107,26 @@ class Stepper:
 
     # ---- steps ------------------------------------------------------------------------------------
 
-    def segment(self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None) -> tuple[FloatArray, ...]:
+    def segment(
+        self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float = 0.0
+    ) -> tuple[FloatArray, ...]:
         """Return (moments of the stages, their rates, states at the end) of one step. Shapes: x (states,), moments
-        (stages, numbers), rates (stages, states), end (states,)."""
+        (stages, numbers), rates (stages, states), end (states,). What has pieces is that of moments `back` before: of a
+        step of no length at the end of a piece."""
         tableau = self.march.tableau
         if self.is_plain:
-            return self.plain(tau0, h, x, forcing)
+            return self.plain(tau0, h, x, forcing, back)
         if tableau.is_explicit:
-            return self.explicit(tableau, tau0, h, x, forcing)
-        return self.implicit(tableau, tau0, h, x, forcing)
+            return self.explicit(tableau, tau0, h, x, forcing, back)
+        return self.implicit(tableau, tau0, h, x, forcing, back)
 
-    def plain(self, tau0: float, h: float, x: Any, forcing: Any) -> tuple[Any, ...]:
+    def plain(self, tau0: float, h: float, x: Any, forcing: Any, back: float) -> tuple[Any, ...]:
         """One step on plain floats; in place of the moments what all of them hold."""
-        base = self.base_of(tau0 + 0.5 * h)
+        base = self.base_of(tau0 + 0.5 * h - back)
         if forcing is None and self.system.forcing_count:
-            forcing = self.system.forcing(nudged(tau0, h, self.march.tableau.c)).tolist()
+            forcing = self.system.forcing(nudged(tau0, h, self.march.tableau.c) - back).tolist()
         if self.march.lagged:
-            rows = self.lagged_of(tau0, h)
+            rows = self.lagged_of(tau0, h, back)
             forcing = [a + b for a, b in zip(forcing, rows, strict=True)] if self.system.forcing_count else rows
         try:
             k, after = self.march.step(self.system.rates, tau0, h, x, base, forcing)
@@ -131,7 +135,7 @@ class Stepper:
             return (base, forcing), [[math.nan] * n] * self.march.tableau.stages, [math.nan] * n
         return (base, forcing), k, after
 
-    def lagged_of(self, tau0: float, h: float) -> list[list[float]]:
+    def lagged_of(self, tau0: float, h: float, back: float = 0.0) -> list[list[float]]:
         """Return what the stages of a step hold from some time ago (s, lagged): for all whole steps at once that look
         no further than the course has come."""
         found = self.lagged_rows.get((tau0, h))
@@ -142,7 +146,8 @@ class Stepper:
         taus, c = self.mesh.taus, self.march.tableau.c
         step = bisect.bisect_left(taus, tau0)
         if not (step + 1 < len(taus) and taus[step] == tau0 and taus[step + 1] - tau0 == h):
-            found = [self.lagged_alone(tau0 + h * a, tau0 + h * b) for a, b in zip(*self.march.shares, strict=True)]
+            shares = zip(*self.march.shares, strict=True)
+            found = [self.lagged_alone(tau0 + h * a, tau0 + h * b - back) for a, b in shares]
             self.lagged_last = (tau0, h, found)
             return found
         least = min(float(self.given.lags[lag]) for lag in self.march.layout.rate_lags)
@@ -210,12 +215,12 @@ class Stepper:
         return self.base_list
 
     def explicit(
-        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float
     ) -> tuple[FloatArray, ...]:
         """Make one explicit step: moments (stages, numbers), rates (stages, states), states at the end (states,)."""
         s, n = tableau.stages, len(x)
         k = np.zeros((s, n))
-        rates, inside = self.system.rates, nudged(tau0, h, tableau.c)
+        rates, inside = self.system.rates, nudged(tau0, h, tableau.c) - back
         moments = np.empty((s, len(self.base)))
         for i in range(s):
             at = x + h * (tableau.a[i, :i] @ k[:i]) if i else x
@@ -233,12 +238,12 @@ class Stepper:
             return math.nan
 
     def implicit(
-        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float
     ) -> tuple[FloatArray, ...]:
         """Solve (1) of `tableau` for the rates by Newton's iteration, its matrix that of the step's start. Shapes: x
         (states,), rates (stages, states)."""
         s, n = tableau.stages, len(x)
-        inside = nudged(tau0, h, tableau.c)
+        inside = nudged(tau0, h, tableau.c) - back
         moments = np.stack(
             [
                 self.moment(tau0 + float(c) * h, x, float(inside[i]), None if forcing is None else forcing[i])

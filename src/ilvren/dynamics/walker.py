@@ -32,6 +32,8 @@ MOST_SEARCH = 100
 VAST = 1e6
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
+# How far ahead, in steps, it is looked for the side to which a gap of 0 goes; what is on this side of an end.
+AHEAD, JUST = 1e-6, 1e-9
 
 
 class Walker(Stepper):
@@ -94,7 +96,7 @@ class Walker(Stepper):
             gaps = self.gaps(moment)
             near = np.abs(gaps) <= 1e-12 * (1.0 + np.abs(gaps).max(initial=0.0))
             if near.any():
-                ahead = 1e-6 * (high - low)
+                ahead = AHEAD * (high - low)
                 rate = np.asarray(self.rated(self.system.rates, moment)) * np.ones(len(x))
                 later = self.gaps(self.moment(low + ahead, np.asarray(x) + ahead * rate, at, None))
                 gaps = np.where(near, later, gaps)
@@ -120,22 +122,23 @@ class Walker(Stepper):
         while True:
             place = bisect.bisect_right(self.moving, (position, math.inf))
             end, ended = high, -1
-            if place < len(self.moving) and position < self.moving[place][0] < high:
+            if place < len(self.moving) and position < self.moving[place][0] <= high:
                 end, moving = self.moving[place]
                 ended = len(course.events)
                 event = (-1, moving)
             is_whole = position == low and end == high
             h = end - position
             own = forcing if is_whole else None
-            moments, k, after = self.segment(position, h, x, own)
+            just = JUST * (high - low)
+            moments, k, after = self.segment(position, h, x, own, 0.0 if h > 0.0 else just)
             if not is_finite(after):
                 self.lost(position, h, np.asarray(x), np.asarray(after), np.asarray(k))
             gap_moment = None
             if self.system.mode_count and count <= MOST_EVENTS:
-                crossing = self.crossed(position, h, x, after)
-                if crossing is not None and crossing[1] > 0.0:
+                crossing = self.crossed(position, h, x, after) or self.leaving(position, h, after)
+                if crossing is not None and crossing[1] >= 0.0:
                     branch, h = crossing
-                    moments, k, after = self.segment(position, h, x, None)
+                    moments, k, after = self.segment(position, h, x, None, 0.0 if h > 0.0 else just)
                     end = position + h
                     ended, event = len(course.events), (branch, -1)
                     gap_moment = self.moment(end, after, position + h * (1.0 - 1e-9), None)
@@ -149,10 +152,10 @@ class Walker(Stepper):
                 if event[0] >= 0:
                     self.modes = self.modes.copy()
                     self.modes[event[0]] = 1.0 - self.modes[event[0]]
+            # What happens at the end of the step is followed by a segment of no length, from there to that end: the one
+            # moves with the design, the other does not.
             x, position, began = after, end, ended
             if ended < 0:
-                break
-            if position >= high:
                 break
         if count > MOST_EVENTS:
             self.flutter(low, high, x)
@@ -202,14 +205,17 @@ class Walker(Stepper):
     # ---- events -----------------------------------------------------------------------------------
 
     def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> tuple[int, float] | None:
-        """Return (branch, step to where it changes) of the first branch whose gap has left its side at the end; a step
-        of 0 where none can be found."""
+        """Return (branch, step to where it changes) of the first branch whose gap has left its side at the end: of
+        length 0 where it has no gap at the start, below 0 where none can be found."""
         gaps, wrong = self.gaps_after(tau0, h, after), []
+        self.touched = []
         for k, gap in enumerate(gaps):
             size = abs(gap)
             if size > self.gap_sizes[k]:
                 self.gap_sizes[k] = size
-            if (gap > 0.0) != (self.modes[k] > 0.5) and size > NO_GAP * self.gap_sizes[k]:
+            if size <= NO_GAP * self.gap_sizes[k]:
+                self.touched.append(k)
+            elif (gap > 0.0) != (self.modes[k] > 0.5):
                 wrong.append(k)
         if not wrong:
             return None
@@ -220,7 +226,24 @@ class Walker(Stepper):
             )
             if found is not None and (best is None or found < best[1]):
                 best = (branch, found)
-        return best if best is not None else (wrong[0], 0.0)
+        if best is None:  # they begin on their gap, as where another branch has just changed with them
+            none = (k for k in wrong if abs(self.gap_at(k, tau0, 0.0, x)) <= NO_GAP * self.gap_sizes[k])
+            best = next(((k, 0.0) for k in none), (wrong[0], -1.0))
+        return best
+
+    def leaving(self, tau0: float, h: float, after: Any) -> tuple[int, float] | None:
+        """Return (branch, h) of the first branch whose gap is none at the end of a step, to rounding, and goes over to
+        its other side there. `after` are the states at the end."""
+        if not self.touched:
+            return None
+        tau, inside, ahead = tau0 + h, tau0 + h * (1.0 - 1e-9), AHEAD * max(h, self.mesh.longest)
+        x = np.asarray(after)
+        rate = np.asarray(self.rated(self.system.rates, self.moment(tau, x, inside, None))) * np.ones(len(x))
+        later = self.gaps(self.moment(tau + ahead, x + ahead * rate, inside, None))
+        for k in self.touched:
+            if (later[k] > 0.0) != (self.modes[k] > 0.5) and abs(later[k]) > NO_GAP * self.gap_sizes[k]:
+                return k, h
+        return None
 
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
         """Return a branch's gap after a step of length h. x is (states,)."""
