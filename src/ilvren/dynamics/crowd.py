@@ -173,6 +173,7 @@ class Crowd:
                 rate = self._columns(self.system.rates_many(moment), self.count)
                 later = self.gaps(own, low + ahead, self.x + ahead * rate, middle, at)
                 gaps = np.where(near, later, gaps)
+                self.lost |= ((gaps == 0.0) & self.system.gap_jumps).any(axis=1)  # they may rest there
             found = np.where(gaps >= 0.0, 1.0, 0.0)
             if np.array_equal(found, self.modes):
                 return

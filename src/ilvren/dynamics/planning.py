@@ -19,7 +19,8 @@ from numpy.typing import NDArray
 from ilvren.dynamics.course import Given, Lost, March, nudged
 from ilvren.dynamics.mesh import Mesh
 from ilvren.dynamics.tableau import EXPLICIT, RADAU
-from ilvren.dynamics.walker import MOST_EVENTS, VAST, Walker, followed
+from ilvren.dynamics.system import RESTING
+from ilvren.dynamics.walker import JUST, MOST_EVENTS, VAST, Walker, followed
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -225,13 +226,16 @@ class _Pacing(Walker):
             crossing = (
                 self.crossed(position, h, x, after) if self.system.mode_count and flutters <= MOST_EVENTS else None
             )
-            if crossing is not None and crossing[1] >= 0.0:
-                branch, h_event = crossing
-                moments, k, after = self.segment(position, h_event, x, None)
-                self.append(position, h_event, x, after, k, moments, began, -1, step)
-                self.modes = self.modes.copy()
-                self.modes[branch] = 1.0 - self.modes[branch]
-                position, x, began = position + h_event, after, -1
+            if crossing is not None and self.modes[crossing.branch] == RESTING:
+                self.turn(crossing)
+                flutters += 1
+                continue
+            if crossing is not None and crossing.h >= 0.0:
+                moments, k, after = self.segment(position, crossing.h, x, None)
+                self.append(position, crossing.h, x, after, k, moments, began, -1, step)
+                position, x, began = position + crossing.h, after, -1
+                self.turn(crossing)
+                self.settle(crossing.branch, position, position - JUST * h, x)
                 flutters += 1
                 self.largest = np.maximum(self.largest, np.abs(after))
                 h = grown
@@ -242,8 +246,8 @@ class _Pacing(Walker):
             self.largest = np.maximum(self.largest, np.abs(after))
             leaving = self.leaving(position, h, after) if crossing is None and self.system.mode_count else None
             if leaving is not None:
-                self.modes = self.modes.copy()
-                self.modes[leaving[0]] = 1.0 - self.modes[leaving[0]]
+                self.turn(leaving)
+                self.settle(leaving.branch, position + h, position + h * (1.0 - JUST), after)
             position = high if h == remaining else position + h
             x = after
             self.taus.append(position)

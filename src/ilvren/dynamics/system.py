@@ -1,9 +1,9 @@
 """Formulas of one moment as compiled code on flat numbers: rates, gaps of branches, jumps, and their derivatives.
 
 All formulas are written out element by element. What depends on nothing but the time and fixed values is `forcing`: it
-is computed for all steps at once, beforehand. Every other branch (abs, min, max, a comparison) has a `mode`, 1 where
-its gap is at least 0 and 0 where it is not, which is an input: within a step no branch changes, and where a gap changes
-its sign is for the steps to find.
+is computed for all steps at once, beforehand. Every other branch (abs, min, max, a comparison) that may change on the
+way has a `mode`, 1 where its gap is above 0, 0 where it is below, and RESTING where it stays 0, which is an input:
+within a step no branch changes, and where a gap changes its sign is for the steps to find.
 
 One moment in flat numbers, by place: what the graph's inputs hold, the modes, the forcing.
 """
@@ -22,14 +22,17 @@ from ilvren.formula import SPLIT, Graph, TooLong, compile_arrays, compile_scalar
 if TYPE_CHECKING:
     from ilvren.dynamics.evolution import Evolution
 
-__all__ = ["System", "TooManyFormulas"]
+__all__ = ["RESTING", "System", "TooManyFormulas"]
 
 FloatArray = NDArray[np.float64]
 
 # Formulas of a moment longer than this, written out, take too long to compile.
 MOST_NODES = 400_000
-_TRUTH = {"<=": (0.0, 1.0), "<": (0.0, 1.0), ">=": (1.0, 0.0), ">": (1.0, 0.0), "==": (0.0, 0.0), "!=": (1.0, 1.0)}
-
+# The mode of a comparison of two sides that are, and stay, the same.
+RESTING = 0.5
+# Of each comparison the modes (from, to) at which it holds; of == and != those at which they do and do not.
+_HOLDS = {">": (0.75, None), ">=": (0.25, None), "<": (None, 0.25), "<=": (None, 0.75), "==": (0.25, 0.75),
+          "!=": (0.25, 0.75)}  # fmt: skip
 
 # Branches without a jump; and operations that have no value everywhere.
 EVEN = frozenset({"abs", "min", "max"})
@@ -104,15 +107,22 @@ class System:
         """Write the formulas again with modes in place of branches and inputs in place of forcing."""
         order = graph.reachable(roots)
         is_constant, is_forcing = set[int](), set[int]()
+        is_still, still = set[int](), set(self.places("outer").tolist())  # what the design alone decides
         for number in order:
             node = graph.nodes[number]
             if node.operation == "constant":
                 is_constant.add(number)
+                is_still.add(number)
             elif node.operation == "variable":
                 if node.index == 0:
                     is_forcing.add(number)
-            elif all(operand in is_forcing or operand in is_constant for operand in node.operands):
-                is_forcing.add(number)
+                if node.index in still:
+                    is_still.add(number)
+            else:
+                if all(operand in is_forcing or operand in is_constant for operand in node.operands):
+                    is_forcing.add(number)
+                if all(operand in is_still for operand in node.operands):
+                    is_still.add(number)
         made = Graph()
         mapped: dict[int, int] = {}
         modes: list[int] = []
@@ -136,7 +146,8 @@ class System:
                 if operand in is_forcing and operand not in mapped:
                     mapped[operand] = self._forcing_input(graph, made, operand, forced)
                 operands.append(mapped[operand])
-            if node.operation in SPLIT and not (node.operation in EVEN and _gap(graph, number) in falling):
+            is_left = number in is_still or (node.operation in EVEN and _gap(graph, number) in falling)
+            if node.operation in SPLIT and not is_left:
                 gap = operands[0] if node.operation == "abs" else made.apply("sub", *operands)
                 if made.nodes[gap].operation == "constant":
                     mapped[number] = made.apply(node.operation, *operands)
@@ -145,7 +156,7 @@ class System:
                     mode_of[gap] = made.variable(-2 - len(modes))
                     modes.append(mode_of[gap])
                     gaps.append(gap)
-                if node.operation in _TRUTH:
+                if node.operation in _HOLDS:
                     jumping.add(gap)
                 mapped[number] = _sided(made, node.operation, operands, mode_of[gap])
             else:
@@ -429,7 +440,8 @@ def _sided(graph: Graph, operation: str, operands: Sequence[int], mode: int) -> 
             return graph.apply("where", mode, operands[0], operands[1])
         case "min":
             return graph.apply("where", mode, operands[1], operands[0])
-    one, other = _TRUTH[operation]
-    if one == other:
-        return graph.constant(one)
-    return mode if one else graph.apply("sub", graph.constant(1.0), mode)
+    low, high = _HOLDS[operation]
+    sides = [graph.apply(">", mode, graph.constant(low))] if low is not None else []
+    sides += [graph.apply("<", mode, graph.constant(high))] if high is not None else []
+    found = sides[0] if len(sides) == 1 else graph.apply("and", *sides)
+    return graph.apply("not", found) if operation == "!=" else found

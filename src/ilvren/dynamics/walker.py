@@ -9,13 +9,14 @@ from __future__ import annotations
 import bisect
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Course, Given, Lost, March, is_finite
 from ilvren.dynamics.stepper import ROUNDING, Stepper
+from ilvren.dynamics.system import RESTING
 
 if TYPE_CHECKING:
     from ilvren.dynamics.mesh import Mesh
@@ -32,8 +33,19 @@ MOST_SEARCH = 100
 VAST = 1e6
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
-# How far ahead, in steps, it is looked for the side to which a gap of 0 goes; what is on this side of an end.
-AHEAD, JUST = 1e-6, 1e-9
+# A larger one may become none before the next step.
+NEAR = 1e-6
+# How far ahead, in steps, it is looked for the side to which a gap of 0 goes; what is on this side of an end; and two
+# moments of events so near are the same.
+AHEAD, JUST, SAME = 1e-6, 1e-9, 4e-9
+
+
+class Crossing(NamedTuple):
+    """A branch that changes, after a step of length h (below 0: where cannot be found), and its mode from there on."""
+
+    branch: int
+    h: float
+    mode: float
 
 
 class Walker(Stepper):
@@ -89,7 +101,8 @@ class Walker(Stepper):
         return found
 
     def set_modes(self, low: float, high: float, x: FloatArray) -> None:
-        """Set the modes to the sides on which a step begins; of a gap of 0, that to which it goes. x is (states,)."""
+        """Set the modes to the sides on which a step begins; of a gap of 0, that to which it goes, if to any. x is
+        (states,)."""
         at = low + 1e-9 * (high - low)
         for _ in range(len(self.modes) + 1):
             moment = self.moment(low, x, at, None)
@@ -100,7 +113,8 @@ class Walker(Stepper):
                 rate = np.asarray(self.rated(self.system.rates, moment)) * np.ones(len(x))
                 later = self.gaps(self.moment(low + ahead, np.asarray(x) + ahead * rate, at, None))
                 gaps = np.where(near, later, gaps)
-            found = np.where(gaps >= 0.0, 1.0, 0.0).tolist()
+            rests = np.where(self.system.gap_jumps, RESTING, 1.0)
+            found = np.where(gaps > 0.0, 1.0, np.where(gaps == 0.0, rests, 0.0)).tolist()
             if found == self.modes:
                 return
             self.modes = found
@@ -133,14 +147,18 @@ class Walker(Stepper):
             moments, k, after = self.segment(position, h, x, own, 0.0 if h > 0.0 else just)
             if not is_finite(after):
                 self.lost(position, h, np.asarray(x), np.asarray(after), np.asarray(k))
-            gap_moment = None
+            gap_moment, crossing = None, None
             if self.system.mode_count and count <= MOST_EVENTS:
                 crossing = self.crossed(position, h, x, after) or self.leaving(position, h, after)
-                if crossing is not None and crossing[1] >= 0.0:
-                    branch, h = crossing
+                if crossing is not None and self.modes[crossing.branch] == RESTING:
+                    self.turn(crossing)
+                    count += 1
+                    continue
+                if crossing is not None and crossing.h >= 0.0:
+                    h = crossing.h
                     moments, k, after = self.segment(position, h, x, None, 0.0 if h > 0.0 else just)
                     end = position + h
-                    ended, event = len(course.events), (branch, -1)
+                    ended, event = len(course.events), (crossing.branch, -1)
                     gap_moment = self.moment(end, after, position + h * (1.0 - 1e-9), None)
                     count += 1
                 elif crossing is not None:
@@ -149,9 +167,9 @@ class Walker(Stepper):
             if ended >= 0:
                 course.events.append(event)
                 course.event_gap.append(gap_moment if gap_moment is not None else np.zeros(0))
-                if event[0] >= 0:
-                    self.modes = self.modes.copy()
-                    self.modes[event[0]] = 1.0 - self.modes[event[0]]
+                if crossing is not None and event[0] >= 0:
+                    self.turn(crossing)
+                    self.settle(crossing.branch, end, end - just, after)
             # What happens at the end of the step is followed by a segment of no length, from there to that end: the one
             # moves with the design, the other does not.
             x, position, began = after, end, ended
@@ -204,46 +222,80 @@ class Walker(Stepper):
 
     # ---- events -----------------------------------------------------------------------------------
 
-    def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> tuple[int, float] | None:
-        """Return (branch, step to where it changes) of the first branch whose gap has left its side at the end: of
-        length 0 where it has no gap at the start, below 0 where none can be found."""
+    def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> Crossing | None:
+        """Return the first branch whose gap has left its side at the end: where it has no gap at the start, there."""
         gaps, wrong = self.gaps_after(tau0, h, after), []
         self.touched = []
         for k, gap in enumerate(gaps):
             size = abs(gap)
             if size > self.gap_sizes[k]:
                 self.gap_sizes[k] = size
-            if size <= NO_GAP * self.gap_sizes[k]:
-                self.touched.append(k)
-            elif (gap > 0.0) != (self.modes[k] > 0.5):
+            is_none = size <= NO_GAP * self.gap_sizes[k]
+            if not is_none and (self.modes[k] == RESTING or (gap > 0.0) != (self.modes[k] > 0.5)):
                 wrong.append(k)
+            elif size <= NEAR * self.gap_sizes[k]:
+                self.touched.append(k)
         if not wrong:
             return None
-        best: tuple[int, float] | None = None
-        for branch in wrong:
-            found = self.root(
-                branch, tau0, h if best is None else best[1], x, float(gaps[branch]) if best is None else None
-            )
-            if found is not None and (best is None or found < best[1]):
-                best = (branch, found)
-        if best is None:  # they begin on their gap, as where another branch has just changed with them
-            none = (k for k in wrong if abs(self.gap_at(k, tau0, 0.0, x)) <= NO_GAP * self.gap_sizes[k])
-            best = next(((k, 0.0) for k in none), (wrong[0], -1.0))
-        return best
+        best: Crossing | None = None
+        for k in wrong:
+            if self.modes[k] == RESTING:
+                continue
+            at_end = float(gaps[k]) if best is None else None
+            found = self.root(k, tau0, h if best is None else best.h, x, at_end)
+            if found is not None and (best is None or found < best.h):
+                best = Crossing(k, found, _side(gaps[k]))
+            elif found is None and self.begins_without(k, tau0, h, x, float(gaps[k])):
+                return Crossing(k, 0.0, _side(gaps[k]))
+        for k in wrong:
+            if self.modes[k] == RESTING:  # it goes with another branch, or has gone before
+                here = gaps[k] if best is None else self.gap_at(k, tau0, best.h, x)
+                if not abs(here) <= NO_GAP * self.gap_sizes[k]:
+                    return Crossing(k, 0.0, _side(here))
+        return best or Crossing(wrong[0], -1.0, _side(gaps[wrong[0]]))
 
-    def leaving(self, tau0: float, h: float, after: Any) -> tuple[int, float] | None:
-        """Return (branch, h) of the first branch whose gap is none at the end of a step, to rounding, and goes over to
-        its other side there. `after` are the states at the end."""
-        if not self.touched:
+    def begins_without(self, branch: int, tau0: float, h: float, x: FloatArray, at_end: float) -> bool:
+        """Return whether a gap is 0 where a step begins, as where another branch has just changed with it."""
+        start = self.gap_at(branch, tau0, 0.0, x)
+        is_soon = abs(start) * h <= SAME * self.mesh.longest * abs(at_end - start)
+        return is_soon or abs(start) <= NO_GAP * self.gap_sizes[branch]
+
+    def leaving(self, tau0: float, h: float, after: Any) -> Crossing | None:
+        """Return the first branch whose gap is none at the end of a step, to rounding, and goes over to its other side
+        there. `after` are the states at the end."""
+        moving = [k for k in self.touched if self.modes[k] != RESTING]
+        if not moving:
             return None
-        tau, inside, ahead = tau0 + h, tau0 + h * (1.0 - 1e-9), AHEAD * max(h, self.mesh.longest)
-        x = np.asarray(after)
-        rate = np.asarray(self.rated(self.system.rates, self.moment(tau, x, inside, None))) * np.ones(len(x))
-        later = self.gaps(self.moment(tau + ahead, x + ahead * rate, inside, None))
-        for k in self.touched:
+        here = self.gaps_after(tau0, h, after)
+        later = self.gaps_ahead(tau0 + h, tau0 + h * (1.0 - JUST), after)
+        for k in moving:
             if (later[k] > 0.0) != (self.modes[k] > 0.5) and abs(later[k]) > NO_GAP * self.gap_sizes[k]:
-                return k, h
+                gap = abs(here[k])  # the time, too, that it is told at may be just before the end
+                if gap <= NO_GAP * self.gap_sizes[k] or gap * AHEAD <= SAME * abs(later[k] - here[k]):
+                    return Crossing(k, h, _side(later[k]))
         return None
+
+    def gaps_ahead(self, tau: float, inside: float, x: Any) -> FloatArray:
+        """Return the gaps a little later (branches,), the states x going on as the modes have it."""
+        x, ahead = np.asarray(x), AHEAD * self.mesh.longest
+        rate = np.asarray(self.rated(self.system.rates, self.moment(tau, x, inside, None))) * np.ones(len(x))
+        return self.gaps(self.moment(tau + ahead, x + ahead * rate, inside, None))
+
+    def turn(self, crossing: Crossing) -> None:
+        """Set the mode of a branch that changes."""
+        self.modes = self.modes.copy()
+        self.modes[crossing.branch] = crossing.mode
+
+    def settle(self, branch: int, tau: float, inside: float, x: Any) -> None:
+        """Let a comparison rest whose two sides have become the same and stay so, the states being x."""
+        if not self.system.gap_jumps[branch]:
+            return
+        least = NO_GAP * self.gap_sizes[branch]
+        if abs(self.gaps_ahead(tau, inside, x)[branch]) <= least:
+            before = self.modes
+            self.turn(Crossing(branch, 0.0, RESTING))
+            if not abs(self.gaps_ahead(tau, inside, x)[branch]) <= least:
+                self.modes = before
 
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
         """Return a branch's gap after a step of length h. x is (states,)."""
@@ -309,6 +361,11 @@ class Walker(Stepper):
                 at_low = at_low * 0.5 if kept == -1 else at_low
                 kept = -1
         return high
+
+
+def _side(gap: float) -> float:
+    """Return the mode of a gap that is not 0."""
+    return 1.0 if gap > 0.0 else 0.0
 
 
 def walker_along(march: March, given: Given, mesh: Mesh, course: Course) -> Walker:
