@@ -40,6 +40,7 @@ class Stepper:
         self.base[march.outer_places] = given.outers
         self.modes = [1.0] * self.system.mode_count
         self.gap_sizes = [0.0] * self.system.mode_count
+        self.back = 0.0  # see `back_of`
         self.touched: list[int] = []  # branches whose gap was none at the end of the last step
         self.base_key: tuple[int, ...] | None = None
         self.base_modes: list[float] | None = None
@@ -98,7 +99,7 @@ class Stepper:
     def past(self, sigma: float, inside: float) -> FloatArray:
         """Return the states at an earlier share of the time, on the side of `inside`. They are (states,)."""
         course = self.course
-        if sigma <= 0.0 or not len(course):
+        if sigma <= 0.0 or inside <= 0.0 or not len(course):
             return np.asarray(course.first[0] if len(course) else self.x_first)
         place = segment_of(course, inside)
         theta = (sigma - course.tau0[place]) / course.h[place]
@@ -107,26 +108,28 @@ class Stepper:
 
     # ---- steps ------------------------------------------------------------------------------------
 
-    def segment(
-        self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float = 0.0
-    ) -> tuple[FloatArray, ...]:
+    def segment(self, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None) -> tuple[FloatArray, ...]:
         """Return (moments of the stages, their rates, states at the end) of one step. Shapes: x (states,), moments
-        (stages, numbers), rates (stages, states), end (states,). What has pieces is that of moments `back` before: of a
-        step of no length at the end of a piece."""
+        (stages, numbers), rates (stages, states), end (states,)."""
         tableau = self.march.tableau
         if self.is_plain:
-            return self.plain(tau0, h, x, forcing, back)
+            return self.plain(tau0, h, x, forcing)
         if tableau.is_explicit:
-            return self.explicit(tableau, tau0, h, x, forcing, back)
-        return self.implicit(tableau, tau0, h, x, forcing, back)
+            return self.explicit(tableau, tau0, h, x, forcing)
+        return self.implicit(tableau, tau0, h, x, forcing)
 
-    def plain(self, tau0: float, h: float, x: Any, forcing: Any, back: float) -> tuple[Any, ...]:
+    def back_of(self, h: float) -> float:
+        """Return how far before its moment a step of no length looks for the pieces it lies in: 0 for any other."""
+        return 0.0 if h > 0.0 else self.back
+
+    def plain(self, tau0: float, h: float, x: Any, forcing: Any) -> tuple[Any, ...]:
         """One step on plain floats; in place of the moments what all of them hold."""
+        back = self.back_of(h)
         base = self.base_of(tau0 + 0.5 * h - back)
         if forcing is None and self.system.forcing_count:
             forcing = self.system.forcing(nudged(tau0, h, self.march.tableau.c) - back).tolist()
         if self.march.lagged:
-            rows = self.lagged_of(tau0, h, back)
+            rows = self.lagged_of(tau0, h)
             forcing = [a + b for a, b in zip(forcing, rows, strict=True)] if self.system.forcing_count else rows
         try:
             k, after = self.march.step(self.system.rates, tau0, h, x, base, forcing)
@@ -135,7 +138,7 @@ class Stepper:
             return (base, forcing), [[math.nan] * n] * self.march.tableau.stages, [math.nan] * n
         return (base, forcing), k, after
 
-    def lagged_of(self, tau0: float, h: float, back: float = 0.0) -> list[list[float]]:
+    def lagged_of(self, tau0: float, h: float) -> list[list[float]]:
         """Return what the stages of a step hold from some time ago (s, lagged): for all whole steps at once that look
         no further than the course has come."""
         found = self.lagged_rows.get((tau0, h))
@@ -146,7 +149,7 @@ class Stepper:
         taus, c = self.mesh.taus, self.march.tableau.c
         step = bisect.bisect_left(taus, tau0)
         if not (step + 1 < len(taus) and taus[step] == tau0 and taus[step + 1] - tau0 == h):
-            shares = zip(*self.march.shares, strict=True)
+            shares, back = zip(*self.march.shares, strict=True), self.back_of(h)
             found = [self.lagged_alone(tau0 + h * a, tau0 + h * b - back) for a, b in shares]
             self.lagged_last = (tau0, h, found)
             return found
@@ -215,12 +218,12 @@ class Stepper:
         return self.base_list
 
     def explicit(
-        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
     ) -> tuple[FloatArray, ...]:
         """Make one explicit step: moments (stages, numbers), rates (stages, states), states at the end (states,)."""
         s, n = tableau.stages, len(x)
         k = np.zeros((s, n))
-        rates, inside = self.system.rates, nudged(tau0, h, tableau.c) - back
+        rates, inside = self.system.rates, nudged(tau0, h, tableau.c) - self.back_of(h)
         moments = np.empty((s, len(self.base)))
         for i in range(s):
             at = x + h * (tableau.a[i, :i] @ k[:i]) if i else x
@@ -238,12 +241,12 @@ class Stepper:
             return math.nan
 
     def implicit(
-        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None, back: float
+        self, tableau: Tableau, tau0: float, h: float, x: FloatArray, forcing: FloatArray | None
     ) -> tuple[FloatArray, ...]:
         """Solve (1) of `tableau` for the rates by Newton's iteration, its matrix that of the step's start. Shapes: x
         (states,), rates (stages, states)."""
         s, n = tableau.stages, len(x)
-        inside = nudged(tau0, h, tableau.c) - back
+        inside = nudged(tau0, h, tableau.c) - self.back_of(h)
         moments = np.stack(
             [
                 self.moment(tau0 + float(c) * h, x, float(inside[i]), None if forcing is None else forcing[i])

@@ -144,22 +144,24 @@ class Walker(Stepper):
             h = end - position
             own = forcing if is_whole else None
             just = JUST * (high - low)
-            moments, k, after = self.segment(position, h, x, own, 0.0 if h > 0.0 else just)
+            self.back = just if position >= high else 0.0
+            moments, k, after = self.segment(position, h, x, own)
             if not is_finite(after):
                 self.lost(position, h, np.asarray(x), np.asarray(after), np.asarray(k))
             gap_moment, crossing = None, None
             if self.system.mode_count and count <= MOST_EVENTS:
-                crossing = self.crossed(position, h, x, after) or self.leaving(position, h, after)
+                crossing = self.crossed(position, h, x, after) if position < high else None
+                crossing = crossing or self.leaving(position, h, after)
                 if crossing is not None and self.modes[crossing.branch] == RESTING:
                     self.turn(crossing)
                     count += 1
                     continue
                 if crossing is not None and crossing.h >= 0.0:
                     h = crossing.h
-                    moments, k, after = self.segment(position, h, x, None, 0.0 if h > 0.0 else just)
+                    moments, k, after = self.segment(position, h, x, None)
                     end = position + h
                     ended, event = len(course.events), (crossing.branch, -1)
-                    gap_moment = self.moment(end, after, position + h * (1.0 - 1e-9), None)
+                    gap_moment = self.moment(end, after, self.inside_of(position, h), None)
                     count += 1
                 elif crossing is not None:
                     count = MOST_EVENTS + 1
@@ -267,7 +269,7 @@ class Walker(Stepper):
         if not moving:
             return None
         here = self.gaps_after(tau0, h, after)
-        later = self.gaps_ahead(tau0 + h, tau0 + h * (1.0 - JUST), after)
+        later = self.gaps_ahead(tau0 + h, self.inside_of(tau0, h), after)
         for k in moving:
             if (later[k] > 0.0) != (self.modes[k] > 0.5) and abs(later[k]) > NO_GAP * self.gap_sizes[k]:
                 gap = abs(here[k])  # the time, too, that it is told at may be just before the end
@@ -285,6 +287,7 @@ class Walker(Stepper):
         """Set the mode of a branch that changes."""
         self.modes = self.modes.copy()
         self.modes[crossing.branch] = crossing.mode
+        self.touched = [k for k in self.touched if k != crossing.branch]
 
     def settle(self, branch: int, tau: float, inside: float, x: Any) -> None:
         """Let a comparison rest whose two sides have become the same and stay so, the states being x."""
@@ -297,6 +300,10 @@ class Walker(Stepper):
             if not abs(self.gaps_ahead(tau, inside, x)[branch]) <= least:
                 self.modes = before
 
+    def inside_of(self, tau0: float, h: float) -> float:
+        """Return a moment in the piece that a step ends in."""
+        return tau0 + h * (1.0 - JUST) - self.back_of(h)
+
     def gap_at(self, branch: int, tau0: float, h: float, x: FloatArray) -> float:
         """Return a branch's gap after a step of length h. x is (states,)."""
         _, _, after = self.segment(tau0, h, x, None)
@@ -305,15 +312,15 @@ class Walker(Stepper):
     def gaps_after(self, tau0: float, h: float, after: Any) -> Sequence[float] | FloatArray:
         """Return the gaps at the end of a step. They are (branches,)."""
         if not self.is_plain:
-            return self.gaps(self.moment(tau0 + h, after, tau0 + h * (1.0 - 1e-9), None))
-        moment = self.base_of(tau0 + 0.5 * h).copy()
+            return self.gaps(self.moment(tau0 + h, after, self.inside_of(tau0, h), None))
+        moment = self.base_of(tau0 + 0.5 * h - self.back_of(h)).copy()
         tau = moment[0] = tau0 + h
         for place, value in zip(self.march.state_list, after, strict=True):
             moment[place] = value
         for place, pieces in self.march.thetas.items():
             moment[place] = tau * pieces - moment[place]
         if self.system.forcing_count:
-            moment[self.march._forcing] = self.system.forcing(np.array([tau0 + h * (1.0 - 1e-9)]))[0].tolist()
+            moment[self.march._forcing] = self.system.forcing(np.array([self.inside_of(tau0, h)]))[0].tolist()
         if self.march.lagged:
             last = self.lagged_of(tau0, h)[-1]  # the last stage is the end
             for place, value in zip(self.march.lagged, last, strict=True):
