@@ -169,4 +169,69 @@ v = { rate = "k * (1 - x) - 1.7 * v", initial = 0 }
 [minimize]
 cost = "rise_time(x, 0.1, 0.9) + settling_time(x, 1, 0.05) + overshoot(x, 1) + lowest(v)"
 """),
+    "decided by what was": text("""
+[variables]
+level = { start = 0.63, lower = 0.1, upper = 2 }
+k = { start = 0.7, lower = 0.1, upper = 2 }
+[states]
+x = { rate = "where(delayed(x, 0.45) < level, 1, -k * x)", initial = 0.1 }
+y = { rate = "max(delayed(x, 0.3) - 0.5 * y, 0.1) - 0.2 * y", initial = 0 }
+[minimize]
+cost = "integral(x^2) + last(y)"
+"""),
+    "decided by controls that were": text("""
+[variables]
+lag = { start = 0.43, lower = 0.3, upper = 0.6 }
+[controls]
+u = { start = [0.1, 0.9, -0.6, 0.8], lower = -1, upper = 1, pieces = 3, form = "linear" }
+[states]
+x = { rate = "max(delayed(u, lag), 0.2) + 0.3 * u - x", initial = 0.1 }
+[minimize]
+cost = "integral(x^2) + last(x)"
+"""),
+    "driven, decided and of a free end": text(
+        """
+[variables]
+k = { start = 1.1, lower = 0.1, upper = 3 }
+end = { start = 2.3, lower = 1, upper = 5 }
+[states]
+x = { rate = "min(sin(3 * t) * k, x + 0.15) - 0.3 * x", initial = 0.2 }
+[minimize]
+cost = "integral(x^2) + last(x) + 0.1 * end"
+""",
+        to="end",
+    ),
+    "stiff and switched": text("""
+[variables]
+k = { start = 200, lower = 100, upper = 5000 }
+level = { start = 0.25, lower = 0.1, upper = 2 }
+[states]
+x = { rate = "-k * (x - where(y < level, 1, 0.2) * cos(t))", initial = 0.5 }
+y = { rate = "0.3 * x - 0.05 * y", initial = 0.1 }
+[minimize]
+cost = "average(x) + last(y)"
+"""),
+    "delayed until a free end": text(
+        """
+[variables]
+end = { start = 2.3, lower = 1, upper = 5 }
+k = { start = 1.2, lower = 0.1, upper = 3 }
+[controls]
+u = { start = [0.1, 0.6, -0.2], lower = -1, upper = 1, pieces = 2, form = "linear" }
+[states]
+x = { rate = "-k * delayed(x, 0.4) + 0.5 * delayed(u, 0.7) + 0.1 * sin(2 * t)", initial = 1 }
+[minimize]
+cost = "integral(x^2) + last(x) + 0.1 * end"
+""",
+        to="end",
+    ),
+    "sampled and decided": text("""
+[variables]
+gain = { start = 0.9, lower = 0.1, upper = 2 }
+[states]
+x = { rate = "min(held, 0.55) - 0.7 * x + 0.2 * sin(t)", initial = 0 }
+held = { every = 0.4, next = "held + gain * max(0.6 - delayed(x, 0.15), -0.1)", initial = 0 }
+[minimize]
+cost = "integral((1 - x)^2) + last(held)"
+"""),
 }

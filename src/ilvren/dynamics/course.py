@@ -103,7 +103,7 @@ class Course:
             error = np.abs(np.einsum("s,psn->pn", self.tableau.error, stacked) * np.array(self.h)[:, None])
             sizes = mesh.sizes_of(self.largest, LEAST_SIZE)
             self.error = float((error / sizes).max(initial=0.0))
-        if self.flutters:  # within a step branches stayed on sides that are not theirs: nobody knows by how much it is off
+        if self.flutters:  # within a step branches stayed on sides that are not theirs: how far off it is nobody knows
             self.error = math.inf
 
     @property

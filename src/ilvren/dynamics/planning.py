@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 
 from ilvren.dynamics.course import Given, Lost, March, nudged
 from ilvren.dynamics.mesh import Mesh
-from ilvren.dynamics.tableau import EXPLICIT, RADAU
 from ilvren.dynamics.system import RESTING
+from ilvren.dynamics.tableau import EXPLICIT, RADAU
 from ilvren.dynamics.walker import JUST, MOST_EVENTS, VAST, Walker, followed
 from ilvren.records import dataclass
 
