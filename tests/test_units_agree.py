@@ -131,5 +131,96 @@ class Random(unittest.TestCase):
         self.assertEqual(len(of("a + 1000 * t")), 1)
 
 
+TANK = """
+[time]
+to = 3
+unit = "h"
+[variables]
+k = { start = 0.3, lower = 0.05, upper = 2, unit = "1/h" }
+[parameters]
+inflow = { value = 2.0, unit = "m^3/h" }
+target = { value = 4.0, unit = "m^3" }
+volumes = { value = [0, 2, 5], unit = "m^3" }
+heights = { value = [0, 1, 3], unit = "m" }
+half = { value = 1.5, unit = "h" }
+[controls]
+u = { start = 0.1, lower = 0, upper = 1, pieces = 3, unit = "m^3/h" }
+[states]
+v = { rate = "inflow - k * v + u", initial = "target / 4", unit = "m^3" }
+n = { every = 0.5, next = "n + 0.1 * v", initial = 0, unit = "m^3" }
+[signals]
+height = { formula = "interp(v, volumes, heights)", unit = "m" }
+before = { formula = "delayed(v, 0.5)", unit = "m^3" }
+plain = "v + n"
+[derived]
+held = { formula = "integral(v)", unit = "m^3*h" }
+middle = { formula = "average(v)", unit = "m^3" }
+rise = { formula = "rise_time(v, target / 3, target / 2)", unit = "h" }
+over = { formula = "overshoot(v, target)", unit = "m/m" }
+calm = { formula = "settling_time(v, target, target / 10)", unit = "h" }
+there = { formula = "at(v, half)", unit = "m^3" }
+sum_of = { formula = "dot(volumes, heights)", unit = "m^4" }
+picked = { formula = "where(k * rise > 1 and v0 < target, target, middle)", unit = "m^3" }
+v0 = { formula = "first(v)", unit = "m^3" }
+[minimize]
+f = { formula = "integral((v - target)^2) / 3", unit = "m^6*h" }
+[constraints]
+top = "highest(height) <= 3"
+both = "plain <= 9 * target"
+"""
+# What is wrong with it, and where that is told.
+WRONG = (
+    ('rate = "inflow - k * v + u"', 'rate = "inflow - k + u"', "states.v"),
+    ('rate = "inflow - k * v + u"', 'rate = "target + 0 * u"', "states.v"),
+    ('initial = "target / 4"', 'initial = "inflow / 4"', "states.v"),
+    ('next = "n + 0.1 * v"', 'next = "n + 0.1 * u"', "states.n"),
+    ('interp(v, volumes, heights)", unit = "m"', 'interp(v, volumes, heights)", unit = "s"', "signals.height"),
+    ("interp(v, volumes, heights)", "interp(u, volumes, heights)", "signals.height"),
+    ('delayed(v, 0.5)", unit = "m^3"', 'delayed(v, 0.5)", unit = "m^2"', "signals.before"),
+    ("delayed(v, 0.5)", "delayed(v, target)", "signals.before"),
+    ('integral(v)", unit = "m^3*h"', 'integral(v)", unit = "m^3"', "derived.held"),
+    ('average(v)", unit = "m^3"', 'average(v)", unit = "m^3*h"', "derived.middle"),
+    ("rise_time(v, target / 3", "rise_time(v, inflow / 3", "derived.rise"),
+    ('target / 2)", unit = "h"', 'target / 2)", unit = "m"', "derived.rise"),
+    ('overshoot(v, target)", unit = "m/m"', 'overshoot(v, target)", unit = "m^3"', "derived.over"),
+    ("settling_time(v, target, target / 10)", "settling_time(v, target, k)", "derived.calm"),
+    ("at(v, half)", "at(v, inflow)", "derived.there"),
+    ('dot(volumes, heights)", unit = "m^4"', 'dot(volumes, heights)", unit = "m^3"', "derived.sum_of"),
+    ("target, middle)", "target, rise)", "derived.picked"),
+    ("k * rise > 1 and v0 < target", "k * rise > 1 and v0 < rise", "derived.picked"),
+    ('first(v)", unit = "m^3"', 'first(v)", unit = "h"', "derived.v0"),
+    ('/ 3", unit = "m^6*h"', '/ 3", unit = "m^6"', "minimize.f"),
+    ("highest(height) <= 3", "highest(height) <= target", "constraints.top"),
+    ("plain <= 9 * target", "plain <= 9 * inflow", "constraints.both"),
+)
+
+
+class OverTime(unittest.TestCase):
+    """Functions of time, tables, branches and sums of products."""
+
+    def test_what_fits_passes_and_each_slip_is_told_where_it_is(self):
+        self.assertEqual([item.message for item in check_units(loads(TANK)).troubles], [])
+        for old, new, where in WRONG:
+            with self.subTest(new=new):
+                text = TANK.replace(old, new)
+                self.assertNotEqual(text, TANK)
+                found = check_units(loads(text)).troubles
+                self.assertIn(where, [item.where for item in found])
+                (own,) = (item for item in found if item.where == where)
+                name = where.partition(".")[2]
+                self.assertEqual(own.line, 1 + text[: text.index(f"\n{name} = ") + 1].count("\n"))
+
+    def test_scatter_takes_the_unit_of_what_scatters(self):
+        text = (
+            '[variables]\nx = { start = 1, lower = 0, upper = 3, unit = "m" }\n[parameters]\np = { value = 2.0, unit = "m" }\n'
+            '[scatter]\np = { law = "normal", deviation = 0.1 }\n[minimize]\n'
+            'f = { formula = "expected(x * p) + deviation(x * p)", unit = "m^2" }\n'
+            '[constraints]\nc = "chance(x + p <= 5) >= 0.9"\n'
+        )
+        self.assertEqual([item.message for item in check_units(loads(text)).troubles], [])
+        for old, new in (('unit = "m^2"', 'unit = "m"'), ("x + p <= 5", "x * p <= p"), (">= 0.9", ">= p")):
+            self.assertEqual(len(check_units(loads(text.replace(old, new))).troubles), 1, new)
+
+
 if __name__ == "__main__":
     unittest.main()
