@@ -66,13 +66,14 @@ class Learnt:
 @dataclass(frozen=True)
 class MeasuredCall:
     """A measure somewhere in the file: the entry it stands in, the function, the name over time that it measures, the
-    nodes of its levels and of its value."""
+    nodes of its levels, of its value, and of the time at which it begins, where that is not the beginning."""
 
     entry: str
     function: str
     signal: str
     levels: tuple[int, ...]
     node: int
+    begins: int | None = None
 
 
 @dataclass(frozen=True)

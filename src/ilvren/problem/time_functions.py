@@ -59,7 +59,8 @@ def worked_out(template: Template, entry: EntryDeclaration, call: Call) -> int:
     found = measured(template, axis, call.function, node, levels)
     template.measures.append(Measure(axis, entry.name, call.function, node, tuple(levels), found))
     if isinstance(call.arguments[0], Name) and not axis.graph.shape(node):
-        known = MeasuredCall(entry.name, call.function, call.arguments[0].name, tuple(levels), found)
+        begins = axis.measures().rise_begins(node, *levels) if call.function == "rise_time" else None
+        known = MeasuredCall(entry.name, call.function, call.arguments[0].name, tuple(levels), found, begins)
         if known not in template.measured:
             template.measured.append(known)
     return found

@@ -228,30 +228,51 @@ class Measures:
 
     def rise_time(self, node: int, low: int, high: int) -> int:
         """Return the time from first reaching `low` until first reaching `high` (nodes of the problem)."""
-        apply, constant, graph = self.graph.apply, self.graph.constant, self.axis.graph
+        apply, constant = self.graph.apply, self.graph.constant
         duration = self.axis.horizon.duration
 
         def upwards(signal: int, a: int, b: int) -> int:
             def of(samples: Samples, _: tuple[int, ...]) -> int:
-                first, second = (self._placed("cross_place", samples, level, count=3) for level in (a, b))
-                begun = self._moment(samples, first[0], first[1], a)
-                took = apply("sub", self._moment(samples, second[0], second[1], b), begun)
+                (begun, has_begun), (ended, has_ended) = (self._reached(samples, level) for level in (a, b))
                 short = apply("div", apply("sub", b, self._highest(samples)), apply("sub", b, a))
                 never = apply("add", constant(1.0), short)
-                return apply("mul", duration, apply("where", apply("and", first[2], second[2]), took, never))
+                took = apply("sub", ended, begun)
+                return apply("mul", duration, apply("where", apply("and", has_begun, has_ended), took, never))
 
             return self._each(signal, of)
 
-        template = self.axis.template
+        return self._either_way(node, low, high, upwards)
+
+    def rise_begins(self, node: int, low: int, high: int) -> int:
+        """Return the time from the beginning until a rise from `low` to `high` begins, where it does."""
+
+        def upwards(signal: int, a: int, _b: int) -> int:
+            begun = self._each(signal, lambda samples, _: self._reached(samples, a)[0])
+            return self.graph.apply("mul", self.axis.horizon.duration, begun)
+
+        return self._either_way(node, low, high, upwards)
+
+    def _reached(self, samples: Samples, level: int) -> tuple[int, int]:
+        """Return the share of the time at which a signal first reaches a level from below, and whether it does."""
+        place, theta, is_reached = self._placed("cross_place", samples, level, count=3)
+        return self._moment(samples, place, theta, level), is_reached
+
+    def _either_way(self, node: int, low: int, high: int, upwards: Callable[[int, int, int], int]) -> int:
+        """Return what `upwards` (of a signal and two levels) makes of a rise, or of a fall turned round."""
+        graph, template = self.axis.graph, self.axis.template
+
+        def turned(number: int) -> int:
+            return self.graph.apply("neg", number)
+
+        def downwards() -> int:
+            return upwards(graph.apply("neg", node), turned(low), turned(high))
+
         if not template.depends(low) and not template.depends(high):
             self.axis.structural += [low, high]  # which way it goes is known
             a, b = (float(template.number(self.axis.entry, level, template.values, "a level")) for level in (low, high))
-            if b >= a:
-                return upwards(node, low, high)
-            return upwards(graph.apply("neg", node), apply("neg", low), apply("neg", high))
-        up = upwards(node, low, high)
-        down = upwards(graph.apply("neg", node), apply("neg", low), apply("neg", high))
-        return apply("where", apply(">=", high, low), up, down)
+            return upwards(node, low, high) if b >= a else downwards()
+        is_upwards = self.graph.apply(">=", high, low)
+        return self.graph.apply("where", is_upwards, upwards(node, low, high), downwards())
 
     def settling_time(self, node: int, target: int, band: int) -> int:
         """Return the last moment, counted from the beginning, at which a signal is farther from `target` than

@@ -150,15 +150,17 @@ def measured_at(
     for item in problem.template.measured:
         if item.signal not in signals:
             continue
-        nodes = [*item.levels, item.node]
-        *levels, value = (float(v) for v in problem.entry_values(nodes, point, calls).values)
+        nodes = [item.node, item.node if item.begins is None else item.begins, *item.levels]
+        value, begins, *levels = (float(v) for v in problem.entry_values(nodes, point, calls).values)
         t, s = times[item.signal], signals[item.signal]
-        where = _where(item.function, levels, value, t, s)
+        where = _where(item.function, levels, value, begins, t, s)
         found.append(Mark(item.entry, item.function, item.signal, value, tuple(levels), where))
     return tuple(found)
 
 
-def _where(function: str, levels: Sequence[float], value: float, t: FloatArray, s: FloatArray) -> tuple[float, ...]:
+def _where(
+    function: str, levels: Sequence[float], value: float, begins: float, t: FloatArray, s: FloatArray
+) -> tuple[float, ...]:
     if not np.isfinite(s).all() or not math.isfinite(value):
         return ()
     match function:
@@ -169,19 +171,9 @@ def _where(function: str, levels: Sequence[float], value: float, t: FloatArray, 
         case "overshoot":
             return (float(t[np.argmax((s - levels[0]) * np.sign(levels[0] - s[0] or 1.0))]),) if value > 0.0 else ()
         case "rise_time":
-            begin, end = (_first(t, s, level, up=levels[1] >= levels[0]) for level in levels)
-            return () if begin is None or end is None else (begin, end)
+            begin = float(t[0]) + begins
+            return (begin, begin + value) if value <= t[-1] - t[0] else ()
     return (float(t[0]) + value,) if value <= t[-1] - t[0] else ()
-
-
-def _first(t: FloatArray, s: FloatArray, level: float, *, up: bool) -> float | None:
-    reached = np.flatnonzero(s >= level if up else s <= level)
-    if not len(reached):
-        return None
-    k = int(reached[0])
-    if k == 0 or s[k] == s[k - 1]:
-        return float(t[k])
-    return float(t[k - 1] + (t[k] - t[k - 1]) * (level - s[k - 1]) / (s[k] - s[k - 1]))
 
 
 @dataclass(frozen=True)
