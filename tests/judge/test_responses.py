@@ -90,10 +90,10 @@ class Marks(unittest.TestCase):
         self.assertEqual(calm.times, (calm.value,))
         beyond = self.marks["beyond"]
         self.assertAlmostEqual(beyond.value, y.max() / 2.0 - 1.0, places=4)
-        self.assertAlmostEqual(beyond.times[0], math.pi / math.sqrt(1.0 - 0.09), delta=0.1)
+        self.assertAlmostEqual(beyond.times[0], math.pi / math.sqrt(1.0 - 0.09), delta=2e-3)
         lowest = self.marks["lowest_speed"]
         self.assertAlmostEqual(lowest.value, speed(FINE).min(), places=4)
-        self.assertAlmostEqual(lowest.times[0], FINE[np.argmin(speed(FINE))], delta=0.1)
+        self.assertAlmostEqual(lowest.times[0], FINE[np.argmin(speed(FINE))], delta=2e-3)
 
     def test_where_nothing_happens_no_time_is_told(self):
         still = response_at(self.problem, [2.0, 0.9], "r2")  # a rise and a calm, but hardly beyond

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Gate
 from ilvren.formula import Name, parse_limits
-from ilvren.problem import Measures, Problem
+from ilvren.problem import Measures, Problem, highest_near
 from ilvren.records import dataclass
 from ilvren.runs import TimeReport, finely_measured, plain, plain_values, time_report, told_by_block
 
@@ -165,11 +165,12 @@ def _where(
         return ()
     match function:
         case "highest":
-            return (float(t[np.argmax(s)]),)
+            return (highest_near(t, s, int(np.argmax(s)))[0],)
         case "lowest":
-            return (float(t[np.argmin(s)]),)
+            return (highest_near(t, -s, int(np.argmin(s)))[0],)
         case "overshoot":
-            return (float(t[np.argmax((s - levels[0]) * np.sign(levels[0] - s[0] or 1.0))]),) if value > 0.0 else ()
+            beyond = (s - levels[0]) * np.sign(levels[0] - s[0] or 1.0)
+            return (highest_near(t, beyond, int(np.argmax(beyond)))[0],) if value > 0.0 else ()
         case "rise_time":
             begin = float(t[0]) + begins
             return (begin, begin + value) if value <= t[-1] - t[0] else ()
