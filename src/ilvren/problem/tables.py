@@ -53,7 +53,7 @@ class Table:
         found, decimal = np.empty(len(cells)), self.declaration.form.decimal
         for place, cell in enumerate(self.columns[name]):
             try:
-                found[place] = float(cell if decimal == "." else cell.replace(decimal, "."))
+                found[place] = float("no number" if "_" in cell else cell.replace(decimal, "."))
             except ValueError:
                 found[place] = np.nan
             if not np.isfinite(found[place]):
