@@ -11,7 +11,9 @@ from ilvren.cli.progress import Progress
 from ilvren.cli.tables.table import change_percent, count, limits_text, margin_text, seconds_text, small, table
 from ilvren.cli.terminal import Terminal
 from ilvren.errors import FormulaError, MachineError, ProblemError, nearest
-from ilvren.runs import Iterated
+from ilvren.runs import Iterated, Sampled
+from ilvren.runs.archive import FrontNow
+from ilvren.runs.events import LookedOn
 from tests.test_cli import PUMP, InAFolder
 
 INF = float("inf")
@@ -52,6 +54,54 @@ class ShowingProgress(unittest.TestCase):
         self.assertGreater(text.count("\n"), 2)
         self.assertNotIn("\r", text)
         self.assertIn("(-", text)
+
+    def lines(self, events, **more):
+        """Return the lines that are written elsewhere than on a terminal, for events a minute apart."""
+        stream, clock = io.StringIO(), iter(60.0 * i for i in range(1000))
+        with mock.patch.object(module.time, "monotonic", lambda: next(clock)):
+            progress = Progress(Terminal(io.StringIO(), stream), **more)
+            for event in events:
+                progress(event)
+            progress.close()
+        return stream.getvalue().splitlines()
+
+    def test_how_long_the_limits_leave_is_told_at_the_most(self):
+        event = iterated(3, 5.0, seconds=60.0)  # 30 evaluations in a minute
+        for limits, left in (((90, None), "2 min 0 s"), ((None, 90.0), "30 s"), ((90, 70.0), "10 s"), ((30, None), "")):
+            (*_, line) = self.lines([event], limits=limits, has_models=False, unit="kg")
+            self.assertTrue(line.endswith(f"at most {left} left") if left else "left" not in line, line)
+
+    def test_what_a_design_costs_is_told_once_where_one_waits_for_it(self):
+        events = [iterated(k, 5.0, seconds=40.0 * k) for k in (1, 2, 3)]  # ten evaluations take 40 s
+        for limits, told in (
+            ((50, None), "50 evaluations take up to"),
+            ((None, 120.0), "about 30 designs in"),
+            ((None, None), "limit the run"),
+        ):
+            found = [line for line in self.lines(events, limits=limits, has_models=True) if "a design takes" in line]
+            self.assertEqual(len(found), 1)
+            self.assertIn("about 4 s (measured)", found[0])
+            self.assertIn(told, found[0])
+        self.assertFalse(any("a design takes" in line for line in self.lines(events, has_models=False)))
+
+    def test_samples_fronts_and_looks_elsewhere_have_lines_of_their_own(self):
+        sampled = [Sampled(evaluations=k, best=None if k < 2 else 7.25, seconds=30.0 * k) for k in (1, 2, 5)]
+        told = self.lines(sampled, limits=(20, None), unit="m")
+        self.assertEqual(told[0].split("  ")[0], "1 of 20 designs")
+        self.assertIn("nothing feasible so far", told[0])
+        self.assertIn("2 of 20 designs  best 7.25 m  about 9 min 0 s left", told[1])
+        front = [Sampled(evaluations=3, best=None, seconds=1.0, front=k) for k in (1, 2)]
+        self.assertIn("front 1 design", self.lines(front[:1])[0])
+        self.assertIn("3 designs  front 2 designs", self.lines(front[1:])[0])
+        now = iterated(4, None, front=FrontNow(12, 0.3456, 0.21))
+        (line,) = self.lines([now])
+        self.assertIn(
+            "40 evaluations  front 12 designs, 34.6 % of the box dominated, widest gap 21 % of the range", line
+        )
+        (line,) = self.lines([iterated(4, None, front=FrontNow(1, float("nan"), float("nan")), is_replay=True)])
+        self.assertTrue(line.startswith("replaying, 40 evaluations  front 1 design  iteration 4"), line)
+        (line,) = self.lines([LookedOn(evaluations=80, best=3.5)], unit="EUR")
+        self.assertEqual(line, "converged, looking elsewhere: 80 evaluations  best 3.5 EUR")
 
     def test_quick_runs_and_quiet_ones_show_nothing(self):
         self.assertEqual(self.shown(io.StringIO(), [iterated(i, 1.0) for i in range(50)], 0.01), "")

@@ -130,7 +130,7 @@ class Progress:
             front = event.front
             share = "" if math.isnan(front.share) else f", {100.0 * front.share:.3g} % of the box dominated"
             gap = "" if math.isnan(front.gap) else f", widest gap {100.0 * front.gap:.2g} % of the range"
-            return f"front {front.points} designs{share}{gap}"
+            return f"front {front.points} design{'s' if front.points > 1 else ''}{share}{gap}"
         if isinstance(event, Sampled) and event.front:
             return f"front {event.front} design{'s' if event.front > 1 else ''}"
         return f"best {number(event.best)} {self._unit}".rstrip() if event.best is not None else NOTHING
