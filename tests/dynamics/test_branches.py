@@ -7,6 +7,7 @@ import unittest
 
 import numpy as np
 
+from ilvren import run, verify
 from ilvren.evaluate import Gate
 from ilvren.problem import loads
 
@@ -138,6 +139,23 @@ class Together(unittest.TestCase):
             self.assertTrue(np.isnan(gate.evaluate(np.array([0.5])).objective), formula)
             design = found.simulations[0].point(found.simulation_inputs([0.5])[0])
             self.assertIn("on and off without end", design.reason)
+
+
+class Measured(unittest.TestCase):
+    def test_an_extreme_that_no_moments_find_is_said_to_be_open(self):
+        """Just before a state passes a level the signal is at its highest: moments come ever nearer to that."""
+        text = (
+            "[variables]\nk = { start = 1.0, lower = 0.5, upper = 3 }\n[time]\nto = 3\nsteps = 12\n[states]\n"
+            'x = { rate = "k", initial = 0 }\n[signals]\ns = "where(x < 1.37, x, 0.2 * x)"\n'
+            '[minimize]\nf = "(k - 2.2)^2 + highest(s)"\n'
+        )
+        result = run(loads(text))
+        (note,) = (note for note in result.notes if "moments" in note)
+        self.assertIn("are not enough to tell", note)
+        self.assertLessEqual(len(result.problem.template.built_axes[0].taus), 800)
+        self.assertFalse(verify(result).holds)
+        smooth = run(loads(text.replace("highest(s)", "highest(x)")))
+        self.assertFalse([note for note in smooth.notes if "moments" in note])
 
 
 class AtRandom(unittest.TestCase):

@@ -30,6 +30,7 @@ __all__ = [
     "missed_between",
     "next_refinement",
     "time_report",
+    "unsettled_measure",
 ]
 
 FloatArray = NDArray[np.float64]
@@ -44,6 +45,9 @@ MOST_ADDED, LARGE_GRID = 40, 1500
 PARTS, APART = (2, 4, 8, 16, 32), 1e-7
 # At so many moments is looked at least: what is measured may swing faster than the states do.
 LEAST_LOOKED = 200
+# A grid has no more moments for what is measured than so many, or so many times those of its file: what changes still
+# jumps where states decide, and the moments of a grid never find that out.
+MOST_MEASURED, TIMES_DECLARED = 800, 8
 # Steps are made for errors smaller by ten, at most so often.
 MOST_TIGHTER = 4
 USUAL_TOLERANCE = 1e-4
@@ -279,6 +283,27 @@ def _limits_missed(problem: Problem, finer: Problem, rows: FloatArray) -> Missed
     return Missed(worst, name, {case: own for case, own in moments.items() if own})
 
 
+def _may_grow(problem: Problem, missed: Missed) -> bool:
+    """Return whether the grid may have the moments that measures ask for."""
+    known = sum(len(axis.taus) for axis in problem.template.built_axes)
+    own = known - sum(map(len, problem.refinement.more.values()))
+    return known + sum(map(len, missed.moments.values())) <= max(MOST_MEASURED, TIMES_DECLARED * own)
+
+
+def unsettled_measure(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> str:
+    """Return what is to be said of a measure that more moments would change still, "" of none. `point` is (n,)."""
+    if problem.is_collocated or not problem.template.measures:
+        return ""
+    missed = missed_between(problem, point, calls)
+    if not missed.change > tolerance_of(problem):
+        return ""
+    count = sum(len(axis.taus) for axis in problem.template.built_axes)
+    return (
+        f"{missed.otherwise}, and {count:,} moments are not enough to tell: what is measured jumps where states decide,"
+        " or swings faster than that; a measure of a state itself, or of an integral, can be told"
+    )
+
+
 def next_refinement(
     problem: Problem,
     point: FloatArray,
@@ -308,7 +333,7 @@ def next_refinement(
             anchor = here
             why = f"their error was {report.estimate:.1e}" if not report.is_met else "they had to be halved for it"
             told.append(f"steps chosen anew along this design ({why})")
-    is_otherwise = missed.change > limit
+    is_otherwise = missed.change > limit and _may_grow(problem, missed)
     if (missed.worst > limit or is_otherwise) and missed.moments:
         count = sum(len(item) for item in missed.moments.values())
         moments = "moment" if count == 1 else "moments"
