@@ -225,7 +225,8 @@ class Walker(Stepper):
     # ---- events -----------------------------------------------------------------------------------
 
     def crossed(self, tau0: float, h: float, x: FloatArray, after: FloatArray) -> Crossing | None:
-        """Return the first branch whose gap has left its side at the end: where it has no gap at the start, there."""
+        """Return the first branch whose gap has left its side at the end: where it has no gap at the start, there. `x`
+        and `after` are the states (n,) at both ends."""
         gaps, wrong = self.gaps_after(tau0, h, after), []
         self.touched = []
         for k, gap in enumerate(gaps):
@@ -257,7 +258,8 @@ class Walker(Stepper):
         return best or Crossing(wrong[0], -1.0, _side(gaps[wrong[0]]))
 
     def begins_without(self, branch: int, tau0: float, h: float, x: FloatArray, at_end: float) -> bool:
-        """Return whether a gap is 0 where a step begins, as where another branch has just changed with it."""
+        """Return whether a gap is 0 where a step begins, as where another branch has just changed with it. x is
+        (states,)."""
         start = self.gap_at(branch, tau0, 0.0, x)
         is_soon = abs(start) * h <= SAME * self.mesh.longest * abs(at_end - start)
         return is_soon or abs(start) <= NO_GAP * self.gap_sizes[branch]
