@@ -40,6 +40,7 @@ class Stepper:
         self.base[march.outer_places] = given.outers
         self.modes = [1.0] * self.system.mode_count
         self.gap_sizes = [0.0] * self.system.mode_count
+        self.gaps_before = [math.inf] * self.system.mode_count  # at the end of the last step
         self.back = 0.0  # see `back_of`
         self.touched: list[int] = []  # branches whose gap was none at the end of the last step
         self.base_key: tuple[int, ...] | None = None

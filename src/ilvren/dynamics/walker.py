@@ -33,8 +33,8 @@ MOST_SEARCH = 100
 VAST = 1e6
 # A gap of less than this share of the largest it had is none: rounding alone could turn it.
 NO_GAP = 1e-11
-# A larger one may become none before the next step.
-NEAR = 1e-6
+# One of less than this share of what it was a step before may become none, or have become so.
+NEAR = 1e-8
 # How far ahead, in steps, it is looked for the side to which a gap of 0 goes; what is on this side of an end; and two
 # moments of events so near are the same.
 AHEAD, JUST, SAME = 1e-6, 1e-9, 4e-9
@@ -236,8 +236,9 @@ class Walker(Stepper):
             is_none = size <= NO_GAP * self.gap_sizes[k]
             if not is_none and (self.modes[k] == RESTING or (gap > 0.0) != (self.modes[k] > 0.5)):
                 wrong.append(k)
-            elif size <= NEAR * self.gap_sizes[k]:
+            elif size < NEAR * self.gaps_before[k]:  # it has come from afar
                 self.touched.append(k)
+            self.gaps_before[k] = size
         if not wrong:
             return None
         best: Crossing | None = None

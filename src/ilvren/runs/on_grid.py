@@ -60,9 +60,11 @@ class NextStage:
 
 
 class Way:
-    """Which stages a run over time goes through. `first` is the problem of the first one."""
+    """Which stages a run over time goes through. `first` is the problem of the first one; `unsettled` says what the
+    last look at what was found has left open."""
 
     def __init__(self, first: Problem) -> None:
+        self.unsettled = ""
         self._first = first
         self._count = 0
         self._has_tried_few = False
@@ -85,12 +87,12 @@ class Way:
         point = np.array(result.full_point)
         finds_jumps = self._jumps < MOST_JUMPS
         found = next_refinement(problem, point, calls, report=result.time_error, finds_jumps=finds_jumps)
-        if found is None:
+        told, self.unsettled = found.told, found.unsettled
+        if found.refinement is None:
             return None
-        refinement, told = found
         has_jumps = JUMPED in told
         self._jumps += has_jumps
-        finer = refined_problem(problem, refinement)
+        finer = refined_problem(problem, found.refinement)
         if not problem.is_collocated:
             finer = finer.with_starts(point)
             known = warm_start(finer, result.to_record(), f"stage {self._count}").multipliers

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,12 +25,12 @@ if TYPE_CHECKING:
 __all__ = [
     "MOST_STAGES",
     "REFINED",
+    "Closer",
     "TimeReport",
     "finely_measured",
     "missed_between",
     "next_refinement",
     "time_report",
-    "unsettled_measure",
 ]
 
 FloatArray = NDArray[np.float64]
@@ -290,18 +290,22 @@ def _may_grow(problem: Problem, missed: Missed) -> bool:
     return known + sum(map(len, missed.moments.values())) <= max(MOST_MEASURED, TIMES_DECLARED * own)
 
 
-def unsettled_measure(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> str:
-    """Return what is to be said of a measure that more moments would change still, "" of none. `point` is (n,)."""
-    if problem.is_collocated or not problem.template.measures:
-        return ""
-    missed = missed_between(problem, point, calls)
-    if not missed.change > tolerance_of(problem):
-        return ""
+def _unsettled(problem: Problem, missed: Missed) -> str:
+    """Return what is to be said of a measure that more moments would change still."""
     count = sum(len(axis.taus) for axis in problem.template.built_axes)
     return (
         f"{missed.otherwise}, and {count:,} moments are not enough to tell: what is measured jumps where states decide,"
         " or swings faster than that; a measure of a state itself, or of an integral, can be told"
     )
+
+
+class Closer(NamedTuple):
+    """How the next stage looks at a problem over time (None where nothing is gained by one), why, and what is to be
+    said of what no closer look has settled."""
+
+    refinement: Refinement | None
+    told: str = ""
+    unsettled: str = ""
 
 
 def next_refinement(
@@ -311,14 +315,14 @@ def next_refinement(
     *,
     report: TimeReport | None = None,
     finds_jumps: bool = True,
-) -> tuple[Refinement, str] | None:
-    """Return how the next stage looks at a problem over time, and why; None where nothing is gained. On a grid it may
-    find where controls jump. `report` is what is known of simulating already. `point` is (n,)."""
+) -> Closer:
+    """Return how the next stage looks at a problem over time. On a grid it may find where controls jump. `report` is
+    what is known of simulating already. `point` is (n,)."""
     report = report or time_report(problem, point, calls)
     if report is None:
-        return None
+        return Closer(None)
     if report.grid is not None:
-        return next_grid(problem, point, report.limit, report.grid, finds_jumps=finds_jumps)
+        return Closer(*(next_grid(problem, point, report.limit, report.grid, finds_jumps=finds_jumps) or (None,)))
     missed = missed_between(problem, point, calls)
     told = []
     own = problem.refinement
@@ -333,13 +337,14 @@ def next_refinement(
             anchor = here
             why = f"their error was {report.estimate:.1e}" if not report.is_met else "they had to be halved for it"
             told.append(f"steps chosen anew along this design ({why})")
-    is_otherwise = missed.change > limit and _may_grow(problem, missed)
+    is_unsettled = missed.change > limit
+    is_otherwise = is_unsettled and bool(missed.moments) and _may_grow(problem, missed)
     if (missed.worst > limit or is_otherwise) and missed.moments:
         count = sum(len(item) for item in missed.moments.values())
         moments = "moment" if count == 1 else "moments"
         why = missed.otherwise if is_otherwise else f"{missed.row} is broken between its moments by {missed.worst:.1e}"
         told.append(f"{count} {moments} added to the grid ({why})")
     if not told:
-        return None
+        return Closer(None, "", _unsettled(problem, missed) if is_unsettled else "")
     finer = own.with_more(missed.moments if missed.worst > limit or is_otherwise else {}, anchor)
-    return replace(finer, tighter=min(tighter, MOST_TIGHTER)), "; ".join(told)
+    return Closer(replace(finer, tighter=min(tighter, MOST_TIGHTER)), "; ".join(told))

@@ -68,7 +68,7 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
     """Look at what a run over time, or about scatter, has found more finely, and go on from there in further stages
     while that shows anything; return the result, which is recorded as the run's."""
     from ilvren.runs.on_grid import Way
-    from ilvren.runs.refining import time_report, unsettled_measure
+    from ilvren.runs.refining import time_report
     from ilvren.runs.scatter_stages import ScatterWay
 
     way, scatter_way, own_plan = Way(problem), ScatterWay(), plan
@@ -88,9 +88,8 @@ def _looked_closer(plan: Plan, problem: Problem, loop: Loop, result: RunResult, 
                 replace(result, outcome="interrupted", reason="stopped by the user; `ilvren resume` continues the run")
             )
         if following is None:
-            if problem.is_over_time and np.isfinite(result.full_point).all():
-                unsettled = unsettled_measure(problem, np.array(result.full_point), loop.gate.calls)
-                result = replace(result, notes=(*result.notes, *([unsettled] if unsettled else [])))
+            if way.unsettled:
+                result = replace(result, notes=(*result.notes, way.unsettled))
             return loop.close(_told(problem, result))
         base = loop.base_after(result, {}, following.told)
         stage += 1
