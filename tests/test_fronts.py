@@ -78,17 +78,17 @@ class FromTheCommandLine(InAFolder):
         self.assertIn("known already", twice["reason"])  # bowls are learnt exactly
 
     def test_every_command_on_a_front(self):
-        self.ilvren("run", "two.toml", "--points", "12", "--label", "one", "--quiet")
-        self.ilvren("run", "two.toml", "--points", "12", "--method", "nondominated-sorting", "--evaluations", "2000", "--quiet",
+        self.ilvren("run", "two.toml", "--points", "9", "--label", "one", "--quiet")
+        self.ilvren("run", "two.toml", "--points", "9", "--method", "nondominated-sorting", "--evaluations", "800", "--quiet",
                     "--label", "other", status=1)  # fmt: skip
-        self.assertIn("front of 12", self.ilvren("runs"))
+        self.assertIn("front of 9", self.ilvren("runs"))
         self.assertIn("(holds)", self.ilvren("verify", "one"))
         self.assertIn(
             "one is better", self.ilvren("compare", "one", "other", "--output", "both.png").replace("r1", "one")
         )
-        table = self.json("designs", "one", "--keep", "b <= 3", "--top", "6")
+        table = self.json("designs", "one", "--keep", "b <= 3", "--top", "4")
         self.assertTrue(all(design["values"]["b"] <= 3.0 for design in table["designs"]))
-        self.assertEqual([design["layer"] for design in table["designs"]], [1] * 6)
+        self.assertEqual([design["layer"] for design in table["designs"]], [1] * 4)
         for words in (
             ("designs", "one", "--figure", "front", "--output", "front.png"),
             ("designs", "one", "--output", "page.html"),

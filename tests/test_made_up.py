@@ -17,6 +17,7 @@ from ilvren.methods.base import Reply
 from ilvren.methods.nelder_mead import _simplex_slope
 from ilvren.methods.pieces.ranking import judged
 from ilvren.models import Question
+from tests.compact import WHOLE
 from tests.driving import drive, task_of
 from tests.multimodal import MIXED, MULTIMODAL
 
@@ -66,7 +67,7 @@ class TheNetwork(unittest.TestCase):
             self.heads([125.0, 110.0, 40.0, 90.0, 90.0, 63.0])
 
     def test_no_cheaper_pipes_next_to_those_found_will_do(self):
-        result = run(self.problem, evaluations=150)
+        result = run(self.problem, evaluations=150 if WHOLE else 70)
         gate = Gate(self.problem)
         stock = (40.0, 50.0, 63.0, 75.0, 90.0, 110.0, 125.0, 140.0, 160.0, 200.0)
         for place, size in enumerate(result.point):
@@ -100,7 +101,7 @@ class TheLoop(unittest.TestCase):
         self.assertGreater(wild, 3 * calm)
 
     def test_the_optimum_of_the_demo_rests_on_its_limits(self):
-        result = run(self.problem)
+        result = run(self.problem, **({} if WHOLE else {"second_look": 0.0}))
         self.assertEqual(result.outcome, "converged")
         active = {state.name.partition("@")[0] for state in (*result.bounds, *result.constraints) if state.is_active}
         self.assertEqual(active, {"beyond", "ahead"})

@@ -134,7 +134,7 @@ class Matrix(InAFolder):
             alone(kind)
             words_of = USUAL | OWN.get(kind, {})
             for place, line in enumerate(COMMANDS.strip().splitlines()):
-                if line not in NEEDED and not chosen(number, place, 6):
+                if line not in NEEDED and not chosen(number, place, 8):
                     continue
                 if line.startswith(SKIPPED.get(kind, ("\n",))) or (line.startswith(DRAWN) and kind not in DRAWN_OF):
                     continue

@@ -500,7 +500,7 @@ class Confirming(WithTube):
 
     def test_a_confirmation_that_fails_leaves_a_design_unverified(self):
         Path("fatigue").write_text("#!/bin/sh\necho broken pipe >&2; exit 1\n")
-        found = json.loads(self.call("run", "tube.toml", "--json")[0])
+        found = json.loads(self.call("run", "tube.toml", "--json", "--evaluations", "60", status=None)[0])
         self.assertIn("broken pipe", found["confirmation"]["trouble"])
         verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
         self.assertEqual(verdict["verdict"], "unverified")

@@ -93,7 +93,7 @@ class EveryKind(unittest.TestCase):
                 )
 
     def test_many_designs_at_once_are_what_each_is_alone(self):
-        for name, text in some(KINDS.items(), 2):
+        for name, text in some(KINDS.items(), 3):
             with self.subTest(kind=name):
                 problem = loads(text)
                 together, alone = Gate(problem), Gate(loads(text))
@@ -115,7 +115,7 @@ class EveryKind(unittest.TestCase):
 
     def test_the_error_told_is_the_true_one(self):
         told = []
-        for name, text in some(KINDS.items(), 2, 1):
+        for name, text in some(KINDS.items(), 3, 1):
             problem, fine = fine_of(text)
             coarse = refined_problem(problem, problem.refinement.__class__(tolerance=1e-2))
             simulation = coarse.simulations[0]
