@@ -10,6 +10,7 @@ from ilvren.explore.designs import designs_of
 from ilvren.explore.main_effects import main_effect
 from ilvren.explore.model_slopes import model_slopes
 from ilvren.ledger import Ledger
+from tests.compact import WHOLE
 from tests.test_cli import InAFolder
 
 MODEL = """
@@ -74,13 +75,14 @@ class Surveys(InAFolder):
         self.assertEqual(page.count("<img "), 5)
         self.assertNotIn("http", page.replace("http://www.w3.org", ""))
         self.assertLess(len(page), 1_500_000)
-        self.call("report", "look", "--output", "text.md")
-        text = Path("text.md").read_text()
-        for number in range(1, 4):
-            self.assertIn(f"(text-{number}.png)", text)
-            self.assertGreater(Path(f"text-{number}.png").stat().st_size, 10_000)
-        row = next(line for line in text.splitlines() if line.startswith("| reach |") and "y " in line)
-        self.assertRegex(row, r"\\| y (9[0-9]|100)")
+        if WHOLE:
+            self.call("report", "look", "--output", "text.md")
+            text = Path("text.md").read_text()
+            for number in range(1, 4):
+                self.assertIn(f"(text-{number}.png)", text)
+                self.assertGreater(Path(f"text-{number}.png").stat().st_size, 10_000)
+            row = next(line for line in text.splitlines() if line.startswith("| reach |") and "y " in line)
+            self.assertRegex(row, r"\\| y (9[0-9]|100)")
         self.call("designs", "look", "--figure", "effects", "--output", "e.svg")
         self.assertIn("averages along each variable", Path("e.svg").read_text())
 
