@@ -38,9 +38,11 @@ class Generation:
         return (self.violation <= feasibility) & np.isfinite(self.objective)
 
     def best(self, feasibility: float, sign: int) -> int:
-        """Return the place of the best design: the best feasible one, else the one with the least violation."""
-        is_feasible = self.feasible(feasibility)
-        violation = np.where(np.isfinite(self.violation), self.violation, math.inf)
+        """Return the place of the best design: the best feasible one, else the one with the least violation, of those
+        that have an objective where any has one."""
+        is_feasible, has_value = self.feasible(feasibility), np.isfinite(self.objective)
+        is_valid = np.isfinite(self.violation) & (has_value | ~has_value.any())
+        violation = np.where(is_valid, self.violation, math.inf)
         if is_feasible.any():
             return int(np.argmin(np.where(is_feasible, sign * self.objective, math.inf)))
         return int(np.argmin(violation))
