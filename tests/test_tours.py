@@ -22,7 +22,7 @@ SAID = {
     "cost-or-loss": "front",
     "as-made": "reliability",
 }
-WALKED = ("rising-main",)
+WALKED = ("valley",)
 
 
 class Tours(InAFolder):

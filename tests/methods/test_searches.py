@@ -227,7 +227,7 @@ class Searches(unittest.TestCase):
     def test_methods_without_derivatives_solve_published_problems_within_their_evaluations(self):
         for method, each, least in (("quadratic-interpolation", 40, 0.8), ("mesh-adaptive-search", 300, 0.8)):
             hits = []
-            for case in [case for case in PUBLISHED if len(case.starts) <= 4][:: 9 if WHOLE else 14]:
+            for case in [case for case in PUBLISHED if len(case.starts) <= 4][:: 9 if WHOLE else 22]:
                 n = len(case.starts)
                 result = run(case.problem(), method=method, evaluations=each * (n + 1))
                 gain = abs(result.baseline_objective - case.best)
