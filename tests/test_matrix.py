@@ -134,7 +134,7 @@ class Matrix(InAFolder):
             alone(kind)
             words_of = USUAL | OWN.get(kind, {})
             for place, line in enumerate(COMMANDS.strip().splitlines()):
-                if line not in NEEDED and not chosen(number, place, 8):
+                if line not in NEEDED and not chosen(number, place, 12):
                     continue
                 if line.startswith(SKIPPED.get(kind, ("\n",))) or (line.startswith(DRAWN) and kind not in DRAWN_OF):
                     continue
@@ -143,7 +143,7 @@ class Matrix(InAFolder):
                 with self.subTest(kind=kind, command=line):
                     done += 1
                     self.one(kind, line)
-        self.assertGreater(done, 360 if WHOLE else 75)
+        self.assertGreater(done, 360 if WHOLE else 55)
 
     def one(self, kind, line):
         out, err = io.StringIO(), io.StringIO()

@@ -110,7 +110,7 @@ class Resuming(unittest.TestCase):
             self.assertEqual(len(on_record), made)
 
     def test_every_method_on_every_kind_of_model(self) -> None:
-        for method, kind in pairs((*single_names(), "automatic", "global"), KINDS, 5):
+        for method, kind in pairs((*single_names(), "automatic", "global"), KINDS, 3):
             with self.subTest(method=method, kind=kind):
                 self.check(method, kind, None)
 
