@@ -28,9 +28,13 @@ FloatArray = NDArray[np.float64]
 
 # p of (1); exchanges tried in all, in numbers of distances looked at, and at most; the first threshold, its factors.
 POWER, WORK, MOST_EXCHANGES = 15, 3_000_000, 8_000
+# No squared distance counts as less: two designs at one place would be infinitely near.
+LEAST_SQUARED = 1e-300
 # So often, on average, each of the exchanges that there are is tried.
 EACH_TRIED = 60
 FIRST_THRESHOLD, RAISE, LOWER, LEAST_TAKEN, MOST_TAKEN, ROUND = 0.005, 0.8, 0.9, 0.1, 0.8, 100
+# After so many exchanges distances are found afresh: each adds its rounding.
+AFRESH = 1_000
 # More designs than this are left as they fell: they are everywhere.
 MOST_SPREAD = 2_000
 # Candidates for each further design.
@@ -51,39 +55,56 @@ def latin_shares(n: int, count: int, rng: np.random.Generator, *, is_centred: bo
     if count < 3 or n < 2 or count > MOST_SPREAD:
         return x
     exchanges = int(min(MOST_EXCHANGES, WORK / (2 * count), EACH_TRIED * n * count * (count - 1) / 2))
-    squared = _squared(x, x)
-    np.fill_diagonal(squared, np.inf)
-    terms = squared ** (-0.5 * POWER)
-    total = float(terms.sum()) / 2.0
+    squared, terms, sums = _all_terms(x)
+    total = float(sums.sum()) / 2.0
     best, best_total = x.copy(), total
     threshold = FIRST_THRESHOLD * total ** (1.0 / POWER)
     taken = 0
     firsts = rng.integers(count, size=exchanges)
     seconds = (firsts + rng.integers(1, count, size=exchanges)) % count
     luck = rng.random(exchanges).tolist()
+    rows, add = np.empty((2, count)), np.add.reduce
     for turn, i, j in zip(range(1, exchanges + 1), firsts.tolist(), seconds.tolist(), strict=True):
-        column = turn % n
-        moved = x[[i, j]]
-        moved[0, column], moved[1, column] = x[j, column], x[i, column]
-        rows = _squared(moved, x)
-        rows[0, i] = rows[1, j] = np.inf
-        between = float(((moved[0] - moved[1]) ** 2).sum())
-        rows[0, j] = rows[1, i] = between
-        new = np.maximum(rows, 1e-300) ** (-0.5 * POWER)
-        change = float(new.sum() - new[0, j] - terms[i].sum() - terms[j].sum() + terms[i, j])
-        if max(total + change, 0.0) ** (1.0 / POWER) - total ** (1.0 / POWER) <= threshold * luck[turn - 1]:
-            x[[i, j]] = moved
-            terms[i], terms[j] = new[0], new[1]
-            terms[:, i], terms[:, j] = new[0], new[1]
-            total = max(total + change, 1e-300)
+        column = x[:, turn % n]
+        one, other = column.item(i), column.item(j)
+        # (x_j − x_k)² − (x_i − x_k)² of the column that is exchanged; the distance from i to j stays as it is.
+        change = (other - one) * (one + other - 2.0 * column)
+        np.add(squared[i], change, out=rows[0])
+        np.subtract(squared[j], change, out=rows[1])
+        rows[0, j] = rows[1, i] = squared[i, j]
+        new = _terms(np.maximum(rows, LEAST_SQUARED, out=rows))
+        change_of_total = (add(new[0]) + add(new[1]) - sums.item(i) - sums.item(j)).item()
+        if max(total + change_of_total, 0.0) ** (1.0 / POWER) - total ** (1.0 / POWER) <= threshold * luck[turn - 1]:
+            column[i], column[j] = other, one
+            sums += new[0] + new[1] - terms[i] - terms[j]
+            for place, row, own in ((i, rows[0], new[0]), (j, rows[1], new[1])):
+                squared[place], terms[place] = row, own
+                squared[:, place], terms[:, place] = row, own
+                sums[place] = add(own)
+            total = max(total + change_of_total, 1e-300)
             taken += 1
             if total < best_total:
                 best, best_total = x.copy(), total
         if turn % ROUND == 0:
-            total = float(terms.sum()) / 2.0  # rounding of many changes
+            if turn % AFRESH == 0:
+                squared, terms, sums = _all_terms(x)
+            total = float(sums.sum()) / 2.0
             share, taken = taken / ROUND, 0
             threshold *= LOWER if share > MOST_TAKEN else RAISE if share > LEAST_TAKEN else 1.0 / LOWER
     return best
+
+
+def _all_terms(x: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Return the squared distances of all pairs (count, count), their terms of (1), and the sums of its rows."""
+    squared = _squared(x, x)
+    np.fill_diagonal(squared, np.inf)
+    terms = _terms(squared)
+    return squared, terms, terms.sum(axis=1)
+
+
+def _terms(squared: FloatArray) -> FloatArray:
+    """Return the terms of (1) from squared distances."""
+    return np.asarray(squared ** (-0.5 * POWER))
 
 
 def _squared(a: FloatArray, b: FloatArray) -> FloatArray:

@@ -83,7 +83,7 @@ def elementary_effects(shares: FloatArray, values: FloatArray, rng: np.random.Ge
                 effects[path, place] = (values[path, step + 1] - values[path, step]) / change[place]
     effects[~np.isfinite(effects)] = np.nan
     with np.errstate(all="ignore"):
-        low, high = interval(count, lambda chosen: _mean(np.abs(effects[chosen])), rng)
+        low, high = interval(count, lambda drawn: _mean(np.abs(effects), drawn), rng)
     several = np.isfinite(effects).sum(axis=0) > 1
     deviation = np.full(n, np.nan)
     if several.any():
@@ -91,8 +91,10 @@ def elementary_effects(shares: FloatArray, values: FloatArray, rng: np.random.Ge
     return Effects(_mean(effects), _mean(np.abs(effects)), low, high, deviation, np.isfinite(effects).sum(axis=0))
 
 
-def _mean(values: FloatArray) -> FloatArray:
-    """Return the means of columns over what is there; NaN where nothing is."""
+def _mean(values: FloatArray, drawn: FloatArray | None = None) -> FloatArray:
+    """Return the means (n,) of the columns of values (count, n) over what is there, or, with how often rows are drawn
+    (draws, count), those of each of the draws (draws, n); NaN where nothing is."""
     there = np.isfinite(values)
-    total = np.where(there, values, 0.0).sum(axis=0)
-    return np.asarray(np.where(there.any(axis=0), total / np.maximum(there.sum(axis=0), 1), np.nan))
+    often = np.ones(len(values)) if drawn is None else drawn
+    number = often @ there.astype(float)
+    return np.asarray(np.where(number > 0.0, often @ np.where(there, values, 0.0) / np.maximum(number, 1.0), np.nan))

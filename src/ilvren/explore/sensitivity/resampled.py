@@ -15,17 +15,22 @@ __all__ = ["LEVEL", "interval"]
 
 FloatArray = NDArray[np.float64]
 
-# What an interval shall cover, and how often the data are drawn.
-LEVEL, DRAWS = 0.95, 300
+# What an interval shall cover, how often the data are drawn, and how many numbers a table of draws has at once.
+LEVEL, DRAWS, AT_ONCE = 0.95, 300, 4_000_000
 
 
 def interval(
-    count: int, estimate: Callable[[NDArray[np.int64]], FloatArray], rng: np.random.Generator
+    count: int, estimate: Callable[[FloatArray], FloatArray], rng: np.random.Generator
 ) -> tuple[FloatArray, FloatArray]:
-    """Return the low and high ends of what `estimate`(chosen rows) gives for rows drawn from `count` with return. Both
-    ends have the shape of an estimate; chosen rows are (count,)."""
-    found = np.array([estimate(rng.integers(0, count, count)) for _ in range(DRAWS)])
+    """Return the low and high ends of what `estimate` gives for rows drawn from `count` with return. It is given how
+    often each row is drawn (draws, count), and returns an estimate (…) for each of the draws (draws, …)."""
+    found: list[FloatArray] = []
+    some = max(1, AT_ONCE // max(count, 1))
+    for first in range(0, DRAWS, some):
+        draws = [rng.integers(0, count, count) for _ in range(min(some, DRAWS - first))]
+        found.append(estimate(np.array([np.bincount(drawn, minlength=count) for drawn in draws], dtype=float)))
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # where nothing can be said it stays NaN
-        low, high = np.nanpercentile(found, [50.0 * (1.0 - LEVEL), 50.0 * (1.0 + LEVEL)], axis=0)
+        ends = [50.0 * (1.0 - LEVEL), 50.0 * (1.0 + LEVEL)]
+        low, high = np.nanpercentile(np.concatenate(found), ends, axis=0)
     return np.asarray(low), np.asarray(high)

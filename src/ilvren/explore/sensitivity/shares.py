@@ -28,6 +28,8 @@ FloatArray = NDArray[np.float64]
 
 # A share beyond this is read off (1').
 LARGE = 0.25
+# Values whose variance is less than this part of their mean square are all the same but for rounding.
+ROUNDING = 1e-14
 
 
 @dataclass(frozen=True)
@@ -77,11 +79,8 @@ def variance_shares(values: FloatArray, n: int, rng: np.random.Generator) -> Sha
         return Shares(nothing, nothing, nothing, nothing, nothing, nothing, float("nan"), k)
     table = table - table[:2].mean()
 
-    def estimate(chosen: NDArray[np.int64]) -> FloatArray:
-        return _estimate(table[:, chosen])
-
-    found = estimate(np.arange(k)).reshape(3, n)
-    low, high = (side.reshape(3, n) for side in interval(k, estimate, rng))
+    found = _estimates(table, np.ones((1, k)))[0]
+    low, high = interval(k, lambda drawn: _estimates(table, drawn), rng)
     is_large = found[1] > LARGE
     first, first_low, first_high = (np.where(is_large, side[1], side[0]) for side in (found, low, high))
     return Shares(first, first_low, first_high, found[2], low[2], high[2], float(table[:2].var()), k)
@@ -89,17 +88,20 @@ def variance_shares(values: FloatArray, n: int, rng: np.random.Generator) -> Sha
 
 def first_and_total(table: FloatArray) -> tuple[FloatArray, FloatArray]:
     """Return first and total shares (n,) from the values (n + 2, k) of A, B, A_1 … A_n."""
-    first, large, total = _estimate(table - table[:2].mean()).reshape(3, -1)
+    first, large, total = _estimates(table - table[:2].mean(), np.ones((1, table.shape[1])))[0]
     return np.where(large > LARGE, large, first), total
 
 
-def _estimate(table: FloatArray) -> FloatArray:
-    """Return (1), (1') and (2), one after the other."""
+def _estimates(table: FloatArray, drawn: FloatArray) -> FloatArray:
+    """Return (1), (1') and (2) (draws, 3, n) from values (n + 2, k) about their mean, for the base designs being drawn
+    as often as `drawn` (draws, k) says; NaN where the values do not vary."""
     a, b, mixed = table[0], table[1], table[2:]
-    variance = np.concatenate([a, b]).var()
-    if not variance > 0.0:
-        return np.full(3 * len(mixed), np.nan)
-    first = (b * (mixed - a)).mean(axis=1) / variance
-    large = 1.0 - 0.5 * ((b - mixed) ** 2).mean(axis=1) / variance
-    total = 0.5 * ((a - mixed) ** 2).mean(axis=1) / variance
-    return np.concatenate([first, large, total])
+    k = drawn.sum(axis=1)
+    square = drawn @ (a**2 + b**2) / (2.0 * k)
+    variance = square - (drawn @ (a + b) / (2.0 * k)) ** 2
+    variance[variance <= ROUNDING * square] = np.nan
+    scale = (k * variance)[:, None]
+    first = drawn @ (b * (mixed - a)).T / scale
+    large = 1.0 - 0.5 * (drawn @ ((b - mixed) ** 2).T) / scale
+    total = 0.5 * (drawn @ ((a - mixed) ** 2).T) / scale
+    return np.stack([first, large, total], axis=1)
