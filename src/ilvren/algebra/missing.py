@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,6 +17,6 @@ def misses(values: FloatArray, lower: FloatArray, upper: FloatArray) -> FloatArr
     miss = lower - values
     np.maximum(miss, values - upper, out=miss)
     np.maximum(miss, 0.0, out=miss)
-    if np.isnan(miss.max(initial=0.0)):
+    if math.isnan(np.add.reduce(miss, axis=None)):  # none is negative: the sum is NaN where one is
         miss[np.isnan(miss)] = np.inf
     return miss

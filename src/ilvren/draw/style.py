@@ -13,6 +13,7 @@ import matplotlib as mpl
 mpl.use("Agg")
 
 import matplotlib.pyplot as plt
+from matplotlib.axis import Axis
 from matplotlib.text import Text
 from matplotlib.ticker import FixedFormatter
 
@@ -88,13 +89,24 @@ def save(made: Any, path: str) -> None:
 
 def _take_literally(made: Any) -> None:
     """Let texts that a problem brings along (titles, units, words) be no formulas to typeset; powers on axes stay."""
-    for text in made.findobj(Text):
+    for text in _texts(made):
         text.set_text(_literal(text.get_text()))
     for axes in made.axes:
         for axis in (axes.xaxis, axes.yaxis):
             formatter = axis.get_major_formatter()
             if isinstance(formatter, FixedFormatter):
                 formatter.seq = [_literal(str(word)) for word in formatter.seq]
+
+
+def _texts(artist: Any) -> Iterator[Text]:
+    """Give the texts of a figure but for those of ticks, which their formatters write."""
+    if isinstance(artist, Axis):
+        yield from (artist.label, artist.offsetText)
+        return
+    if isinstance(artist, Text):
+        yield artist
+    for child in artist.get_children():
+        yield from _texts(child)
 
 
 def _literal(text: str) -> str:

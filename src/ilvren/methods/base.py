@@ -179,7 +179,7 @@ class Task:
 
     def violation(self, rows: FloatArray) -> float:
         """Return the largest miss over its size. `rows` are (m,)."""
-        return float(np.max(self.misses(rows) / self.row_sizes, initial=0.0))
+        return float(np.maximum.reduce(self.misses(rows) / self.row_sizes, initial=0.0))
 
     def violations(self, rows: FloatArray) -> FloatArray:
         """Return `violation` (k,) of many designs' rows (k, m)."""

@@ -51,6 +51,10 @@ class ValueGrid:
     def __init__(self, problem: Problem) -> None:
         self._members = [(place, allowed_values_of(item)) for place, item in problem.grid]
 
+    def __bool__(self) -> bool:
+        """Return whether there are any."""
+        return bool(self._members)
+
     def straightened(self, points: FloatArray) -> FloatArray:
         """Return designs (k, n) with values that are within rounding of a member replaced by it, in place."""
         for place, members in self._members:

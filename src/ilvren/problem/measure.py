@@ -113,12 +113,12 @@ class Measures:
         point (n,), rows (m,)."""
         worst = 0.0
         if len(rows):
-            worst = float(np.max(self.row_misses(rows) / self.row_sizes))
+            worst = float(np.maximum.reduce(self.row_misses(rows) / self.row_sizes))
         miss = np.maximum(self.lower - point, point - self.upper)
-        if not (miss <= 0.0).all():  # NaN counts as a miss
+        if not np.maximum.reduce(miss, initial=0.0) <= 0.0:  # NaN counts as a miss
             miss = np.where(np.isnan(miss), np.inf, np.maximum(miss, 0.0))
             worst = max(worst, float(np.max(miss / self.bound_sizes(point))))
-        return max(worst, float(self.grid.misses(point[np.newaxis])[0]))
+        return max(worst, float(self.grid.misses(point[np.newaxis])[0])) if self.grid else worst
 
     def violations(self, points: FloatArray, rows: FloatArray) -> FloatArray:
         """Return `violation` (k,) of many designs (k, n) with their rows (k, m)."""

@@ -63,13 +63,14 @@ class Incumbents:
         least = int(np.argmin(violation))
         if violation[least] < (math.inf if self.least is None else self.least.violation):
             self.least = self._incumbent(points, objective, violation, first, least)
-        feasible = np.flatnonzero(violation <= self._feasibility)
+        feasible = (violation <= self._feasibility).nonzero()[0]
         if len(feasible):
             limit = self.top[-1].objective if len(self.top) == MOST_LEADERS else math.inf
             rising = feasible[objective[feasible] <= limit]
-            order = np.lexsort((rising, violation[rising], objective[rising]))[:MOST_LEADERS]
-            if len(order):
-                self._rise([self._incumbent(points, objective, violation, first, int(i)) for i in rising[order]])
+            if len(rising) > 1:
+                rising = rising[np.lexsort((rising, violation[rising], objective[rising]))[:MOST_LEADERS]]
+            if len(rising):
+                self._rise([self._incumbent(points, objective, violation, first, int(i)) for i in rising])
         self._mark_progress()
 
     @staticmethod

@@ -140,7 +140,8 @@ class Scaling:
     def full(self, scaled: FloatArray, lower: FloatArray, upper: FloatArray) -> FloatArray:
         """Return the full designs (k, n) of scaled points (k, n_free), clipped so that rounding leaves no bound."""
         points = np.repeat(self.full_start[np.newaxis], len(scaled), axis=0)
-        points[:, self.free] = np.clip(scaled * self.variables, lower[self.free], upper[self.free])
+        # As `clip` would, which takes several times as long for the few numbers of one design.
+        points[:, self.free] = np.minimum(np.maximum(scaled * self.variables, lower[self.free]), upper[self.free])
         return points
 
     def values(self, objective: FloatArray, rows: FloatArray) -> Reply:

@@ -75,6 +75,8 @@ class Stage:
     def counts(self) -> Counts:
         """Return what the run has counted, in its earlier stages, too."""
         own, before = self.gate.counts, self.base.counts
+        if not (before.evaluations or before.gradients or before.hessians):
+            return own
         return Counts(
             own.evaluations + before.evaluations, own.gradients + before.gradients, own.hessians + before.hessians
         )
