@@ -75,11 +75,11 @@ class KktFactor:
         with_inertia: bool = True,
     ) -> None:
         self._n, self._m = system.n, system.m
-        self._hessian, self._jacobian = hessian, jacobian
+        self._hessian, self._jacobian, self._across = hessian, jacobian, jacobian.T
         self._top, self._bottom = top, bottom
         self.has_inertia, self.is_singular, self.is_doubtful = False, True, False
         self._solve: Any = None
-        self._magnitudes: tuple[Any, Any] | None = None
+        self._magnitudes: tuple[Any, Any, Any] | None = None
         self._is_sparse = system.is_sparse
         if system.is_sparse:
             self._factor_sparse(system, hessian, top, jacobian, bottom, with_inertia=with_inertia)
@@ -238,18 +238,19 @@ class KktFactor:
     def _sizes(self, v: FloatArray) -> FloatArray:
         """Return |A| |v| of the matrix A of (1), no less than what rounding makes of an equation's zeros."""
         if self._magnitudes is None:
-            self._magnitudes = abs(self._hessian), abs(self._jacobian)
-        hessian, jacobian = self._magnitudes
+            jacobian = abs(self._jacobian)
+            self._magnitudes = abs(self._hessian), jacobian, jacobian.T
+        hessian, jacobian, across = self._magnitudes
         size = np.abs(v)
         x, y = size[: self._n], size[self._n :]
-        sizes = np.concatenate([hessian @ x + np.abs(self._top) * x + jacobian.T @ y, jacobian @ x + self._bottom * y])
+        sizes = np.concatenate([hessian @ x + np.abs(self._top) * x + across @ y, jacobian @ x + self._bottom * y])
         floor = ROUNDING * float(size.max(initial=0.0))
         return np.asarray(np.maximum(sizes, floor, out=sizes), dtype=np.float64)
 
     def _times(self, v: FloatArray) -> FloatArray:
         x, y = v[: self._n], v[self._n :]
         return np.concatenate(
-            [self._hessian @ x + self._top * x + self._jacobian.T @ y, self._jacobian @ x - self._bottom * y]
+            [self._hessian @ x + self._top * x + self._across @ y, self._jacobian @ x - self._bottom * y]
         )
 
 

@@ -109,7 +109,7 @@ def sparse_signed_least_squares(
     from scipy.sparse import csr_array
 
     n, k = matrix.shape
-    if k == 0 or n == 0:
+    if k == 0 or n == 0 or not target.any():
         return np.zeros(k)
     turn = np.where(signs < 0.0, -1.0, 1.0)
     free = signs == 0.0

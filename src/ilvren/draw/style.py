@@ -81,7 +81,7 @@ def save(made: Any, path: str) -> None:
     """Write a figure; the kind follows from the suffix. Nothing is left behind when writing fails."""
     _take_literally(made)
     target = Path(path)
-    metadata = {"Date": None} if target.suffix.lower() == ".svg" else {}
+    metadata = {"Date": None} if target.suffix.lower() == ".svg" else None
     with warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph", UserWarning)  # a box in its place says as much
         made.savefig(target, metadata=metadata)

@@ -28,9 +28,10 @@ class Picture:
 def pictured(drawn: Callable[[str], object], shows: str) -> Picture:
     """Return what a function draws into a file, in a few colours: a page of many pictures stays small."""
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "figure.png"
+        path = Path(folder) / "figure.tif"  # packed once only, below
         drawn(str(path))
         small = io.BytesIO()
         with Image.open(path) as image:
-            image.convert("RGB").quantize(COLOURS).save(small, "PNG", optimize=True)
+            # The median cut, which takes longest, is the one that keeps pale greys apart from white and grey.
+            image.convert("RGB").quantize(COLOURS, Image.Quantize.MEDIANCUT).save(small, "PNG")
         return Picture(small.getvalue(), shows)
