@@ -8,7 +8,7 @@ import numpy as np
 from ilvren.dynamics.forward_sweep import forward
 from ilvren.evaluate import Gate
 from ilvren.problem import loads, refined_problem
-from tests.compact import some
+from tests.compact import WHOLE, some
 from tests.dynamics.kinds import KINDS
 
 # The steps of these look across ends of other steps, where what is computed has no second derivative.
@@ -116,6 +116,8 @@ class EveryKind(unittest.TestCase):
     def test_the_error_told_is_the_true_one(self):
         told = []
         for name, text in some(KINDS.items(), 3, 1):
+            if name == "delayed and stiff" and not WHOLE:
+                continue  # as long as all the others
             problem, fine = fine_of(text)
             coarse = refined_problem(problem, problem.refinement.__class__(tolerance=1e-2))
             simulation = coarse.simulations[0]
@@ -133,4 +135,5 @@ class EveryKind(unittest.TestCase):
             if apart > 1e-11:
                 told.append((name, error.estimate / apart))
         good = [name for name, ratio in told if 0.2 <= ratio <= 5.0]
+        self.assertGreater(len(told), 4)
         self.assertGreaterEqual(len(good), 0.7 * len(told), told)
