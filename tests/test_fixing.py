@@ -182,7 +182,7 @@ class FixingTest(InAFolder):
         with Ledger("ilvren.ledger") as ledger:
             again = resume_sweep(ledger, "g1")
         self.assertEqual([again.shown(member.value) for member in again.members], ["larch", "red beech"])
-        self.call("run", "shelf.toml", "--sweep", "tube", "--output", "s.png", *words)
+        self.call("run", "shelf.toml", "--sweep", "tube=[20]", "--output", "s.png", *words)
         self.assertGreater(Path("s.png").stat().st_size, 10_000)
 
 

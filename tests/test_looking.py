@@ -95,7 +95,7 @@ class Repeating(InAFolder):
             "--method",
             "differential-evolution",
             "--option",
-            "horizon=1500",
+            "horizon=1000",
             "--label",
             "four",
         )

@@ -165,7 +165,7 @@ class OverTime(InAFolder):
         self.assertIn("needs feedback", time.detail)
 
     def test_designs_on_the_way_are_drawn(self):
-        self.call("run", "p.toml", "--label", "way")
+        self.call("run", "p.toml", "--label", "way", "--second-look", "0")
         document = json.loads(
             self.call(
                 "draw", "p.toml", "--signals", "x", "--run", "way", "--every", "2", "--output", "w.png", "--json"

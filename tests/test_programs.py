@@ -23,6 +23,7 @@ from ilvren.models.program.shown import cells
 from ilvren.models.slopes import choose_steps, jacobian
 from ilvren.runs.stored import problem_of
 from ilvren.runs.trust import refusal_of
+from tests.compact import WHOLE
 from tests.test_cli import InAFolder
 
 # A tube: reads a deck, writes a listing with few digits; fails, hangs or stammers where it is told to.
@@ -479,11 +480,12 @@ class Confirming(WithTube):
         self.assertEqual(found["confirmation"]["confirmed"], "confirmed")
         self.assertAlmostEqual(found["confirmation"]["values"]["half"], found["objectives"]["m"], places=3)
         self.assertNotIn("wear", found["derived"])
-        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json")[0])
-        self.assertEqual(verdict["checks"][-1]["name"], "confirmation")
-        self.assertEqual(self.lives(), 2)
+        if WHOLE:  # a probe of some 400 calls
+            verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json")[0])
+            self.assertEqual(verdict["checks"][-1]["name"], "confirmation")
+        before = self.lives()
         self.call("apply", "r1")
-        self.assertEqual(self.lives(), 3)
+        self.assertEqual(self.lives(), before + 1)
 
     def test_a_broken_confirmation_is_said_and_carried_into_the_next_run(self):
         found = json.loads(self.call("run", "tube.toml", "--set", "least=3.4", "--json", status=1)[0])
@@ -502,8 +504,9 @@ class Confirming(WithTube):
         Path("fatigue").write_text("#!/bin/sh\necho broken pipe >&2; exit 1\n")
         found = json.loads(self.call("run", "tube.toml", "--json", "--evaluations", "60", status=None)[0])
         self.assertIn("broken pipe", found["confirmation"]["trouble"])
-        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
-        self.assertEqual(verdict["verdict"], "unverified")
+        if WHOLE:
+            verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
+            self.assertEqual(verdict["verdict"], "unverified")
 
 
 class Refusing(WithTube):

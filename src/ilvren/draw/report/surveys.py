@@ -81,38 +81,40 @@ def is_survey(references: Sequence[str], ledger: Ledger) -> bool:
 
 def survey(references: Sequence[str], ledger: Ledger) -> Survey:
     """Gather the report on samples and approximations of one problem. Raises RequestError."""
-    pages, problems, texts = _Pages(), [], []
-    seen: set[str] = set()
-    for name in references:
+    pages = _Pages()
+    firsts = _firsts_of(references, ledger)
+    problems = [problem_of(first) for first in firsts.values()]
+    several = len(references) > 1
+    for name, first, problem in zip(references, firsts.values(), problems, strict=True):
         if ledger.is_approximation(name):
-            kept = ledger.approximation(name)
-            identity = kept.id
-            first = ledger.run(kept.runs[0])
-        else:
-            first = ledger.run(name)
-            identity = first.id
-        if identity in seen:
-            raise RequestError(f"{identity} is named twice")
-        seen.add(identity)
-        problems.append(problem_of(first))
-        texts.append(first.problem_text)
-        if texts[-1] != texts[0]:
-            raise RequestError(
-                f"{references[0]} and {name} are of different problems; a report is on one",
-                advice="make a report for each",
-            )
-        several = len(references) > 1
-        if ledger.is_approximation(name):
-            _approximation(pages, ledger.approximation(name), problems[-1], several=several)
+            _approximation(pages, ledger.approximation(name), problem, several=several)
         else:
             _sample(pages, first, ledger, several=several)
     problem = problems[0]
     made = datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%d %H:%M UTC")
-    subtitle = f"{', '.join(seen)} · {problem.source.file} · made {made}"
+    subtitle = f"{', '.join(firsts)} · {problem.source.file} · made {made}"
     title = problem.title or problem.source.file
-    return Survey(
-        title, subtitle, problem, tuple(pages.summary), tuple(pages.sections), tuple(pages.commands), texts[0]
-    )
+    text = next(iter(firsts.values())).problem_text
+    return Survey(title, subtitle, problem, tuple(pages.summary), tuple(pages.sections), tuple(pages.commands), text)
+
+
+def _firsts_of(references: Sequence[str], ledger: Ledger) -> dict[str, RunRecord]:
+    """Return by the ids of what is named its run, of an approximation the first it has learnt from. Raises RequestError
+    where they do not go together, before anything is drawn."""
+    found: dict[str, RunRecord] = {}
+    for name in references:
+        kept = ledger.approximation(name) if ledger.is_approximation(name) else None
+        first = ledger.run(kept.runs[0] if kept else name)
+        identity = kept.id if kept else first.id
+        if identity in found:
+            raise RequestError(f"{identity} is named twice")
+        if found and first.problem_text != next(iter(found.values())).problem_text:
+            raise RequestError(
+                f"{references[0]} and {name} are of different problems; a report is on one",
+                advice="make a report for each",
+            )
+        found[identity] = first
+    return found
 
 
 def _sample(pages: _Pages, record: RunRecord, ledger: Ledger, *, several: bool) -> None:
