@@ -1,10 +1,12 @@
 """Units of random formulas: what is put together rightly passes, what is not is found where it was put."""
 
 import random
+import re
 import unittest
 from collections import Counter
 
 from ilvren import loads
+from ilvren.formula.parser import FUNCTIONS
 from ilvren.problem import check_units
 
 # Names with the powers of m, kg and s in their units.
@@ -220,6 +222,74 @@ class OverTime(unittest.TestCase):
         self.assertEqual([item.message for item in check_units(loads(text)).troubles], [])
         for old, new in (('unit = "m^2"', 'unit = "m"'), ("x + p <= 5", "x * p <= p"), (">= 0.9", ">= p")):
             self.assertEqual(len(check_units(loads(text.replace(old, new))).troubles), 1, new)
+
+# Every function of formulas, on arguments in metres (u, w arrays, of matrix M too): its unit, None where it may have
+# any, and whether metres are no argument for it.
+OF_METRES = {
+    "abs(x)": "m", "min(x, y)": "m", "max(x, y)": "m", "sum(u)": "m", "mean(u)": "m", "norm(u)": "m",
+    "sum(diff(u))": "m", "sum(cumsum(u))": "m", "sum(dot(transpose(M), u))": "m^2", "hypot(x, y)": "m", "sqrt(x)": "m^0.5",
+    "sum(join(u, x))": "m", "where(x > y, x, y)": "m", "interp(x, u, w)": "m", "lookup(x, u, w)": "m",
+    "dot(u, w)": "m^2", "atan2(x, y)": "m/m", "sum(evenly(x, y, 5))": "m", "prod(u)": None,
+}  # fmt: skip
+OF_PURE = ("exp", "log", "log10", "sinh", "cosh", "tanh", "asin", "acos", "erf")
+
+
+class EveryFunction(unittest.TestCase):
+    HEAD = (
+        '[variables]\nx = { start = 0.4, unit = "m" }\ny = { start = 0.5, unit = "m" }\nk = { start = 1, unit = "kg" }\n'
+        '[parameters]\nu = { value = [0.1, 0.4, 0.9], unit = "m" }\nw = { value = [1, 2, 3], unit = "m" }\n'
+        'M = { value = [[1, 0, 0], [0, 1, 0], [0, 0, 1]], unit = "m" }\n[minimize]\n'
+    )
+
+    def of(self, formula, declared=None):
+        unit = "" if declared is None else f', unit = "{declared}"'
+        return check_units(loads(f'{self.HEAD}f = {{ formula = "{formula}"{unit} }}\n')).troubles
+
+    def test_none_is_without_a_rule(self):
+        named = {name for formula in OF_METRES for name in re.findall(r"([a-z]+[0-9]*)\(", formula)}
+        # `sin(3 * t)` has a number that may carry any unit: of angles nothing is certain.
+        self.assertEqual(set(FUNCTIONS) - named - set(OF_PURE), {"sin", "cos", "tan", "atan"})
+
+    def test_each_gives_the_unit_it_should_and_no_other(self):
+        for formula, unit in OF_METRES.items():
+            with self.subTest(formula=formula):
+                self.assertEqual([item.message for item in self.of(formula, unit)], [])
+                wrong = self.of(formula, "kg")
+                self.assertEqual([item.where for item in wrong], [] if unit is None else ["minimize.f"])
+
+    def test_some_take_pure_numbers_only(self):
+        for name in OF_PURE:
+            with self.subTest(function=name):
+                self.assertEqual(self.of(f"{name}(x / y) * x", "m"), [])
+                (trouble,) = self.of(f"y * {name}(x)")
+                self.assertEqual(trouble.text[slice(*trouble.span)], "x")
+                self.assertIn("must be a pure number, and has the unit m", trouble.message)
+        for formula, of in (("x^(y)", "y"), ("2^x", "x")):
+            (trouble,) = self.of(formula)
+            self.assertIn("an exponent must be", trouble.message)
+            self.assertEqual(trouble.text[slice(*trouble.span)].strip("()"), of)
+
+    def test_arguments_that_do_not_go_together_are_told(self):
+        for formula in ("min(x, k)", "hypot(x, k)", "atan2(k, x)", "where(x > k, x, y)", "where(x > y, x, k)", "interp(k, u, w)",
+                        "sum(join(u, k))", "sum(evenly(x, k, 5))", "lookup(k, u, w)", "dot(u, w) + x"):  # fmt: skip
+            with self.subTest(formula=formula):
+                (trouble,) = self.of(formula)
+                self.assertIn("units of different kinds", trouble.message)
+
+    def test_temperatures_count_from_zeros_of_their_own(self):
+        head = '[variables]\na = { start = 20, unit = "degC" }\nb = { start = 30, unit = "°C" }\nd = { start = 1, unit = "delta_degC" }\n'
+
+        def of(formula, unit):
+            text = f'{head}[minimize]\nf = {{ formula = "{formula}", unit = "{unit}" }}\n'
+            return " ".join(item.message for item in check_units(loads(text)).troubles)
+
+        for formula, unit in (("a - b", "delta_degC"), ("a + d", "degC"), ("a + (b - a)", "degC"), ("3 * (a - b)", "delta_degC"),
+                              ("max(a, b)", "degC")):  # fmt: skip
+            self.assertEqual(of(formula, unit), "", formula)
+        self.assertIn("2 temperatures", of("a + b", "degC"))
+        self.assertIn("counts from a zero of its own", of("2 * a", "degC"))
+        self.assertIn("counts from a zero of its own", of("a^2", "degC"))
+        self.assertIn("different kinds", of("a - b", "m"))
 
 
 if __name__ == "__main__":
