@@ -223,6 +223,7 @@ class OverTime(unittest.TestCase):
         for old, new in (('unit = "m^2"', 'unit = "m"'), ("x + p <= 5", "x * p <= p"), (">= 0.9", ">= p")):
             self.assertEqual(len(check_units(loads(text.replace(old, new))).troubles), 1, new)
 
+
 # Every function of formulas, on arguments in metres (u, w arrays, of matrix M too): its unit, None where it may have
 # any, and whether metres are no argument for it.
 OF_METRES = {
