@@ -30,9 +30,13 @@ if TYPE_CHECKING:
 __all__ = ["chattering", "courses_told", "free_end_told", "remarks_on", "worth_in_objective"]
 
 FloatArray = NDArray[np.float64]
+# From when to when, and what a control does there: its kind, and the limit that decides it.
+Piece = tuple[float, float, tuple[str, str]]
 
 # A control chatters where it turns at so many points in a row, each time by this share of its range.
 MOST_TURNS, TURN = 6, 0.04
+# A jump from bound to bound disturbs at most so many intervals; values nearer than this share of the range are one.
+MOST_MIXED, SAME_VALUE = 4, 1e-6
 # An end of the time that is this share of what it began at has run away.
 VANISHED = 1e-3
 
@@ -186,8 +190,59 @@ def _arcs(
                 _kind(int(side), times[k], times[k + 1], limits, is_singular=is_singular)
                 for k, side in enumerate(sides[:, element])
             ]
-            found += _joined(name, times, kinds)
+            pieces = [(float(times[k]), float(times[k + 1]), kind) for k, kind in enumerate(kinds)]
+            if (
+                own.scheme is not None
+                and not own.scheme.shares_ends
+                and len(kinds) * len(own.scheme.used) == len(own.values)
+            ):
+                used = own.values.reshape(len(kinds), len(own.scheme.used), -1)[:, :, element]
+                pieces = _switched(pieces, used, own.scheme.weights[list(own.scheme.used)])
+            found += _joined(name, pieces)
     return found
+
+
+def _switched(pieces: list[Piece], values: FloatArray, weights: FloatArray) -> list[Piece]:
+    """Return the pieces with a jump from one bound to the other told as such, not as what lies between. A control,
+    with values (intervals, used), jumps where its average says: where on either side of a few short intervals it is at
+    different bounds, and within them at either or, what it changes being linear in it, anywhere. In the last interval
+    one of its values may be anything: it is worth nothing there."""
+    lengths = np.array([end - begin for begin, end, _ in pieces])
+    usual = float(np.median(lengths))
+    found: list[Piece] = []
+    k = 0
+    while k < len(pieces):
+        width = next((w for w in range(1, MOST_MIXED + 1) if _is_jump(pieces, values, k, w, usual)), 0)
+        if width:
+            inside = slice(k, k + width)
+            before, after = float(values[k - 1, -1]), float(values[k + width, 0])
+            average = float(lengths[inside] @ (values[inside] @ weights)) / float(weights.sum() * lengths[inside].sum())
+            share = min(max((average - after) / (before - after), 0.0), 1.0)
+            begin, end = pieces[k][0], pieces[k + width - 1][1]
+            at = begin + share * (end - begin)
+            found += [(begin, at, pieces[k - 1][2]), (at, end, pieces[k + width][2])]
+        else:
+            begin, end, kind = pieces[k]
+            if k and k == len(pieces) - 1 and kind[0] == "singular" and found[-1][2][0] in ("lower", "upper"):
+                is_other = np.abs(values[k] - values[k - 1, -1]) > SAME_VALUE * float(np.ptp(values))
+                kind = found[-1][2] if is_other.sum() <= 1 else kind
+            found.append((begin, end, kind))
+        k += max(width, 1)
+    return found
+
+
+def _is_jump(pieces: list[Piece], values: FloatArray, k: int, width: int, usual: float) -> bool:
+    """Return whether from piece `k` on so many are a jump between the bounds on either side."""
+    if not k or k + width >= len(pieces) or {pieces[k - 1][2][0], pieces[k + width][2][0]} != {"lower", "upper"}:
+        return False
+    if width > 1 and pieces[k + width - 1][1] - pieces[k][0] > 2.0 * usual:
+        return False
+    one, other = float(values[k - 1, -1]), float(values[k + width, 0])
+    inside = values[k : k + width]
+    apart = np.minimum(np.abs(inside - one), np.abs(inside - other))
+    kinds = {kind for _, _, (kind, _) in pieces[k : k + width]}
+    is_at_bounds = bool((apart <= SAME_VALUE * abs(other - one)).all())
+    return kinds == {"singular"} or (kinds <= {"singular", "free"} and is_at_bounds)
 
 
 def _between(low: FloatArray, high: FloatArray, theta: FloatArray) -> FloatArray:
@@ -239,13 +294,13 @@ def _kind(
     return ("singular" if is_singular else "free"), ""
 
 
-def _joined(name: str, times: FloatArray, kinds: Sequence[tuple[str, str]]) -> list[Arc]:
+def _joined(name: str, pieces: Sequence[Piece]) -> list[Arc]:
     found: list[Arc] = []
     first = 0
-    for k in range(1, len(kinds) + 1):
-        if k == len(kinds) or not _are_alike(kinds[k], kinds[k - 1]):
-            words = dict.fromkeys(word for _, told in kinds[first:k] for word in told.split(", ") if word)
-            found.append(Arc(name, float(times[first]), float(times[k]), kinds[first][0], ", ".join(words)))
+    for k in range(1, len(pieces) + 1):
+        if k == len(pieces) or not _are_alike(pieces[k][2], pieces[k - 1][2]):
+            words = dict.fromkeys(word for _, _, (_, told) in pieces[first:k] for word in told.split(", ") if word)
+            found.append(Arc(name, pieces[first][0], pieces[k - 1][1], pieces[first][2][0], ", ".join(words)))
             first = k
     return found
 

@@ -7,9 +7,14 @@ should be in place of interval k,
 
 the moments of the next grid are spread so that each interval has about one of Σ w. Moments that the file gives (ends of
 pieces, knots of tables) stay; where a control that is chosen at every moment jumps within an interval, the moment at
-which it does is estimated by what it comes to over the interval, and becomes one of the grid.
+which it does is estimated, and becomes one of the grid. Where a limit needs a value between the bounds, what the
+control comes to over the interval says when. Where each point has one of the bounds, that is one of a few numbers, and
+says little: the multipliers of the bounds, each by the length that its point stands for, are the switching function of
+the maximum principle, and its zero says when.
 
-Sources: R. D. Russell, J. Christiansen, 1978; J. T. Betts, W. P. Huffman, 1998 (see `dynamics.gridded`).
+Sources: R. D. Russell, J. Christiansen, 1978; J. T. Betts, W. P. Huffman, 1998 (see `dynamics.gridded`); the switching
+function: L. S. Pontryagin, V. G. Boltyanskii, R. V. Gamkrelidze, E. F. Mishchenko, "The mathematical theory of optimal
+processes", 1962.
 """
 
 from __future__ import annotations
@@ -27,12 +32,15 @@ from ilvren.problem import courses_of, limits_between
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
-    from ilvren.dynamics import Deviation, GriddedCourse
-    from ilvren.problem import Problem, Refinement
+    from ilvren.dynamics import ControlOnGrid, Deviation, GriddedCourse
+    from ilvren.problem import CollocatedAxis, Problem, Refinement
 
 __all__ = ["JUMPED", "GridReport", "grid_report", "next_grid"]
 
 FloatArray = NDArray[np.float64]
+# At which share of the time a control jumps, and the ends of the intervals around it.
+Jump = tuple[float, tuple[float, float], bool]
+Multipliers = tuple[FloatArray, FloatArray]
 
 JUMPED = "a control jumps"
 # What is aimed at, of the error allowed; how many times as many, or as few, intervals a stage may have in a place.
@@ -47,8 +55,12 @@ UNSTABLE = 1e5
 # less than CALM of that within each of them; a jump within less than CLOSE of the time is located.
 JUMP, CALM, CLOSE = 0.2, 0.25, 1e-6
 EDGE = 0.03
+# Nearer to a bound than this share of its range a control is at it.
+AT_BOUND = 1e-6
 # Moments of the grid nearer to a jump than this share of their interval give way to it.
 NEAR = 0.3
+# On either side of one, so far from it, is another.
+NARROW = 0.1
 
 
 @dataclass(frozen=True)
@@ -89,9 +101,17 @@ def _by_itself(found: Deviation) -> float:
 
 
 def next_grid(
-    problem: Problem, point: FloatArray, tolerance: float, report: GridReport, *, finds_jumps: bool = True
+    problem: Problem,
+    point: FloatArray,
+    tolerance: float,
+    report: GridReport,
+    *,
+    finds_jumps: bool = True,
+    multipliers: Multipliers | None = None,
 ) -> tuple[Refinement, str] | None:
-    """Return the next stage's grid and why; None where nothing is gained by one. `point` is (n,)."""
+    """Return the next stage's grid and why; None where nothing is gained by one. `point` is (n,), `multipliers` (m,)
+    and (n,) are those of rows and bounds there."""
+    bounds = multipliers[1] if multipliers is not None and _are_told(problem, point, multipliers) else None
     told: list[str] = []
     grids: dict[str, tuple[float, ...]] = {}
     misses = limits_between(problem, point)
@@ -115,7 +135,7 @@ def next_grid(
                 worst = float(item.miss.max())
                 what = "what is measured in {} is something else" if item.kind == "measure" else "{} is broken"
                 reasons.append(f"{what.format(item.name)} between its points by {worst:.1e}")
-        jumps = _jumps(course) if finds_jumps else []
+        jumps = _jumps(problem, axis, course, bounds) if finds_jumps else []
         if not reasons and not len(jumps):
             grids[axis.case] = tuple(axis.taus.tolist())
             continue
@@ -123,7 +143,7 @@ def next_grid(
         taus = _spread(course.taus, wishes, required)
         if len(jumps):
             taus = _with_jumps(taus, jumps, required)
-            times = ", ".join(f"{axis.time_at(float(tau), point.tolist(), problem):.6g}" for tau, _ in jumps[:3])
+            times = ", ".join(f"{axis.time_at(float(tau), point.tolist(), problem):.6g}" for tau, _, _ in jumps[:3])
             more = f" and {len(jumps) - 3} more" if len(jumps) > 3 else ""
             reasons.append(f"{JUMPED} at t = {times}{more}: made moments of the grid")
         if len(taus) - 1 > MOST_INTERVALS or np.array_equal(taus, course.taus):
@@ -135,6 +155,19 @@ def next_grid(
     if not told:
         return None
     return replace(problem.refinement, grids=grids), "; ".join(told)
+
+
+def _are_told(problem: Problem, point: FloatArray, multipliers: Multipliers) -> bool:
+    """Return whether multipliers may be told by the conditions: where more limits hold a design than it has variables
+    that are free, those of the limits are any of many."""
+    lower, upper = problem.joined("lower"), problem.joined("upper")
+    with np.errstate(invalid="ignore"):
+        width = np.where(np.isfinite(upper - lower), upper - lower, 1.0)
+    is_free = np.minimum(np.abs(point - lower), np.abs(upper - point)) > AT_BOUND * width
+    sizes = np.abs(multipliers[0])
+    is_equation = problem.joined_rows("lower") == problem.joined_rows("upper")
+    is_held = is_equation | (sizes > AT_BOUND * float(sizes.max(initial=0.0)))
+    return int(is_free.sum()) >= int(is_held.sum())
 
 
 # ---- how many intervals in place of each ---------------------------------------------------------------
@@ -196,22 +229,55 @@ def _spread(taus: FloatArray, wishes: FloatArray, required: FloatArray) -> Float
 # ---- jumps ---------------------------------------------------------------------------------------------
 
 
-def _jumps(course: GriddedCourse) -> list[tuple[float, tuple[float, float]]]:
-    """Return (share of the time, the intervals' ends around it) where a control jumps within an interval."""
-    found: list[tuple[float, tuple[float, float]]] = []
-    for control in course.controls:
+def _jumps(problem: Problem, axis: CollocatedAxis, course: GriddedCourse, bounds: FloatArray | None) -> list[Jump]:
+    """Return where a control jumps within an interval: from bound to bound where its price, the multiplier of the
+    bounds by the length that a value stands for, changes its sign; elsewhere where its average says."""
+    found: list[Jump] = []
+    for own, control in zip(axis.controls, course.controls, strict=True):
         if control.scheme is None or control.scheme.shares_ends or control.taus is None:
             continue
         n = len(control.taus) - 1
-        values = control.values.reshape(n, len(control.scheme.used), -1)
+        shape = (n, len(control.scheme.used), -1)
+        values = control.values.reshape(shape)
         weights = control.scheme.weights[list(control.scheme.used)]
+        block = next(item for item in problem.blocks if item.name == own.name)
+        places = slice(block.first, block.first + block.size)
+        sides = [np.abs(values - problem.joined(side)[places].reshape(shape)) for side in ("lower", "upper")]
         for element in range(values.shape[2]):
-            found += _jumps_of(control.taus, values[:, :, element], weights / weights.sum())
+            jumps = _jumps_of(control.taus, values[:, :, element], weights / weights.sum())
+            if bounds is not None:
+                near = [side[:, :, element] <= AT_BOUND * np.ptp(values[:, :, element]) for side in sides]
+                prices = np.where(near[0] ^ near[1], bounds[places].reshape(shape)[:, :, element], 0.0)
+                priced = _by_prices(control, prices)
+                jumps = [jump for jump in jumps if not any(jump[1][0] <= at <= jump[1][1] for at, _, _ in priced)]
+                # A jump that is as good as at a moment stays there.
+                jumps += [
+                    (at, ends, p) for at, ends, p in priced if EDGE < (at - ends[0]) / (ends[1] - ends[0]) < 1.0 - EDGE
+                ]
+            found += jumps
     found.sort()
     return found
 
 
-def _jumps_of(taus: FloatArray, values: FloatArray, weights: FloatArray) -> list[tuple[float, tuple[float, float]]]:
+def _by_prices(control: ControlOnGrid, multipliers: FloatArray) -> list[Jump]:
+    """Return where the price of one number's bounds passes zero from one point to the next, it being at one bound here
+    and at the other there: nothing is averaged then, each point takes what its own price says. The multipliers are
+    (n, used), 0 away from the bounds."""
+    assert control.scheme is not None
+    assert control.taus is not None
+    taus = control.taus
+    lengths = np.diff(taus)[:, np.newaxis]
+    at = (taus[:-1, np.newaxis] + lengths * control.scheme.used_points).ravel()
+    prices = (multipliers / (lengths * control.scheme.weights[list(control.scheme.used)])).ravel()
+    found = []
+    for k in np.flatnonzero(prices[1:] * prices[:-1] < 0.0).tolist():
+        tau = float(at[k] + (at[k + 1] - at[k]) * prices[k] / (prices[k] - prices[k + 1]))
+        place = min(max(int(np.searchsorted(taus, tau, side="right")) - 1, 0), len(taus) - 2)
+        found.append((tau, (float(taus[place]), float(taus[place + 1])), True))
+    return found
+
+
+def _jumps_of(taus: FloatArray, values: FloatArray, weights: FloatArray) -> list[Jump]:
     """Return the jumps within intervals of one number, with values (n, used) at the used points."""
     span = float(values.max() - values.min())
     n = len(values)
@@ -238,22 +304,24 @@ def _jumps_of(taus: FloatArray, values: FloatArray, weights: FloatArray) -> list
                 share = float((average - after) / (before - after))
                 if not EDGE < share < 1.0 - EDGE:  # as good as at the moment itself
                     break
-                found.append((float(taus[k]) + share * total, (float(taus[k]), float(taus[k + width]))))
+                found.append((float(taus[k]) + share * total, (float(taus[k]), float(taus[k + width])), False))
                 k += width
                 break
         k += 1
     return found
 
 
-def _with_jumps(taus: FloatArray, jumps: list[tuple[float, tuple[float, float]]], required: FloatArray) -> FloatArray:
-    """Return the grid with jumps among it; moments close to one, or within its interval, give way."""
-    for tau, (low, high) in jumps:
+def _with_jumps(taus: FloatArray, jumps: list[Jump], required: FloatArray) -> FloatArray:
+    """Return the grid with jumps among it, each between two more moments, so that the next look at it is closer; others
+    close to one, or within its interval, give way."""
+    for tau, (low, high), is_priced in jumps:
         room = NEAR * (high - low)
         is_held = np.isin(taus, required) | (taus <= 0.0) | (taus >= 1.0)
         is_inside = (taus > low) & (taus < high)
         is_close = np.abs(taus - tau) < room
         kept = taus[is_held | ~(is_inside | is_close)]
-        if np.abs(kept - tau).min() > 1e-9:
-            kept = np.sort(np.append(kept, tau))
+        for own in (tau, *((tau - NARROW * (high - low), tau + NARROW * (high - low)) if is_priced else ())):
+            if 0.0 < own < 1.0 and np.abs(kept - own).min() > 1e-9:
+                kept = np.sort(np.append(kept, own))
         taus = kept
     return taus

@@ -86,7 +86,9 @@ class Way:
     def _finer(self, problem: Problem, result: RunResult, calls: Sequence[Any]) -> NextStage | None:
         point = np.array(result.full_point)
         finds_jumps = self._jumps < MOST_JUMPS
-        found = next_refinement(problem, point, calls, report=result.time_error, finds_jumps=finds_jumps)
+        found = next_refinement(
+            problem, point, calls, report=result.time_error, finds_jumps=finds_jumps, multipliers=result.multipliers
+        )
         told, self.unsettled = found.told, found.unsettled
         if found.refinement is None:
             return None

@@ -315,14 +315,16 @@ def next_refinement(
     *,
     report: TimeReport | None = None,
     finds_jumps: bool = True,
+    multipliers: tuple[FloatArray, FloatArray] | None = None,
 ) -> Closer:
     """Return how the next stage looks at a problem over time. On a grid it may find where controls jump. `report` is
-    what is known of simulating already. `point` is (n,)."""
+    what is known of simulating already, `multipliers` (m,) and (n,) are those of rows and bounds. `point` is (n,)."""
     report = report or time_report(problem, point, calls)
     if report is None:
         return Closer(None)
     if report.grid is not None:
-        return Closer(*(next_grid(problem, point, report.limit, report.grid, finds_jumps=finds_jumps) or (None,)))
+        found = next_grid(problem, point, report.limit, report.grid, finds_jumps=finds_jumps, multipliers=multipliers)
+        return Closer(*(found or (None,)))
     missed = missed_between(problem, point, calls)
     told = []
     own = problem.refinement
