@@ -21,7 +21,7 @@ def some(items, of=2, first=0):
     return list(items) if WHOLE else list(items)[first::of]
 
 
-def halved(items, test):
-    """Return every second of the items, beginning with the first or the second as the name of the test has it, so that
+def parted(items, test):
+    """Return every third of the items, beginning with one of the first three as the name of the test has it, so that
     all are tried by one test or another; or all."""
-    return some(items, 2, len(test) % 2)
+    return some(items, 3, len(test) % 3)

@@ -11,7 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.methods.base import method_named
 from ilvren.problem import load
 from ilvren.runs import flat_design
-from tests.compact import halved
+from tests.compact import parted
 from tests.driving import affordable, single_names
 from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
@@ -54,7 +54,7 @@ class Choices(InAFolder):
 
     def test_every_method_for_members_finds_the_words(self):
         (wood, joint), cost = best()
-        for name in halved(single_names(), self._testMethodName):
+        for name in parted(single_names(), self._testMethodName):
             method = method_named(name)
             if not {"catalogue", "inequalities"} <= method.handles or name in ("enumeration", "branch-and-bound"):
                 continue
@@ -166,7 +166,7 @@ class Together(InAFolder):
 
     def test_what_scatters_beside_them_is_counted_in_stages(self):
         written("scattering members")
-        found = self.json("run", "p.toml", "--evaluations", "300", "--scenarios", "100", status=None)
+        found = self.json("run", "p.toml", "--evaluations", "300", "--scenarios", "50", status=None)
         self.assertIn(found["variables"]["wood"], ("oak", "larch", "red beech"))
         self.assertGreaterEqual(found["constraints"]["holds"]["value"], 0.95 - 1e-6)
         # By hand: the cheapest wood of those that hold, each as thick as it must be.

@@ -116,7 +116,7 @@ class OverTime(InAFolder):
         self.assertEqual(whole["outcome"], "converged")
         self.assertGreaterEqual(len(whole["stages"]), 2)
         self.assertIn("moment", whole["stages"][0]["finer"])
-        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 6):
+        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 9):
             self.call_status("run", "p.toml", "--evaluations", str(limit), "--label", f"l{limit}")
             _, _, status = self.call_status("resume", f"l{limit}", "--evaluations", "1000")
             self.assertEqual(status, 0)
@@ -145,7 +145,7 @@ class OverTime(InAFolder):
                         self.assertEqual(moments.result, "pass")
 
     def test_what_was_found_is_judged_between_the_moments_and_afresh(self):
-        self.call("run", "p.toml")
+        self.call("run", "p.toml", "--second-look", "0")
         verdict = verify("last", ledger="ilvren.ledger")
         self.assertTrue(verdict.holds, verdict.reason)
         checks = {check.name: check for check in verdict.checks}

@@ -20,7 +20,7 @@ from ilvren.methods.base import SLOPES, Ending, Iterate, Request, method_named
 from ilvren.problem import Measures
 from ilvren.runs import Iterated, Settings, first_order_conditions
 from ilvren.runs.loop import Loop
-from tests.compact import chosen, halved
+from tests.compact import chosen, parted
 from tests.driving import single_names
 from tests.problems import manufactured, two_variables
 
@@ -50,7 +50,7 @@ class InterruptAt:
 
 class Stops(unittest.TestCase):
     def test_limits_end_a_run_at_the_number_given(self):
-        for method in halved(CONSTRAINED, self._testMethodName):
+        for method in parted(CONSTRAINED, self._testMethodName):
             for limits, key, most in (({"evaluations": 7}, "evaluations", 7), ({"iterations": 4}, "iterations", 4)):
                 with self.subTest(method=method, **limits):
                     result = run(loads(ROSENBROCK), method=method, **limits)
@@ -92,7 +92,7 @@ class Stops(unittest.TestCase):
 
     def test_unused_and_fixed_variables_are_left_alone(self):
         text = '[variables]\nx = 3.0\nidle = 7.0\nstuck = { lower = 2, upper = 2 }\n[minimize]\nf = "(x - stuck)^2"\n'
-        for method in halved(CONSTRAINED, self._testMethodName):
+        for method in parted(CONSTRAINED, self._testMethodName):
             result = run(loads(text), method=method)
             self.assertEqual(result.point[1:], (7.0, 2.0))
             self.assertAlmostEqual(result.point[0], 2.0, places=3)
@@ -182,7 +182,7 @@ class Stops(unittest.TestCase):
 
     def test_nothing_is_minimized(self):
         for text in (two_variables("", "x^2 + y^2 == 4"), two_variables("3", "x * y == 2", "x <= 0.5")):
-            for method in halved(CONSTRAINED, self._testMethodName):
+            for method in parted(CONSTRAINED, self._testMethodName):
                 is_search = method_named(method).kind in ("global", "discrete")  # equalities cost these a great deal
                 result = run(loads(text), method=method, evaluations=4000 if is_search else 100_000)
                 self.assertTrue(result.holds or (is_search and result.outcome in ("exhausted", "no-feasible")), method)
@@ -252,7 +252,7 @@ class Resuming(unittest.TestCase):
 
     def test_any_stop_resumes_on_the_path_of_a_run_never_stopped(self):
         problem, _ = manufactured(4, n=3, inequalities=2, equalities=1)
-        for number, method in enumerate(halved(CONSTRAINED, self._testMethodName)):
+        for number, method in enumerate(parted(CONSTRAINED, self._testMethodName)):
             with Ledger(self.path) as ledger:
                 whole = run(problem, method=method, ledger=ledger, seed=3, evaluations=300)
                 number = int(whole.id[1:])

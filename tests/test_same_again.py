@@ -89,7 +89,7 @@ class SameAgain(InAFolder):
         done = 0
         for kind, table in ASKED.items():
             alone(kind)
-            for line in some(table.strip().splitlines(), 3):
+            for line in some(table.strip().splitlines(), 4):
                 with self.subTest(kind=kind, asked=line):
                     first = self.ran(["run", "p.toml", *shlex.split(line)])
                     if first is None:

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren import check, load, loads
+from tests.compact import some
 from tests.models.test_models import CODE, TEXT
 
 ROOMY = "[variables]\nx = { start = 1, lower = 0, upper = 2 }\ny = { start = 1, lower = 0, upper = 3 }\n"
@@ -40,7 +41,7 @@ class Derivatives(unittest.TestCase):
             '[variables]\nu = { start = 0.3, lower = 0, upper = 1, shape = 1600 }\n[models.m]\npython = "m.py:f"\n'
             'slopes = "m.py:slopes"\noutputs = { y = { shape = 1600 } }\n[minimize]\ng = "sum(u^2)"\n[constraints]\nc = "m.y <= 0.8"\n'
         )
-        for factor, holds in (("1.0", True), ("1.001", False)):
+        for factor, holds in some((("1.001", False), ("1.0", True))):
             with self.subTest(factor=factor), tempfile.TemporaryDirectory() as folder:
                 (Path(folder) / "m.py").write_text(code.replace("WRONG", factor))
                 (Path(folder) / "p.toml").write_text(text)

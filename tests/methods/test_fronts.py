@@ -24,7 +24,7 @@ from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.methods.expected_hypervolume import _boxes
-from tests.compact import WHOLE, chosen, halved, pairs
+from tests.compact import WHOLE, chosen, pairs, parted
 from tests.driving import front_names
 from tests.front_problems import FRONTS, front_named
 
@@ -144,7 +144,7 @@ class Algebra(unittest.TestCase):
 class EveryFrontMethod(unittest.TestCase):
     def each(self, *needed):
         able = [name for name in front_names() if set(needed) <= method_named(name).handles]
-        return halved(able, self._testMethodName)
+        return parted(able, self._testMethodName)
 
     def found(self, name, problem, **more):
         return run(problem, method=name, **{"evaluations": BUDGET.get(name, 4000), "points": 30, **more})
@@ -153,7 +153,7 @@ class EveryFrontMethod(unittest.TestCase):
         cases = (("along-a-limit", 0.95), ("binh-korn", 0.97), ("triangle", 0.85))
         for number, name in enumerate(self.each("inequalities")):
             for place, (problem, least) in enumerate(cases):
-                if not chosen(number, place, 2):
+                if not chosen(number, place, 3):
                     continue
                 if name == "expected-hypervolume" and problem == "binh-korn":
                     continue  # surfaces take their time, and are tested on the others

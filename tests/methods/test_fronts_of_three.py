@@ -12,7 +12,7 @@ from tests.compact import WHOLE
 CORNERS = np.array([[0.0, 0.0, 0.0], [2.0, 0.0, 0.5], [0.5, 1.5, 0.0]])
 SCALE = np.array([1.0, 2.0, 1.0])
 METHODS = ("boundary-intersection", "front-continuation", "epsilon-limits")
-COUNT = 30 if WHOLE else 14
+COUNT = 30 if WHOLE else 10
 
 
 def values_of(points):

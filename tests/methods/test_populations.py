@@ -12,7 +12,7 @@ from ilvren.methods.pieces import variation
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.population import Population, rest_of
-from tests.compact import halved, some
+from tests.compact import parted, some
 from tests.driving import drive, task_of
 
 
@@ -196,7 +196,7 @@ class EveryPopulation(unittest.TestCase):
         def rows(x):
             return np.column_stack([0.5 - x[:, 0] - x[:, 1], x[:, 0] ** 2 - x[:, 1]])
 
-        for name in halved(self.METHODS, self._testMethodName):
+        for name in parted(self.METHODS, self._testMethodName):
             with self.subTest(method=name):
                 found = drive(name, task, lambda x: x[:, 0] + 2 * x[:, 1], rows, most=12_000)
                 best = (np.sqrt(3) - 1) / 2  # where both limits meet
@@ -215,7 +215,7 @@ class EveryPopulation(unittest.TestCase):
         self.assertEqual([len(points) for points in found.requests[:2]], [90, 18])
 
     def test_flat_ground_ends(self):
-        for name in halved(
+        for name in parted(
             (*self.METHODS, "dividing-rectangles", "mesh-adaptive-search", "quadratic-interpolation"),
             self._testMethodName,
         ):

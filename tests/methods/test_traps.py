@@ -6,7 +6,7 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.methods.base import method_named
-from tests.compact import chosen, halved, some
+from tests.compact import chosen, parted, some
 from tests.driving import affordable, single_names
 from tests.problems import two_variables
 
@@ -146,7 +146,7 @@ class Traps(unittest.TestCase):
 
     def test_a_jump_is_no_optimum_that_derivatives_could_prove(self):
         text = two_variables("where(x >= 1, x^2, x^2 + 5) + y^2", start=(3.0, 1.0))
-        for name in halved(single_names(), self._testMethodName):
+        for name in parted(single_names(), self._testMethodName):
             method = method_named(name)
             if method.needs == "residuals" or method.only_members:
                 continue
