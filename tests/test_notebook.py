@@ -73,7 +73,7 @@ class Notebooks(InAFolder):
 
     def test_fronts_scatter_repeats_and_designs_have_pages(self):
         front = self.shown(
-            run(load(DEMOS / "cost_or_loss" / "cost-or-loss.toml"), Settings(method="automatic", points=6))
+            run(load(DEMOS / "cost_or_loss" / "cost-or-loss.toml"), Settings(method="automatic", points=4))
         )
         self.assertEqual((front.images, front.texts["th"]), (1, ["cost [EUR]", "loss [m^3]"]))
         made = load(DEMOS / "as_made" / "as-made.toml")

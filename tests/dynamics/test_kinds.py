@@ -38,7 +38,7 @@ def differences(function, point, step=1e-5):
 
 class EveryKind(unittest.TestCase):
     def test_first_derivatives_are_those_of_the_same_steps(self):
-        for name, text in KINDS.items():
+        for name, text in some(KINDS.items()):
             with self.subTest(kind=name):
                 problem = loads(text)
                 gate, point = Gate(problem), np.array(problem.start)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.compact import WHOLE
 from tests.test_cli import InAFolder
 
 BOLTS = """
@@ -38,7 +39,7 @@ c = "chance(x * y >= p * q) >= 0.95"
 """
 
 
-FEW = ("--scenarios", "200")
+FEW = ("--scenarios", "200" if WHOLE else "120")
 
 
 def cost_of(n, t, a, b, load):
