@@ -54,7 +54,8 @@ class Assessor:
             own = self.scaling.multipliers_as_written(multipliers)
             quick = conditions_with(*given, own, objective_size=size, feasibility=feasibility, tolerance=tolerance)
             is_medium = self.problem.size + self.problem.row_count > MEDIUM_SIZE
-            if self.problem.size > LARGE_SIZE or (is_medium and not quick.meet(NEAR * tolerance)):
+            is_settled = quick.meet(tolerance) or not quick.meet(NEAR * tolerance)
+            if self.problem.size > LARGE_SIZE or (is_medium and is_settled):
                 return quick  # better multipliers would cost more than the iteration
         found = first_order_conditions(*given, objective_size=size, feasibility=feasibility, guess=quick or self._last)
         self._last = found
