@@ -21,6 +21,11 @@ def some(items, of=2, first=0):
     return list(items) if WHOLE else list(items)[first::of]
 
 
+def tries(count):
+    """Return how many of so many random cases are tried: half of them, or all."""
+    return count if WHOLE else (count + 1) // 2
+
+
 def parted(items, test):
     """Return every third of the items, beginning with one of the first three as the name of the test has it, so that
     all are tried by one test or another; or all."""

@@ -8,6 +8,7 @@ from collections import Counter
 from ilvren import loads
 from ilvren.formula.parser import FUNCTIONS
 from ilvren.problem import check_units
+from tests.compact import tries
 
 # Names with the powers of m, kg and s in their units.
 NAMES = {
@@ -81,17 +82,17 @@ class Maker:
 class Random(unittest.TestCase):
     def test_what_is_put_together_rightly_passes(self):
         maker, sizes = Maker(1), Counter()
-        for trial in range(250):
+        for trial in range(tries(250)):
             powers = maker.rng.choice([known for _, known in NAMES.values()])
             text = maker.of(powers, 1 + trial % 4)
             sizes[len(text) > 40] += 1
             with self.subTest(formula=text):
                 self.assertEqual([item.message for item in troubles(text, unit_text(powers))], [])
-        self.assertGreater(sizes[True], 60)
+        self.assertGreater(sizes[True], tries(60))
 
     def test_a_wrong_term_is_found_and_underlined(self):
         maker, found = Maker(2), 0
-        for _ in range(150):
+        for _ in range(tries(150)):
             powers = maker.rng.choice([known for _, known in NAMES.values()])
             wrong = maker.rng.choice([name for name, (_, known) in NAMES.items() if known != powers])
             right = maker.of(powers, 2)
@@ -100,7 +101,7 @@ class Random(unittest.TestCase):
                 (trouble,) = troubles(text)
                 found += 1
                 self.assertIn(wrong, trouble.text[slice(*trouble.span)])
-        self.assertEqual(found, 150)
+        self.assertEqual(found, tries(150))
 
     def test_a_declared_unit_of_another_kind_is_found(self):
         maker = Maker(3)

@@ -7,6 +7,7 @@ from scipy import signal
 
 from ilvren.evaluate import Gate
 from ilvren.problem import loads
+from tests.compact import tries
 
 DRIVEN = {
     "sin(2 * t)": lambda t: np.sin(2.0 * t),
@@ -54,7 +55,7 @@ class Blocks(unittest.TestCase):
 
     def test_random_blocks_driven_by_what_turns_jumps_and_bends(self):
         rng = np.random.default_rng(5)
-        for number in range(8):
+        for number in range(tries(8)):
             numerator, denominator = polynomials(rng)
             text, driven = list(DRIVEN.items())[number % len(DRIVEN)]
             with self.subTest(numerator=numerator, denominator=denominator, driven=text):

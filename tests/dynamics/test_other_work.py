@@ -9,7 +9,7 @@ from scipy.integrate import solve_ivp
 from ilvren import loads, run, verify
 from ilvren.evaluate import Gate
 from ilvren.judge import design_report_at, response_at
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, some, tries
 
 ONE = ("sin({})", "tanh({})", "({}) / (1 + ({})^2)", "cos({}) - 1", "-0.4 * ({})", "exp(-({})^2)")
 
@@ -65,7 +65,7 @@ def reference(rates, starts, k, to, **more):
 class AgainstAGeneralIntegrator(unittest.TestCase):
     def test_states_at_the_end_agree_to_what_is_asked_of_time(self):
         rng = np.random.default_rng(1)
-        for trial in range(12):
+        for trial in range(tries(12)):
             n = 1 + trial % 4
             rates, starts = random_rates(rng, n), rng.normal(size=n).round(3).tolist()
             problem = problem_of(rates, starts)

@@ -9,6 +9,7 @@ from scipy.sparse import csr_array, diags_array
 from ilvren.formula import Graph, interpret, lower, parse_formula
 from ilvren.formula.colouring import column_colours, split_rows, star_colours, star_places
 from ilvren.formula.intervals import Intervals
+from tests.compact import tries
 from tests.formula.test_random import build, draw
 
 
@@ -57,7 +58,7 @@ class IntervalProperties(unittest.TestCase):
     def test_every_value_lies_inside_and_no_solution_is_cut_off(self):
         rng, numbers = random.Random(5), np.random.default_rng(1)
         tried = 0
-        for _ in range(500):
+        for _ in range(tries(500)):
             graph, root = build(draw(rng, 4))
             low = numbers.uniform(-2, 2, 3)
             high = low + numbers.uniform(0, 2, 3)
@@ -80,7 +81,7 @@ class IntervalProperties(unittest.TestCase):
                     if node.operation == "variable":
                         tried += 1
                         self.assertTrue(reach.boxes[number][0] <= point[node.index] <= reach.boxes[number][1])
-        self.assertGreater(tried, 1000)
+        self.assertGreater(tried, tries(1000))
 
     def test_tightening_solves_what_can_be_solved_by_hand(self):
         for text, limits, expected in (

@@ -10,6 +10,7 @@ import numpy as np
 from ilvren.formula import Graph, compile_scalar, gradient, interpret, lower, parse_formula
 from ilvren.formula.array_code import compile_arrays
 from ilvren.formula.array_interpreter import interpret_arrays
+from tests.compact import tries
 
 NAMES = ("x", "y", "z")
 UNARY = ("sqrt", "exp", "log", "sin", "cos", "tan", "atan", "tanh", "erf", "abs", "sinh", "asin")
@@ -67,7 +68,7 @@ class RandomFormulas(unittest.TestCase):
     def test_both_evaluators_agree_to_the_last_bit(self):
         rng = random.Random(20)
         ran_fast = 0
-        for _ in range(400):
+        for _ in range(tries(400)):
             text = draw(rng, 5)
             graph, root = build(text)
             slopes = gradient(graph, root)
@@ -82,12 +83,12 @@ class RandomFormulas(unittest.TestCase):
                         self.assertEqual(mine, reference, f"{text} at {point}")
                     else:
                         self.assertFalse(math.isfinite(mine), f"{text} at {point}: {mine}")
-        self.assertGreater(ran_fast, 2000)  # the comparison means something
+        self.assertGreater(ran_fast, tries(2000))  # the comparison means something
 
     def test_derivatives_agree_with_differences_where_the_formula_is_smooth(self):
         rng = random.Random(21)
         compared = 0
-        for _ in range(400):
+        for _ in range(tries(400)):
             text = draw(rng, 4)
             graph, root = build(text)
             slopes = gradient(graph, root)
@@ -105,11 +106,11 @@ class RandomFormulas(unittest.TestCase):
                     self.assertLessEqual(
                         abs(here.values[place] - value), 20 * error + 1e-6 * max(1.0, abs(value)), f"{text} at {point}"
                     )
-        self.assertGreater(compared, 1000)
+        self.assertGreater(compared, tries(1000))
 
     def test_a_variable_that_is_left_out_has_no_influence(self):
         rng = random.Random(22)
-        for _ in range(200):
+        for _ in range(tries(200)):
             graph, root = build(draw(rng, 4))
             slopes, used = gradient(graph, root), graph.variables_of([root])
             self.assertLessEqual(set(slopes), used)
@@ -151,7 +152,7 @@ class BothForms(unittest.TestCase):
     def test_floats_and_batches_agree_on_values_derivatives_and_validity(self):
         """The same graph as plain Python, point by point, and as NumPy, all points in one batch."""
         rng = random.Random(3)
-        for _ in range(150):
+        for _ in range(tries(150)):
             text = draw(rng, 5)
             graph, root = build(text)
             roots = [root, *gradient(graph, root).values()]

@@ -10,6 +10,7 @@ from ilvren import loads, run, verify
 from ilvren.evaluate import Gate
 from ilvren.proofs import convexity, is_convex, nothing_below, proved_conflict
 from ilvren.proofs.bounding import Bounder
+from tests.compact import tries
 
 LEAVES = ("x", "y", "z", "x", "y", "1.5", "0.3", "2")
 ONE = ("sin({})", "cos({})", "exp(0.5 * {})", "({})^2", "({})^3", "sqrt(1.1 + ({})^2)", "tanh({})", "abs({})", "-({})",
@@ -23,7 +24,6 @@ TWO = (
     "min({}, {})",
     "({}) / (1.2 + ({})^2)",
 )
-
 
 KINKED = ("abs", "max", "min")
 
@@ -75,7 +75,7 @@ class Refuted(unittest.TestCase):
     def test_no_design_lies_below_what_is_proved(self):
         rng = np.random.default_rng(11)
         claimed = 0
-        for trial in range(20):
+        for trial in range(tries(20)):
             problem = problem_of(rng, rows=trial % 3, members=trial % 5 == 4)
             _, values, feasible = sampled(problem, rng)
             if not feasible.any():
@@ -88,12 +88,12 @@ class Refuted(unittest.TestCase):
                 claimed += proved
             # Above what was seen there is nothing to be proved.
             self.assertFalse(nothing_below(problem, least + 0.05 * span, 400)[0], trial)
-        self.assertGreater(claimed, 20)
+        self.assertGreater(claimed, tries(20))
 
     def test_every_bound_of_a_box_is_below_its_designs(self):
         rng = np.random.default_rng(12)
         compared = better = 0
-        for trial in range(40):
+        for trial in range(tries(40)):
             problem = problem_of(rng, rows=2 * (trial % 2), is_bowl=trial % 2 == 0)
             bounder = Bounder(problem)
             low, high = problem.joined("lower"), problem.joined("upper")
@@ -113,13 +113,13 @@ class Refuted(unittest.TestCase):
                 self.assertTrue((kept >= found.lows[0] - 1e-9).all() and (kept <= found.highs[0] + 1e-9).all())
                 compared += 1
                 better += convex > -math.inf
-        self.assertGreater(compared, 25)
-        self.assertGreater(better, 3)
+        self.assertGreater(compared, tries(25))
+        self.assertGreater(better, tries(3))
 
     def test_what_can_never_hold_never_does(self):
         rng = np.random.default_rng(13)
         claimed = 0
-        for _ in range(150):
+        for _ in range(tries(150)):
             problem = problem_of(rng, rows=3, width=0.8)
             found = proved_conflict(problem)
             if found is None:
@@ -133,12 +133,12 @@ class Refuted(unittest.TestCase):
             lower, upper = problem.joined_rows("lower")[own], problem.joined_rows("upper")[own]
             meets = ((rows[:, own] >= lower) & (rows[:, own] <= upper)).all(axis=1)
             self.assertFalse(meets.any(), found.sentence)
-        self.assertGreater(claimed, 20)
+        self.assertGreater(claimed, tries(20))
 
     def test_what_is_called_convex_lies_below_its_chords(self):
         rng = np.random.default_rng(14)
         claimed = 0
-        for trial in range(250):
+        for trial in range(tries(250)):
             problem = problem_of(rng, depth=1 + trial % 3, rows=trial % 2)
             if not is_convex(problem):
                 continue
@@ -153,7 +153,7 @@ class Refuted(unittest.TestCase):
             both = ((ra >= lower) & (ra <= upper) & (rb >= lower) & (rb <= upper)).all(axis=1)
             middle = ((rm >= lower - 1e-9) & (rm <= upper + 1e-9)).all(axis=1)
             self.assertTrue(middle[both].all(), problem.source.text)
-        self.assertGreater(claimed, 12)
+        self.assertGreater(claimed, tries(12))
 
     def test_what_is_convex_by_rule_is_seen_to_be(self):
         for text, expected in (
@@ -194,7 +194,7 @@ class Verdicts(unittest.TestCase):
     def test_no_sample_beats_what_is_said_to_hold(self):
         rng = np.random.default_rng(21)
         said = Counter()
-        for trial in range(24):
+        for trial in range(tries(24)):
             problem = problem_of(rng, depth=2, rows=trial % 3, members=trial % 4 == 3)
             result = run(problem, second_look=0)
             verdict = verify(result)
@@ -219,12 +219,14 @@ class Verdicts(unittest.TestCase):
                 lower, upper = problem.joined_rows("lower"), problem.joined_rows("upper")
                 meets = ((rows >= lower) & (rows <= upper)).all(axis=1)
                 self.assertFalse((values[meets] < here - 1e-6 * size).any(), (verdict.verdict, problem.source.text))
-        self.assertGreater(sum(count for word, count in said.items() if word.startswith(("local", "global"))), 8, said)
+        self.assertGreater(
+            sum(count for word, count in said.items() if word.startswith(("local", "global"))), tries(8), said
+        )
 
     def test_a_design_moved_along_a_way_down_never_holds(self):
         rng = np.random.default_rng(22)
         moved = 0
-        for _ in range(16):
+        for _ in range(tries(16)):
             problem = problem_of(rng, depth=2, rows=0)
             low, high = problem.joined("lower"), problem.joined("upper")
             point = low + rng.uniform(0.3, 0.7, 3) * (high - low)
@@ -235,14 +237,14 @@ class Verdicts(unittest.TestCase):
             moved += 1
             verdict = verify(problem, at=dict(zip("xyz", point.tolist(), strict=True)))
             self.assertFalse(verdict.holds, problem.source.text)
-        self.assertGreater(moved, 8)
+        self.assertGreater(moved, tries(8))
 
 
 class Semidefinite(unittest.TestCase):
     def test_no_matrix_between_has_a_negative_eigenvalue(self):
         rng = np.random.default_rng(15)
         claimed = refused_rightly = 0
-        for trial in range(300):
+        for trial in range(tries(300)):
             n = int(rng.integers(1, 5))
             root = rng.normal(size=(n, n))
             middle = root @ root.T + rng.uniform(-0.3, 0.6) * np.eye(n)
@@ -262,7 +264,7 @@ class Semidefinite(unittest.TestCase):
                 self.assertGreaterEqual(least, -1e-9)
             elif least < -1e-9:
                 refused_rightly += 1
-        self.assertGreater(min(claimed, refused_rightly), 40)
+        self.assertGreater(min(claimed, refused_rightly), tries(40))
 
     def test_singular_matrices_are_decided_in_fractions(self):
         for matrix, expected in (

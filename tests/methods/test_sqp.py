@@ -6,6 +6,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.algebra import solve_quadratic
+from tests.compact import tries
 from tests.problems import manufactured, two_variables
 
 
@@ -81,7 +82,7 @@ class Sqp(unittest.TestCase):
 
     def test_evaluations_stay_few(self):
         counts = []
-        for seed in range(30):
+        for seed in range(tries(30)):
             problem, _ = manufactured(seed, n=2 + seed % 6, inequalities=seed % 4, equalities=seed % 2)
             counts.append(run(problem, method="sqp").counts["evaluations"])
         self.assertLessEqual(float(np.median(counts)), 25.0)
