@@ -7,7 +7,6 @@ import numpy as np
 from scipy import stats
 
 from ilvren.scatter import (
-from tests.compact import tries
     LAWS,
     dependence,
     design_points,
@@ -16,6 +15,7 @@ from tests.compact import tries
     scenario_normals,
     share_interval,
 )
+from tests.compact import tries
 
 WIDTHS = {
     "normal": {"deviation": 1.0},
