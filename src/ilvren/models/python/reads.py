@@ -51,20 +51,22 @@ def _parsed(path: Path, folder: Path, changed: int, size: int) -> set[Path]:
         tree = ast.parse(regular_text(path))
     except (OSError, SyntaxError, ValueError):
         return set()
-    names: set[str] = set()
+    names: set[tuple[Path, str]] = set()
     for node in ast.walk(tree):
         if isinstance(node, ast.Import):
-            names |= {alias.name for alias in node.names}
+            names |= {(base, alias.name) for alias in node.names for base in (folder, path.parent)}
         elif isinstance(node, ast.ImportFrom):
             first = f"{node.module}." if node.module else ""
-            names |= {node.module or "", *(first + alias.name for alias in node.names)}
+            own = {node.module or "", *(first + alias.name for alias in node.names)}
+            bases = [*path.parents[node.level - 1 : node.level]] if node.level else [folder, path.parent]
+            names |= {(base, name) for name in own for base in bases}
     found: set[Path] = set()
-    for name in filter(None, names):
-        for base in {folder, path.parent}:
-            own = base.joinpath(*name.split("."))
-            found |= {file for file in (own.with_suffix(".py"), own / "__init__.py") if file.is_file()}
-            if own.parent != base and (own.parent / "__init__.py").is_file():
-                found.add(own.parent / "__init__.py")
+    for base, name in names:
+        if name:
+            there = base.joinpath(*name.split("."))
+            found |= {file for file in (there.with_suffix(".py"), there / "__init__.py") if file.is_file()}
+            if there.parent != base and (there.parent / "__init__.py").is_file():
+                found.add(there.parent / "__init__.py")
     return found
 
 
