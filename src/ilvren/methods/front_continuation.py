@@ -57,8 +57,10 @@ Step = Generator[Request | HessianRequest | Iterate, Any, "_State | None"]
 CORRECTIONS, HALVINGS, MOST_STEP = 6, 2, 3.0
 # (3): weights tried, relative to the size of H; curvature of t, which has none.
 ACROSS, CURVATURE_OF_T = (0.0, 1.0, 10.0, 100.0, 1e4), 1e-6
-# (4): halvings that find a corner, the share of the points that corners may take, and widths that gaps may have.
-CORNER_HALVINGS, CORNER_SHARE, WIDE = 5, 0.15, 1.5
+# Normals whose directions are so small beside the largest are dependent; multipliers and curvature that count as none.
+RANK, LEVEL = 1e-10, 1e-8
+# (4): halvings that find a corner, and the share of the points that corners may take.
+CORNER_HALVINGS, CORNER_SHARE = 5, 0.15
 # Least weight of an objective in a direction; the share of the points that the lattice has.
 LEAST_WEIGHT, LATTICE_SHARE = 1e-3, 0.95
 EVERY = 5
@@ -212,8 +214,6 @@ class _Walk:
                     break
             else:
                 return
-            if widths[place] < WIDE * float(np.median(widths)):
-                return
             tried.add(ordered[place].tobytes())
             foot = 0.5 * (ordered[place] + ordered[place + 1])
             scalar = Scalar(np.zeros(2), foot, ends.extent, ends.extent, 1.0)
@@ -330,6 +330,11 @@ class _Walk:
                 return None
             if plan is not None and stands(small, seen, least_size=1.0).meets_conditions:
                 told = view.values(seen)
+                if not _hold(plan.row_multipliers)[m - len(told) :].all():
+                    # Beside the ray it may be where an objective levels off, no least of anything.
+                    hessian = yield from view.hessian(HessianRequest(z, plan.row_multipliers, 1.0))
+                    if not _curves_upwards(seen, np.asarray(hessian), plan):
+                        return None
                 return _State(z[:-1].copy(), told, plan.row_multipliers, plan.bound_multipliers, scalar)
             hessian = yield from view.hessian(HessianRequest(z, rows, 1.0))
             if not np.isfinite(hessian).all():
@@ -351,6 +356,27 @@ def _seen(view: ScalarView, z: FloatArray, reply: Reply) -> Seen | None:
     if not (np.isfinite(own.rows).all() and np.isfinite(own.gradient).all() and np.isfinite(jacobian).all()):
         return None
     return Seen(z, float(own.objective[0]), own.rows[0], own.gradient[0], jacobian)
+
+
+def _hold(multipliers: FloatArray) -> NDArray[np.bool_]:
+    """Return which limits (m,) hold a point, by multipliers that are more than rounding."""
+    sizes = np.abs(multipliers)
+    return np.asarray(sizes > LEVEL * float(sizes.max(initial=0.0)))
+
+
+def _curves_upwards(seen: Seen, hessian: FloatArray, plan: QuadraticSolution) -> bool:
+    """Return whether second derivatives (n + 1, n + 1) of the Lagrangian are nowhere negative where the limits that
+    have multipliers leave room."""
+    if not np.isfinite(hessian).all():
+        return False
+    normals = np.vstack([seen.j[_hold(plan.row_multipliers)], np.eye(len(seen.x))[_hold(plan.bound_multipliers)]])
+    _, sizes, directions = np.linalg.svd(normals)
+    count = int((sizes > RANK * sizes.max(initial=0.0)).sum())
+    room = directions[count:]
+    if not len(room):
+        return True
+    least = float(np.linalg.eigvalsh(room @ hessian @ room.T)[0])
+    return least >= -LEVEL * max(float(np.abs(hessian).max()), 1e-8)
 
 
 def _programmed(
