@@ -140,6 +140,8 @@ class Matrix(InAFolder):
                     continue
                 for name, own in words_of.items():
                     line = line.replace(name, own)
+                if not WHOLE:
+                    line = line.replace("--evaluations 150", "--evaluations 80")
                 if line.startswith("run ") and kind.startswith("scatter"):
                     line += " --scenarios 100"
                 with self.subTest(kind=kind, command=line):
