@@ -107,7 +107,7 @@ class Approximating(InAFolder):
 
     def test_rounds_learn_from_what_was_evaluated_and_resume_where_they_were(self):
         self.learn(8, "--of", "load,both", kind="automatic")
-        whole = self.json("run", "frame.toml", "--on", "a1", "--rounds", "4")
+        whole = self.json("run", "frame.toml", "--on", "a1", "--rounds", "3")
         first, last = whole["rounds"][0], whole["rounds"][-1]
         self.assertLess(abs(last["predicted"] - last["actual"]), abs(first["predicted"] - first["actual"]) + 1e-9)
         stop = min(len(whole["rounds"]) - 1, 2)
@@ -123,7 +123,7 @@ class Approximating(InAFolder):
                 return again(more)
 
             with self.assertRaises(KeyboardInterrupt):
-                run(load("frame.toml"), on=On("a1", (record.document,), 4, relearn=interrupted), ledger=ledger)
+                run(load("frame.toml"), on=On("a1", (record.document,), 3, relearn=interrupted), ledger=ledger)
             calls = self.calls()
             result = resume("last", ledger, relearn=again)
             for one, other in zip(result.prediction.to_dict()["rounds"], whole["rounds"], strict=True):
@@ -318,7 +318,7 @@ class Approximating(InAFolder):
                 self.assertIn(said, self.call(*words, status=2)[1])
 
     def test_figures_and_pages_are_written(self):
-        self.learn(16, "--output", "p.png", kind="radial-basis")
+        self.learn(10, "--output", "p.png", kind="radial-basis")
         self.call("approximate", "look", "--output", "p.html", "--of", "load")
         self.call("draw", "frame.toml", "--on", "a1", "--of", "frame.load", "--slices", "--output", "s.svg")
         self.assertGreater(Path("p.png").stat().st_size, 10_000)
@@ -326,7 +326,7 @@ class Approximating(InAFolder):
         self.assertIn("holds 90 % of points", Path("s.svg").read_text())
         with Ledger("ilvren.ledger", read_only=True) as ledger:
             self.assertEqual([record.id for record in ledger.approximations()], ["a1", "a2"])
-            self.assertEqual(len(designs_of(ledger, ["look"]).designs), 16)
+            self.assertEqual(len(designs_of(ledger, ["look"]).designs), 10)
 
 
 if __name__ == "__main__":

@@ -94,7 +94,10 @@ class Answers(unittest.TestCase):
 
     def test_cutwater_is_the_same_from_both_ends_and_keeps_its_room(self):
         problem = load(demo("cutwater", "cutwater.toml"))
-        result = run(problem)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        ledger, sheet, figure = (str(Path(folder.name) / name) for name in ("a.ledger", "o.csv", "o.svg"))
+        result = run(problem, ledger=ledger)
         x, y = np.array(result.point).reshape(2, 30)
         np.testing.assert_allclose(x, 1.8 - x[::-1], atol=1e-4)
         np.testing.assert_allclose(y, y[::-1], atol=1e-4)
@@ -102,17 +105,13 @@ class Answers(unittest.TestCase):
         room = y[1:-1] - np.interp(x[1:-1], *core)
         self.assertGreaterEqual(room.min(), 0.03 - 1e-7)
         self.assertLess((room < 0.03 + 1e-6).sum(), 25)
-        with tempfile.TemporaryDirectory() as folder:
-            ledger, sheet, figure = (str(Path(folder) / name) for name in ("a.ledger", "o.csv", "o.svg"))
-            run(problem, ledger=ledger)
-            main(["export", "r1", "--of", "x,y", "--output", sheet, "--ledger", ledger, "--quiet"])
-            np.testing.assert_allclose(np.loadtxt(sheet, delimiter=",", skiprows=1).T, [x, y], atol=1e-9)
-            words = ["--of", "y", "--against", "x", "--every", "5", "--output", figure, "--ledger", ledger, "--quiet"]
-            self.assertEqual(main(["draw", "r1", *words]), 0)
-            self.assertIn("y against x of r1", Path(figure).read_text())
-            self.assertEqual(
-                main(["draw", "r1", "--of", "y", "--against", "dx", *words[4:]], Terminal(*2 * [StringIO()])), 2
-            )
+        main(["export", "r1", "--of", "x,y", "--output", sheet, "--ledger", ledger, "--quiet"])
+        np.testing.assert_allclose(np.loadtxt(sheet, delimiter=",", skiprows=1).T, [x, y], atol=1e-9)
+        words = ["--of", "y", "--against", "x", "--every", "5", "--output", figure, "--ledger", ledger, "--quiet"]
+        self.assertEqual(main(["draw", "r1", *words]), 0)
+        self.assertIn("y against x of r1", Path(figure).read_text())
+        refused = main(["draw", "r1", "--of", "y", "--against", "dx", *words[4:]], Terminal(*2 * [StringIO()]))
+        self.assertEqual(refused, 2)
 
     def test_trench_grows_with_its_parameter_and_stays_sparse(self):
         for stations in (50, 5000):

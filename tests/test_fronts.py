@@ -209,7 +209,7 @@ class Verdicts(InAFolder):
         values = {member["objectives"]["a"]: member["objectives"]["b"] for member in found["members"]}
         for step in found["bound"]["steps"]:
             self.assertLessEqual(step["b"], values[step["a"]] + 1e-9)
-        self.ilvren("run", "two.toml", "--method", "nondominated-sorting", "--evaluations", "1500", "--points", "8",
+        self.ilvren("run", "two.toml", "--method", "nondominated-sorting", "--evaluations", "700", "--points", "8",
                     "--quiet", status=1)  # fmt: skip
         mended = self.json("verify", "last", "--mend", status=1)["mended"]
         self.assertTrue(self.json("verify", mended)["holds"])

@@ -24,7 +24,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
 from ilvren.approximate.slopes import as_slopes
 from ilvren.plans.latin import latin_shares
-from tests.compact import WHOLE
+from tests.compact import WHOLE, pairs
 
 
 def spread_points(k, n, seed=0):
@@ -110,8 +110,9 @@ class Mathematics(unittest.TestCase):
 
     def test_slopes_of_every_kind_of_part_are_those_that_differences_see(self):
         x = spread_points(30, 2)
-        for kind in ("polynomial", "gaussian-process", "radial-basis"):
-            for y in (bumpy(x), np.exp(4.0 * x[:, 0] + x[:, 1])):  # the second one by its logarithm
+        values = (bumpy(x), np.exp(4.0 * x[:, 0] + x[:, 1]))  # the second one by its logarithm
+        for kind, y in pairs(("polynomial", "gaussian-process", "radial-basis"), values):
+            with self.subTest(kind=kind):
                 part = approximated(x, y, kind).surface.parts[0]
                 z = np.random.default_rng(4).uniform(-0.9, 0.9, (6, 2))
                 seen = [(part.at(z + step) - part.at(z - step)) / 2e-4 for step in 1e-4 * np.eye(2)]
