@@ -359,7 +359,7 @@ class Program(InAFolder):
         [parameters]
         draw = 1.0
         [time]
-        to = 40
+        to = 15
         [states]
         level = { rate = "gain * (3 - level) - draw", initial = 1 }
         [minimize]
