@@ -27,6 +27,14 @@ class Compact(unittest.TestCase):
         with unittest.mock.patch.object(compact, "WHOLE", False):
             self.assertEqual([a for a, _ in compact.pairs(range(4), ["alone"], 2)], [0, 2])
 
+    def test_parts_of_a_list_are_all_of_it_by_names_of_any_length(self):
+        with unittest.mock.patch.object(compact, "WHOLE", False):
+            parts = [compact.parted(range(7), "n" * length) for length in (8, 9, 10)]
+            self.assertEqual(sorted(item for part in parts for item in part), list(range(7)))
+            self.assertEqual([compact.tries(count) for count in (1, 7, 400)], [1, 4, 200])
+        with unittest.mock.patch.object(compact, "WHOLE", True):
+            self.assertEqual((compact.parted("abc", "name"), compact.tries(7)), (list("abc"), 7))
+
 
 class Numbers(unittest.TestCase):
     def test_numbers_words_and_what_is_neither(self):
