@@ -6,7 +6,10 @@ import re
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from ilvren import loads, run
+from ilvren.runs.courses_told import _joined, _switched
 from tests.compact import WHOLE
 from tests.test_cli import InAFolder
 from tests.test_collocation import EDGE
@@ -91,6 +94,43 @@ class Limits(InAFolder):
         # Then a = −2 throughout: λ_v is 2, λ_x nothing.
         self.assertLess(abs(float(rows["x"][0])), 1e-6)
         self.assertAlmostEqual(float(rows["v"][0]), 2.0, places=4)
+
+
+class Jumps(unittest.TestCase):
+    """Intervals of one length that a control, from −1 to 2, goes through: what is told of those between its bounds."""
+
+    WEIGHTS = np.array([0.375, 0.5, 0.125])
+    HIGH, LOW = [2.0, 2.0, 2.0], [-1.0, -1.0, -1.0]
+
+    def told(self, *parts):
+        """Return (kind, end) of the arcs of parts (kind, values)."""
+        pieces = [(float(k), k + 1.0, (kind, "")) for k, (kind, _) in enumerate(parts)]
+        found = _switched(pieces, np.array([values for _, values in parts]), self.WEIGHTS)
+        self.assertEqual([found[0][0], *(piece[0] for piece in found[1:])], [0.0, *(piece[1] for piece in found[:-1])])
+        return [(arc.kind, arc.end) for arc in _joined("u", found)]
+
+    def test_a_jump_is_where_the_average_says_and_nothing_else_is_one(self):
+        high, low = ("upper", self.HIGH), ("lower", self.LOW)
+        for between, expected in (
+            ([("singular", [2.0, -1.0, -1.0])], 1.375),
+            ([("free", [2.0, 2.0, -1.0])], 1.875),
+            ([("singular", [0.5, -1.0, -1.0])], 1.1875),  # one between the bounds, as a limit at the end may need
+            (
+                [("singular", [2.0, 2.0, 0.5]), ("singular", [0.5, -1.0, -1.0])],
+                2.125,
+            ),
+            ([("free", [2.0, 0.7, -1.0])], None),  # nothing says that it is linear in it
+            ([("singular", [0.5, 0.6, 0.5])] * 5, None),  # too long for a jump
+        ):
+            with self.subTest(between=between):
+                found = self.told(high, *between, low, low)
+                if expected is None:
+                    self.assertEqual([kind for kind, _ in found], ["upper", between[0][0], "lower"])
+                else:
+                    self.assertEqual([kind for kind, _ in found], ["upper", "lower"])
+                    self.assertAlmostEqual(found[0][1], expected)
+        self.assertEqual(self.told(low, low, ("singular", [-1.0, -1.0, 1.3])), [("lower", 3.0)])  # worth nothing there
+        self.assertEqual(len(self.told(low, ("singular", [0.3, -1.0, 1.3]))), 2)
 
 
 class Arcs(InAFolder):
