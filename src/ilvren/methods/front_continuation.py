@@ -22,7 +22,7 @@ three and more     a the ideal, d = w ∘ D with weights w of a lattice, each fr
 
 Needs     what its local method needs; without second derivatives every point is searched for.   Handles   the same.
 Cost      about two gradients and Hessians for each point; arithmetic (n + m)³.
-Stops     when there are as many points as asked for.
+Stops     when there are as many points as asked for, or no gap is left that can be filled.
 Weak      fronts of many parts: each has to be found by a search.
 Source    C. Hillermeier, "Nonlinear multiobjective optimization: a generalized homotopy approach", 2001; feet and
           lattice: I. Das, J. Dennis, 1998; (3): M. R. Hestenes, "Multiplier and gradient methods", 1969.

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 __all__ = ["JUMPED", "GridReport", "grid_report", "next_grid"]
 
 FloatArray = NDArray[np.float64]
-# At which share of the time a control jumps, and the ends of the intervals around it.
+# At which share of the time a control jumps, the ends of the intervals around it, and whether prices say so.
 Jump = tuple[float, tuple[float, float], bool]
 Multipliers = tuple[FloatArray, FloatArray]
 
@@ -312,8 +312,8 @@ def _jumps_of(taus: FloatArray, values: FloatArray, weights: FloatArray) -> list
 
 
 def _with_jumps(taus: FloatArray, jumps: list[Jump], required: FloatArray) -> FloatArray:
-    """Return the grid with jumps among it, each between two more moments, so that the next look at it is closer; others
-    close to one, or within its interval, give way."""
+    """Return the grid with jumps among it, those that prices tell between two more moments, so that the next look at
+    them is closer; others close to one, or within its interval, give way."""
     for tau, (low, high), is_priced in jumps:
         room = NEAR * (high - low)
         is_held = np.isin(taus, required) | (taus <= 0.0) | (taus >= 1.0)
