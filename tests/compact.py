@@ -2,8 +2,13 @@
 the other, or all with ILVREN_TESTS=whole (`make test-whole`)."""
 
 import os
+import unittest
 
 WHOLE = os.environ.get("ILVREN_TESTS") == "whole"
+
+
+# Of what another test tries too, in less time.
+only_in_whole = unittest.skipUnless(WHOLE, "another of the kind is quicker")
 
 
 def chosen(first, second, of):

@@ -7,6 +7,7 @@ import numpy as np
 from ilvren.algebra import signed_least_squares
 from ilvren.methods.base import Assessment, HessianRequest, Iterate, Reply, Request, Task, method_named, method_names
 from ilvren.methods.pieces.options import options_from
+from tests.compact import WHOLE
 
 __all__ = ["Drive", "affordable", "drive", "judged", "task_of"]
 
@@ -97,7 +98,7 @@ FITTING = ("expected-improvement", "expected-hypervolume", "surface-trust-region
 
 def affordable(name, most):
     """Return how many evaluations of a method a test can wait for."""
-    return min(most, 32) if name in FITTING else most
+    return min(most, 32 if WHOLE else 20) if name in FITTING else most
 
 
 def front_names():

@@ -15,6 +15,7 @@ from ilvren.methods.base import Arrived, Ending, Iterate, Method, Request, metho
 from ilvren.methods.pieces.turns import NoOptions
 from ilvren.runs import Settings, resume
 from ilvren.runs.loop import Loop
+from tests.compact import some
 
 MODEL = """
 import pathlib, time
@@ -146,7 +147,7 @@ class Arrivals(unittest.TestCase):
     def test_a_run_in_any_order_resumes_on_the_path_it_took(self):
         """Whoever was quicker then is told first now, and no call on record is made again."""
         given = {"method": "mesh-adaptive-search", "options": OPTIONS}
-        for workers in (1, 2):
+        for workers in some((2, 1)):
             with self.subTest(workers=workers), Ledger(self.folder / f"{workers}.ledger") as ledger:
                 (self.folder / "calls").unlink(missing_ok=True)
                 problem = load(self.folder / "a.toml")

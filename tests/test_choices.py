@@ -11,7 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.methods.base import method_named
 from ilvren.problem import load
 from ilvren.runs import flat_design
-from tests.compact import parted
+from tests.compact import only_in_whole, parted
 from tests.driving import affordable, single_names
 from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
@@ -61,7 +61,7 @@ class Choices(InAFolder):
             if name in ("multistart", "perturb-and-descend"):
                 continue
             with self.subTest(method=name):
-                result = run(self.problem, method=name, evaluations=affordable(name, 3000), seed=3)
+                result = run(self.problem, method=name, evaluations=affordable(name, 2000), seed=3)
                 self.assertAlmostEqual(result.objective, cost, delta=2e-2 * cost)
                 if name in ("mesh-adaptive-search", "genetic-algorithm", "simulated-annealing"):
                     self.assertEqual((result.variables["wood"], result.variables["joint"]), (wood, joint))
@@ -164,6 +164,7 @@ class Together(InAFolder):
         self.assertEqual(len(found["stages"]), 1)
         self.assertAlmostEqual(found["objectives"]["cost"], alone["objectives"]["cost"], places=5)
 
+    @only_in_whole
     def test_what_scatters_beside_them_is_counted_in_stages(self):
         written("scattering members")
         found = self.json("run", "p.toml", "--evaluations", "300", "--scenarios", "50", status=None)

@@ -29,13 +29,13 @@ class ClosedLoops(InAFolder):
     def setUp(self):
         super().setUp()
         Path("level.toml").write_text(LOOP)
-        self.words = ("run", "level.toml", "--receding", "window=4, advance=0.25, until=2")
+        self.words = ("run", "level.toml", "--receding", "window=4, advance=0.25, until=1")
 
     def test_the_loop_follows_the_known_law(self):
         found = json.loads(self.call(*self.words, "--json")[0])
         t, level = (np.array(found["signals"][name]) for name in ("t", "level"))
         np.testing.assert_allclose(level, np.exp(-t), atol=5e-3)
-        self.assertEqual([step["begin"] for step in found["steps"]], np.arange(0, 2, 0.25).tolist())
+        self.assertEqual([step["begin"] for step in found["steps"]], np.arange(0, 1, 0.25).tolist())
         self.assertEqual(found["failed"], 0)
         # ∫ 2 exp(−2t) over two hours is 1 − exp(−4).
         self.assertAlmostEqual(found["objective"], 1.0 - np.exp(-4.0), places=2)
@@ -44,12 +44,12 @@ class ClosedLoops(InAFolder):
         out, _ = self.call(*self.words, "--plant", "leak=0.5", "--output", "loop.png")
         self.assertIn("the plant: leak = 0.5", out)
         self.assertRegex(out, r"what came of it: the integrals in cost add up to \S+ EUR along the plant")
-        self.assertIn("8 steps, median", out)
+        self.assertIn("4 steps, median", out)
         self.assertTrue(Path("loop.png").read_bytes().startswith(b"\x89PNG"))
         # The loop settles where the leak is all that the planned pump gives: u = −x = leak.
         found = json.loads(self.call(*self.words, "--plant", "leak=0.5", "--json")[0])
         rest = json.loads(
-            self.call("run", "level.toml", "--receding", "window=4, advance=0.25, until=6", "--plant", "leak=0.1",
+            self.call("run", "level.toml", "--receding", "window=4, advance=0.5, until=6", "--plant", "leak=0.1",
                       "--json")[0])["signals"]["level"][-1]  # fmt: skip
         self.assertAlmostEqual(rest, -0.1, places=1)
         self.assertLess(found["signals"]["level"][-1], np.exp(-2.0))

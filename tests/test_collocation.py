@@ -16,7 +16,7 @@ from ilvren.problem.between import limits_between
 from ilvren.runs.courses_told import chattering
 from ilvren.runs.receding import Receding, receded
 from ilvren.runs.settings import Settings
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole, some
 from tests.test_cli import InAFolder
 
 KNOWN = """
@@ -148,7 +148,7 @@ gives = "z == x / (1 + 0.2 * x)"
 
 class Optima(unittest.TestCase):
     def test_a_known_answer_by_every_scheme_with_its_costates(self):
-        for scheme in SCHEMES:
+        for scheme in some(SCHEMES):
             with self.subTest(scheme):
                 result = run(loads(KNOWN.format(more=""), refinement=Refinement(scheme=scheme, tolerance=1e-5)))
                 self.assertEqual(result.outcome, "converged")
@@ -166,7 +166,7 @@ class Optima(unittest.TestCase):
             "pieces": ('form = "pointwise"', "pieces = 6"),
             "bound": ("initial = 2,", 'initial = 2, lower = "0.3 + 0.1 * t",'),
         }
-        for name, (old, new) in ways.items():
+        for name, (old, new) in some(ways.items()):
             with self.subTest(name):
                 text = (
                     KNOWN.format(more="").replace("to = 4", 'to = "T"').replace("0.5 * ", "") + "[parameters]\nT = 4\n"
@@ -198,7 +198,7 @@ class Optima(unittest.TestCase):
         self.assertTrue(verify(result).holds)
 
     def test_a_grid_and_a_simulation_find_the_same(self):
-        for name, text in TWO_WAYS.items():
+        for name, text in some(TWO_WAYS.items()):
             with self.subTest(name):
                 found = []
                 for treatment in ("simulation", "collocation"):
@@ -229,6 +229,7 @@ class Optima(unittest.TestCase):
         with self.assertRaisesRegex(ProblemError, "begins at 2, outside its bounds"):
             run(loads(outside, refinement=Refinement(scheme="radau")))
 
+    @only_in_whole
     def test_a_guess_that_runs_away_is_not_taken(self):
         text = KNOWN.format(more="").replace('rate = "flow"', 'rate = "9 * level + flow"')
         result = run(loads(text))
@@ -241,7 +242,7 @@ class Optima(unittest.TestCase):
 
     def test_a_coarse_grid_does_not_hold(self):
         text = HASTE.replace('to = "T"', 'to = "T"\nsteps = 4').replace('rate = "v"', 'rate = "v - 0.3 * sin(4 * x)"')
-        problem = loads(text, refinement=Refinement(scheme="trapezoid"))
+        problem = loads(text, refinement=Refinement(scheme="trapezoid", tolerance=1e-3))
         whole = run(problem)
         self.assertGreater(len(whole.stages), 0)
         self.assertTrue(verify(whole).holds)
@@ -333,16 +334,25 @@ class ClosedLoops(unittest.TestCase):
         by_hand = 0.5 * np.trapezoid(flow**2 + level**2, loop.times)
         self.assertAlmostEqual(loop.objective, by_hand, delta=0.02 * by_hand)
         for other in ("sqrt(integral(flow^2 + level^2))", "average(flow^2 + level^2)", "last(level)^2"):
-            loop = receded(loads(text.replace("0.5 * integral(flow^2 + level^2)", other)), asked, settings)
+            loop = receded(
+                loads(text.replace("0.5 * integral(flow^2 + level^2)", other)), Receding(4.0, 0.5, 0.5), settings
+            )
             self.assertIsNone(loop.objective, other)
 
+    @only_in_whole
     def test_another_plant_and_noise_are_followed(self):
         text = KNOWN.format(more="steps = 20").replace('rate = "flow"', 'rate = "flow + drift"')
         problem = loads(text.replace("[time]", "[parameters]\ndrift = 0\n[time]"))
-        asked = Receding(4.0, 0.5, 8.0, {"drift": 0.3}, {"level": 0.01})
-        loop = receded(problem, asked, Settings(method="interior-point", seed=3))
-        again = receded(problem, asked, Settings(method="interior-point", seed=3))
-        np.testing.assert_array_equal(loop.states["level"], again.states["level"])
+        loop, again = (
+            receded(
+                problem,
+                Receding(4.0, 0.5, until, {"drift": 0.3}, {"level": 0.01}),
+                Settings(method="interior-point", seed=3),
+            )
+            for until in (6.0, 1.0)
+        )
+        level = again.states["level"]
+        np.testing.assert_array_equal(loop.states["level"][: len(level)], level)
         self.assertAlmostEqual(loop.states["level"][-1], 0.3, delta=0.1)  # where flow = −level makes up for the drift
         with self.assertRaisesRegex(RequestError, "no parameter"):
             receded(problem, Receding(4.0, 0.5, 8.0, {"drif": 0.3}), Settings(method="interior-point"))
@@ -370,7 +380,7 @@ class Program(InAFolder):
         self.assertIn("gauss-legendre", err)
 
     def test_searches_around_a_design_stay_on_its_grid(self):
-        Path("haste.toml").write_text(QUICK)
+        Path("haste.toml").write_text(QUICK.replace("steps = 10", "steps = 5"))
         self.call("run", "haste.toml", "--quiet")
         asked = (*(("--worth", "--random-starts", "1") if WHOLE else ()), "--makeable", "T=0.5", "--json")
         verdict = json.loads(self.call("verify", "r1", *asked)[0])
@@ -380,7 +390,11 @@ class Program(InAFolder):
         self.assertAlmostEqual(loads(Path("haste.toml").read_text()).blocks[0].start[0], 3.0, places=6)
 
     def test_what_cannot_be_reached_is_diagnosed_by_its_own_names(self):
-        Path("haste.toml").write_text(QUICK.replace("start = 3, lower = 0.1, upper = 20", "start = 0.8, upper = 1"))
+        Path("haste.toml").write_text(
+            QUICK.replace("steps = 10", "steps = 4").replace(
+                "start = 3, lower = 0.1, upper = 20", "start = 0.8, upper = 1"
+            )
+        )
         self.call("run", "haste.toml", "--evaluations", "60", "--quiet", status=1)
         told = json.loads(self.call("diagnose", "r1", "--json", status=1)[0])
         conflict = next(item for item in told["symptoms"] if item["kind"] == "conflict")
@@ -391,11 +405,10 @@ class Program(InAFolder):
         Path("haste.toml").write_text(QUICK)
         ways = ("scheme=trapezoid", "scheme=gauss-legendre,steps=6", "scheme=simulation,steps=12")
         words = [word for way in ways for word in ("--method", f"interior-point:{way}")]
-        starts = ("--random-starts", "2", "--workers", "1")
-        told = json.loads(self.call("contest", "haste.toml", *words, *starts, "--json")[0])
-        self.assertEqual([(method["runs"], method["solved"]) for method in told["methods"]], [(2, 2), (2, 2), (2, 0)])
-        notes = self.call("compare", "r1", "r3", "r5")[0]
-        self.assertRegex(notes, "r1: trapezoid, [0-9]+ intervals; r3: gauss-legendre, [0-9]+ intervals; r5: simulated")
+        told = json.loads(self.call("contest", "haste.toml", *words, "--workers", "1", "--json")[0])
+        self.assertEqual([(method["runs"], method["solved"]) for method in told["methods"]], [(1, 1), (1, 1), (1, 0)])
+        notes = self.call("compare", "r1", "r2", "r3")[0]
+        self.assertRegex(notes, "r1: trapezoid, [0-9]+ intervals; r2: gauss-legendre, [0-9]+ intervals; r3: simulated")
         self.assertIn("push at 43.75 %", notes)
         _, err = self.call("contest", "haste.toml", "--method", "nelder-mead:scheme=radau", status=2)
         self.assertIn("nelder-mead does not take the many equations", err)

@@ -177,13 +177,14 @@ class FixingTest(InAFolder):
         told = json.loads(self.call("compare", "r1", "r2", "--json")[0])
         self.assertIn(["larch", "red beech"], [item["values"] for item in told["designs"]])
         self.assertIn("r1: --fix wood=larch", " ".join(told["notes"]))
-        document = json.loads(self.call("run", "shelf.toml", "--sweep", "tube", "--json", *words)[0])
-        self.assertEqual(document["values"], [20.0, 30.0, 50.0])
+        document = json.loads(self.call("run", "shelf.toml", "--sweep", "tube=[20, 50]", "--json", *words)[0])
+        self.assertEqual(document["values"], [20.0, 50.0])
         with Ledger("ilvren.ledger") as ledger:
             again = resume_sweep(ledger, "g1")
         self.assertEqual([again.shown(member.value) for member in again.members], ["larch", "red beech"])
-        self.call("run", "shelf.toml", "--sweep", "tube=[20]", "--output", "s.png", *words)
-        self.assertGreater(Path("s.png").stat().st_size, 10_000)
+        if WHOLE:
+            self.call("run", "shelf.toml", "--sweep", "tube=[20]", "--output", "s.png", *words)
+            self.assertGreater(Path("s.png").stat().st_size, 10_000)
 
 
 class LookedUpTest(unittest.TestCase):
@@ -195,7 +196,7 @@ class LookedUpTest(unittest.TestCase):
             text = f"""[variables]
 kind = {{ choices = ["a", "b", "c"] }}
 size = {{ catalogue = [1, 2, 4, 8], start = 8 }}
-n = {{ start = 3, lower = 1, upper = 3, spacing = 1 }}
+n = {{ start = 1, lower = 1, upper = {3 if WHOLE else 2}, spacing = 1 }}
 x = {{ start = 5, lower = 0.1, upper = 20 }}
 [parameters]
 kinds = ["a", "b", "c"]
@@ -212,7 +213,7 @@ c = "x * n * push >= 12"
             found = run(problem)
             self.assertEqual(found.method, "branch-and-bound")
             best = np.inf
-            for kind, size, n in itertools.product("abc", (1, 2, 4, 8), range(1, 4)):
+            for kind, size, n in itertools.product("abc", (1, 2, 4, 8), range(1, 4 if WHOLE else 3)):
                 one = loads(text, aim=Aim(fix={"kind": kind, "size": size, "n": n}))
                 result = run(one, method="sqp")
                 best = min(best, result.objective) if result.holds else best

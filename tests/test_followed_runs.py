@@ -84,7 +84,7 @@ class Followed(unittest.TestCase):
 
     def test_workers_change_no_path(self):
         cases = [("fit", "levenberg-marquardt", {}), ("differenced", "levenberg-marquardt", {})]
-        cases.append(("box", "global", {"evaluations": 400, "seed": 3}))
+        cases.append(("box", "global", {"evaluations": 200, "seed": 3}))
         for name, method, given in cases:
             with self.subTest(name=name):
                 alone = run(self.problem(name), method=method, **given)
@@ -96,10 +96,10 @@ class Followed(unittest.TestCase):
 
     def test_a_search_of_a_box_with_workers_is_gone_on_with(self):
         given = {"method": "global", "seed": 3, "workers": 2}
-        whole = run(self.problem("box"), evaluations=400, **given)
+        whole = run(self.problem("box"), evaluations=200, **given)
         with Ledger(self.folder / "box.ledger") as ledger:
             run(self.problem("box"), evaluations=120, ledger=ledger, **given)
-            again = resume("r1", ledger, evaluations=400, workers=2)
+            again = resume("r1", ledger, evaluations=200, workers=2)
             self.assertEqual(path_of(again), path_of(whole))
 
     def test_the_command_that_makes_a_run_again_makes_the_same(self):

@@ -17,7 +17,7 @@ from ilvren.methods.base import Reply
 from ilvren.methods.nelder_mead import _simplex_slope
 from ilvren.methods.pieces.ranking import judged
 from ilvren.models import Question
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.driving import drive, task_of
 from tests.multimodal import MIXED, MULTIMODAL
 
@@ -66,6 +66,7 @@ class TheNetwork(unittest.TestCase):
         with self.assertRaisesRegex(AssertionError, "listing.txt:.*FLOW IN LOWER IS BEYOND THE TABLE"):
             self.heads([125.0, 110.0, 40.0, 90.0, 90.0, 63.0])
 
+    @only_in_whole
     def test_no_cheaper_pipes_next_to_those_found_will_do(self):
         result = run(self.problem, evaluations=150 if WHOLE else 70)
         gate = Gate(self.problem)
@@ -100,8 +101,9 @@ class TheLoop(unittest.TestCase):
         calm, wild = (float(self.told(gain=gain, reset=200.0)["travel"]) for gain in (1.0, 8.0))
         self.assertGreater(wild, 3 * calm)
 
+    @only_in_whole
     def test_the_optimum_of_the_demo_rests_on_its_limits(self):
-        result = run(self.problem, **({} if WHOLE else {"second_look": 0.0}))
+        result = run(self.problem)
         self.assertEqual(result.outcome, "converged")
         active = {state.name.partition("@")[0] for state in (*result.bounds, *result.constraints) if state.is_active}
         self.assertEqual(active, {"beyond", "ahead"})

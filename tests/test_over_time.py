@@ -116,7 +116,7 @@ class OverTime(InAFolder):
         self.assertEqual(whole["outcome"], "converged")
         self.assertGreaterEqual(len(whole["stages"]), 2)
         self.assertIn("moment", whole["stages"][0]["finer"])
-        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 9):
+        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 25):
             self.call_status("run", "p.toml", "--evaluations", str(limit), "--label", f"l{limit}")
             _, _, status = self.call_status("resume", f"l{limit}", "--evaluations", "1000")
             self.assertEqual(status, 0)
@@ -128,7 +128,11 @@ class OverTime(InAFolder):
     def test_a_limit_without_a_value_between_the_moments_does_not_hold(self):
         """At the grid's moments the cosine is 1; between them the root is that of numbers below 0."""
         for treatment in ("simulation", "collocation"):
-            for limit in ("sqrt(cos(t * 3.141592653589793) + 0.5) + x <= 4", "sqrt(1.5 + 0 * t) + x <= 4"):
+            for limit in some(
+                ("sqrt(cos(t * 3.141592653589793) + 0.5) + x <= 4", "sqrt(1.5 + 0 * t) + x <= 4"),
+                2,
+                treatment == "simulation",
+            ):
                 text = (
                     f'[time]\nto = 10\nsteps = 5\ntreatment = "{treatment}"\n[variables]\nk = {{ start = 1.0, lower = 0.5, upper = 3 }}\n'
                     '[states]\nx = { rate = "-k * x", initial = 1 }\n[minimize]\nf = "(k - 1)^2"\n'
@@ -182,7 +186,7 @@ class OverTime(InAFolder):
                 text = COARSE.replace('[constraints]\ncap = "x <= 1"', "") if method == "l-bfgs" else COARSE
                 Path("m.toml").write_text(text)
                 document = json.loads(
-                    self.call_status("run", "m.toml", "--method", method, "--evaluations", "400", "--json")[0]
+                    self.call_status("run", "m.toml", "--method", method, "--evaluations", "150", "--json")[0]
                 )
                 self.assertIn(document["outcome"], ("converged", "settled", "exhausted", "stalled"))
                 self.assertLessEqual(document["violation"], 1e-6)

@@ -24,6 +24,7 @@ from ilvren.models.slopes import choose_steps, jacobian
 from ilvren.runs.stored import problem_of
 from ilvren.runs.trust import refusal_of
 from tests.compact import WHOLE
+from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
 
 # A tube: reads a deck, writes a listing with few digits; fails, hangs or stammers where it is told to.
@@ -487,12 +488,21 @@ class Confirming(WithTube):
         self.call("apply", "r1")
         self.assertEqual(self.lives(), before + 1)
 
+    def test_a_verdict_that_would_hold_is_broken_by_a_broken_confirmation(self):
+        written("confirmed")
+        Path("p.toml").write_text(Path("p.toml").read_text().replace("dig.area >= 1", "dig.area >= 2.5"))
+        self.call("run", "p.toml", "--quiet", status=1)
+        verdict = json.loads(self.call("verify", "r1", "--json", status=1)[0])
+        self.assertEqual((verdict["verdict"], verdict["holds"]), ("confirmation-broken", False))
+        self.assertIn("its limit is 2.5", verdict["reason"])
+
     def test_a_broken_confirmation_is_said_and_carried_into_the_next_run(self):
         found = json.loads(self.call("run", "tube.toml", "--set", "least=3.4", "--json", status=1)[0])
         self.assertEqual((found["outcome"], found["confirmation"]["confirmed"]), ("settled", "broken"))
-        verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
-        self.assertEqual((verdict["verdict"], verdict["holds"]), ("confirmation-broken", False))
-        self.assertIn("its limit is 3.4", verdict["reason"])
+        if WHOLE:
+            verdict = json.loads(self.call("verify", "r1", "--accept-probe", "--json", status=1)[0])
+            self.assertEqual((verdict["verdict"], verdict["holds"]), ("confirmation-broken", False))
+            self.assertIn("its limit is 3.4", verdict["reason"])
         found = json.loads(
             self.call("run", "tube.toml", "--set", "least=3.4", "--from", "r1", "--add", "lasts", "--json")[0]
         )

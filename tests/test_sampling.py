@@ -110,7 +110,7 @@ class Sampling(InAFolder):
         self.assertEqual(found["counts"], {"designs": 15, "feasible": 15})
         bores = np.array([item["variables"]["bore"] for item in found["designs"]])
         self.assertGreater(np.ptp(bores), 0.15)
-        for number, plan in enumerate(some(("latin-hypercube", "sobol", "random")), start=2):
+        for number, plan in enumerate(some(("latin-hypercube", "sobol", "random"), 3), start=2):
             self.sample("pipe.toml", "--points", "16", "--feasible", "--plan", plan)
             whole = self.sample(f"r{number}", "--more", "16")
             self.assertEqual(whole["counts"], {"designs": 32, "feasible": 32}, plan)

@@ -19,6 +19,7 @@ from ilvren.problem.scatter_plan import ScatterPlan
 from ilvren.runs.scatter_stages import counted_problem
 from ilvren.scatter import scenario_normals
 from tests.compact import WHOLE
+from tests.drawing import unpainted
 from tests.test_cli import InAFolder
 
 # Everything linear: x1 + 2 x2 + b is normal.
@@ -297,23 +298,25 @@ class Program(InAFolder):
     def test_scatter_run_resume_and_verify(self):
         limits = 'low = "chance(total >= 4) >= 0.9"'
         Path("p.toml").write_text(linear(cost="x1 + 3 * x2", limits=limits + '\nside = "x1 <= 3"').source.text)
-        document = json.loads(self.call("run", "p.toml", "--scenarios", "100", "--json")[0])
-        self.assertEqual(document["scatter"]["scenarios"], 100)
+        document = json.loads(self.call("run", "p.toml", "--scenarios", "50", "--json")[0])
+        self.assertEqual(document["scatter"]["scenarios"], 50)
         self.assertGreaterEqual(document["constraints"]["low"]["value"], 0.9)
         told = json.loads(self.call("scatter", "r1", "--json", "--output", "s.csv")[0])
         self.assertEqual(told["scenarios"], 1000)
         self.assertAlmostEqual(told["of"]["low"]["misses"]["share"], 0.1, delta=0.06)
         self.assertEqual(set(told["drivers"]["low"]), {"x1", "x2", "b"})
         self.assertEqual(len(Path("s.csv").read_text().splitlines()), 1001)
-        self.call("run", "p.toml", "--scenarios", "100", "--evaluations", "6", "--quiet", status=1)
+        self.call("run", "p.toml", "--scenarios", "50", "--evaluations", "6", "--quiet", status=1)
         again = json.loads(self.call("resume", "r2", "--evaluations", "5000", "--json")[0])
         self.assertEqual(again["variables"], document["variables"])
-        checks = json.loads(self.call("verify", "r1", "--json")[0])["checks"]
-        self.assertIn("fresh-scenarios", [check["name"] for check in checks])
-        shares = json.loads(self.call("sensitivity", "p.toml", "--by", "scatter", "--of", "total", "--json")[0])
-        self.assertAlmostEqual(shares["of"]["total"]["x2"]["first"], 0.16 / SIGMA**2, delta=0.03)
-        both = ("--output", "both.svg") if WHOLE else ()
-        self.assertRegex(self.call("scatter", "r1", "p.toml", *both)[0], "everything holds +[0-9.]+ %")
+        if WHOLE:
+            checks = json.loads(self.call("verify", "r1", "--json")[0])["checks"]
+            self.assertIn("fresh-scenarios", [check["name"] for check in checks])
+            shares = json.loads(self.call("sensitivity", "p.toml", "--by", "scatter", "--of", "total", "--json")[0])
+            self.assertAlmostEqual(shares["of"]["total"]["x2"]["first"], 0.16 / SIGMA**2, delta=0.03)
+            told = self.call("scatter", "r1", "p.toml", "--output", "both.svg")[0]
+            self.assertRegex(told, "everything holds +[0-9.]+ %")
+        unpainted(self)
         self.call("report", "r1", "--output", "r.md", "--quiet")
         self.assertIn("| low | ", Path("r.md").read_text().partition("## As it will be made")[2])
         _, err = self.call("scatter", "r1", "--way", "lineer", status=2)
@@ -359,7 +362,7 @@ class Program(InAFolder):
         [parameters]
         draw = 1.0
         [time]
-        to = 15
+        to = 10
         [states]
         level = { rate = "gain * (3 - level) - draw", initial = 1 }
         [minimize]

@@ -20,7 +20,7 @@ from ilvren.judge.comparing.generations import generations_of
 from ilvren.ledger import Ledger
 from ilvren.runs import Incumbent, Iterated, resume
 from ilvren.runs.incumbents import Incumbents
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
 
@@ -56,13 +56,28 @@ class InAFolder(unittest.TestCase):
 
 class Commands(InAFolder):
     def test_repeats_print_seeds_quartiles_and_share(self):
-        words = ("run", "waves.toml", "--method", "particle-swarm", "--repeats", 3, "--seed", 7, "--label", "s")
+        words = (
+            "run",
+            "waves.toml",
+            "--method",
+            "particle-swarm",
+            "--repeats",
+            3,
+            "--seed",
+            7,
+            "--label",
+            "s",
+            "--option",
+            "particles=12",
+        )
         code, out, err = self.ilvren(*words)
         self.assertEqual(code, 0)
         for part in ("lower quartile", "median", "3 of 3 reached what was asked (100 %)", "best: r"):
             self.assertIn(part, out)
         self.assertIn("seed 9: settled", err)
-        code, again = self.document("run", "waves.toml", "--method", "particle-swarm", "--repeats", 2, "--seed", 7)
+        code, again = self.document(
+            "run", "waves.toml", "--method", "particle-swarm", "--repeats", 2, "--seed", 7, "--option", "particles=12"
+        )
         self.assertEqual((again["seeds"], again["repeats"]), ([7, 8], 2))
         with Ledger("ilvren.ledger") as ledger:
             self.assertEqual([r.label for r in ledger.runs()][:3], [f"s[{k}]" for k in range(3)])
@@ -98,19 +113,19 @@ class Commands(InAFolder):
         self.assertIn("global-proved (holds)", out)
 
     def test_global_searches_the_box_and_names_its_parts(self):
-        code, out, err = self.ilvren("run", "waves.toml", "--method", "global")
-        self.assertEqual(code, 0)
+        code, out, err = self.ilvren("run", "waves.toml", "--method", "global", "--evaluations", 3000)
+        self.assertEqual(code, 1)
         self.assertIn("methods multistart, then differential-evolution, then newton", err)
-        self.assertIn("a search, no proof", out)
+        self.assertIn("3000 evaluations are used up", out)
         x = np.linspace(-4, 4, 1601)
         best = (np.sin(4 * x) + 0.1 * x**2).min() + (np.cos(3 * x) + 0.1 * x**2).min()
         with Ledger("ilvren.ledger") as ledger:
             record = ledger.run("last")
-            self.assertEqual((record.method, record.outcome), ("global", "converged"))
+            self.assertEqual((record.method, record.outcome), ("global", "exhausted"))
             self.assertAlmostEqual(record.result["objectives"]["f"], best, places=4)
 
     def test_generations_are_drawn_and_summed_up(self):
-        self.ilvren("run", "waves.toml", "--method", "differential-evolution", "--evaluations", 2000)
+        self.ilvren("run", "waves.toml", "--method", "differential-evolution", "--evaluations", 600)
         words = ("draw", "waves.toml", "--generations", "--run", "last", "--output", "g.svg")
         code, found = self.document(*words)
         self.assertEqual(code, 0)
@@ -207,15 +222,15 @@ class Batches(InAFolder):
     def test_a_run_out_of_patience_and_a_global_one_go_on(self):
         problem = MULTIMODAL[1].problem()
         with Ledger("p.ledger") as ledger:
-            whole = run(problem, method="simulated-annealing", evaluations=1500, patience=100_000, ledger=ledger)
-            tired = run(problem, method="simulated-annealing", evaluations=1500, patience=60, ledger=ledger)
+            whole = run(problem, method="simulated-annealing", evaluations=800, patience=100_000, ledger=ledger)
+            tired = run(problem, method="simulated-annealing", evaluations=800, patience=60, ledger=ledger)
             self.assertEqual(tired.outcome, "stalled")
-            self.assertLess(tired.counts["evaluations"], 1500)
+            self.assertLess(tired.counts["evaluations"], 800)
             more = resume("last", ledger, patience=100_000)
             self.assertEqual((more.point, more.counts), (whole.point, whole.counts))
-            whole = run(problem, method="global", evaluations=1500, ledger=ledger)
-            run(problem, method="global", evaluations=900, ledger=ledger)
-            rest = resume("last", ledger, evaluations=1500)
+            whole = run(problem, method="global", evaluations=900, ledger=ledger)
+            run(problem, method="global", evaluations=600, ledger=ledger)
+            rest = resume("last", ledger, evaluations=900)
             self.assertEqual((rest.point, rest.counts, rest.method), (whole.point, whole.counts, "global"))
 
     def test_designs_met_again_are_not_counted_again(self):
@@ -227,7 +242,7 @@ class Batches(InAFolder):
 
     def test_invalid_members_of_a_batch_spoil_only_themselves(self):
         problem = loads(two_variables("sqrt(x) + (y - 1)^2", bounds=(-2, 2)))
-        for method in ("differential-evolution", "cma-es", "genetic-algorithm", "mesh-adaptive-search"):
+        for method in some(("cma-es", "differential-evolution", "mesh-adaptive-search", "genetic-algorithm")):
             result = run(problem, method=method, evaluations=4000)
             self.assertLess(result.objective, 2e-2, method)
             self.assertTrue(any(not np.isfinite(record.violation) for record in result.evaluations), method)
@@ -266,6 +281,7 @@ class Bests(unittest.TestCase):
             marks.append(incumbents.progress_at)
         self.assertEqual(marks, [1, 2, 3, 3, 5, 5])
 
+    @only_in_whole
     def test_gears_of_the_right_ratio_are_found_among_all(self):
         products = np.array([a * b for a, b in itertools.combinations_with_replacement(range(12, 61), 2)])
         best = float(((1 / 6.931 - np.divide.outer(products, products)) ** 2).min())

@@ -10,7 +10,7 @@ from ilvren.explore.designs import designs_of
 from ilvren.judge.comparing.history import history_table
 from ilvren.ledger import Ledger
 from ilvren.runs import resume
-from tests.compact import chosen
+from tests.compact import chosen, some
 from tests.test_cli import InAFolder
 
 MODEL = """
@@ -81,7 +81,7 @@ class Stages(unittest.TestCase):
                         given["options"] = {"population": 12, "horizon": 500}
                     whole = run(self.problem(kind), **given)
                     total = whole.counts["evaluations"]
-                    for number, share in enumerate((0.15, 0.6), start=2):
+                    for number, share in enumerate(some((0.15, 0.6), 2, place % 2), start=2):
                         log = self.folder / "calls"
                         log.unlink(missing_ok=True)
                         run(self.problem(kind), evaluations=max(int(share * total), 1), **given)

@@ -11,6 +11,7 @@ from ilvren.explore.main_effects import main_effect
 from ilvren.explore.model_slopes import model_slopes
 from ilvren.ledger import Ledger
 from tests.compact import WHOLE
+from tests.drawing import unpainted
 from tests.test_cli import InAFolder
 
 MODEL = """
@@ -64,6 +65,7 @@ class Surveys(InAFolder):
         Path("arch.toml").write_text(PROBLEM)
 
     def test_a_page_on_a_sample_and_an_approximation(self):
+        unpainted(self)
         self.call("sample", "arch.toml", "--points", "32", "--label", "look", "--quiet")
         self.call("approximate", "look", "--kind", "polynomial", "--test-points", "8", "--quiet")
         self.call("report", "look", "a1", "--output", "page.html")
@@ -104,7 +106,7 @@ class Surveys(InAFolder):
         self.assertIn("Verification", Path("p.md").read_text())
 
     def test_derivatives_that_models_give_are_sampled_and_used(self):
-        self.call("sample", "arch.toml", "--points", "14", "--slopes", "--label", "steep", "--quiet")
+        self.call("sample", "arch.toml", "--points", "9", "--slopes", "--label", "steep", "--quiet")
         err = self.call("approximate", "steep", "--kind", "gaussian-process")[1]
         self.assertRegex(err, "derivatives of model .arch. are on record at [0-9]+ of [0-9]+ points, and used")
         with Ledger("ilvren.ledger", read_only=True) as ledger:
@@ -112,7 +114,7 @@ class Surveys(InAFolder):
             x, y = table.column("x"), table.column("y")
             found = model_slopes(ledger, table, "arch", {"x": x, "y": y})
         known = np.isfinite(found["bend"]).all(axis=1)
-        self.assertGreater(known.sum(), 8)
+        self.assertGreater(known.sum(), 5)
         np.testing.assert_allclose(found["bend"][known], np.column_stack([3 * x**2 + 0.3 * y, 0.3 * x])[known])
         np.testing.assert_allclose(found["lean"][known], [[0.0, 2.0]] * int(known.sum()))
         Path("arch.toml").write_text(

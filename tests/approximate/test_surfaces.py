@@ -24,7 +24,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
 from ilvren.approximate.slopes import as_slopes
 from ilvren.plans.latin import latin_shares
-from tests.compact import WHOLE, pairs
+from tests.compact import WHOLE, pairs, some
 
 
 def spread_points(k, n, seed=0):
@@ -152,23 +152,21 @@ class Mathematics(unittest.TestCase):
 
 class Honesty(unittest.TestCase):
     def test_told_errors_and_intervals_hold_for_points_never_seen(self):
-        factors, covered = [], []
-        for seed, (k, function) in enumerate(
+        # Of ten seeds each, the medians of what is told by what is true are 1.3, 0.4 (a pole beside the box), 4 (a kink).
+        covered = []
+        for seed, k, low, high, function in some(
             (
-                (24, lambda x: np.sin(9.0 * x[:, 0]) * np.cos(4.0 * x[:, 1]) + x[:, 1]),
-                (30, lambda x: np.exp(3.0 * x[:, 0]) / (0.1 + x[:, 1])),
-                (24, lambda x: np.abs(x[:, 0] - 0.4) + x[:, 1]),
+                (0, 24, 0.4, 4.0, lambda x: np.sin(9.0 * x[:, 0]) * np.cos(4.0 * x[:, 1]) + x[:, 1]),
+                (1, 30, 0.2, 4.0, lambda x: np.exp(3.0 * x[:, 0]) / (0.1 + x[:, 1])),
+                (2, 24, 0.4, 8.0, lambda x: np.abs(x[:, 0] - 0.4) + x[:, 1]),
             )
         ):
             x, new = spread_points(k, 2, seed), np.random.default_rng(seed + 100).random((800, 2))
             made = approximated(x, function(x), seed=seed)
             errors = made.surface.at(new) - function(new)
             true = float(np.sqrt(np.mean(errors**2)) / function(x).std())
-            factors.append(made.told.error / true)
+            self.assertTrue(low < made.told.error / true < high, (seed, made.told.error, true))
             covered.append(np.mean(np.abs(errors) <= made.half_width(new)))
-        # Of ten seeds each, the medians are 1.3, 0.4 (a pole beside the box) and 4 (a kink).
-        for factor, (low, high) in zip(factors, ((0.4, 4.0), (0.2, 4.0), (0.4, 8.0)), strict=True):
-            self.assertTrue(low < factor < high, factors)
         self.assertTrue(0.8 <= np.mean(covered) <= 0.99, covered)
 
     def test_slopes_make_surfaces_better_and_what_is_told_stays_true(self):
@@ -220,8 +218,8 @@ class Nonsense(unittest.TestCase):
             "many inputs": (rng.random((14, 20)), rng.random(14)),
         }
         kinds = ("automatic", "polynomial", "gaussian-process", "radial-basis")
-        for number, (name, (points, values)) in enumerate(cases.items()):
-            for kind in kinds if WHOLE else kinds[number % 4 :][:1]:
+        for number, (name, (points, values)) in some(list(enumerate(cases.items()))):
+            for kind in kinds if WHOLE else kinds[number // 2 % 4 :][:1]:
                 with self.subTest(case=name, kind=kind):
                     made = approximated(points, values, kind)
                     said = made.surface.at(points)

@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from tests.compact import WHOLE
+from tests.drawing import unpainted
 from tests.test_cli import InAFolder
 
 COUNT = 46
@@ -39,6 +40,7 @@ def texts(path):
 class LeftOut(InAFolder):
     def setUp(self):
         super().setUp()
+        unpainted(self)
         Path("many.toml").write_text(MANY)
         Path("front.toml").write_text(FRONT)
 

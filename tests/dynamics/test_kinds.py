@@ -38,7 +38,7 @@ def differences(function, point, step=1e-5):
 
 class EveryKind(unittest.TestCase):
     def test_first_derivatives_are_those_of_the_same_steps(self):
-        for name, text in some(KINDS.items()):
+        for name, text in some(KINDS.items(), 4, 2):
             with self.subTest(kind=name):
                 problem = loads(text)
                 gate, point = Gate(problem), np.array(problem.start)
@@ -61,7 +61,7 @@ class EveryKind(unittest.TestCase):
                 self.assertLessEqual(np.abs(own - reference).max(), most * (1.0 + np.abs(reference).max()))
 
     def test_second_derivatives_are_exact(self):
-        for name, text in some(KINDS.items(), 2, 1):
+        for name, text in some(KINDS.items(), 4, 1):
             if name in ONCE:
                 continue
             with self.subTest(kind=name):
@@ -77,7 +77,7 @@ class EveryKind(unittest.TestCase):
                 self.assertLessEqual(np.abs(exact - measured).max(), 1e-6 * (1.0 + np.abs(exact).max()))
 
     def test_the_backward_sweep_is_the_forward_one_transposed(self):
-        for name, text in KINDS.items():
+        for name, text in some(KINDS.items()):
             with self.subTest(kind=name):
                 problem = loads(text)
                 simulation = problem.simulations[0]
@@ -115,7 +115,7 @@ class EveryKind(unittest.TestCase):
 
     def test_the_error_told_is_the_true_one(self):
         told = []
-        for name, text in some(KINDS.items(), 3, 1):
+        for name, text in some(KINDS.items(), 4, 3):
             if name == "delayed and stiff" and not WHOLE:
                 continue  # as long as all the others
             problem, fine = fine_of(text)
@@ -135,5 +135,5 @@ class EveryKind(unittest.TestCase):
             if apart > 1e-11:
                 told.append((name, error.estimate / apart))
         good = [name for name, ratio in told if 0.2 <= ratio <= 5.0]
-        self.assertGreater(len(told), 4)
+        self.assertGreater(len(told), 4 if WHOLE else 2)
         self.assertGreaterEqual(len(good), 0.7 * len(told), told)

@@ -11,6 +11,7 @@ from scipy.special import erf
 from ilvren.errors import FormulaError
 from ilvren.formula.parser import FUNCTIONS
 from ilvren.formula.sparsity import depends_on, patterns
+from tests.compact import tries
 from tests.formula.arrays import NAMES, OFFSETS, SHAPES, SIZE, Formula, some_point
 
 # Formula → the same in NumPy.
@@ -215,7 +216,7 @@ def grown(inner):
 
 
 class RandomArrays(unittest.TestCase):
-    @settings(max_examples=120, deadline=None, derandomize=True)
+    @settings(max_examples=tries(120), deadline=None, derandomize=True)
     @given(st.recursive(leaf, grown, max_leaves=7), st.integers(0, 10_000))
     def test_compiled_and_walked_values_and_slopes_agree(self, text, seed):
         formula = Formula(text)

@@ -133,6 +133,22 @@ class Comparing(unittest.TestCase):
 
 
 class Exporting(unittest.TestCase):
+    def test_an_objective_called_as_another_column_keeps_its_values_and_no_iterations_have_columns(self):
+        text = "[variables]\nx = { start = 3 }\n[minimize]\nseconds = 'x^2 + 7'\n"
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "l"
+            for method, every, values in (("bfgs", "evaluation", [16.0]), ("nelder-mead", "iteration", [])):
+                run(loads(text), method=method, evaluations=1, ledger=path)
+                with Ledger(path, read_only=True) as ledger:
+                    record = ledger.run("last")
+                    rows = history_table(ledger, record, every=every)
+                write_history(rows, record, f"{path}.csv", every=every)
+                with path.with_suffix(".csv").open(newline="") as file:
+                    lines = list(csv.DictReader(file))
+                    file.seek(0)
+                    self.assertIn("objective:seconds", next(csv.reader(file)))
+                self.assertEqual([float(line["objective:seconds"]) for line in lines], values)
+
     def test_csv_and_json_say_the_same_and_lose_nothing(self):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "l"

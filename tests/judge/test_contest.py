@@ -1,5 +1,6 @@
 """Contests: shares, costs, profiles and tests against numbers worked out by hand; groups in the ledger and on resume."""
 
+import itertools
 import json
 import math
 import tempfile
@@ -38,6 +39,15 @@ class Pairs(unittest.TestCase):
         (found,) = paired_tests({"a": one, "b": mixed}, ["a", "b"])
         self.assertGreater(found.p, 0.5)
         self.assertIn("do not tell them apart", found.sentence)
+
+    def test_of_equal_differences_every_choice_of_signs_is_counted(self):
+        factors, ranks = (2.0, 2.0, 4.0, 0.25, 8.0, 0.5, 4.0), (2.0, 2.0, 5.0, 5.0, 7.0, 2.0, 5.0)
+        one = {(0, k, 0): 64.0 for k in range(7)}
+        other = {(0, k, 0): 64.0 * factor for k, factor in enumerate(factors)}
+        (found,) = paired_tests({"a": one, "b": other}, ["a", "b"])
+        sums = [sum(itertools.compress(ranks, signs)) for signs in itertools.product((0, 1), repeat=7)]
+        seen = sum(rank for rank, factor in zip(ranks, factors, strict=True) if factor < 1.0)
+        self.assertAlmostEqual(found.p, 2.0 * np.mean(np.array(sums) <= seen))
 
     def test_never_arriving_is_worse_than_any_cost_and_few_pairs_tell_nothing(self):
         one = {(0, k, 0): 1e5 for k in range(4)}

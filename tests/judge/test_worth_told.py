@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.test_cli import InAFolder
 
 BOLTS = """
@@ -60,7 +60,7 @@ class Told(InAFolder):
     def test_neighbours_are_the_best_with_that_member(self):
         rng = np.random.default_rng(4)
         members = list(itertools.product(range(10), (2, 4, 5, 8)))
-        for _ in range(3):
+        for _ in range(3 if WHOLE else 1):
             a, b = rng.uniform(1.0, 4.0, 2).round(2).tolist()
             load = round(float(rng.uniform(10.0, 40.0)), 2)
             costs = {own: cost_of(*own, a, b, load) for own in members}
@@ -85,6 +85,7 @@ class Told(InAFolder):
                     change = float(re.findall(r"(-?[0-9.e+-]+) EUR", line)[-1])
                     self.assertAlmostEqual(change, item["objective"] - costs[best], delta=2e-3 * abs(change) + 1e-6)
 
+    @only_in_whole
     def test_what_a_tolerance_costs_is_what_solving_again_finds(self):
         Path("p.toml").write_text(FENCE)
         self.call("run", "p.toml", "--quiet", *FEW)

@@ -24,7 +24,7 @@ from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
 from ilvren.methods.base import method_named
 from ilvren.methods.expected_hypervolume import _boxes
-from tests.compact import WHOLE, chosen, pairs, parted
+from tests.compact import WHOLE, chosen, only_in_whole, pairs, parted
 from tests.driving import front_names
 from tests.front_problems import FRONTS, front_named
 
@@ -225,7 +225,7 @@ class EveryFrontMethod(unittest.TestCase):
         )
         for name in self.each("catalogue"):
             with self.subTest(method=name):
-                most = 20 if name == "expected-hypervolume" else 2000 if WHOLE else 800
+                most = 20 if name == "expected-hypervolume" else 2000 if WHOLE else 400
                 result = self.found(name, loads(text), evaluations=most)
                 self.assertLessEqual({m.point[0] for m in result.front.members}, {-1.0, 0.0, 0.7, 2.0, 3.0})
                 self.assertGreaterEqual(len(result.front.members), 4)
@@ -264,6 +264,7 @@ class EveryFrontMethod(unittest.TestCase):
 
 
 class Derivatives(unittest.TestCase):
+    @only_in_whole
     def test_a_tenth_of_the_evaluations_of_a_population(self):
         for name in ("fonseca", "binh-korn") if WHOLE else ("fonseca",):
             item = front_named(name)

@@ -177,7 +177,7 @@ class LocalSearchAtTheEnd(unittest.TestCase):
             "p = 'x[0]^2 + x[1]^2 + x[2]^2 <= 4'\nq = 'x[0] + x[3] + x[4] <= 2'\nr = 'x[1]*x[3] + x[4]^2 <= 1'\n"
         )
         best = run(loads(text), method="sqp").objective
-        for method in some(("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es")):
+        for method in some(("differential-evolution", "genetic-algorithm", "particle-swarm", "cma-es"), 4, 3):
             for seed in (0,):
                 result = run(loads(text), method=method, seed=seed, evaluations=4000)
                 with self.subTest(method=method, seed=seed):

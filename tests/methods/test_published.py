@@ -54,16 +54,16 @@ class BySmoothMethods(unittest.TestCase):
         self.assertLessEqual(statistics.median(counts), most_evaluations)
 
     def test_sqp(self):
-        self.share("sqp", some(PUBLISHED, 6), 10)
+        self.share("sqp", some(PUBLISHED, 12), 10)
 
     def test_interior_point(self):
-        self.share("interior-point", some(PUBLISHED, 6, 1), 14)
+        self.share("interior-point", some(PUBLISHED, 12, 1), 14)
 
 
 class ByNelderMead(unittest.TestCase):
     def test_small_ones_are_solved_to_the_accuracy_of_a_simplex(self):
         unsolved = []
-        small = some([case for case in PUBLISHED if len(case.starts) <= 3], 8)
+        small = some([case for case in PUBLISHED if len(case.starts) <= 3], 16)
         for case in small:
             result = run(case.problem(), method="nelder-mead", evaluations=4000)
             gap = (result.objective - case.best) / max(abs(case.best), 1.0)

@@ -21,7 +21,7 @@ from ilvren.methods.pieces.ranking import Level, better, order
 from ilvren.problem import Measures, ValueGrid
 from ilvren.proofs.convexity import is_convex
 from ilvren.runs import Settings, repeat
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, only_in_whole, some
 from tests.driving import task_of
 from tests.multimodal import MIXED, MULTIMODAL
 from tests.problems import two_variables
@@ -186,6 +186,7 @@ class Members(unittest.TestCase):
             with self.subTest(formula=formula, row=row):
                 self.assertEqual(is_convex(loads(two_variables(formula, row, bounds=(-2, 2)))), expected)
 
+    @only_in_whole
     def test_a_neighbouring_member_that_is_better_is_shown(self):
         text = MIXED[0][1].replace("shell  = { start = 1.0", "shell  = { start = 1.25")
         result = run(loads(text), method="mesh-adaptive-search", evaluations=60)
@@ -227,7 +228,7 @@ class Searches(unittest.TestCase):
     def test_methods_without_derivatives_solve_published_problems_within_their_evaluations(self):
         for method, each, least in (("quadratic-interpolation", 40, 0.8), ("mesh-adaptive-search", 300, 0.8)):
             hits = []
-            for case in [case for case in PUBLISHED if len(case.starts) <= 4][:: 9 if WHOLE else 22]:
+            for case in [case for case in PUBLISHED if len(case.starts) <= 4][:: 9 if WHOLE else 40]:
                 n = len(case.starts)
                 result = run(case.problem(), method=method, evaluations=each * (n + 1))
                 gain = abs(result.baseline_objective - case.best)

@@ -118,7 +118,7 @@ class Traps(unittest.TestCase):
                     continue
                 if number and method.kind == "global":
                     continue  # one is enough for those that take their time
-                most = affordable(method.name, 400)
+                most = affordable(method.name, 200)
                 result = run(loads(two_variables(objective)), method=method.name, evaluations=most)
                 self.assertNotEqual(result.outcome, "unbounded", f"{method.name}: {objective}")
 
@@ -126,7 +126,7 @@ class Traps(unittest.TestCase):
         for number, objective in enumerate(("-log(1 + x0^2)", "-log(1 + log(1 + x0^2))")):
             text = bounded("start = 1", objective=objective)
             for name in some(
-                (*GRADIENT_BASED, "nelder-mead", "mesh-adaptive-search", "quadratic-interpolation"), 2, number
+                (*GRADIENT_BASED, "nelder-mead", "mesh-adaptive-search", "quadratic-interpolation"), 4, number
             ):
                 with self.subTest(name=name, objective=objective):
                     result = run(loads(text), method=name)
@@ -150,7 +150,7 @@ class Traps(unittest.TestCase):
             method = method_named(name)
             if method.needs == "residuals" or method.only_members:
                 continue
-            result = run(loads(text), method=name, evaluations=affordable(name, 1500))
+            result = run(loads(text), method=name, evaluations=affordable(name, 600))
             with self.subTest(method=name):
                 if result.outcome == "converged":
                     self.assertGreater(result.objective, 0.5)

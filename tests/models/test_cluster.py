@@ -82,7 +82,7 @@ class OnACluster(unittest.TestCase):
 
     def test_a_run_loses_nothing_with_a_worker(self):
         path = self.folder / "p.toml"
-        given = {"method": "particle-swarm", "options": {"particles": 16}, "evaluations": 96, "seed": 3}
+        given = {"method": "particle-swarm", "options": {"particles": 16}, "evaluations": 64, "seed": 3}
         alone = run(path, **given)
         with cluster(self.folder, 2) as (address, members):
             killed = []

@@ -278,7 +278,7 @@ class Models(unittest.TestCase):
     def test_every_choice_of_a_method_runs_on_processes_as_it_does_here(self):
         for method in ("automatic", "global"):
             with self.subTest(method=method):
-                given = {"method": method, "evaluations": 120, "seed": 3}
+                given = {"method": method, "evaluations": 60, "seed": 3}
                 here = run(self.problem(function="plain"), **given)
                 there = run(self.problem(function="plain"), workers=2, **given)
                 self.assertEqual((there.point, there.outcome), (here.point, here.outcome))

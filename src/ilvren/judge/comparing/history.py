@@ -15,7 +15,7 @@ from ilvren.printable import CellWriter
 from ilvren.runs import problem_of
 
 if TYPE_CHECKING:
-    from ilvren.problem import VariableBlock
+    from ilvren.problem import Problem, VariableBlock
 
 __all__ = ["group_table", "history_table", "write_history", "write_rows"]
 
@@ -24,43 +24,54 @@ def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict
     """Return one mapping per iteration, or per evaluated design with `every` "evaluation".
 
     Columns: the number, what the step was (`note`, of iterations), the variables as `variable:NAME`, the objective by
-    its name, violation, of iterations stationarity, step and the best so far; then the counts and seconds spent.
+    its name (`objective:NAME` where that is another column's), violation, of iterations stationarity, step and the best
+    so far; then the counts and seconds spent.
     """
     problem = problem_of(record)
-    names = [variable.name for variable in problem.variables]
-    words = {variable.name: variable for variable in problem.variables if variable.words}
-    objective = problem.objective.name if problem.objective else "objective"
-    kept: Sequence[IterationRecord | EvaluationRecord]
+    words = [variable if variable.words else None for variable in problem.variables[: problem.own_size]]
     of = ledger.iterations if every == "iteration" else ledger.evaluations
-    kept = of(record.number, every_stage=True)
+    kept: Sequence[IterationRecord | EvaluationRecord] = of(record.number, every_stage=True)
     stages = ledger.stages(record.number)
-    rows = []
+    columns = _columns(problem, every, has_stages=bool(stages))
+    firsts = [stage.first_iteration if every == "iteration" else stage.first_evaluation for stage in stages]
+    rows: list[dict[str, object]] = []
     for item in kept:
-        row: dict[str, object] = {every: item.number}
-        if stages:
-            firsts = [s.first_iteration if every == "iteration" else s.first_evaluation for s in stages]
-            row["stage"] = sum(first <= item.number for first in firsts)
-        if isinstance(item, IterationRecord):
-            row["note"] = item.note
-        point: Sequence[float | None] = [None] * len(names)  # thinned, or on another grid
+        point: Sequence[float | None] = [None] * len(words)  # thinned, or on another grid
         if item.is_whole and len(item.point) == 8 * problem.size:
             point = np.frombuffer(item.point).tolist()
-        row |= {
-            f"variable:{name}": words[name].shown(value) if name in words and value is not None else value
-            for name, value in zip(names[: problem.own_size], point, strict=False)
-        }
-        row[objective] = item.objective
-        row["violation"] = item.violation if math.isfinite(item.violation) else None
-        if isinstance(item, IterationRecord):
-            row |= {"stationarity": item.stationarity, "step": item.step, "best": item.best}
-        row |= {"evaluations": item.evaluations, "gradients": item.gradients, "seconds": round(item.seconds, 6)}
-        rows.append(row)
+        values: list[object] = [
+            item.number,
+            *([sum(first <= item.number for first in firsts)] if stages else []),
+            *([item.note] if isinstance(item, IterationRecord) else []),
+            *(own.shown(x) if own and x is not None else x for own, x in zip(words, point, strict=False)),
+            item.objective,
+            item.violation if math.isfinite(item.violation) else None,
+            *([item.stationarity, item.step, item.best] if isinstance(item, IterationRecord) else []),
+            item.evaluations,
+            item.gradients,
+            round(item.seconds, 6),
+        ]
+        rows.append(dict(zip(columns, values, strict=True)))
     return rows
 
 
+def _columns(problem: Problem, every: str, *, has_stages: bool) -> list[str]:
+    is_iteration = every == "iteration"
+    first = [every, *(["stage"] if has_stages else []), *(["note"] if is_iteration else [])]
+    last = ["violation", *(["stationarity", "step", "best"] if is_iteration else [])]
+    last += ["evaluations", "gradients", "seconds"]
+    objective = problem.objective.name if problem.objective else "objective"
+    if objective in (*first, *last):
+        objective = f"objective:{objective}"
+    return [*first, *(f"variable:{own.name}" for own in problem.variables[: problem.own_size]), objective, *last]
+
+
 def write_history(rows: Sequence[dict[str, object]], record: RunRecord, path: str, *, every: str) -> None:
-    """Write rows as CSV or JSON, by the suffix of `path`. Not-a-number is an empty cell or null."""
-    write_rows(rows, path, {"run": record.id, "method": record.method, "problem": record.problem_title}, f"{every}s")
+    """Write rows as CSV or JSON, by the suffix of `path`. Not-a-number is an empty cell or null; of a run that made no
+    iteration a CSV file has the columns alone."""
+    head: dict[str, object] = {"run": record.id, "method": record.method, "problem": record.problem_title}
+    columns = () if rows else _columns(problem_of(record), every, has_stages=False)
+    write_rows(rows, path, head, f"{every}s", columns)
 
 
 def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
@@ -104,14 +115,16 @@ def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
     return [{name: row.get(name) for name in names} for row in rows]
 
 
-def write_rows(rows: Sequence[dict[str, object]], path: str, head: dict[str, object], name: str) -> None:
-    """Write rows as CSV, or as JSON behind `head`, by the suffix of `path`."""
+def write_rows(
+    rows: Sequence[dict[str, object]], path: str, head: dict[str, object], name: str, columns: Sequence[str] = ()
+) -> None:
+    """Write rows as CSV, or as JSON behind `head`, by the suffix of `path`; `columns` stand for none."""
     if path.lower().endswith(".json"):
         document = {**head, name: list(rows)}
         Path(path).write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
         return
     with Path(path).open("w", newline="", encoding="utf-8") as file:
-        if rows:
+        if rows or columns:
             writer = CellWriter(file)
-            writer.writerow(rows[0])
+            writer.writerow(rows[0] if rows else columns)
             writer.writerows(row.values() for row in rows)
