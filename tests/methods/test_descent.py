@@ -42,6 +42,24 @@ def quadratic(n, condition, seed=0):
 
 
 class Descent(unittest.TestCase):
+    def test_variables_near_their_bounds_that_others_hang_on_are_no_end(self):
+        """Steps of those held at bounds must become shorter with the rest: on a few of many such fits nothing else
+        leads down."""
+        for seed in (5, 9, 28, 43):
+            rng = np.random.default_rng(seed)
+            n = int(rng.integers(2, 5))
+            rows = rng.normal(size=(n + 1, n)) * 10.0 ** rng.uniform(-2, 2, size=(1, n))
+            rows[:, 0] += 0.999 * rows[:, 1] * rng.choice([1, 30])
+            values, starts = (rng.normal(size=n + 1) * 3.0).tolist(), (10.0 ** rng.uniform(-5, -2, n)).tolist()
+            text = f"[parameters]\nA = {rows.tolist()}\nb = {values}\n[variables]\n"
+            text += f"x = {{ start = {starts}, lower = 0, upper = 5 }}\n[fit]\nr = {{ residual = 'dot(A, x) - b' }}\n"
+            best = run(loads(text), method="interior-point", second_look=0.0).objective
+            for method in ("newton", "levenberg-marquardt"):
+                with self.subTest(seed=seed, method=method):
+                    result = run(loads(text), method=method, second_look=0.0)
+                    self.assertEqual(result.outcome, "converged", result.reason)
+                    self.assertAlmostEqual(result.objective, best, delta=1e-6 * best)
+
     def test_conjugate_directions_end_a_quadratic_in_few_iterations(self):
         """In exact arithmetic n iterations; the line search is inexact, so some more. Gradient descent needs far more."""
         text, target = quadratic(8, 100.0)

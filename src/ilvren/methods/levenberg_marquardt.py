@@ -9,6 +9,9 @@ the objective falls by a share γ of what the quadratic model predicts, and then
 
     μ ← μ max(1/3, 1 − (2γ − 1)³),     else μ ← μ ν, ν ← 2ν                                          (2)
 
+Where so little is predicted that rounding hides it, a step is taken that halves the projected gradient. Parameters at
+their bounds step by −g / max(1, μ D²).
+
 Needs     residuals and their gradients: a [fit], or an objective that is a sum of squares.   Handles   bounds.
 Cost      one Jacobian and mostly one value per iteration; arithmetic p n² (dense), linear in non-zeros (sparse).
 Stops     when the conditions measured by the driver hold.   Weak   large residuals with strong curvature: slow.
@@ -44,7 +47,7 @@ from ilvren.methods.base import (
 from ilvren.methods.pieces.descent import end_of, near_bounds
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.options import option
-from ilvren.methods.pieces.points import Point
+from ilvren.methods.pieces.points import Point, is_lost, leads_nearer
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "LevenbergMarquardtOptions"]
@@ -110,11 +113,14 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
         weights = task.residual_weight * np.maximum(curvature, 0.0)
         lengths = np.maximum(lengths, _column_lengths(here.j, weights))
         scale = np.maximum(lengths, LEAST_COLUMN * max(float(lengths.max(initial=0.0)), 1e-300))
+        asked = False
         while True:
             direction = _direction(task, here, weights, np.sqrt(damping) * scale, held)  # (1)
             x = here.point.x
             if direction is not None:
-                x = np.clip(x + np.where(held, -here.point.g, direction), task.lower, task.upper)
+                # Those held are no part of (1): μ shortens their steps as it does the others', once it is large.
+                alone = -here.point.g / np.maximum(1.0, damping * scale**2)
+                x = np.clip(x + np.where(held, alone, direction), task.lower, task.upper)
             s = x - here.point.x
             if not s.any() or damping > MOST_DAMPING:
                 if assessment.meets_conditions:
@@ -124,9 +130,13 @@ def levenberg_marquardt(task: Task, options: LevenbergMarquardtOptions) -> Proto
             predicted = -(float(here.point.g @ s) + 0.5 * float(weights @ (moved * moved)))
             trial = yield from _fitted(x, derivatives=False)
             share = _share(here.point, trial.point, predicted)
-            if share >= TAKEN:
+            lost = share < TAKEN and not asked and is_lost(here.point, trial.point, predicted)
+            if share >= TAKEN or lost:
+                asked = asked or lost  # once: the first step is the one that promises most
                 there = yield from _fitted(x, derivatives=True)
-                if there.point.has_derivatives:
+                if lost and leads_nearer(task, here.point, there.point):
+                    share = 1.0
+                if share >= TAKEN and there.point.has_derivatives:
                     break
             damping, growth = damping * growth, 2.0 * growth  # (2)
         note = "Gauss–Newton step" if damping <= 1e-6 else f"damped step, μ = {damping:.1g}"

@@ -5,7 +5,8 @@
 over the variables that no bound holds. Small problems: H is formed and (1) solved exactly, negative curvature and all.
 Large ones: conjugate gradients on H d = −g with products H v alone, until the rest is small, the radius is reached or
 a direction of negative curvature is met, which is followed to the radius. The projected step is taken when f falls by
-a share of what (1) predicts; Δ grows and shrinks with that share.
+a share of what (1) predicts; Δ grows and shrinks with that share, and bounds the steps of those held, too. Where so
+little is predicted that rounding hides it, a step is taken that halves the projected gradient.
 
 Needs     gradients; second derivatives where formulas give them, else differences of gradients.
 Handles   bounds, by projection.   Cost   small: one Hessian and (n³) per iteration; large: some products H v.
@@ -29,7 +30,7 @@ from ilvren.methods.base import Assessment, Ending, HessianRequest, Iterate, Met
 from ilvren.methods.pieces.descent import begun, end_of, near_bounds, stuck
 from ilvren.methods.pieces.escape import downhill_from_saddle
 from ilvren.methods.pieces.options import option
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, hessian_product, is_lost, leads_nearer
 from ilvren.records import dataclass
 
 __all__ = ["METHOD", "NewtonOptions"]
@@ -81,12 +82,14 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
         gradient = np.where(held, 0.0, here.g)
         if is_exact and hessian is None:
             hessian = yield from hessian_at(here.x, none)
+        asked = False
         while True:
             if is_exact and hessian is not None:
                 direction, kind = _exact(hessian, gradient, held, radius)
             else:
                 direction, kind = yield from _by_products(task, here, gradient, held, radius)
-            direction = np.where(held, -here.g, direction)
+            # Those held are no part of (1): the radius bounds them, too, or a shorter step would not be one.
+            direction = np.where(held, np.clip(-here.g, -radius, radius), direction)
             x = np.clip(here.x + direction, task.lower, task.upper)
             s = x - here.x
             length = float(np.linalg.norm(s))
@@ -104,9 +107,13 @@ def newton(task: Task, options: NewtonOptions) -> Protocol:
             predicted = -(float(here.g @ s) + 0.5 * float(s @ curved))
             trial = yield from evaluated(x, derivatives=False)
             share = _share(here, trial, predicted)
-            if share >= TAKEN:
+            lost = share < TAKEN and not asked and is_lost(here, trial, predicted)
+            if share >= TAKEN or lost:
+                asked = asked or lost  # once: the first step is the one that promises most
                 there = yield from evaluated(x, derivatives=True)
-                if there.has_derivatives:
+                if lost and leads_nearer(task, here, there):
+                    share = 1.0
+                if share >= TAKEN and there.has_derivatives:
                     break
             radius = SHRINK * min(radius, length)
         if share < POOR:

@@ -26,7 +26,7 @@ from ilvren.problem import (
 )
 from ilvren.records import dataclass
 from ilvren.runs.gridding import JUMPED
-from ilvren.runs.refining import MOST_STAGES, REFINED, next_refinement
+from ilvren.runs.refining import MOST_STAGES, REFINED, left_open, next_refinement
 from ilvren.runs.warm import warm_start
 
 if TYPE_CHECKING:
@@ -77,8 +77,12 @@ class Way:
         if self._is_aside:
             self._is_aside = False
             return self._back_on_grid(problem, result)
+        if result.outcome in REFINED and self._count <= MOST_STAGES:
+            return self._finer(problem, result, calls)
+        if result.outcome in REFINED or result.outcome == "exhausted":
+            self.unsettled = _left_open(problem, result)
         if result.outcome in REFINED:
-            return self._finer(problem, result, calls) if self._count <= MOST_STAGES else None
+            return None
         is_open = result.outcome not in ENDS and not result.conflict  # a proved conflict is the end of it
         can_try = problem.is_collocated and is_open and not self._has_tried_few
         return self._few_pieces() if can_try else None
@@ -128,3 +132,11 @@ class Way:
         there = few.with_starts(np.array(result.point))
         made, _ = collocated_problem(there, scheme, grids, pieces=0)
         return NextStage(made, None, f"back on the grid, begun along what that found ({result.outcome})")
+
+
+def _left_open(problem: Problem, result: RunResult) -> str:
+    """Return what a closer look would have found; models are not called for it, the run having used up what it may."""
+    point = np.array(result.full_point)
+    if problem.is_collocated or problem.sources or not np.isfinite(point).all():
+        return ""
+    return left_open(problem, point, result.violation)

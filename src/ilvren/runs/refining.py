@@ -28,6 +28,7 @@ __all__ = [
     "Closer",
     "TimeReport",
     "finely_measured",
+    "left_open",
     "missed_between",
     "next_refinement",
     "time_report",
@@ -299,6 +300,24 @@ def _unsettled(problem: Problem, missed: Missed) -> str:
     )
 
 
+def _broken(problem: Problem, missed: Missed, violation: float = 0.0) -> str:
+    """Return which limit a design breaks between the moments of the grid by more than at them, which is a `violation`
+    that is told anyway; "" for none."""
+    if not missed.worst > violation + tolerance_of(problem):
+        return ""
+    return f"{missed.row} is broken between the moments of the grid, by {missed.worst:.1e} of its size"
+
+
+def left_open(problem: Problem, point: FloatArray, violation: float) -> str:
+    """Return what is otherwise between the moments of the grid than at them at the design (n,) of a run that ended
+    before a closer look at it, with its `violation`; "" for nothing, and where that cannot be told."""
+    missed = missed_between(problem, point)
+    is_otherwise = bool(missed.measured) and missed.change > tolerance_of(problem)
+    found = [_broken(problem, missed, violation), missed.otherwise if is_otherwise else ""]
+    told = "; ".join(filter(None, found))
+    return f"{told}: the run ended before it looked there" if told else ""
+
+
 class Closer(NamedTuple):
     """How the next stage looks at a problem over time (None where nothing is gained by one), why, and what is to be
     said of what no closer look has settled."""
@@ -347,6 +366,6 @@ def next_refinement(
         why = missed.otherwise if is_otherwise else f"{missed.row} is broken between its moments by {missed.worst:.1e}"
         told.append(f"{count} {moments} added to the grid ({why})")
     if not told:
-        return Closer(None, "", _unsettled(problem, missed) if is_unsettled else "")
+        return Closer(None, "", _unsettled(problem, missed) if is_unsettled else _broken(problem, missed))
     finer = own.with_more(missed.moments if missed.worst > limit or is_otherwise else {}, anchor)
     return Closer(replace(finer, tighter=min(tighter, MOST_TIGHTER)), "; ".join(told))

@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ilvren.methods.pieces.points import Point, evaluated, ratio
+from ilvren.methods.pieces.points import Point, evaluated, is_lost, leads_nearer, ratio
 from ilvren.records import dataclass
 
 if TYPE_CHECKING:
@@ -72,12 +72,12 @@ def searched(
     task: Task, here: Point, direction: FloatArray, first: float, *, curvature: float = 0.9
 ) -> Generator[Request, Any, Found | None]:
     """Return a step from `here` along `direction` (n,), a descent direction, beginning with α = `first`; None where no
-    trial lowers f. `curvature` is c₂."""
+    trial lowers f, or the gradient where values cannot tell. `curvature` is c₂."""
     slope = float(here.g @ direction)
     if not slope < 0.0 or not np.isfinite(direction).all():
         return None
     start = _Trial(0.0, here.f, slope, here)
-    low, high, best = start, None, None
+    low, high, best, nearer = start, None, None, None
     alpha = first
     for _ in range(MOST_TRIALS):
         x = here.x + alpha * direction
@@ -98,6 +98,8 @@ def searched(
         is_low = trial.value <= here.f + SUFFICIENT * promised + slack
         if is_low and (best is None or trial.value < best.value):
             best = trial
+        if nearer is None and is_lost(here, point, -promised) and leads_nearer(task, here, point):
+            nearer = trial
         if not is_low or (low.alpha > 0.0 and trial.value >= low.value + slack):
             high = trial
         elif abs(trial.slope) <= curvature * abs(_slope(task, point, direction, here.g)):
@@ -114,7 +116,7 @@ def searched(
         if abs(high.alpha - low.alpha) <= ROUNDING * max(low.alpha, high.alpha):
             break
     if best is None:
-        return None
+        return None if nearer is None else Found(nearer.point, nearer.alpha, 1.0)
     gain_ratio = ratio(here.f - best.value, -best.alpha * slope)
     return Found(best.point, best.alpha, gain_ratio)
 

@@ -12,9 +12,23 @@ from numpy.typing import NDArray
 from ilvren.methods.base import SLOPES, VALUES, HessianRequest, Matrix, Reply, Request, Task, Tight
 from ilvren.records import dataclass
 
-__all__ = ["Point", "evaluated", "hessian_at", "hessian_product", "projected_gradient", "ratio", "tightened"]
+__all__ = [
+    "Point",
+    "evaluated",
+    "hessian_at",
+    "hessian_product",
+    "is_lost",
+    "leads_nearer",
+    "projected_gradient",
+    "ratio",
+    "tightened",
+]
 
 FloatArray = NDArray[np.float64]
+
+# Changes below this share of the objective may be rounding: long sums and many steps over time round far more than a
+# single operation does.
+LOST = 1e-10
 
 
 @dataclass(frozen=True)
@@ -95,6 +109,24 @@ def hessian_product(
 def ratio(part: float, whole: float) -> float:
     """Return part / whole, NaN where the whole has vanished: products of tiny numbers underflow."""
     return part / whole if whole != 0.0 else math.nan
+
+
+def is_lost(here: Point, trial: Point, predicted: float) -> bool:
+    """Return whether so small a fall is predicted that values cannot tell whether it came true, nor do they deny it."""
+    most = LOST * max(abs(here.f), abs(trial.f))
+    return 0.0 < predicted <= most and abs(trial.f - here.f) <= most
+
+
+def leads_nearer(task: Task, here: Point, there: Point) -> bool:
+    """Return whether the projected gradient has fallen to half on the way: what slopes say where values cannot.
+
+    Source: W. W. Hager and H. Zhang, "A new conjugate gradient method with guaranteed descent and an efficient line
+    search", 2005, whose approximate conditions ask slopes instead of values near the end, too.
+    """
+    if not there.has_derivatives:
+        return False
+    before, after = (float(np.linalg.norm(projected_gradient(task, own.x, own.g))) for own in (here, there))
+    return after <= 0.5 * before
 
 
 def projected_gradient(task: Task, x: FloatArray, gradient: FloatArray) -> FloatArray:
