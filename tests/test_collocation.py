@@ -379,6 +379,7 @@ class Program(InAFolder):
         _, err = self.call("run", "haste.toml", "--scheme", "gauss-legendr", status=2)
         self.assertIn("gauss-legendre", err)
 
+    @only_in_whole
     def test_searches_around_a_design_stay_on_its_grid(self):
         Path("haste.toml").write_text(QUICK.replace("steps = 10", "steps = 5"))
         self.call("run", "haste.toml", "--quiet")
@@ -391,9 +392,10 @@ class Program(InAFolder):
 
     def test_what_cannot_be_reached_is_diagnosed_by_its_own_names(self):
         Path("haste.toml").write_text(
-            QUICK.replace("steps = 10", "steps = 4").replace(
-                "start = 3, lower = 0.1, upper = 20", "start = 0.8, upper = 1"
-            )
+            '[variables]\nT = { start = 0.8, upper = 1 }\n[time]\nto = "T"\nsteps = 3\n[states]\n'
+            'x = { rate = "push", initial = 0 }\n[controls]\n'
+            'push = { start = 0, lower = -1, upper = 2, form = "pointwise" }\n[minimize]\ntime = "T"\n'
+            '[constraints]\nthere = "last(x) == 3"\n'
         )
         self.call("run", "haste.toml", "--evaluations", "60", "--quiet", status=1)
         told = json.loads(self.call("diagnose", "r1", "--json", status=1)[0])

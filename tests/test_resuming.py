@@ -116,7 +116,7 @@ class Resuming(unittest.TestCase):
 
     def test_with_workers(self) -> None:
         methods = ("sqp", "particle-swarm", "levenberg-marquardt", "multistart")
-        for method, kind in pairs(methods, ("followed", "differenced"), 5):
+        for method, kind in pairs(methods, ("followed", "differenced"), 8):
             with self.subTest(method=method, kind=kind):
                 self.check(method, kind, 2)
 

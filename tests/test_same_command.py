@@ -93,7 +93,7 @@ class SameCommand(InAFolder):
             self.assertAlmostEqual(item["objectives"]["f"], own["objectives"]["f"], places=9)
 
     def test_the_library_and_the_program_find_the_same(self):
-        for method in some(("sqp", "augmented-lagrangian", "cma-es")):
+        for method in some(("sqp", "augmented-lagrangian", "cma-es"), 3):
             asked = self.json("run", "p.toml", "--method", method, "--seed", "3")
             result = ilvren.run(ilvren.load("p.toml"), method=method, seed=3)
             self.assertEqual(asked["outcome"], result.outcome)

@@ -69,6 +69,8 @@ class Commands(InAFolder):
             "s",
             "--option",
             "particles=12",
+            "--option",
+            "idle=40",
         )
         code, out, err = self.ilvren(*words)
         self.assertEqual(code, 0)
@@ -76,7 +78,18 @@ class Commands(InAFolder):
             self.assertIn(part, out)
         self.assertIn("seed 9: settled", err)
         code, again = self.document(
-            "run", "waves.toml", "--method", "particle-swarm", "--repeats", 2, "--seed", 7, "--option", "particles=12"
+            "run",
+            "waves.toml",
+            "--method",
+            "particle-swarm",
+            "--repeats",
+            2,
+            "--seed",
+            7,
+            "--option",
+            "particles=12",
+            "--option",
+            "idle=40",
         )
         self.assertEqual((again["seeds"], again["repeats"]), ([7, 8], 2))
         with Ledger("ilvren.ledger") as ledger:

@@ -183,8 +183,8 @@ class Honesty(unittest.TestCase):
         self.assertTrue(0.3 < made.told.error / errors[1] < 4.0, (made.told.error, errors))
 
     def test_noise_is_not_learnt_and_is_told(self):
-        x = spread_points(60, 2)
-        noise = np.random.default_rng(5).normal(size=60)
+        x = spread_points(40, 2)
+        noise = np.random.default_rng(5).normal(size=40)
         made = approximated(x, noise)
         self.assertGreater(made.told.error, 0.85)  # nothing can be said of it, and that is said
         half = approximated(x, bumpy(x) + 0.3 * noise)

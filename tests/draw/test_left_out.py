@@ -73,8 +73,9 @@ class LeftOut(InAFolder):
             f"{COUNT - 40} more variables and {COUNT + 20 - 60} more derived values stand in `ilvren show RUN --json`."
         )
         self.assertIn(said, Path("r.md").read_text())
-        self.call("report", "r1", "r2", "--output", "r.html", "--quiet")
-        self.assertIn(said, html.unescape(Path("r.html").read_text()))
+        if WHOLE:
+            self.call("report", "r1", "r2", "--output", "r.html", "--quiet")
+            self.assertIn(said, html.unescape(Path("r.html").read_text()))
         self.call("run", "many.toml", "--sweep", "far=[0.8, 1]", "--method", "sqp", "--quiet")
         self.call("report", "g1", "--output", "g.md", "--quiet")
         self.assertIn(f"{COUNT - 8} more variables stand in", Path("g.md").read_text())

@@ -120,7 +120,7 @@ v = { rate = "(9 - k) * x + (2 - d) * v", initial = 0 }
 cost = "integral(x^2) + 0.001 * (k^2 + d^2)"
 [constraints]
 cap = "-0.4 <= x <= 1.1"
-""", to=12)))  # fmt: skip
+""", to=12)), second_look=0.0)  # fmt: skip
         self.assertEqual(found.outcome, "converged")
         self.assertLess(found.objective, 0.6523)
         self.assertLess(found.counts["evaluations"], 200)
@@ -251,7 +251,7 @@ cost = "k"
 [constraints]
 soon = "settling_time(x, 1, 0.05) <= 1.5"
 """))  # fmt: skip
-        result = run(problem)
+        result = run(problem, second_look=0.0)
         self.assertEqual(result.outcome, "converged")
         self.assertAlmostEqual(result.variables["k"], math.log(20) / 1.5, delta=1e-5)
         self.assertAlmostEqual(float(result.derived["soon"]), 1.5, delta=1e-5)

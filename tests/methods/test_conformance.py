@@ -183,7 +183,7 @@ class EveryMethod(unittest.TestCase):
         for number, method in enumerate(self.each("bounds")):
             with self.subTest(method=method.name):
                 for place, (text, best) in enumerate(cases):
-                    if not chosen(number, place, 2) or ("c0 =" in text and "inequalities" not in method.handles):
+                    if not chosen(number, place, 3) or ("c0 =" in text and "inequalities" not in method.handles):
                         continue
                     with self.subTest(text=text):
                         result = run(loads(text), method=method.name)

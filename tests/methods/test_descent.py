@@ -12,6 +12,7 @@ from ilvren.methods.base import Assessment, Iterate, Reply, Request, method_name
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
 from ilvren.methods.pieces.points import Point
+from tests.compact import some
 from tests.driving import task_of
 from tests.problems import two_variables
 
@@ -45,7 +46,7 @@ class Descent(unittest.TestCase):
     def test_variables_near_their_bounds_that_others_hang_on_are_no_end(self):
         """Steps of those held at bounds must become shorter with the rest: on a few of many such fits nothing else
         leads down."""
-        for seed in (5, 9, 28, 43):
+        for seed in some((5, 9, 28, 43), 3):
             rng = np.random.default_rng(seed)
             n = int(rng.integers(2, 5))
             rows = rng.normal(size=(n + 1, n)) * 10.0 ** rng.uniform(-2, 2, size=(1, n))

@@ -28,10 +28,10 @@ class Families(unittest.TestCase):
         self.assertLessEqual(len(unsolved), most_unsolved, unsolved)
 
     def test_sqp(self):
-        self.share("sqp")
+        self.share("sqp", families=some(FAMILIES))
 
     def test_interior_point(self):
-        self.share("interior-point")
+        self.share("interior-point", families=some(FAMILIES, 2, 1))
 
     def test_the_default_choice(self):
         self.share(None, families=("bounded", "degenerate", "far"), most_unsolved=0)

@@ -19,7 +19,7 @@ MULTIMODAL = frozenset({"exponential"})
 
 class PublishedKinks(unittest.TestCase):
     def test_the_default_and_the_constrained_methods_find_the_known_optimum(self) -> None:
-        for item in some(KINKED_PROBLEMS):
+        for item in some(KINKED_PROBLEMS, 4):
             problem = loads(item.text)
             for method in ("automatic", "interior-point"):
                 if item.name in MULTIMODAL or (method != "automatic" and item.name == "kowalik-osborne"):
@@ -32,7 +32,7 @@ class PublishedKinks(unittest.TestCase):
                     self.assertLess(result.counts["evaluations"], 150)
 
     def test_the_optimum_holds_and_a_design_beside_it_does_not(self) -> None:
-        for item in some(KINKED_PROBLEMS[:6]):
+        for item in some(KINKED_PROBLEMS[:6], 3, 1):
             problem = loads(item.text)
             result = ilvren.run(problem)
             with self.subTest(problem=item.name):

@@ -38,12 +38,13 @@ class SecondLook(unittest.TestCase):
                 self.assertEqual(found.outcome, "converged")
 
     def test_under_limits_and_in_a_fit(self) -> None:
-        text = WAVES + "[constraints]\nring = 'x^2 + y^2 >= 9'\nline = 'x + y <= 1'\n"
-        one, found = ilvren.run(loads(text), second_look=0), ilvren.run(loads(text))
-        assert one.objective is not None
-        assert found.objective is not None
-        self.assertLess(found.objective, one.objective - 0.1)
-        self.assertEqual((found.outcome, found.violation <= 1e-6), ("converged", True))
+        if WHOLE:
+            text = WAVES + "[constraints]\nring = 'x^2 + y^2 >= 9'\nline = 'x + y <= 1'\n"
+            one, found = ilvren.run(loads(text), second_look=0), ilvren.run(loads(text))
+            assert one.objective is not None
+            assert found.objective is not None
+            self.assertLess(found.objective, one.objective - 0.1)
+            self.assertEqual((found.outcome, found.violation <= 1e-6), ("converged", True))
         fit = loads(
             "[variables]\nrate = { start = 9, lower = 0.1, upper = 20 }\n[parameters]\nt = 'evenly(0, 3, 40)'\n"
             "[fit]\nwave = { residual = 'sin(rate*t) - sin(2.5*t)' }\n"
