@@ -26,7 +26,7 @@ from ilvren.problem import (
 )
 from ilvren.records import dataclass
 from ilvren.runs.gridding import JUMPED
-from ilvren.runs.refining import MOST_STAGES, REFINED, left_open, next_refinement
+from ilvren.runs.refining import MOST_STAGES, REFINED, is_seen_at_moments, left_open, next_refinement
 from ilvren.runs.warm import warm_start
 
 if TYPE_CHECKING:
@@ -137,6 +137,8 @@ class Way:
 def _left_open(problem: Problem, result: RunResult) -> str:
     """Return what a closer look would have found; models are not called for it, the run having used up what it may."""
     point = np.array(result.full_point)
-    if problem.is_collocated or problem.sources or not np.isfinite(point).all():
+    if problem.is_collocated or not np.isfinite(point).all():
         return ""
-    return left_open(problem, point, result.violation)
+    if problem.sources and is_seen_at_moments(problem):
+        return "limits and measures were looked at at the moments of the grid alone: the run ended before a closer look"
+    return "" if problem.sources else left_open(problem, point, result.violation)

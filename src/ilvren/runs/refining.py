@@ -28,6 +28,7 @@ __all__ = [
     "Closer",
     "TimeReport",
     "finely_measured",
+    "is_seen_at_moments",
     "left_open",
     "missed_between",
     "next_refinement",
@@ -136,13 +137,17 @@ class Missed:
         )
 
 
+def is_seen_at_moments(problem: Problem) -> bool:
+    """Return whether there are limits over time or measures, which the grid's moments alone tell a method."""
+    return bool(problem.template.measures) or any(block.times is not None for block in problem.row_blocks)
+
+
 def missed_between(problem: Problem, point: FloatArray, calls: Sequence[Any] = ()) -> Missed:
     """Return which limits over time a design breaks between the moments of the grid, by more than the tolerance, and
     which measure (an extreme, a time at which something is reached) is another one when it is looked for there, too."""
-    axes = problem.template.built_axes
-    has_rows = any(block.times is not None for block in problem.row_blocks)
-    if not has_rows and not problem.template.measures:
+    if not is_seen_at_moments(problem):
         return Missed(0.0, "", {})
+    axes = problem.template.built_axes
     finer = refined_problem(
         problem, problem.refinement.with_more(_looked_at(problem, calls), problem.refinement.anchor)
     )
