@@ -8,10 +8,10 @@ from __future__ import annotations
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
+    from collections.abc import Collection, Iterable, Iterator
     from typing import Any, TextIO
 
-__all__ = ["CellWriter", "harmless_cell", "markdown_lines", "printable", "unmarked_cell"]
+__all__ = ["CellWriter", "apart_from", "harmless_cell", "markdown_lines", "printable", "unmarked_cell"]
 
 
 class _Pictures(dict[int, str]):
@@ -75,6 +75,11 @@ def markdown_lines(lines: Iterable[str]) -> Iterator[str]:
             is_code = not is_code
         own = printable(line)
         yield own if is_code else re.sub(_MARKUP, lambda found: found[1] or "&lt;", own)
+
+
+def apart_from(taken: Collection[str], names: Iterable[str], kind: str) -> list[str]:
+    """Return the names of columns, their kind before those that other columns of the file have: `variable:seconds`."""
+    return [f"{kind}:{name}" if name in taken else name for name in names]
 
 
 class CellWriter:

@@ -212,7 +212,7 @@ def values_by_name(flag: str, words: list[str]) -> dict[str, Any]:
         try:
             found[name] = _list(value) if value.startswith("[") else float(value)
         except ValueError:
-            if flag in ("--start", "--fix") and not value.startswith("["):
+            if flag in ("--start", "--fix", "--at") and not value.startswith("["):
                 found[name] = value  # the word of a choice, or refused with the variable's name
                 continue
             example = f"{flag} {name}=[1, 2.5, 4]" if value.startswith("[") else f"{flag} {name}=0.15"

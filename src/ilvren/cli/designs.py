@@ -229,12 +229,15 @@ def _write_csv(table: DesignTable, names: list[str], path: str) -> None:
     import math
     from pathlib import Path
 
-    from ilvren.printable import CellWriter
+    from ilvren.printable import CellWriter, apart_from
 
     columns = {name: table.column(name).tolist() for name in names}
     with Path(path).open("w", newline="", encoding="utf-8") as file:
         writer = CellWriter(file)
-        writer.writerow(["design", "rank", *names, "violation", "trouble"])
+        taken, problem = ("design", "rank", "violation", "trouble"), table.problem
+        kinds = dict.fromkeys(table.objectives, "objective") | {own.name: "variable" for own in problem.variables}
+        heads = [head for name in names for head in apart_from(taken, [name], kinds.get(name, "value"))]
+        writer.writerow([*taken[:2], *heads, *taken[2:]])
         words = {variable.name: variable for variable in table.problem.variables if variable.words}
         for place, design in enumerate(table.designs):
             values = {name: columns[name][place] for name in names}

@@ -208,7 +208,7 @@ def _write_csv(found: list[Response], names: list[str], path: str) -> None:
     """Write all moments, one line each; of several designs one below the other, with a column that says which."""
     import numpy as np
 
-    from ilvren.printable import CellWriter
+    from ilvren.printable import CellWriter, apart_from
 
     with Path(path).open("w", newline="", encoding="utf-8") as file:
         writer = CellWriter(file, lineterminator="\n")
@@ -226,7 +226,8 @@ def _write_csv(found: list[Response], names: list[str], path: str) -> None:
                     for k in range(flat.shape[1]):
                         place = ",".join(str(int(i)) for i in np.unravel_index(k, value.shape[1:]))
                         columns.append((f"{name}[{place}]", flat[:, k]))
-                heads = (["design"] if len(found) > 1 else []) + [name for name, _ in columns]
+                first = ["design"] if len(found) > 1 else []
+                heads = first + apart_from(first, (name for name, _ in columns), "signal")
                 if heads != head:
                     writer.writerow(heads)
                     head = heads

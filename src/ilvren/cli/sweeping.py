@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ilvren.cli import status
 from ilvren.cli.tables.table import count, number, table
-from ilvren.printable import CellWriter
+from ilvren.printable import CellWriter, apart_from
 
 if TYPE_CHECKING:
     from ilvren.cli.terminal import Terminal
@@ -169,15 +169,18 @@ def _unit(unit: str) -> str:
 
 def _write_csv(found: Sweep, path: str) -> None:
     problem = found.members[0].result.problem
-    names = [variable.name for variable in problem.variables]
+    places = [k for k, variable in enumerate(problem.variables) if variable.name != found.over]
+    names = [problem.variables[k].name for k in places]
     objective = [problem.objective.name] if problem.objective is not None else []
+    taken = ("run", "outcome", "violation", "evaluations")
+    (over,) = apart_from(taken, [found.over], "variable" if len(places) < len(problem.variables) else "parameter")
+    heads = [*apart_from(taken, objective, "objective"), *apart_from(taken, names, "variable")]
     with Path(path).open("w", newline="", encoding="utf-8") as stream:
         writer = CellWriter(stream)
-        writer.writerow(["run", found.over, "outcome", *objective, *names, "violation", "evaluations"])
+        writer.writerow(["run", over, "outcome", *heads, "violation", "evaluations"])
         for member in found.members:
             result = member.result
             values = [result.objective] if objective else []
-            writer.writerow(
-                [result.id, found.shown(member.value), result.outcome, *values, *result.point, result.violation,
-                 result.counts["evaluations"]]
-            )  # fmt: skip
+            values += [result.point[k] for k in places]
+            first = [result.id, found.shown(member.value), result.outcome]
+            writer.writerow([*first, *values, result.violation, result.counts["evaluations"]])

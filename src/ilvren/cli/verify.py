@@ -195,10 +195,20 @@ def _verify_file(arguments: argparse.Namespace, extra: VerifyOptions, terminal: 
     )
 
 
+def _number(path: str, line: int, name: str, cell: str) -> float:
+    """Return what a cell holds. Raises RequestError."""
+    from ilvren.errors import RequestError
+
+    try:
+        return float(cell)
+    except ValueError:
+        raise RequestError(f'{path}:{line}: "{cell.strip()}" in column {name} is not a number') from None
+
+
 def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any], list[str]]:
     """Return the design asked for by name, and the columns of its CSV file that are no variables."""
     from ilvren.errors import RequestError
-    from ilvren.judge import read_reference
+    from ilvren.judge import read_cells
 
     at: dict[str, Any] = {}
     ignored: list[str] = []
@@ -208,18 +218,22 @@ def _design(arguments: argparse.Namespace, problem: Any) -> tuple[dict[str, Any]
     if len(files) > 1:
         raise RequestError("--at: one CSV file holds the design")
     for path in files:
-        columns, _ = read_reference(path)
-        count = len(next(iter(columns.values())))
+        names, rows = read_cells(path)
         row = 1 if arguments.row is None else arguments.row
-        if not 1 <= row <= count:
-            raise RequestError(f"--row {row}: {path} has rows 1 to {count}")
+        if not 1 <= row <= len(rows):
+            raise RequestError(f"--row {row}: {path} has rows 1 to {len(rows)}")
+        line, cells = rows[row - 1]
+        marked = {name.removeprefix("variable:") for name in names if name.startswith("variable:")}
         known = {variable.name for variable in problem.variables} | {block.name for block in problem.blocks}
-        for name, values in columns.items():
+        worded = {block.name for block in problem.blocks if block.words}
+        for name, cell in zip(names, cells, strict=True):
             plain = name.removeprefix("variable:")
-            if plain in known:
-                at[plain] = float(values[row - 1])
-            else:
+            if plain not in known or (plain == name and name in marked):
                 ignored.append(name)
+            elif plain in worded:
+                at[plain] = cell.strip()
+            else:
+                at[plain] = _number(path, line, name, cell)
         if not at:
             raise RequestError(
                 f"{path}: no column is a variable of {arguments.run}",

@@ -98,12 +98,12 @@ class DesignTable(InNotebooks):
         for place, variable in enumerate(self.problem.variables):
             if variable.name == name:
                 return np.array([design.point[place] for design in self.designs])
+        if name in self.values and self.values[name].ndim == 1:
+            return self.values[name]
         if name == "violation":
             return np.array([design.violation for design in self.designs])
         if name == "rank":
             return np.array([float(design.rank) for design in self.designs])
-        if name in self.values and self.values[name].ndim == 1:
-            return self.values[name]
         close = nearest(name, self.names)
         advice = f'did you mean "{close}"?' if close else "known: " + ", ".join(self.names[:12])
         raise RequestError(f'no quantity "{name}" that is one number', advice=advice)

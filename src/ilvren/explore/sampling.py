@@ -221,12 +221,15 @@ def read_designs(problem: Problem, path: str, *, is_measured: bool = False) -> P
         raise RequestError(f"{path}: no designs: a first line of names and a line for each design are expected")
     names = [name.strip() for name in lines[0]]
     variables = {variable.name: place for place, variable in enumerate(problem.variables)}
-    columns = {name: k for k, name in enumerate(names) if name in variables}
+    # As files of histories and of designs have them, where another column has the name of a variable.
+    marked = {name.removeprefix("variable:") for name in names if name.startswith("variable:")}
+    own = ["" if name in marked else name.removeprefix("variable:") for name in names]
+    columns = {name: k for k, name in enumerate(own) if name in variables}
     if not columns:
         close = next((found for name in names if (found := nearest(name, list(variables)))), None)
         advice = f'did you mean "{close}"?' if close else "variables: " + ", ".join(list(variables)[:12])
         raise RequestError(f"{path}:1: no column has the name of a variable", advice=advice)
-    repeated = [name for name in columns if names.count(name) > 1]
+    repeated = [name for name in columns if own.count(name) > 1]
     if repeated:
         raise RequestError(f'{path}:1: "{repeated[0]}" stands there twice')
     rows = []
@@ -244,7 +247,8 @@ def read_designs(problem: Problem, path: str, *, is_measured: bool = False) -> P
     notes = []
     facts: dict[str, Any] = {"file": path}
     taken: dict[str, int] = _measured_columns(problem, names, path) if is_measured else {}
-    others = [name for k, name in enumerate(names) if name and name not in columns and k not in taken.values()]
+    used = {*columns.values(), *taken.values()}
+    others = [name for k, name in enumerate(names) if name and k not in used]
     if others:
         notes.append(f"columns left out, no variables having their names: {', '.join(others[:8])}")
     free = {problem.variables[place].name for place in problem.free}

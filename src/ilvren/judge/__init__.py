@@ -74,6 +74,7 @@ if TYPE_CHECKING:
     from ilvren.judge.standing.reference import (
         TOLERANCE as TOLERANCE,
         Reference as Reference,
+        read_cells as read_cells,
         read_reference as read_reference,
     )
     from ilvren.judge.standing.responses import (
@@ -107,7 +108,7 @@ __getattr__, __all__ = door(
         "standing.findings": "LimitWorth MemberWorth ParameterResponse Rounding ScatterWorth Tolerance Worth",
         "standing.pattern": "Pattern",
         "standing.recorded_responses": "COSTATE course_names recorded_responses",
-        "standing.reference": "Reference TOLERANCE read_reference",
+        "standing.reference": "Reference TOLERANCE read_cells read_reference",
         "standing.responses": "LimitCurve Mark Response limit_curves response_at signal_names tightest",
         "standing.verdict": "MEANINGS Verdict",
         "verifying.recording": "ASKED_FOR record_better",

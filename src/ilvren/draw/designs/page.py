@@ -30,14 +30,16 @@ def write_designs_page(table: DesignTable, path: str, names: Sequence[str]) -> N
     objective = table.objectives
     axes = axes_of(table, names)
     columns = {name: [_number(value) for value in table.column(name).tolist()] for name in names}
-    columns["violation"] = [_number(design.violation) for design in table.designs]
-    shown = [*names, "violation"]
+    missed = "violation" if "violation" not in names else "violation of limits"
+    columns[missed] = [_number(design.violation) for design in table.designs]
+    shown = [*names, missed]
     free = [problem.variables[place].name for place in problem.free if problem.variables[place].name in names]
     several = [name for name in objective if name in names] if len(objective) > 1 else []
     free = several or free
-    pair = [*free, *objective, *shown][:2] if len(free) > 1 else [*free, *objective, *shown, "violation"][:2]
+    pair = [*free, *objective, *shown][:2] if len(free) > 1 else [*free, *objective, *shown, missed][:2]
     data = {
         "names": list(names),
+        "missed": missed,
         "columns": columns,
         "units": table.units,
         "axes": axes,

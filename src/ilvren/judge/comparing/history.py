@@ -11,13 +11,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ilvren.ledger import EvaluationRecord, GroupRecord, IterationRecord, Ledger, RunRecord
-from ilvren.printable import CellWriter
+from ilvren.printable import CellWriter, apart_from
 from ilvren.runs import problem_of
 
 if TYPE_CHECKING:
     from ilvren.problem import Problem, VariableBlock
 
 __all__ = ["group_table", "history_table", "write_history", "write_rows"]
+
+
+# Columns of the runs of a group beside counts, objectives, variables and what a sweep is over.
+TAKEN = ("run", "problem", "method", "start", "seed", "outcome", "violation", "seconds")
 
 
 def history_table(ledger: Ledger, record: RunRecord, *, every: str) -> list[dict[str, object]]:
@@ -60,10 +64,8 @@ def _columns(problem: Problem, every: str, *, has_stages: bool) -> list[str]:
     first = [every, *(["stage"] if has_stages else []), *(["note"] if is_iteration else [])]
     last = ["violation", *(["stationarity", "step", "best"] if is_iteration else [])]
     last += ["evaluations", "gradients", "seconds"]
-    objective = problem.objective.name if problem.objective else "objective"
-    if objective in (*first, *last):
-        objective = f"objective:{objective}"
-    return [*first, *(f"variable:{own.name}" for own in problem.variables[: problem.own_size]), objective, *last]
+    objective = apart_from((*first, *last), [problem.objective.name if problem.objective else "objective"], "objective")
+    return [*first, *(f"variable:{own.name}" for own in problem.variables[: problem.own_size]), *objective, *last]
 
 
 def write_history(rows: Sequence[dict[str, object]], record: RunRecord, path: str, *, every: str) -> None:
@@ -94,11 +96,14 @@ def group_table(ledger: Ledger, group: GroupRecord) -> list[dict[str, object]]:
         assert isinstance(objectives, dict)
         assert isinstance(counts, dict)
         assert isinstance(variables, dict)
+        (head,) = apart_from(
+            (*TAKEN, *counts), [over], "variable" if over.partition("[")[0] in variables else "parameter"
+        )
         row: dict[str, object] = {
             "run": record.id,
             "problem": group.plan["problems"][member["problem"]]["name"],
             "method": group.plan["contenders"][member["contender"]]["name"],
-            **({over: told(place_of, over, member["value"])} if group.is_sweep else {}),
+            **({head: told(place_of, over, member["value"])} if group.is_sweep else {}),
             "start": member["start"],
             "seed": member["seed"],
             "outcome": record.outcome or "",

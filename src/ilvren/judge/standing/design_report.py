@@ -13,7 +13,7 @@ from ilvren.errors import RequestError, nearest
 from ilvren.evaluate import Evaluation, Gate
 from ilvren.formula import Trouble, shape_text
 from ilvren.judge.standing.pattern import Pattern, pattern_of
-from ilvren.problem import Measures, Problem, names_told
+from ilvren.problem import Measures, Problem, names_told, word_number
 from ilvren.records import dataclass
 from ilvren.runs import (
     SMOOTH,
@@ -103,11 +103,15 @@ class DesignReport:
 
 def point_at(problem: Problem, at: Mapping[str, Any], flag: str = "--at") -> tuple[float, ...]:
     """Return the start with the values of `at` in place: whole variables ("level"), one number serving all elements,
-    or single elements ("level[3]"). Raises RequestError for an unknown name or a value that does not fit."""
+    words of choices, or single elements ("level[3]"). Raises RequestError for an unknown name or a value that does not
+    fit."""
     point = np.array(problem.start)
     blocks = {block.name: block for block in problem.blocks}
     elements: dict[str, int] | None = None
     for name, value in at.items():
+        if isinstance(value, str):
+            own = blocks.get(name)
+            value = word_number(f"{flag} {name}", value, own.choices if own else (), own.words if own else ())
         given = np.asarray(value, dtype=float)
         if not np.isfinite(given).all():
             raise RequestError(f"{flag} {name}={value}: a finite number is expected")

@@ -11,11 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ilvren.errors import RequestError, nearest
+from ilvren.printable import unmarked_cell
 from ilvren.problem import Problem, refined_problem
 from ilvren.records import dataclass
 from ilvren.regular import regular_text
 
-__all__ = ["Agreement", "Reference", "agreement_with", "read_reference"]
+__all__ = ["Agreement", "Reference", "agreement_with", "read_cells", "read_reference"]
 
 FloatArray = NDArray[np.float64]
 
@@ -60,27 +61,35 @@ class Agreement:
         }
 
 
-def read_reference(path: str | Path) -> tuple[dict[str, FloatArray], str]:
-    """Return the columns of a CSV file with a header, and the name of its first column. Raises RequestError, naming the
-    line. Columns are (lines,)."""
+def read_cells(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]]:
+    """Return the header of a CSV file and its rows, each behind the number of its line. Raises RequestError, naming the
+    line."""
     try:
         text = regular_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise RequestError(f"{path}: cannot be read as a table ({error})") from None
     rows = [
-        (number, row)
+        (number, [unmarked_cell(cell) for cell in row])
         for number, row in enumerate(csv.reader(text.splitlines()), start=1)
         if any(c.strip() for c in row)
     ]
     if len(rows) < 2:
         raise RequestError(f"{path}: a header and at least one row of numbers are expected")
     names = [name.strip() for name in rows[0][1]]
-    columns: dict[str, list[float]] = {name: [] for name in names}
-    if len(columns) < len(names):
+    if len(set(names)) < len(names):
         raise RequestError(f"{path}:1: a column is named twice")
     for number, row in rows[1:]:
         if len(row) != len(names):
             raise RequestError(f"{path}:{number}: {len(row)} cells, the header has {len(names)}")
+    return names, rows[1:]
+
+
+def read_reference(path: str | Path) -> tuple[dict[str, FloatArray], str]:
+    """Return the columns of a CSV file with a header, and the name of its first column. Raises RequestError, naming the
+    line. Columns are (lines,)."""
+    names, rows = read_cells(path)
+    columns: dict[str, list[float]] = {name: [] for name in names}
+    for number, row in rows:
         for name, cell in zip(names, row, strict=True):
             try:
                 columns[name].append(float(cell))
