@@ -13,6 +13,7 @@ from ilvren.explore.designs import designs_of
 from ilvren.ledger import Ledger
 from ilvren.problem import on_document
 from ilvren.runs import On, resume
+from tests.compact import only_in_whole
 from tests.test_cli import InAFolder
 
 MODEL = """
@@ -104,6 +105,7 @@ class Approximating(InAFolder):
             np.testing.assert_allclose(gate.written.gradient(x), numeric, rtol=1e-4)
         self.assertEqual(self.calls(), 16)
 
+    @only_in_whole
     def test_a_search_calls_the_model_for_its_best_design_alone(self):
         self.learn()
         before = self.calls()
@@ -329,6 +331,7 @@ class Approximating(InAFolder):
             with self.subTest(words=words):
                 self.assertIn(said, self.call(*words, status=2)[1])
 
+    @only_in_whole
     def test_figures_and_pages_are_written(self):
         self.learn(10, "--output", "p.png", kind="radial-basis")
         self.call("approximate", "look", "--output", "p.html", "--of", "load")

@@ -159,6 +159,7 @@ class Optima(unittest.TestCase):
                 self.assertAlmostEqual(told.end_price, 2.0 / math.cosh(4.0) ** 2, places=4)
                 self.assertEqual([arc.kind for arc in told.arcs], ["free"])
 
+    @only_in_whole
     def test_a_longer_time_is_worth_what_differences_say(self):
         # An average knows how long the time is, pieces grow with it, a bound moves.
         ways = {
@@ -229,7 +230,6 @@ class Optima(unittest.TestCase):
         with self.assertRaisesRegex(ProblemError, "begins at 2, outside its bounds"):
             run(loads(outside, refinement=Refinement(scheme="radau")))
 
-    @only_in_whole
     def test_a_guess_that_runs_away_is_not_taken(self):
         text = KNOWN.format(more="").replace('rate = "flow"', 'rate = "9 * level + flow"')
         result = run(loads(text))
@@ -403,6 +403,7 @@ class Program(InAFolder):
         self.assertTrue(conflict["minimal"])
         self.assertRegex(conflict["text"], "the bounds of T, the bounds of push cannot hold together")
 
+    @only_in_whole
     def test_a_contest_of_schemes_and_steps(self):
         Path("haste.toml").write_text(QUICK)
         ways = ("scheme=trapezoid", "scheme=gauss-legendre,steps=6", "scheme=simulation,steps=12")

@@ -13,6 +13,7 @@ from ilvren import load, loads, resume, run
 from ilvren.ledger import Ledger
 from ilvren.problem import Refinement, checked_scenarios
 from ilvren.runs import command_again
+from tests.compact import some
 
 MODELS = """
 import numpy as np
@@ -85,7 +86,7 @@ class Followed(unittest.TestCase):
     def test_workers_change_no_path(self):
         cases = [("fit", "levenberg-marquardt", {}), ("differenced", "levenberg-marquardt", {})]
         cases.append(("box", "global", {"evaluations": 200, "seed": 3}))
-        for name, method, given in cases:
+        for name, method, given in some(cases):
             with self.subTest(name=name):
                 alone = run(self.problem(name), method=method, **given)
                 shared = run(self.problem(name), method=method, workers=2, **given)

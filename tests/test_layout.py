@@ -3,6 +3,7 @@
 import ast
 import functools
 import importlib
+import re
 import subprocess
 import sys
 import tempfile
@@ -14,6 +15,8 @@ import ilvren
 
 SOURCE = Path(ilvren.__file__).parent
 ROOT = SOURCE.parent.parent
+# Import statements, those in texts that are programs of their own, too: to read whole files as syntax takes seconds.
+IMPORTS = re.compile(r"^[ \t]*((?:from\s+[\w.]+\s+import\s+(?:\([^)]*\)|[^\n(]+))|import\s+[^\n]+)$", re.MULTILINE)
 # package → what it may import, as docs/architecture.md says.
 ALLOWED = {
     "formula": set(),
@@ -78,7 +81,8 @@ ALLOWED = {
 def imported(path: Path) -> list[tuple[str, str]]:
     """Return (module, name) of every import statement of a file."""
     found = []
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    statements = "\n".join(own[1] for own in IMPORTS.finditer(path.read_text("utf-8")))
+    for node in ast.walk(ast.parse(statements)):
         if isinstance(node, ast.Import):
             found += [(alias.name, "") for alias in node.names]
         elif isinstance(node, ast.ImportFrom):

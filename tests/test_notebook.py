@@ -75,7 +75,7 @@ class Notebooks(InAFolder):
 
     def test_fronts_scatter_repeats_and_designs_have_pages(self):
         unpainted(self)
-        front = self.shown(run(ilvren.loads(TWO), Settings(method="automatic", points=4)))
+        front = self.shown(run(ilvren.loads(TWO), Settings(method="boundary-intersection", points=3)))
         self.assertEqual((front.images, front.texts["th"]), (1, ["a [EUR]", "b [kg]"]))
         made = load(DEMOS / "as_made" / "as-made.toml")
         scattered = self.shown(scatter(made, np.array(made.start), design="start", scenarios=50))

@@ -240,7 +240,7 @@ class Requests(InAFolder):
             alone(kind)
             with self.subTest(kind):
                 self.call("sample", "p.toml", "--points", "4", "--quiet")
-                main(["run", "p.toml", "--evaluations", "60"], Terminal(io.StringIO(), io.StringIO(), quiet=True))
+                main(["run", "p.toml", "--evaluations", "20"], Terminal(io.StringIO(), io.StringIO(), quiet=True))
                 self.refused(table)
 
     def test_on_a_plain_problem(self):

@@ -259,7 +259,7 @@ class Resuming(unittest.TestCase):
                 expected = path_of(ledger, number)
                 last = len(whole.iterations) - 1
                 for place, stop in enumerate(sorted({0, last // 2, last})):
-                    if not chosen(number, place, 5):
+                    if not chosen(number, place, 7):
                         continue
                     with self.subTest(method=method, stop=stop):
                         given = {"method": method, "seed": 3, "evaluations": 300}

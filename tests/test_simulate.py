@@ -97,7 +97,7 @@ class Simulated(InAFolder):
         self.assertEqual(told["never"]["times"], [])
 
     def test_designs_of_a_run_one_below_the_other(self):
-        self.call("run", "s.toml", "--quiet")
+        self.call("run", "s.toml", "--second-look", "0", "--quiet")
         best = json.loads(self.call("show", "r1", "--json")[0])["variables"]
         own = {name: item["value"] if isinstance(item, dict) else item for name, item in best.items()}
         alone = self.json("r1")

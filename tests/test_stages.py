@@ -73,7 +73,7 @@ class Stages(unittest.TestCase):
         methods = ("sqp", "interior-point", "quadratic-interpolation", "differential-evolution")
         for number, kind in enumerate(KINDS):
             for place, method in enumerate(methods):
-                if not chosen(number, place, 3) or (method == "differential-evolution" and kind != "formula"):
+                if not chosen(number, place, 4) or (method == "differential-evolution" and kind != "formula"):
                     continue
                 with self.subTest(kind=kind, method=method), Ledger(self.folder / f"{kind}{method}.ledger") as ledger:
                     given = {"method": method, "stages": STAGES, "ledger": ledger, "fresh": True}

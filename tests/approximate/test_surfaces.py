@@ -24,7 +24,7 @@ from ilvren.approximate.monomials import monomials
 from ilvren.approximate.polynomial import all_powers, fitted_polynomial, ordered_terms
 from ilvren.approximate.slopes import as_slopes
 from ilvren.plans.latin import latin_shares
-from tests.compact import WHOLE, pairs, some
+from tests.compact import WHOLE, only_in_whole, pairs, some
 
 
 def spread_points(k, n, seed=0):
@@ -182,6 +182,7 @@ class Honesty(unittest.TestCase):
         np.testing.assert_allclose(again.spread_at(new), made.surface.spread_at(new), rtol=1e-6)
         self.assertTrue(0.3 < made.told.error / errors[1] < 4.0, (made.told.error, errors))
 
+    @only_in_whole
     def test_noise_is_not_learnt_and_is_told(self):
         x = spread_points(40, 2)
         noise = np.random.default_rng(5).normal(size=40)

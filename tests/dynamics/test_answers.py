@@ -9,6 +9,7 @@ from ilvren.evaluate import Gate
 from ilvren.problem import loads
 from ilvren.runs import run
 from ilvren.runs.refining import time_report
+from tests.compact import only_in_whole
 from tests.dynamics.kinds import text
 
 
@@ -108,6 +109,7 @@ there = "last(x) == 1"
         self.assertEqual(found.outcome, "converged")
         self.assertAlmostEqual(found.objective, 0.5 / (1 - math.exp(-1.5)), delta=1e-5)
 
+    @only_in_whole
     def test_a_start_that_runs_away_is_left_for_another(self):
         found = run(loads(text("""
 [variables]

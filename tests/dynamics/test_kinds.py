@@ -52,7 +52,7 @@ class EveryKind(unittest.TestCase):
                     self.assertLessEqual(np.abs(jacobian - measured).max(), 3e-8 * (1.0 + np.abs(jacobian).max()))
 
     def test_first_derivatives_are_the_true_ones_to_the_time_tolerance(self):
-        for name, text in some(KINDS.items(), 4):
+        for name, text in some(KINDS.items(), 6):
             with self.subTest(kind=name):
                 problem, fine = fine_of(text)
                 own, reference = (Gate(p).written.gradient(np.array(p.start)) for p in (problem, fine))

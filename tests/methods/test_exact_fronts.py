@@ -62,7 +62,7 @@ class KnownFronts(unittest.TestCase):
             known = np.column_stack(front(np.linspace(0.0, 1.0, 20_001)))
             extent = np.ptp(known, axis=0)
             for place, method in enumerate(METHODS):
-                if "bent" not in name and not chosen(number, place, 2):
+                if "bent" not in name and not chosen(number, place, 3):
                     continue
                 with self.subTest(front=name, method=method):
                     found = run(loads(HEAD.format(*room) + text), method=method, points=COUNT)

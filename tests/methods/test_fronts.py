@@ -277,6 +277,7 @@ class Derivatives(unittest.TestCase):
                     self.assertGreater(share_of(result, item), 0.995 * share_of(population, item))
                     self.assertLess(work, 0.1 * population.counts["evaluations"])
 
+    @only_in_whole
     def test_dents_and_parts_are_found_by_the_default(self):
         for name in ("tanaka", "poloni", "quarter-circle") if WHOLE else ("tanaka",):
             item = front_named(name)

@@ -63,7 +63,7 @@ class BySmoothMethods(unittest.TestCase):
 class ByNelderMead(unittest.TestCase):
     def test_small_ones_are_solved_to_the_accuracy_of_a_simplex(self):
         unsolved = []
-        small = some([case for case in PUBLISHED if len(case.starts) <= 3], 16)
+        small = some([case for case in PUBLISHED if len(case.starts) <= 3], 24)
         for case in small:
             result = run(case.problem(), method="nelder-mead", evaluations=4000)
             gap = (result.objective - case.best) / max(abs(case.best), 1.0)
