@@ -11,7 +11,7 @@ from ilvren import loads, run, verify
 from ilvren.methods.base import Assessment, Iterate, Reply, Request, method_named
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
-from ilvren.methods.pieces.points import Point
+from ilvren.methods.pieces.points import Point, is_lost, leads_nearer
 from tests.compact import some
 from tests.driving import task_of
 from tests.problems import two_variables
@@ -43,6 +43,28 @@ def quadratic(n, condition, seed=0):
 
 
 class Descent(unittest.TestCase):
+    def test_where_rounding_hides_a_gain_the_gradient_tells(self):
+        task = task_of([0.0, 0.0], 0.0, 1.0)
+
+        def point(f, *gradient):
+            return Point(np.zeros(2), f, np.zeros(0), np.array(gradient), np.zeros((0, 2)), True)
+
+        here = point(1.0, -4e-6, 0.0)
+        for f, predicted, expected in (
+            (1.0 + 1e-12, 1e-13, True),
+            (1.0, 1e-3, False),
+            (1.001, 1e-13, False),
+            (1.0, 0.0, False),
+        ):
+            self.assertEqual(is_lost(here, point(f, 0.0, 0.0), predicted), expected, (f, predicted))
+        for gradient, expected in (
+            ((-1e-6, 0.0), True),
+            ((-3e-6, 0.0), False),
+            ((1e-6, 5.0), True),
+            ((0.0, -1.0), False),
+        ):
+            self.assertEqual(leads_nearer(task, here, point(1.0, *gradient)), expected, gradient)  # both rest at bounds
+
     def test_variables_near_their_bounds_that_others_hang_on_are_no_end(self):
         """Steps of those held at bounds must become shorter with the rest: on a few of many such fits nothing else
         leads down."""

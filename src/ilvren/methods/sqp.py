@@ -46,6 +46,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -58,7 +59,7 @@ from ilvren.methods.pieces.descent import endless
 from ilvren.methods.pieces.escape import downhill_from_saddle, less_violated_nearby
 from ilvren.methods.pieces.estimated import estimated_while_useful
 from ilvren.methods.pieces.options import option
-from ilvren.methods.pieces.points import Point, evaluated, hessian_at, ratio, tightened
+from ilvren.methods.pieces.points import Point, evaluated, hessian_at, is_lost, leads_nearer, ratio, tightened
 from ilvren.methods.pieces.rescaled import is_out_of_scale, rescaled
 from ilvren.methods.pieces.restoration import less_violated_far, linear_violation, restored
 from ilvren.records import dataclass
@@ -433,11 +434,27 @@ def _line_search(
                 if there.has_derivatives:
                     gain_ratio = ratio(base - _merit(task, corrected, penalty), -promised)
                     return (there, gain_ratio, 1.0), "full step with second-order correction"
+        if count == 0 and is_lost(here, trial, -promised):
+            nearer = yield from _nearer(task, here, trial, plan)
+            if nearer is not None:
+                return (nearer, 1.0, 1.0), "full step, which rounding hides from φ, nearer to the conditions"
         # Minimum of the parabola through φ(0), φ'(0) and φ(α), kept away from both ends.
         curve = gained - base - alpha * promised
         shrink = -0.5 * alpha * promised / curve if math.isfinite(curve) and curve > 0.0 else 0.1
         alpha *= min(max(shrink, 0.1), 0.5)
     return None, "no decrease"
+
+
+def _nearer(task: Task, here: Point, trial: Point, plan: QuadraticSolution) -> Generator[Request, Any, Point | None]:
+    """Return a trial with its derivatives if no limit is missed by more there and ∇L has fallen to half, else None."""
+    missed, before = (float(np.linalg.norm(task.misses(own.c))) for own in (trial, here))
+    if missed > max(before, task.feasibility):
+        return None
+    there = yield from evaluated(trial.x, derivatives=True)
+    if not there.has_derivatives:
+        return None
+    one, other = (replace(own, g=own.g - own.j.T @ plan.row_multipliers) for own in (here, there))
+    return there if leads_nearer(task, one, other) else None
 
 
 def _reached(task: Task, here: Point, plan: QuadraticSolution, alpha: float) -> FloatArray:
