@@ -19,23 +19,23 @@ from typing import TextIO
 ROOT = Path(__file__).parent
 # The longest first, so that no processor waits for the other at the end.
 LONGEST = (
-    "test_matrix",
-    "test_collocation",
     "test_programs",
-    "test_made_up",
-    "test_approximate",
     "test_fronts",
-    "test_judging_cli",
-    "test_scatter",
-    "test_surveys",
-    "test_searching",
-    "draw.test_report_kinds",
-    "test_over_time",
-    "models.test_elsewhere",
-    "test_resuming",
-    "methods.test_fronts",
+    "test_collocation",
     "methods.test_second_look",
+    "test_approximate",
+    "test_matrix",
+    "test_cli",
+    "test_scatter",
+    "test_judging_cli",
+    "methods.test_fronts",
+    "test_draw",
+    "test_resuming",
+    "test_vectors",
+    "test_running",
     "approximate.test_surfaces",
+    "test_over_time",
+    "test_kills",
 )
 # What the processes are forked with.
 LIBRARIES = (

@@ -145,7 +145,7 @@ class TheProgram(unittest.TestCase):
     def test_a_killed_run_with_a_model_goes_on_without_asking_it_again(self):
         slow = CODE + "\nimport time, pathlib\ndef waiting(flow, bore, length):\n"
         slow += '    with pathlib.Path(__file__).with_name("calls").open("a") as file: file.write("x")\n'
-        slow += "    time.sleep(0.02)\n    return losses(flow, bore, length)\n"
+        slow += "    time.sleep(0.005)\n    return losses(flow, bore, length)\n"
         (self.folder / "hydraulics.py").write_text(slow)
         (self.folder / "p.toml").write_text(
             "[variables]\nflow = { start = 0.02, lower = 0.005, upper = 0.05 }\nbore = { start = 0.1, lower = 0.05, upper = 0.3 }\n"
