@@ -136,7 +136,7 @@ def batches() -> None:
 def scalars() -> None:
     """Values of the small demo by plain Python."""
     problem = demo_problem()
-    form = form_of(problem, [problem.objective.node, *(b.node for b in problem.row_blocks)])  # type: ignore[union-attr]
+    form = form_of(problem, [problem.objective.node, *(b.node for b in problem.row_blocks)])
     points = np.random.default_rng(1).uniform([0.1, 3.0, 0.015], [0.3, 15.0, 0.04], size=(2000, 3)).tolist()
 
     def hand(bore: float, wall: float, duty: float) -> tuple[float, ...]:

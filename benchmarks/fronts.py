@@ -16,7 +16,7 @@ from tests.front_problems import FRONTS, FrontProblem
 
 from ilvren import run
 from ilvren.algebra import domination_layers, hypervolume, spread_subset
-from ilvren.judge.fronts.verification import JudgedMember, verify_front
+from ilvren.judge.fronts.verification import JudgedTradeOff, verify_front
 from ilvren.ledger import Ledger
 from ilvren.methods.base import Assessment, Reply, Request, Task, method_named
 from ilvren.methods.pieces.options import options_from
@@ -57,7 +57,7 @@ def attained(item: FrontProblem, method: str | None, **settings: object) -> Atta
     count = POINTS[front.shape[1]]
     best, (low, extent) = attainable(front, count)
     began = time.perf_counter()
-    result = run(item.problem(), method=method, points=count, **settings)  # type: ignore[arg-type]
+    result = run(item.problem(), method=method, points=count, **settings)
     seconds = time.perf_counter() - began
     assert result.front is not None
     values = (result.front.values - low) / extent
@@ -139,7 +139,7 @@ def own_cost() -> None:
     print(f"  a generation of 100: {100 * each / sorting:.1f} times what sorting 200 designs into layers takes")
 
 
-def is_dominated(item: FrontProblem, member: JudgedMember) -> bool:
+def is_dominated(item: FrontProblem, member: JudgedTradeOff) -> bool:
     """Return whether a design of the known front is better than a member by more than rounding."""
     front = item.front()
     values, slack = np.array(list(member.objectives.values())), 1e-6 * np.ptp(front, axis=0)

@@ -6,6 +6,7 @@ import tempfile
 import time
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 from tests.multimodal import MULTIMODAL
 from tests.planted import KINDS, planted
@@ -46,14 +47,15 @@ def verdicts(count: int = COUNT) -> None:
 def proofs(seconds: float = PROVE_SECONDS) -> None:
     """Print the share of published functions of two to four variables whose best known optimum is proved."""
     proved, slowest, open_ = 0, 0.0, []
-    problems = [(item.name, item.problem(), item.best) for item in (*PUBLISHED, *MULTIMODAL)]
+    known: list[Any] = [*PUBLISHED, *MULTIMODAL]
+    problems = [(item.name, item.problem(), item.best) for item in known]
     problems = [item for item in problems if 2 <= len(item[1].free) <= 4]
     for name, problem, best in problems:
         result = run(problem)
         if result.objective is None or abs(result.objective - best) > 1e-4 * max(1.0, abs(best)):
             result = run(problem, method="global", evaluations=50_000)
         began = time.perf_counter()
-        found = verify(result, wishes=VerifyOptions(prove=True, prove_seconds=seconds))
+        found = verify(result, extra=VerifyOptions(prove=True, prove_seconds=seconds))
         slowest = max(slowest, time.perf_counter() - began)
         proved += found.verdict == "global-proved"
         if found.verdict != "global-proved":

@@ -168,7 +168,7 @@ def workers() -> None:
 
 def _timed(path: Path, given: dict[str, object], **more: object) -> float:
     began = time.perf_counter()
-    run(path, **given, **more)  # type: ignore[arg-type]
+    run(path, **given, **more)
     return time.perf_counter() - began
 
 
