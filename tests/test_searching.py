@@ -56,41 +56,14 @@ class InAFolder(unittest.TestCase):
 
 class Commands(InAFolder):
     def test_repeats_print_seeds_quartiles_and_share(self):
-        words = (
-            "run",
-            "waves.toml",
-            "--method",
-            "particle-swarm",
-            "--repeats",
-            3,
-            "--seed",
-            7,
-            "--label",
-            "s",
-            "--option",
-            "particles=12",
-            "--option",
-            "idle=40",
-        )
-        code, out, err = self.ilvren(*words)
+        words = ("run", "waves.toml", "--method", "particle-swarm", "--seed", 7)
+        words += ("--option", "particles=12", "--option", "idle=40", "--repeats")
+        code, out, err = self.ilvren(*words, 3, "--label", "s")
         self.assertEqual(code, 0)
         for part in ("lower quartile", "median", "3 of 3 reached what was asked (100 %)", "best: r"):
             self.assertIn(part, out)
         self.assertIn("seed 9: settled", err)
-        code, again = self.document(
-            "run",
-            "waves.toml",
-            "--method",
-            "particle-swarm",
-            "--repeats",
-            2,
-            "--seed",
-            7,
-            "--option",
-            "particles=12",
-            "--option",
-            "idle=40",
-        )
+        code, again = self.document(*words, 2)
         self.assertEqual((again["seeds"], again["repeats"]), ([7, 8], 2))
         with Ledger("ilvren.ledger") as ledger:
             self.assertEqual([r.label for r in ledger.runs()][:3], [f"s[{k}]" for k in range(3)])

@@ -28,7 +28,7 @@ FloatArray = NDArray[np.float64]
 
 # Changes below this share of the objective may be rounding: long sums and many steps over time round far more than a
 # single operation does.
-LOST = 1e-10
+LOST = 1e-11
 
 
 @dataclass(frozen=True)
