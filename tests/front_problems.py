@@ -86,8 +86,7 @@ def _kursawe() -> Array:
     axis = np.linspace(-2.0, 1.0, 301)
     for a in axis:
         b, c = _grid(axis, axis)
-        pair = lambda p, q: -10 * np.exp(-0.2 * np.sqrt(p**2 + q**2))  # noqa: E731
-        f = pair(a, b) + pair(b, c)
+        f = sum(-10 * np.exp(-0.2 * np.sqrt(p**2 + q**2)) for p, q in ((a, b), (b, c)))
         g = sum(np.abs(v) ** 0.8 + 5 * np.sin(v**3) for v in (a, b, c))
         both = np.column_stack([f, g])
         found = np.vstack([found, both[nondominated(both)]])
