@@ -45,9 +45,13 @@ LIBRARIES = (
     "scipy.stats",
     "scipy.special",
     "matplotlib.figure",
+    "matplotlib.backends.backend_agg",
+    "matplotlib.backends.backend_svg",
     "jinja2",
     "rich.live",
 )
+# Of the program, what is run when it is imported, or has nothing but files.
+NOT_BEFORE = ("ilvren.__main__", "ilvren.demos")
 SMALL = (
     "[variables]\nx = { start = 1, lower = 0, upper = 3 }\n[minimize]\nf = 'x^2 - x'\n[constraints]\ng = 'x >= 0.6'\n"
 )
@@ -60,12 +64,18 @@ def modules() -> list[str]:
 
 
 def prepare() -> None:
-    """Import what nearly all modules need, and make one small run and a figure of it."""
+    """Import the program and what nearly all modules need, and make one small run and a figure of it. What is there
+    then is never looked through for garbage again."""
     import contextlib
+    import gc
     import importlib
     import io
+    import pkgutil
 
-    for name in LIBRARIES:
+    import ilvren as program
+
+    own = [module.name for module in pkgutil.walk_packages(program.__path__, "ilvren.")]
+    for name in [*LIBRARIES, *(name for name in own if not name.startswith(NOT_BEFORE))]:
         importlib.import_module(name)
     from ilvren.cli.main import main as ilvren
 
@@ -76,6 +86,9 @@ def prepare() -> None:
         for words in ("run p.toml", "verify r1", "run p.toml --method cma-es", "report r1 --output r.html"):
             ilvren([*words.split(), "--quiet"])
         os.chdir(before)
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 20)
 
 
 def begun(name: str) -> tuple[int, TextIO]:
