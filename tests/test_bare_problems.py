@@ -60,7 +60,7 @@ class BareProblems(InAFolder):
                 path.unlink()
             Path("p.toml").write_text(text)
             for place, words in enumerate(COMMANDS):
-                if words[0] not in ("show", "run") and not chosen(number, place, 14):
+                if words[0] not in ("show", "run") and not chosen(number, place, 20):
                     continue
                 out, err = io.StringIO(), io.StringIO()
                 with self.subTest(problem=name, command=" ".join(words)), warnings.catch_warnings():

@@ -89,7 +89,7 @@ class Damage(InAFolder):
 
     def test_any_damage_ends_in_words_and_is_recovered_from(self):
         chance, data = random.Random(11), Path("good.ledger").read_bytes()
-        for trial in range(40 if WHOLE else 10):
+        for trial in range(40 if WHOLE else 7):
             bad = bytearray(data)
             kind, at = chance.choice(("bits", "zeros", "cut", "noise")), chance.randrange(100, len(data))
             if kind == "bits":

@@ -138,7 +138,7 @@ class Matrix(InAFolder):
             alone(kind)
             words_of = USUAL | OWN.get(kind, {})
             lines = COMMANDS.strip().splitlines()
-            asked = [line for place, line in enumerate(lines) if chosen(number, place, 16)]
+            asked = [line for place, line in enumerate(lines) if chosen(number, place, 20)]
             for line in lines:
                 if line not in asked and not any(map(NEEDED.get(line, NOBODY).search, asked)):
                     continue
@@ -153,7 +153,7 @@ class Matrix(InAFolder):
                 with self.subTest(kind=kind, command=line):
                     done += 1
                     self.one(kind, line)
-        self.assertGreater(done, 360 if WHOLE else 30)
+        self.assertGreater(done, 360 if WHOLE else 25)
 
     def one(self, kind, line):
         out, err = io.StringIO(), io.StringIO()

@@ -116,7 +116,7 @@ class OverTime(InAFolder):
         self.assertEqual(whole["outcome"], "converged")
         self.assertGreaterEqual(len(whole["stages"]), 2)
         self.assertIn("moment", whole["stages"][0]["finer"])
-        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 25):
+        for limit in range(2, whole["counts"]["evaluations"], 3 if WHOLE else 40):
             self.call_status("run", "p.toml", "--evaluations", str(limit), "--label", f"l{limit}")
             _, _, status = self.call_status("resume", f"l{limit}", "--evaluations", "1000")
             self.assertEqual(status, 0)

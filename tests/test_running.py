@@ -259,7 +259,7 @@ class Diagnoses(InAFolder):
 
     def test_a_conflict_that_needs_a_search_is_found_and_commands_keep_what_was_given(self):
         text = (
-            '[parameters]\nroom = 2.0\nn = 30\n[variables]\nu = { start = 1, shape = "n" }\n[minimize]\nf = "sum(u^2)"\n'
+            '[parameters]\nroom = 2.0\nn = 12\n[variables]\nu = { start = 1, shape = "n" }\n[minimize]\nf = "sum(u^2)"\n'
             '[constraints]\nsteep = "diff(u) >= 0.5"\nends = "u[-1] - u[0] <= room"\n'
         )
         found = self.diagnosed(text, "--set", "room=3", "--start", "u=0.25", "--method", "sqp")

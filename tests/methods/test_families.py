@@ -28,7 +28,7 @@ class Families(unittest.TestCase):
         self.assertLessEqual(len(unsolved), most_unsolved, unsolved)
 
     def test_sqp(self):
-        self.share("sqp", families=some(FAMILIES))
+        self.share("sqp", families=some(FAMILIES, 3))
 
     def test_interior_point(self):
         self.share("interior-point", families=some(FAMILIES, 2, 1))

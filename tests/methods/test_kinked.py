@@ -53,7 +53,8 @@ class PublishedKinks(unittest.TestCase):
         self.assertAlmostEqual(found["constraints"]["reach"]["price"], 1 / 3, delta=1e-5)
 
     def test_kinks_that_can_be_lifted_in_part_only(self) -> None:
-        for objective, least in (("abs(abs(abs(x)-2)-1) + abs(y)", 0.0), ("max(x, y) + min(x, -y) + x^2 + y^2", -0.5)):
+        cases = (("abs(abs(abs(x)-2)-1) + abs(y)", 0.0), ("max(x, y) + min(x, -y) + x^2 + y^2", -0.5))
+        for objective, least in some(cases):
             text = f"[variables]\nx = {{ start = -1.3 }}\ny = {{ start = 5 }}\n[minimize]\nf = '{objective}'\n"
             lifted = lifted_of(loads(text))
             assert lifted is not None

@@ -86,7 +86,7 @@ class Told(InAFolder):
 
     def test_designs_side_by_side_and_their_files(self):
         self.call("run", "sum.toml", "--quiet")
-        out = self.call("scatter", "sum.toml", "r1", "--scenarios", "2000", "--output", "two.png")[0]
+        out = self.call("scatter", "sum.toml", "r1", "--scenarios", "600", "--output", "two.png")[0]
         self.assertIn("everything holds", out)
         self.assertGreater(Path("two.png").stat().st_size, 5_000)
         self.call("scatter", "r1", "--scenarios", "500", "--output", "one.csv", "--quiet")
