@@ -82,6 +82,7 @@ class Approximating(InAFolder):
             Path(name).write_bytes(content)
         return told
 
+    @only_in_whole
     def test_outputs_of_models_are_learnt_and_what_is_told_is_recorded(self):
         found = self.learn(16, "--test-points", 4, kind="automatic")
         self.assertEqual(set(found["of"]), {"frame.load", "frame.both[0]", "frame.both[1]"})
@@ -204,6 +205,7 @@ class Approximating(InAFolder):
         }.items():
             self.assertIn(said, self.call(*words, status=2)[1])
 
+    @only_in_whole
     def test_a_model_that_is_there_for_each_case_is_one(self):
         Path("cases.toml").write_text(
             PROBLEM.replace("apart =", "apart_all =")

@@ -240,6 +240,7 @@ class Optima(unittest.TestCase):
         self.assertTrue(verdict.holds)
         self.assertTrue(any(check.name == "time" and "feedback" in check.detail for check in verdict.checks))
 
+    @only_in_whole
     def test_a_coarse_grid_does_not_hold(self):
         text = HASTE.replace('to = "T"', 'to = "T"\nsteps = 4').replace('rate = "v"', 'rate = "v - 0.3 * sin(4 * x)"')
         problem = loads(text, refinement=Refinement(scheme="trapezoid", tolerance=1e-3))

@@ -12,7 +12,7 @@ from ilvren import check, load, run, verify
 from ilvren.cli.main import main
 from ilvren.cli.terminal import Terminal
 from ilvren.evaluate import Gate
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 
 
 def demo(folder, name):
@@ -40,6 +40,7 @@ class Answers(unittest.TestCase):
         worth = np.interp(t, exact[:, 0], exact[:, 1]) * np.tanh(4.0 - t)
         np.testing.assert_allclose(known.courses[0].costates["level"], worth, atol=2e-3)
 
+    @only_in_whole
     def test_no_basin_nearby_calms_the_water_with_less_concrete(self):
         """By the model's own function and the costs written out, at designs around the one found."""
         result = run(load(demo("stilling_basin", "stilling-basin.toml")), method="sqp")

@@ -21,7 +21,7 @@ from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.judge.comparing.track import track_of_result
 from ilvren.judge.standing.pattern import pattern_of
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.problems import two_variables
 
 TEXT = two_variables("(x - 1)^2 + y^2", "x + y <= 0.9", "x - y == 0.5", start=(0.5, 0.5))
@@ -135,6 +135,7 @@ class Figures(unittest.TestCase):
             np.testing.assert_allclose(low.where, (1.2, 1.44), atol=5e-3)
             self.assertFalse(low.is_feasible)
 
+    @only_in_whole
     def test_slices_and_entries_of_a_vector_problem(self):
         problem = loads(
             "[variables]\nu = { start = 0.5, lower = 0, upper = 1, shape = 3 }\n"

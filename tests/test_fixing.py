@@ -15,7 +15,7 @@ from ilvren.judge import verify
 from ilvren.ledger import Ledger
 from ilvren.problem import Aim, load, loads
 from ilvren.runs import Settings, problem_of, resume, resume_sweep, run, sweep
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.test_cli import InAFolder
 
 SHELF = """title = "Shelf"
@@ -188,6 +188,7 @@ class FixingTest(InAFolder):
 
 
 class LookedUpTest(unittest.TestCase):
+    @only_in_whole
     def test_words_and_looked_up_members_are_searched_one_by_one(self) -> None:
         """The optimum is that of all combinations, each solved by itself, on problems drawn at random."""
         rng = np.random.default_rng(22)

@@ -13,7 +13,7 @@ from ilvren import load, loads, resume, run
 from ilvren.ledger import Ledger
 from ilvren.problem import Refinement, checked_scenarios
 from ilvren.runs import command_again
-from tests.compact import some
+from tests.compact import only_in_whole, some
 
 MODELS = """
 import numpy as np
@@ -68,6 +68,7 @@ class Followed(unittest.TestCase):
     def problem(self, name):
         return load(self.folder / f"{name}.toml")
 
+    @only_in_whole
     def test_a_fit_goes_on_where_it_was_stopped(self):
         for name in ("fit", "differenced"):
             whole = run(self.problem(name), method="levenberg-marquardt")
@@ -83,6 +84,7 @@ class Followed(unittest.TestCase):
                     self.assertEqual(again.counts, whole.counts)
                     self.assertEqual(again.estimates.to_dict(), whole.estimates.to_dict())
 
+    @only_in_whole
     def test_workers_change_no_path(self):
         cases = [("fit", "levenberg-marquardt", {}), ("differenced", "levenberg-marquardt", {})]
         cases.append(("box", "global", {"evaluations": 200, "seed": 3}))
@@ -95,6 +97,7 @@ class Followed(unittest.TestCase):
                 self.assertEqual((shared.outcome, shared.reason), (alone.outcome, alone.reason))
         self.assertGreater(shared.objectives["height"], 0.8904)  # the highest of many hills: 0.89059
 
+    @only_in_whole
     def test_a_search_of_a_box_with_workers_is_gone_on_with(self):
         given = {"method": "global", "seed": 3, "workers": 2}
         whole = run(self.problem("box"), evaluations=110, **given)

@@ -83,7 +83,8 @@ class Histories(unittest.TestCase):
             row = history_table(ledger, ledger.run("r1"), every="evaluation")[thinned.number - 1]
             self.assertIsNone(row["variable:u[0]"])
             self.assertEqual(row["f"], thinned.objective)
-            self.assertTrue(verify(result).holds, verify(result).reason)
+            verdict = verify(result)
+            self.assertTrue(verdict.holds, verdict.reason)
 
     def test_a_large_record_keeps_prices_and_what_follows_from_the_design_is_left_out(self):
         with Ledger(self.folder / "a.ledger") as ledger:

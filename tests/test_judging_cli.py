@@ -13,7 +13,7 @@ import time
 import unittest
 from pathlib import Path
 
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, only_in_whole, some
 from tests.drawing import unpainted
 from tests.test_cli import SLOW, InAFolder
 
@@ -209,6 +209,7 @@ class Contesting(InAFolder):
         self.assertEqual(document["pairs"][0]["differ"], 0)
         self.assertIn("named twice", self.call("compare", "g1", "g1", status=2)[1])
 
+    @only_in_whole
     def test_an_interrupted_contest_goes_on(self):
         Path("slow.toml").write_text(SLOW)
         words = ["contest", "slow.toml", "--method", "nelder-mead", "--random-starts", "3", "--evaluations", "400"]
@@ -282,6 +283,7 @@ class Reporting(InAFolder):
         ):
             self.assertIn(word, own)
 
+    @only_in_whole
     def test_a_text_version(self):
         self.call("report", "first", "r2", "--output", "out.md")
         text = Path("out.md").read_text()

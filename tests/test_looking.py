@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.compact import only_in_whole
 from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
 
@@ -86,6 +87,7 @@ class Repeating(InAFolder):
         document = json.loads(self.call("run", "p.toml", *words, "--json", status=1)[0])
         self.assertEqual(len(document["runs"]), 3)
 
+    @only_in_whole
     def test_repeated_searches_are_told_in_quartiles(self):
         out, _ = self.call(
             "run",

@@ -95,6 +95,7 @@ class TheLoop(unittest.TestCase):
         self.assertAlmostEqual(found["level"][-1], 1.2, places=3)
         self.assertLess(found["rise"], found["settled"])
 
+    @only_in_whole
     def test_more_gain_is_quicker_and_too_much_swings(self):
         rises = [float(self.told(gain=gain, reset=600.0)["rise"]) for gain in (0.5, 1.0, 2.0)]
         self.assertEqual(rises, sorted(rises, reverse=True))

@@ -23,7 +23,7 @@ from ilvren.models.program.shown import cells
 from ilvren.models.slopes import choose_steps, jacobian
 from ilvren.runs.stored import problem_of
 from ilvren.runs.trust import refusal_of
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.kinds_of_problems import written
 from tests.test_cli import InAFolder
 
@@ -285,6 +285,7 @@ class Running(WithTube):
         self.assertRegex(out, r"lie where w >= [56]\.\d+ \(no design there has values\): the upper bound [456]")
         self.assertEqual(self.count(), calls)
 
+    @only_in_whole
     def test_workers_change_nothing_and_resuming_calls_nothing_twice(self):
         problem = load("tube.toml")
         with Ledger("a.ledger") as ledger:

@@ -11,7 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
-from tests.compact import pairs
+from tests.compact import only_in_whole, pairs
 from tests.driving import affordable, single_names
 
 MODEL = """import math, pathlib
@@ -114,6 +114,7 @@ class Resuming(unittest.TestCase):
             with self.subTest(method=method, kind=kind):
                 self.check(method, kind, None)
 
+    @only_in_whole
     def test_with_workers(self) -> None:
         methods = ("sqp", "particle-swarm", "levenberg-marquardt", "multistart")
         for method, kind in pairs(methods, ("followed", "differenced"), 8):

@@ -67,7 +67,8 @@ class Stages(unittest.TestCase):
                 self.assertEqual(result.problem.overrides, {"width": 0.1, "push": 2.5})
                 last = result.counts["evaluations"] - sum(told.evaluations for told in result.stages)
                 self.assertGreater(last, 0)
-                self.assertTrue(verify(result).holds, verify(result).reason)
+                verdict = verify(result)
+                self.assertTrue(verdict.holds, verdict.reason)
 
     def test_stopped_anywhere_it_resumes_on_its_path(self):
         methods = ("sqp", "interior-point", "quadratic-interpolation", "differential-evolution")

@@ -14,6 +14,7 @@ import numpy as np
 
 from ilvren import check, loads, run, verify
 from ilvren.ledger import Ledger
+from tests.compact import only_in_whole
 from tests.models.test_models import CODE
 
 PROJECTION = """
@@ -46,6 +47,7 @@ def projected(target, lean, reach):
 
 
 class KnownSolutions(unittest.TestCase):
+    @only_in_whole
     def test_projections_onto_box_and_plane(self):
         rng = np.random.default_rng(8)
         for n in (1, 2, 7, 30):
@@ -142,6 +144,7 @@ class TheProgram(unittest.TestCase):
         self.assertAlmostEqual(document["variables"]["x"], 2.0, places=5)
         self.assertIn("thinking", done.stderr)
 
+    @only_in_whole
     def test_a_killed_run_with_a_model_goes_on_without_asking_it_again(self):
         slow = CODE + "\nimport time, pathlib\ndef waiting(flow, bore, length):\n"
         slow += '    with pathlib.Path(__file__).with_name("calls").open("a") as file: file.write("x")\n'

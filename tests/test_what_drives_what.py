@@ -11,6 +11,7 @@ from ilvren import loads
 from ilvren.errors import RequestError
 from ilvren.evaluate import Gate
 from ilvren.explore.sensitivity import elasticities_at
+from tests.compact import only_in_whole
 from tests.test_cli import InAFolder
 
 VANE = """title = "vane"
@@ -78,6 +79,7 @@ class Shares(InAFolder):
         self.assertTrue(any("the error of a1" in note for note in predicted["notes"]))
         self.assertEqual(self.call("sensitivity", "a1", "--of", "cots", "--kind", "variance", status=2)[0], "")
 
+    @only_in_whole
     def test_of_a_surface_that_errs_the_intervals_are_wider_by_what_it_does_not_tell(self):
         rng = np.random.default_rng(3)
         wild = VANE.replace('"area + 4 * c"', '"area + 4 * c + 1.5 * sin(40 * a) * sin(40 * b)"')

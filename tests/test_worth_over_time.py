@@ -10,7 +10,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.runs.courses_told import _joined, _switched
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.test_cli import InAFolder
 from tests.test_collocation import EDGE
 
@@ -151,6 +151,7 @@ class Arcs(InAFolder):
         for row, arc in zip(rows, told["arcs"], strict=False):
             self.assertAlmostEqual(float(row[1]), arc["from"], places=4)
 
+    @only_in_whole
     def test_jumps_lie_where_the_prices_of_the_bounds_change_their_signs(self):
         # Followed by Runge and Kutta's method, of all controls with one jump the one at 2.8275 is best: −2.901104.
         result = run(loads(ONE_JUMP))

@@ -19,6 +19,7 @@ from ilvren.approximate.radial import fitted_radial
 from ilvren.approximate.slopes import as_slopes, from_slopes
 from ilvren.approximate.spread import FieldSpread, LeverSpread
 from ilvren.approximate.surface import Expansion, Part, Surface, Trend
+from tests.compact import only_in_whole
 
 
 class Kernels(unittest.TestCase):
@@ -270,6 +271,7 @@ class Surfaces(unittest.TestCase):
                 surface_from({**good, **change}, 2, "p.json")
             self.assertIn(word, str(caught.exception))
 
+    @only_in_whole
     def test_units_of_inputs_and_outputs_change_nothing_but_the_numbers(self):
         rng = np.random.default_rng(15)
         x = rng.uniform(0, 1, (24, 2))

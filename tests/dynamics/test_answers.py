@@ -157,6 +157,7 @@ cost = "at(y, 2)"
         exact = float(np.real(1 + (np.exp(2 * roots) / (roots * slope)).sum()))
         self.assertAlmostEqual(found["cost"], exact, delta=1e-4)
 
+    @only_in_whole
     def test_a_loop_around_lags_of_four_decades(self):
         made = """
 [time]
@@ -326,6 +327,7 @@ cost = "last(y) + last(z)"
             told = float(gate.written.gradient([a])[0])
             self.assertTrue(math.isnan(told) or abs(told - slope) < 1e-2, (told, slope))
 
+    @only_in_whole
     def test_the_error_told_is_that_of_states_as_large_as_at_the_design(self):
         made = """
 [time]

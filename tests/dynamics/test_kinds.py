@@ -8,7 +8,7 @@ import numpy as np
 from ilvren.dynamics.forward_sweep import forward
 from ilvren.evaluate import Gate
 from ilvren.problem import loads, refined_problem
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, only_in_whole, some
 from tests.dynamics.kinds import KINDS
 
 # The steps of these look across ends of other steps, where what is computed has no second derivative.
@@ -92,6 +92,7 @@ class EveryKind(unittest.TestCase):
                     np.abs(pulled - direct)[design.moving].max(initial=0.0), 1e-10 * (1.0 + np.abs(direct).max())
                 )
 
+    @only_in_whole
     def test_many_designs_at_once_are_what_each_is_alone(self):
         for name, text in some(KINDS.items(), 3):
             with self.subTest(kind=name):
@@ -113,6 +114,7 @@ class EveryKind(unittest.TestCase):
         still = forward(design.linear, np.zeros((int(problem.simulations[0].starts[-1]), 1)))
         self.assertEqual(float(np.abs(still.last).max()), 0.0)
 
+    @only_in_whole
     def test_the_error_told_is_the_true_one(self):
         told = []
         for name, text in some(KINDS.items(), 4, 3):

@@ -19,6 +19,7 @@ from ilvren.judge.comparing.track import track_of_result
 from ilvren.ledger import Ledger
 from ilvren.runs import Settings
 from ilvren.runs.contest import contender_of, hold_contest, plan_contest, resume_contest
+from tests.compact import only_in_whole
 from tests.problems import two_variables
 
 TWO_WELLS = two_variables("(x^2 - 1)^2 + 0.3 * x + y^2", start=(0.5, 1.0), bounds=(-2, 2))
@@ -198,6 +199,7 @@ class Contests(unittest.TestCase):
             self.assertEqual(sorted(np.floor((column + 2.0) / 4.0 * 8).astype(int)), list(range(8)))
         self.assertEqual(plan, self.plan([TWO_WELLS], ["bfgs", "nelder-mead"], random_starts=8))
 
+    @only_in_whole
     def test_seeds_of_one_start_are_one_pair(self):
         with Ledger(self.path) as ledger:
             plan = self.plan([BOWL], ["differential-evolution", "simulated-annealing"], random_starts=2, repeats=3)

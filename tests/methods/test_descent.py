@@ -12,7 +12,7 @@ from ilvren.methods.base import Assessment, Iterate, Reply, Request, method_name
 from ilvren.methods.l_bfgs import two_loops
 from ilvren.methods.pieces.line_search import searched
 from ilvren.methods.pieces.points import Point, is_lost, leads_nearer
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.driving import task_of
 from tests.problems import two_variables
 
@@ -83,6 +83,7 @@ class Descent(unittest.TestCase):
                     self.assertEqual(result.outcome, "converged", result.reason)
                     self.assertAlmostEqual(result.objective, best, delta=1e-6 * best)
 
+    @only_in_whole
     def test_conjugate_directions_end_a_quadratic_in_few_iterations(self):
         """In exact arithmetic n iterations; the line search is inexact, so some more. Gradient descent needs far more."""
         text, target = quadratic(8, 100.0)
@@ -275,6 +276,7 @@ class Composed(unittest.TestCase):
         paths = [item.path for item in result.iterations]
         self.assertEqual(paths[0], "sqp")
 
+    @only_in_whole
     def test_the_augmented_lagrangian_agrees_with_sqp(self):
         for rows in (("x^2 + y^2 <= 2",), ("x + y == 1", "x >= 0.7"), ("x * y >= 1", "x <= 3", "y <= 3")):
             text = two_variables("(x - 2)^2 + 2 * (y + 1)^2", *rows)

@@ -167,6 +167,7 @@ class EveryFrontMethod(unittest.TestCase):
                     self.assertLessEqual(max(member.violation for member in result.front.members), 1e-6)
                     self.assertIsNone(result.to_dict()["objectives"])
 
+    @only_in_whole
     def test_what_is_maximized_is_what_would_be_minimized_turned_round(self):
         turned = TWO.replace('b = "(x-3)^2 + (y-1)^2"', '[maximize]\nb = "-(x-3)^2 - (y-1)^2"')
         for name in self.each():

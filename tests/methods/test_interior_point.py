@@ -7,7 +7,7 @@ import numpy as np
 
 from ilvren import loads, run, verify
 from ilvren.problem import Problem
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.families import made
 from tests.problems import two_variables
 
@@ -34,6 +34,7 @@ class InteriorPoint(unittest.TestCase):
         self.assertLess(abs(dense.objective - sparse.objective), 1e-6 * abs(dense.objective))
         self.assertLess(float(np.abs(np.array(dense.point) - np.array(sparse.point)).max()), 1e-4)
 
+    @only_in_whole
     def test_iterations_hardly_grow_with_size_and_the_optimum_is_verified(self):
         counts = []
         for n in (200, 1500, 5000):
@@ -78,6 +79,7 @@ class InteriorPoint(unittest.TestCase):
             self.assertEqual(result.outcome, "converged", f"{method}: {result.reason}")
             self.assertAlmostEqual(result.objective, 0.75, places=7)
 
+    @only_in_whole
     def test_rows_that_depend_on_each_other_cost_no_more_than_others(self):
         for family in ("dependent", "degenerate"):
             for seed in some(range(12), 4):

@@ -12,7 +12,7 @@ from ilvren.methods.pieces import variation
 from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.lagrangian import Lagrangian
 from ilvren.methods.pieces.population import Population, rest_of
-from tests.compact import parted, some
+from tests.compact import only_in_whole, parted, some
 from tests.driving import drive, task_of
 
 
@@ -170,6 +170,7 @@ class Genes(unittest.TestCase):
 
 
 class LocalSearchAtTheEnd(unittest.TestCase):
+    @only_in_whole
     def test_three_active_limits_on_five_variables_are_met_exactly(self):
         text = (
             "[variables]\nx = { start = 1, lower = -5, upper = 5, shape = 5 }\n[minimize]\n"

@@ -4,7 +4,7 @@ import statistics
 import unittest
 
 from ilvren import run, verify
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.published import PUBLISHED
 
 # Degenerate by design: the optimum is not strict, or has no multipliers; "converged" may rightly stay out of reach.
@@ -61,6 +61,7 @@ class BySmoothMethods(unittest.TestCase):
 
 
 class ByNelderMead(unittest.TestCase):
+    @only_in_whole
     def test_small_ones_are_solved_to_the_accuracy_of_a_simplex(self):
         unsolved = []
         small = some([case for case in PUBLISHED if len(case.starts) <= 3], 24)

@@ -225,6 +225,7 @@ class Searches(unittest.TestCase):
                 result = run(case.problem(), method="global", seed=1, evaluations=50_000)
                 self.assertLess(result.objective - case.best, 1e-4 * max(1.0, abs(case.best)))
 
+    @only_in_whole
     def test_methods_without_derivatives_solve_published_problems_within_their_evaluations(self):
         for method, each, least in (("quadratic-interpolation", 40, 0.8), ("mesh-adaptive-search", 300, 0.8)):
             hits = []

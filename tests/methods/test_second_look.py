@@ -13,7 +13,7 @@ from ilvren.problem import loads
 from ilvren.proofs import nothing_below
 from ilvren.runs import Settings, no_second_look, resume, run
 from ilvren.runs.second_look import told
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, only_in_whole, some
 from tests.multimodal import MULTIMODAL
 
 WAVES = "[variables]\nx = { start = -4, lower = -6, upper = 6 }\ny = { start = 3, lower = -6, upper = 6 }\n[minimize]\n"
@@ -37,6 +37,7 @@ class SecondLook(unittest.TestCase):
                 self.assertTrue(found.second_look["found_better"])
                 self.assertEqual(found.outcome, "converged")
 
+    @only_in_whole
     def test_under_limits_and_in_a_fit(self) -> None:
         if WHOLE:
             text = WAVES + "[constraints]\nring = 'x^2 + y^2 >= 9'\nline = 'x + y <= 1'\n"
@@ -60,6 +61,7 @@ class SecondLook(unittest.TestCase):
         self.assertLessEqual(best, -1.5)
         self.assertLessEqual(found.objective, best + 1e-6)
 
+    @only_in_whole
     def test_what_is_proved_holds_and_is_said(self) -> None:
         found = ilvren.run(loads(WAVES)).second_look
         assert found is not None
@@ -114,6 +116,7 @@ class SecondLook(unittest.TestCase):
             resumed = resume("last", ledger, iterations=1000)
             self.assertEqual((whole.point, whole.counts), (resumed.point, resumed.counts))
 
+    @only_in_whole
     def test_a_limit_within_it_hides_nothing_that_was_seen(self) -> None:
         for most in (60, 400, 1000, 1500):
             found = ilvren.run(loads(WAVES), evaluations=most)
