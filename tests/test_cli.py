@@ -17,7 +17,7 @@ from ilvren.cli.commands import COMMANDS
 from ilvren.cli.main import main
 from ilvren.cli.tables.table import number
 from ilvren.cli.terminal import Terminal
-from tests.compact import some
+from tests.compact import only_in_whole, some
 
 PUMP = """title = "Pump"
 [variables]
@@ -120,6 +120,7 @@ class Commands(InAFolder):
         self.assertNotIn("\x1b", out)
         self.assertTrue(all(line == line.rstrip() for line in out.split("\n")))
 
+    @only_in_whole
     def test_the_whole_way_by_hand(self):
         self.call("run", "pump.toml", "--method", "sqp", "--label", "smooth")
         self.call("run", "pump.toml", "--method", "nelder-mead", "--set", "p=3", "--start", "x=0.5")

@@ -178,6 +178,7 @@ class Optima(unittest.TestCase):
                 slope = (found[2].objective - found[0].objective) / 0.1
                 self.assertAlmostEqual(found[1].courses[0].end_price, slope, delta=2e-2 * abs(slope))
 
+    @only_in_whole
     def test_a_free_end_and_a_switch_that_becomes_a_moment_of_the_grid(self):
         result = run(loads(HASTE))
         self.assertAlmostEqual(result.objective, math.sqrt(2.0 * 3.0 * 1.5), places=6)
@@ -318,6 +319,7 @@ class Remarks(unittest.TestCase):
 
 
 class ClosedLoops(unittest.TestCase):
+    @only_in_whole
     def test_a_window_that_sees_far_does_what_the_whole_would(self):
         problem = loads(KNOWN.format(more="steps = 20"))
         loop = receded(problem, Receding(6.0, 0.5, 4.0), Settings(method="interior-point"))

@@ -131,6 +131,7 @@ class Answers(unittest.TestCase):
         result = run(load(demo("pump_test", "likelihood.toml")), method="sqp")
         np.testing.assert_allclose(result.point, [*coefficients, spread], rtol=1e-4)
 
+    @only_in_whole
     def test_pump_test_fit_meets_the_equations_of_its_losses(self):
         problem = load(demo("pump_test", "pump-test.toml"))
         result = run(problem, method="sqp")

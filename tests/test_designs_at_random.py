@@ -9,6 +9,7 @@ import numpy as np
 
 from ilvren.explore.designs import designs_of
 from ilvren.ledger import Ledger
+from tests.compact import only_in_whole
 from tests.test_cli import InAFolder
 
 BOWL = """title = "bowl"
@@ -110,6 +111,7 @@ class AtRandom(InAFolder):
             best["design"], shown.splitlines()[next(k for k, line in enumerate(shown.splitlines()) if "─" in line) + 1]
         )
 
+    @only_in_whole
     def test_what_is_maximized_ranks_the_largest_first_and_no_value_last(self):
         rough = 'odd = "log(x)"'
         Path("up.toml").write_text(text("maximize", rough).replace("2 * y^2 - n", "2 * y^2 - n + 0 * odd"))

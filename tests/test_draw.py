@@ -65,6 +65,7 @@ class Figures(unittest.TestCase):
         draw(*arguments, str(path))
         return path.read_text()
 
+    @only_in_whole
     def test_histories_name_every_run_and_what_was_not_measured(self):
         runs = [run(loads(TEXT), method=name) for name in ("sqp", "nelder-mead")]
         text = self.drawn(draw_histories, compare(*runs))
@@ -123,6 +124,7 @@ class Figures(unittest.TestCase):
             own = sorted(item.where[0] for item in found if item.kind == kind)
             np.testing.assert_allclose(own, places, atol=1e-5)
 
+    @only_in_whole
     def test_a_narrow_valley_has_one_lowest_point(self):
         """A grid across it sees dozens; only what holds when looked at closer is listed, and as a start."""
         valley = loads(

@@ -86,6 +86,7 @@ class FixingTest(InAFolder):
         err = self.call("run", "shelf.toml", "--fix", "w=100", "--start", "w=120", status=2)[1]
         self.assertIn("outside its bounds [100, 100]", err)
 
+    @only_in_whole
     def test_what_is_fixed_goes_with_the_run(self) -> None:
         words = ("--fix", "wood=larch", "--fix", "h=50", "--fix", "tube=50", "--fix", "t[2]=2", "--method", "sqp")
         out = json.loads(self.call("run", "shelf.toml", *words, "--json")[0])

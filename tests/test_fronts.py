@@ -20,7 +20,7 @@ from ilvren.judge.fronts.comparison import attained
 from ilvren.judge.fronts.verification import verify_front
 from ilvren.ledger import Ledger
 from ilvren.problem import fronted
-from tests.compact import WHOLE
+from tests.compact import WHOLE, only_in_whole
 from tests.drawing import unpainted
 
 BOX = "x = { start = 2, lower = -5, upper = 5 }\ny = { start = 2, lower = -5, upper = 5 }\n"
@@ -67,6 +67,7 @@ class FromTheCommandLine(InAFolder):
         own = self.json("run", "two.toml", "--points", "6", "--reference-point", "a=100,b=100")
         self.assertGreater(own["hypervolume"], found["hypervolume"])
 
+    @only_in_whole
     def test_a_search_on_an_approximation_evaluates_designs_along_the_front_truly(self):
         self.json("sample", "two.toml", "--points", "14")
         self.json("approximate", "r1", "--kind", "polynomial")
@@ -195,6 +196,7 @@ class Verdicts(InAFolder):
             record.result["front"][0]["variables"]["y"] -= 1.0
             self.assertEqual(verify_front(ledger, record).verdict, "limits-broken")
 
+    @only_in_whole
     def test_exchange_rates_are_slopes_of_the_front(self):
         # Along the segment between the bowls' centres x = 3t, y = t: da = 20 t dt, db = -20 (1 - t) dt.
         text = TWO.replace('[constraints]\nc = "y + x/4 >= 1.2"\n', "")

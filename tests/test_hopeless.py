@@ -12,6 +12,7 @@ from ilvren.methods.base import Assessment, Ending, Iterate, Reply, Request, Tas
 from ilvren.methods.pieces.watching import watched
 from ilvren.problem import loads
 from ilvren.proofs import proved_conflict
+from tests.compact import only_in_whole
 
 CHAIN = """[parameters]
 far = 6
@@ -43,6 +44,7 @@ class Conflicts(unittest.TestCase):
             with self.subTest(gap=gap):
                 self.assertEqual(result.outcome, outcome, result.reason)
 
+    @only_in_whole
     def test_a_run_ends_with_the_set_and_one_that_can_arrive_arrives(self) -> None:
         for method in ("automatic", "interior-point", "differential-evolution"):
             result = run(loads(CHAIN, set={"far": 6.5}), method=method, evaluations=2000)

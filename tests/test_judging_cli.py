@@ -265,6 +265,7 @@ class Reporting(InAFolder):
         self.call("run", "fence.toml", "--quiet", "--label", "first")
         self.call("run", "fence.toml", "--method", "nelder-mead", "--set", "a=8", "--quiet")
 
+    @only_in_whole
     def test_one_page_that_needs_nothing_else(self):
         self.call("report", "first", "r2", "--output", "out.html")
         text = Path("out.html").read_text()

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ilvren import load, run, verify
 from ilvren.ledger import Ledger
+from tests.compact import only_in_whole
 from tests.models.test_models import CODE, TEXT, VECTOR
 from tests.test_cli import InAFolder
 
@@ -141,6 +142,7 @@ class VectorRuns(InAFolder):
             err = self.call("run", "f.toml", "--method", "sqp", *words, status=2)[1]
             self.assertIn(part, err)
 
+    @only_in_whole
     def test_formulas_are_computed_again_on_replay_and_models_are_recorded(self):
         for name, is_model in (("f.toml", False), ("v.toml", True)):
             problem = load(name)

@@ -14,6 +14,7 @@ from ilvren.explore.scatter import scatter
 from ilvren.ledger import Ledger
 from ilvren.problem import load
 from ilvren.runs import Settings, repeat, run
+from tests.compact import only_in_whole
 from tests.drawing import unpainted
 from tests.test_cli import InAFolder
 from tests.test_fronts import TWO
@@ -106,6 +107,7 @@ class Notebooks(InAFolder):
             counted = [text for text in told if "The first 40 of" in text]
             self.assertEqual(bool(counted), len(table.designs) > 40)
 
+    @only_in_whole
     def test_titles_are_only_text(self):
         problem = ilvren.loads('title = "<script>alert(1)</script>"\n[variables]\nx = 1\n[minimize]\nf = "x^2"')
         self.assertNotIn("<script>", problem._repr_html_() + ilvren.run(problem)._repr_html_())

@@ -12,6 +12,7 @@ from ilvren.errors import InputError, ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
 from ilvren.runs import Ended, Iterated, Started
+from tests.compact import only_in_whole
 from tests.problems import two_variables
 
 TEXT = two_variables("(x - 1)^2 + (y - 2)^2", "x + y <= 2", start=(0.0, 0.0))
@@ -25,6 +26,7 @@ class FromPython(unittest.TestCase):
         self.file.write_text(TEXT)
         self.ledger = Path(folder.name) / "runs.ledger"
 
+    @only_in_whole
     def test_the_whole_way_with_paths(self):
         smooth = ilvren.run(self.file, method="sqp", ledger=self.ledger, label="smooth")
         ilvren.run(str(self.file), method="nelder-mead", ledger=self.ledger, evaluations=30)

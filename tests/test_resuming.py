@@ -35,7 +35,7 @@ KINDS = {
     "differenced": THROUGH.replace("DERIVATIVES", "derivatives = 'differences'"),
 }
 # Enough for every method to be on its way, few enough for a test.
-EVALUATIONS = 60
+EVALUATIONS = 40
 
 
 class _Killed(BaseException):

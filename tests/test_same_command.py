@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 import ilvren
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.test_cli import InAFolder
 
 TEXT = """
@@ -66,6 +66,7 @@ class SameCommand(InAFolder):
         self.assertAlmostEqual(fixed["objectives"]["f"], own["objectives"]["f"], places=9)
         self.assertAlmostEqual(fixed["variables"]["y"], own["variables"]["y"], places=7)
 
+    @only_in_whole
     def test_numbers_words_and_last_name_the_same_run(self):
         self.call("run", "p.toml", "--label", "good", "--quiet")
         shown = [json.loads(self.call("show", name, "--json")[0]) for name in ("r1", "good", "last")]
@@ -76,6 +77,7 @@ class SameCommand(InAFolder):
             self.assertEqual(verdict["verdict"], verdicts[0]["verdict"])
             self.assertEqual(verdict["checks"], verdicts[0]["checks"])
 
+    @only_in_whole
     def test_a_member_of_a_sweep_a_contest_or_repeats_is_the_run_it_would_be(self):
         swept = self.json("run", "p.toml", "--sweep", "most=[2, 3.5]", "--method", "sqp")
         for member, value in zip(swept["runs"], (2, 3.5), strict=True):

@@ -7,6 +7,7 @@ import numpy as np
 
 from ilvren import loads, run
 from ilvren.evaluate import Gate
+from tests.compact import only_in_whole
 
 DESIGNS = np.random.default_rng(0).uniform([0.3, 0.4], [1.8, 1.6], (3, 2))
 
@@ -123,6 +124,7 @@ class OverTime(unittest.TestCase):
     def test_more_intervals_to_begin_with_tell_the_same(self):
         self.agree(SWING.replace("steps = 24", "steps = 60"), rows=False)
 
+    @only_in_whole
     def test_both_treatments_find_the_same_optimum(self):
         reach = timed(
             '[controls]\nu = { start = 0.1, lower = -3, upper = 3, pieces = 6 }\n'

@@ -133,6 +133,7 @@ class TheProgram(unittest.TestCase):
             check=False,
         )
 
+    @only_in_whole
     def test_what_a_model_prints_keeps_out_of_the_document(self):
         (self.folder / "talk.py").write_text('def f(x):\n    print("thinking")\n    return {"y": (x - 2) ** 2 + 1}\n')
         (self.folder / "p.toml").write_text(
@@ -156,7 +157,18 @@ class TheProgram(unittest.TestCase):
             '[models.upper]\npython = "hydraulics.py:waiting"\noutputs = ["friction", "speed"]\n'
             '[minimize]\ncost = "900 * bore^1.3 + 2 * friction"\n[constraints]\nband = "upper.speed <= 2.5"\nneed = "flow >= 0.015"\n'
         )
-        words = [sys.executable, "-m", "ilvren", "run", "p.toml", "--method", "nelder-mead", "--evaluations", "80", "--quiet"]
+        words = [
+            sys.executable,
+            "-m",
+            "ilvren",
+            "run",
+            "p.toml",
+            "--method",
+            "nelder-mead",
+            "--evaluations",
+            "80",
+            "--quiet",
+        ]
         process = subprocess.Popen(words, cwd=self.folder, env=self.environment, stdout=subprocess.DEVNULL)
         calls = self.folder / "calls"
         while not calls.exists() or len(calls.read_text()) < 20:

@@ -95,6 +95,7 @@ cost = "sum(swing)"
         self.assertAlmostEqual(found["top"], 2.0, delta=1e-9)
         self.assertAlmostEqual(found["before"], 2.5, delta=1e-9)  # where the jump down comes
 
+    @only_in_whole
     def test_the_least_peak_is_found_where_many_moments_share_it(self):
         found = run(loads(text("""
 [controls]

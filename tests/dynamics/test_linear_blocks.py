@@ -7,7 +7,7 @@ from scipy import signal
 
 from ilvren.evaluate import Gate
 from ilvren.problem import loads
-from tests.compact import tries
+from tests.compact import only_in_whole, tries
 
 DRIVEN = {
     "sin(2 * t)": lambda t: np.sin(2.0 * t),
@@ -64,6 +64,7 @@ class Blocks(unittest.TestCase):
                 # it is linear in what drives it
                 self.assertAlmostEqual(here.gradient[0], here.objective / 1.3, delta=1e-7 * (1.0 + abs(here.objective)))
 
+    @only_in_whole
     def test_blocks_in_a_row_and_fed_back_are_one(self):
         rng = np.random.default_rng(6)
         for _ in range(2):

@@ -19,6 +19,7 @@ from ilvren.problem.regridding import (
     kinked_rate,
     simulated_problem,
 )
+from tests.compact import only_in_whole
 
 SWING = """
 [variables]
@@ -81,6 +82,7 @@ class Grids(unittest.TestCase):
                     )
                     self.assertEqual(of(after, found, "k"), 3.25)
 
+    @only_in_whole
     def test_onto_its_own_grid_nothing_changes_and_what_is_too_large_is_at_its_bound(self):
         rng = np.random.default_rng(5)
         for form in ("linear", "constant", "pointwise"):

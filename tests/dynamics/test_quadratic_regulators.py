@@ -34,7 +34,7 @@ class Regulators(unittest.TestCase):
 
     def test_costs_controls_and_courses_are_those_of_the_riccati_equation(self):
         rng = np.random.default_rng(3)
-        for number in range(2):
+        for number in some(range(2)):
             own = self.given(rng)
             a, b, begin = np.reshape(own["a"], (2, 2)), np.array(own["b"]), np.array(own["begin"])
 

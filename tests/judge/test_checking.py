@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren import check, load, loads
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.models.test_models import CODE, TEXT
 
 ROOMY = "[variables]\nx = { start = 1, lower = 0, upper = 2 }\ny = { start = 1, lower = 0, upper = 3 }\n"
@@ -104,6 +104,7 @@ class Conflicts(unittest.TestCase):
         self.assertIn(("redundant", "c0"), kinds(report))
         self.assertTrue({("forced", "x"), ("forced", "y")} <= kinds(report))
 
+    @only_in_whole
     def test_elements_of_vectors_and_feasible_problems(self):
         vector = "[variables]\nx = { start = 1, lower = 0, upper = 2, shape = 4 }\ny = 1.0\n[parameters]\ntop = [1, 1, -1, 1]\n"
         text = vector + '[minimize]\nf = "sum(x) + y"\n[constraints]\nc = "x^2 <= top"\n'

@@ -10,6 +10,7 @@ from ilvren.errors import RequestError
 from ilvren.judge import VerifyOptions
 from ilvren.judge.verifying.recording import record_better
 from ilvren.ledger import Ledger
+from tests.compact import only_in_whole
 from tests.problems import two_variables
 
 WELLS = two_variables("(x^2 - 1)^2 + 0.3 * x + y^2", bounds=(-2, 2), start=(0.9, 0.4))
@@ -45,6 +46,7 @@ class OtherMethods(unittest.TestCase):
 
 
 class RandomStarts(unittest.TestCase):
+    @only_in_whole
     def test_they_find_the_other_well_and_count_what_they_reach(self):
         trapped = run(loads(WELLS), method="bfgs")
         found = verify(trapped, extra=VerifyOptions(random_starts=6))

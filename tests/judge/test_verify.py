@@ -8,7 +8,7 @@ import numpy as np
 from ilvren import loads, run, verify
 from ilvren.judge.optimum.curvature import lagrangian_curvature
 from ilvren.judge.standing.verdict import MEANINGS
-from tests.compact import WHOLE, some
+from tests.compact import WHOLE, only_in_whole, some
 from tests.planted import planted
 from tests.problems import manufactured, two_variables
 
@@ -105,6 +105,7 @@ class Traps(unittest.TestCase):
 
 
 class Runs(unittest.TestCase):
+    @only_in_whole
     def test_a_simplex_stopped_early_does_not_verify_and_one_that_settled_does(self):
         problem, _ = manufactured(2, n=3, inequalities=2, equalities=0)
         verdicts = [verify(run(problem, method="nelder-mead", evaluations=n)) for n in (20, 60, 120, 100_000)]
@@ -123,7 +124,7 @@ class Runs(unittest.TestCase):
         self.assertEqual(verify(both).verdict, "improvable")
 
     def test_manufactured_optima_hold_and_their_neighbours_do_not(self):
-        for seed in some(range(25), 3):
+        for seed in some(range(25), 5):
             problem, _ = manufactured(seed, n=2 + seed % 5, inequalities=seed % 5, equalities=seed % 2)
             result = run(problem, method="sqp")
             with self.subTest(seed=seed):

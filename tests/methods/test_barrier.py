@@ -15,6 +15,7 @@ from ilvren.methods.pieces.barrier_choice import BarrierChoice
 from ilvren.methods.pieces.barrier_tests import EndTests, Move
 from ilvren.methods.pieces.points import Point
 from ilvren.methods.pieces.polish import polished
+from tests.compact import only_in_whole
 from tests.driving import task_of
 
 
@@ -517,6 +518,7 @@ class Polishing(unittest.TestCase):
                           state.mu)  # fmt: skip
         return made, stage, state
 
+    @only_in_whole
     def test_it_ends_on_the_limits_that_hold_the_design_with_their_multipliers(self):
         """The Kuhn–Tucker conditions of the quadratic program, checked one by one."""
         on_limits = 0

@@ -4,7 +4,7 @@ it knows."""
 import unittest
 
 from ilvren import run, verify
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.families import FAMILIES, made
 
 SEEDS = some(range(100, 103), 3)
@@ -30,12 +30,15 @@ class Families(unittest.TestCase):
     def test_sqp(self):
         self.share("sqp", families=some(FAMILIES, 3))
 
+    @only_in_whole
     def test_interior_point(self):
         self.share("interior-point", families=some(FAMILIES, 2, 1))
 
+    @only_in_whole
     def test_the_default_choice(self):
         self.share(None, families=("bounded", "degenerate", "far"), most_unsolved=0)
 
+    @only_in_whole
     def test_methods_for_bounds(self):
         for method in ("newton", "bfgs", "l-bfgs", "conjugate-gradient"):
             self.share(method, families=("unconstrained", "bounded"), most_unsolved=0)

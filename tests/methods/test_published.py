@@ -56,6 +56,7 @@ class BySmoothMethods(unittest.TestCase):
     def test_sqp(self):
         self.share("sqp", some(PUBLISHED, 12), 10)
 
+    @only_in_whole
     def test_interior_point(self):
         self.share("interior-point", some(PUBLISHED, 12, 1), 14)
 

@@ -208,6 +208,7 @@ class Members(unittest.TestCase):
 
 
 class Searches(unittest.TestCase):
+    @only_in_whole
     def test_multistart_tells_the_distinct_optima(self):
         problem = loads(two_variables("(x^2 - 1)^2 + (y^2 - 1)^2 + 0.1 * x + 0.05 * y", bounds=(-2, 2)))
         result = run(problem, method="multistart", options={"starts": 24})

@@ -103,6 +103,7 @@ class SecondLook(unittest.TestCase):
         more, less = (ilvren.run(wide, second_look=scale).counts["evaluations"] for scale in (1, 0.1))
         self.assertGreater(more, 2 * less)
 
+    @only_in_whole
     def test_runs_repeat_themselves_and_resume_on_their_path(self) -> None:
         whole = ilvren.run(loads(WAVES))
         if WHOLE:
