@@ -88,7 +88,7 @@ def prepare() -> None:
         os.chdir(before)
     gc.collect()
     gc.freeze()
-    gc.set_threshold(20_000, 20, 20)
+    gc.set_threshold(100_000, 50, 100)
 
 
 def begun(name: str) -> tuple[int, TextIO]:

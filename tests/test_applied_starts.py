@@ -23,7 +23,7 @@ COMMENTED = "# by hand\n"
 
 class Applied(InAFolder):
     def test_starts_of_every_kind(self):
-        for kind in some(KINDS | MIXED, 4):
+        for kind in some(KINDS | MIXED, 6):
             if kind in LEFT_OUT:
                 continue
             alone(kind)

@@ -155,6 +155,7 @@ class Together(InAFolder):
         row = next(line for line in Path("r.md").read_text().splitlines() if line.startswith("| r1:"))
         self.assertTrue(any(f"| {word} |" in row for word in words), row)
 
+    @only_in_whole
     def test_stages_begin_at_the_words_of_the_one_before(self):
         written("members")
         text = Path("p.toml").read_text().replace("[parameters]", "[parameters]\nneed = 150")

@@ -90,6 +90,7 @@ class TheLoop(unittest.TestCase):
         point = [at.get(block.name, block.start[0]) for block in self.problem.blocks]
         return self.problem.quantities(point) | self.problem.signals(point)[0]
 
+    @only_in_whole
     def test_the_integral_brings_the_level_to_its_target(self):
         found = self.told(gain=1.2, reset=600.0, ahead=0.0)
         self.assertAlmostEqual(found["level"][-1], 1.2, places=3)

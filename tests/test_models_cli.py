@@ -53,6 +53,7 @@ class WithModels(InAFolder):
         self.assertEqual((model["name"], model["python"], model["calls"]), ("upper", "hydraulics.py:counted", 1))
         self.assertEqual(document["order"], ["upper", "both"])
 
+    @only_in_whole
     def test_a_run_asks_for_each_point_once(self):
         self.write("counted", 'slopes = "hydraulics.py:partials"')
         document = json.loads(self.call("run", "p.toml", "--method", "nelder-mead", "--json")[0])
@@ -68,6 +69,7 @@ class WithModels(InAFolder):
         self.write(more='slopes = "hydraulics.py:partials"')
         self.assertIn("24 of 24 elements agree", self.call("check", "p.toml")[0])
 
+    @only_in_whole
     def test_a_run_goes_on_around_failures(self):
         self.write("narrow")
         for method in ("sqp", "nelder-mead"):

@@ -91,6 +91,7 @@ class Notebooks(InAFolder):
         self.assertEqual(sum(bool(re.fullmatch(r"r1:\d+", cell)) for cell in told.texts["td"]), 40)
         self.assertIn("The first 40 of", " ".join(told.texts["p"]))
 
+    @only_in_whole
     def test_what_is_left_out_of_long_tables_is_counted(self):
         many = "".join(f"v{k} = {{ start = {k % 3}, lower = -9, upper = 9 }}\n" for k in range(60))
         squares = " + ".join(f"(v{k} - 1)^2" for k in range(60))

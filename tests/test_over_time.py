@@ -180,7 +180,7 @@ class OverTime(InAFolder):
 
     def test_every_method_runs_on_it(self):
         for method in some(
-            ("differential-evolution", "nelder-mead", "interior-point", "quadratic-interpolation", "l-bfgs")
+            ("differential-evolution", "nelder-mead", "interior-point", "quadratic-interpolation", "l-bfgs"), 3
         ):
             with self.subTest(method=method):
                 text = COARSE.replace('[constraints]\ncap = "x <= 1"', "") if method == "l-bfgs" else COARSE

@@ -20,7 +20,7 @@ from ilvren.methods.base import SLOPES, Ending, Iterate, Request, method_named
 from ilvren.problem import Measures
 from ilvren.runs import Iterated, Settings, first_order_conditions
 from ilvren.runs.loop import Loop
-from tests.compact import chosen, parted
+from tests.compact import chosen, only_in_whole, parted
 from tests.driving import single_names
 from tests.problems import manufactured, two_variables
 
@@ -90,6 +90,7 @@ class Stops(unittest.TestCase):
         self.assertEqual(result.counts["evaluations"], len(points))
         self.assertEqual(result.counts["gradients"], sum(e.derivatives is not None for e in result.evaluations))
 
+    @only_in_whole
     def test_unused_and_fixed_variables_are_left_alone(self):
         text = '[variables]\nx = 3.0\nidle = 7.0\nstuck = { lower = 2, upper = 2 }\n[minimize]\nf = "(x - stuck)^2"\n'
         for method in parted(CONSTRAINED, self._testMethodName):

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from ilvren.ledger import Ledger
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.test_cli import InAFolder
 
 PIPE = """
@@ -105,6 +105,7 @@ class Sampling(InAFolder):
             with self.subTest(text=text):
                 self.assertIn(told, self.error("sample", "pipe.toml", "--csv", "bad.csv"))
 
+    @only_in_whole
     def test_a_sample_within_cheap_limits(self):
         found = self.sample("pipe.toml", "--points", "15", "--feasible")
         self.assertEqual(found["counts"], {"designs": 15, "feasible": 15})

@@ -207,6 +207,7 @@ class Batches(InAFolder):
                 )
                 self.assertEqual((rest.point, rest.counts), (whole.point, whole.counts))
 
+    @only_in_whole
     def test_a_run_out_of_patience_and_a_global_one_go_on(self):
         problem = MULTIMODAL[1].problem()
         with Ledger("p.ledger") as ledger:

@@ -34,7 +34,7 @@ class PageTest(InAFolder):
     def test_page_stands_alone_and_is_small(self) -> None:
         Path("wall.toml").write_text(PROBLEM, encoding="utf-8")
         for method in ("sqp", "cma-es", "nelder-mead"):
-            self.call("run", "wall.toml", "--method", method, "--quiet")
+            self.call("run", "wall.toml", "--method", method, "--evaluations", "200", "--quiet", status=None)
         self.call("report", "r1", "r2", "r3", "--output", "page.html")
         page = Path("page.html").read_text(encoding="utf-8")
         self.assertLess(len(page), 300_000)

@@ -37,6 +37,7 @@ def differences(function, point, step=1e-5):
 
 
 class EveryKind(unittest.TestCase):
+    @only_in_whole
     def test_first_derivatives_are_those_of_the_same_steps(self):
         for name, text in some(KINDS.items(), 4, 2):
             with self.subTest(kind=name):

@@ -9,6 +9,7 @@ import numpy as np
 from ilvren import loads
 from ilvren.errors import RequestError
 from ilvren.judge.standing.responses import limit_curves, response_at, signal_names, tightest
+from tests.compact import only_in_whole
 
 # A swing with damping d and frequency 1 that settles at k: y = k (1 − e^(−d t)(cos(w t) + d/w sin(w t))), w² = 1 − d².
 TEXT = """
@@ -95,6 +96,7 @@ class Marks(unittest.TestCase):
         self.assertAlmostEqual(lowest.value, speed(FINE).min(), places=4)
         self.assertAlmostEqual(lowest.times[0], FINE[np.argmin(speed(FINE))], delta=2e-3)
 
+    @only_in_whole
     def test_where_nothing_happens_no_time_is_told(self):
         still = response_at(self.problem, [2.0, 0.9], "r2")  # a rise and a calm, but hardly beyond
         marks = {mark.entry: mark for mark in still.marks}

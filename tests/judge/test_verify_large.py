@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from ilvren import loads, run, verify
-from tests.compact import some
+from tests.compact import only_in_whole, some
 
 N = 450
 
@@ -48,6 +48,7 @@ class Large(unittest.TestCase):
         else:
             self.assertLess(result.objective, 2.0)
 
+    @only_in_whole
     def test_a_run_stopped_early_is_improvable(self):
         result = run(rope(5.0), iterations=3)
         self.assertEqual(result.outcome, "exhausted")

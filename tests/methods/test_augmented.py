@@ -12,6 +12,7 @@ from ilvren.methods.base import Assessment, HessianRequest, Iterate, Reply, Requ
 from ilvren.methods.pieces.augmented_newton import Augmented, newton_within_bounds
 from ilvren.methods.pieces.points import Point
 from ilvren.problem import load, loads
+from tests.compact import only_in_whole
 
 
 class FactoredSteps(unittest.TestCase):
@@ -68,6 +69,7 @@ class FactoredSteps(unittest.TestCase):
                 self.assertGreater(np.linalg.eigvalsh(full[np.ix_(free, free)]).min(initial=1.0), 0.0)
                 self.assertLess(steps, 40)
 
+    @only_in_whole
     def test_a_long_trench_takes_hundreds_of_gradients_not_thousands(self) -> None:
         trench = load(str(files("ilvren") / "demos" / "trench" / "trench.toml"), set={"stations": 300})
         found, reference = (run(trench, method=name) for name in ("augmented-lagrangian", "interior-point"))

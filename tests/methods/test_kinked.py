@@ -10,7 +10,7 @@ import ilvren
 from ilvren.ledger import Ledger
 from ilvren.problem import lifted_of, loads
 from ilvren.runs import resume
-from tests.compact import some
+from tests.compact import only_in_whole, some
 from tests.kinked import KINKED_PROBLEMS
 
 # The rational fit has local optima with poles on either side; wherever a run ends is one of them.
@@ -52,6 +52,7 @@ class PublishedKinks(unittest.TestCase):
         self.assertAlmostEqual(found["objectives"]["f"], 1 / 3, delta=1e-6)
         self.assertAlmostEqual(found["constraints"]["reach"]["price"], 1 / 3, delta=1e-5)
 
+    @only_in_whole
     def test_kinks_that_can_be_lifted_in_part_only(self) -> None:
         cases = (("abs(abs(abs(x)-2)-1) + abs(y)", 0.0), ("max(x, y) + min(x, -y) + x^2 + y^2", -0.5))
         for objective, least in some(cases):

@@ -15,6 +15,7 @@ from ilvren.methods.pieces.coding import Coding
 from ilvren.methods.pieces.measured import stands
 from ilvren.methods.pieces.restricted import restricted
 from ilvren.methods.pieces.together import Child, Seen, together
+from tests.compact import only_in_whole
 from tests.driving import drive, task_of
 
 
@@ -94,6 +95,7 @@ class Interpolation(unittest.TestCase):
             table = interpolation._lagrange(designs, designs.x, 0.5)
             np.testing.assert_allclose(table, np.eye(count), atol=1e-7)
 
+    @only_in_whole
     def test_a_quadratic_takes_little_more_than_its_first_set(self):
         rng = np.random.default_rng(4)
         for n in (2, 4, 6):

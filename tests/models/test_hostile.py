@@ -86,7 +86,7 @@ class Hostile(InAFolder):
             return done.returncode, done.stdout, done.stderr, ledger.evaluations(record.number)
 
     def test_what_fails_is_an_invalid_point_in_words(self):
-        for name, more in pairs(FAILING, ((), ("--workers", "2")), 6):
+        for name, more in pairs(FAILING, ((), ("--workers", "2")), 8):
             with self.subTest(model=name, more=more):
                 status, out, err, evaluations = self.run_with(name, *more)
                 self.assertEqual(status, 1, err)

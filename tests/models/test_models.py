@@ -11,6 +11,7 @@ from ilvren import load, resume, run, verify
 from ilvren.errors import ProblemError, RequestError
 from ilvren.evaluate import Gate
 from ilvren.ledger import Ledger
+from tests.compact import only_in_whole
 
 CODE = """
 import math
@@ -283,6 +284,7 @@ class Models(unittest.TestCase):
                 there = run(self.problem(function="plain"), workers=2, **given)
                 self.assertEqual((there.point, there.outcome), (here.point, here.outcome))
 
+    @only_in_whole
     def test_every_source_resumes_on_its_path(self):
         for function, more in (
             ("plain", ""),

@@ -15,7 +15,7 @@ from ilvren.scatter import (
     scenario_normals,
     share_interval,
 )
-from tests.compact import tries
+from tests.compact import only_in_whole, tries
 
 WIDTHS = {
     "normal": {"deviation": 1.0},
@@ -96,6 +96,7 @@ class Together(unittest.TestCase):
 
 
 class Shares(unittest.TestCase):
+    @only_in_whole
     def test_intervals_cover_the_truth(self):
         for limit in (0.5, 1.6, 2.6, 3.4):  # shares of 31 % to 0.03 %
             truth, covered = stats.norm.sf(limit), 0
