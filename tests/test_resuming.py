@@ -105,9 +105,13 @@ class Resuming(unittest.TestCase):
         self.assertEqual(path_of(again), path_of(whole))
         if kind != "formula":
             self.assertGreater(before, 0)
-            self.assertEqual(before + self.calls(), made)  # no call on record is made again
+            made_in_two = before + self.calls()
+            if len(whole.iterations) < 2:  # stopped at a limit, it has asked for slopes where it stopped
+                self.assertGreaterEqual(made_in_two, made)
+            else:
+                self.assertEqual(made_in_two, made)
+            self.assertEqual(len(on_record), made_in_two)  # no call on record is made again
             self.assertEqual(len(on_record), len({record.digest for record in on_record}))
-            self.assertEqual(len(on_record), made)
 
     def test_every_method_on_every_kind_of_model(self) -> None:
         for method, kind in pairs((*single_names(), "automatic", "global"), KINDS, 3):
