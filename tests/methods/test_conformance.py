@@ -206,7 +206,9 @@ class EveryMethod(unittest.TestCase):
                     if "abs" in text and method.name in FITTING and not WHOLE:
                         continue  # whose surfaces take ten seconds for it
                     with self.subTest(text=text):
-                        result = run(loads(text), method=method.name, evaluations=2500)
+                        # Annealing is slow where the best design lies in a kink: it says that it was cut short.
+                        most = 10_000 if "abs" in text and method.name == "simulated-annealing" else 2500
+                        result = run(loads(text), method=method.name, evaluations=most)
                         self.assertIn(result.outcome, ("settled", "converged", "exhausted"), result.reason)
                         self.assertLessEqual(result.violation, 1e-6)
                         self.assertLess(result.objective - best, 2e-3 * max(1.0, abs(best)))
