@@ -100,10 +100,10 @@ class Followed(unittest.TestCase):
     @only_in_whole
     def test_a_search_of_a_box_with_workers_is_gone_on_with(self):
         given = {"method": "global", "seed": 3, "workers": 2}
-        whole = run(self.problem("box"), evaluations=110, **given)
+        whole = run(self.problem("box"), evaluations=200, **given)
         with Ledger(self.folder / "box.ledger") as ledger:
-            run(self.problem("box"), evaluations=70, ledger=ledger, **given)
-            again = resume("r1", ledger, evaluations=110, workers=2)
+            run(self.problem("box"), evaluations=120, ledger=ledger, **given)
+            again = resume("r1", ledger, evaluations=200, workers=2)
             self.assertEqual(path_of(again), path_of(whole))
 
     def test_the_command_that_makes_a_run_again_makes_the_same(self):

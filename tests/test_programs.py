@@ -178,7 +178,7 @@ class Calling(WithTube):
             "source = ilvren.load('tube.toml').sources[0]\n"
             "ask = lambda w: source.asked(Question('values', (np.array(w), np.array(1.5)))).status\n"
             "ask(2.0); handles = len(os.listdir('/proc/self/fd'))\n"
-            "assert [ask(2 + k / 50) for k in range(60)] == ['done'] * 60\n"
+            "assert [ask(2 + k / 50) for k in range(150)] == ['done'] * 150\n"
             "assert len(os.listdir('/proc/self/fd')) == handles\n"
             "assert os.listdir(warden().root) == [], os.listdir(warden().root)\n"
             "print(warden().root)\n"

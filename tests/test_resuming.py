@@ -11,7 +11,7 @@ from ilvren.errors import ProblemError, RequestError
 from ilvren.ledger import Ledger
 from ilvren.problem import Problem, load
 from ilvren.runs import Iterated, RunResult, Settings, resume, resume_sweep, run, sweep
-from tests.compact import only_in_whole, pairs
+from tests.compact import WHOLE, only_in_whole, pairs
 from tests.driving import affordable, single_names
 
 MODEL = """import math, pathlib
@@ -35,7 +35,7 @@ KINDS = {
     "differenced": THROUGH.replace("DERIVATIVES", "derivatives = 'differences'"),
 }
 # Enough for every method to be on its way, few enough for a test.
-EVALUATIONS = 40
+EVALUATIONS = 60 if WHOLE else 40
 
 
 class _Killed(BaseException):

@@ -14,6 +14,7 @@ from ilvren.judge.diagnosing.conflict import find_conflict
 from ilvren.ledger import Ledger
 from ilvren.runs import Settings, choose, resume, sweep
 from ilvren.runs.warm import warm_start
+from tests.compact import WHOLE
 from tests.problems import two_variables
 from tests.test_cli import InAFolder
 
@@ -259,9 +260,9 @@ class Diagnoses(InAFolder):
 
     def test_a_conflict_that_needs_a_search_is_found_and_commands_keep_what_was_given(self):
         text = (
-            '[parameters]\nroom = 2.0\nn = 12\n[variables]\nu = { start = 1, shape = "n" }\n[minimize]\nf = "sum(u^2)"\n'
+            '[parameters]\nroom = 2.0\nn = N\n[variables]\nu = { start = 1, shape = "n" }\n[minimize]\nf = "sum(u^2)"\n'
             '[constraints]\nsteep = "diff(u) >= 0.5"\nends = "u[-1] - u[0] <= room"\n'
-        )
+        ).replace("N", "30" if WHOLE else "12")
         found = self.diagnosed(text, "--set", "room=3", "--start", "u=0.25", "--method", "sqp")
         missed = [item for item in found["symptoms"] if item["kind"] == "missed"]
         self.assertLessEqual(len(missed), 2)

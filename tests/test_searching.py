@@ -217,9 +217,9 @@ class Batches(InAFolder):
             self.assertLess(tired.counts["evaluations"], 800)
             more = resume("last", ledger, patience=100_000)
             self.assertEqual((more.point, more.counts), (whole.point, whole.counts))
-            whole = run(problem, method="global", evaluations=500, ledger=ledger)
-            run(problem, method="global", evaluations=300, ledger=ledger)
-            rest = resume("last", ledger, evaluations=500)
+            whole = run(problem, method="global", evaluations=900, ledger=ledger)
+            run(problem, method="global", evaluations=600, ledger=ledger)
+            rest = resume("last", ledger, evaluations=900)
             self.assertEqual((rest.point, rest.counts, rest.method), (whole.point, whole.counts, "global"))
 
     def test_designs_met_again_are_not_counted_again(self):

@@ -12,17 +12,18 @@ from ilvren.algebra import AllowedValues
 from ilvren.errors import RequestError
 from ilvren.ledger import Ledger
 from ilvren.methods.enumeration import designs
+from tests.compact import WHOLE
 
 TEXT = """[variables]
 a = { start = 0, lower = -24, upper = 24, spacing = 1 }
 b = { start = 0, lower = -24, upper = 24, spacing = 2 }
 c = { start = 4, catalogue = [-7, 1, 4, 9.5] }
-d = { shape = 2, start = 1, lower = 0, upper = 6, spacing = 1 }
+d = { shape = 2, start = 1, lower = 0, upper = 6, spacing = SPACING }
 [minimize]
 f = "(a - 3.3)^2 + abs(a * b - c) + 3 * sin(a * b) + (d[0] - b / 7)^2 + cos(3 * d[1]) * d[0] + 2"
 [constraints]
 g = "a + b + sum(d) >= 5"
-"""
+""".replace("SPACING", "0.5" if WHOLE else "1")
 
 
 class Enumeration(unittest.TestCase):
@@ -35,13 +36,13 @@ class Enumeration(unittest.TestCase):
         problem = loads(TEXT)
         result = run(problem)
         self.assertEqual((result.method, result.outcome), ("enumeration", "settled"))
-        self.assertEqual(result.counts["evaluations"], 49 * 25 * 4 * 7 * 7)
+        self.assertEqual(result.counts["evaluations"], 49 * 25 * 4 * (13 * 13 if WHOLE else 7 * 7))
         self.assertEqual((result.bound, result.bound_is_proved), (result.objective, True))
         other = run(problem, method="differential-evolution", evaluations=6_000)
         self.assertLessEqual(result.objective, other.objective)
         verdict = verify(result)
         self.assertEqual(verdict.verdict, "global-proved", verdict.reason)
-        self.assertIn("240,100 designs", verdict.reason)
+        self.assertIn("828,100 designs" if WHOLE else "240,100 designs", verdict.reason)
         worse = verify(problem, at={"a": 3, "b": 0, "c": 1, "d": [6, 1]})
         self.assertEqual(worse.verdict, "improvable")
 

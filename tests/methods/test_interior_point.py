@@ -37,7 +37,7 @@ class InteriorPoint(unittest.TestCase):
     @only_in_whole
     def test_iterations_hardly_grow_with_size_and_the_optimum_is_verified(self):
         counts = []
-        for n in (200, 1500, 5000):
+        for n in (200, 1500, 8000):
             result = run(chain(n))
             self.assertEqual((result.outcome, result.method), ("converged", "interior-point"), result.reason)
             counts.append(result.counts["iterations"])
